@@ -1,0 +1,354 @@
+/* The port on Linux: sockets, epoll and the monotonic clock. */
+#include "einbau/host.h"
+
+#include <errno.h>
+#include <netinet/in.h>
+#include <netinet/tcp.h>
+#include <netinet/udp.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/epoll.h>
+#include <sys/random.h>
+#include <sys/socket.h>
+#include <time.h>
+#include <unistd.h>
+
+enum {
+    HANDLES_FIRST = 64,
+    EVENTS = 64,
+    SEGMENTED_MAX_BYTES = 65000 /* of one segmented send: below the largest UDP payload, 65507 */
+};
+
+struct handle {
+    int fd; /* -1: free */
+    void *owner;
+    bool tcp;
+    bool connecting;
+    bool wants_room;
+};
+
+struct port_linux {
+    struct eb_port port;
+    int epoll_fd;
+    struct handle *handles;
+    int cap;
+    bool one_by_one; /* the way out cannot cut up datagrams */
+};
+
+static uint64_t now_us(void *self)
+{
+    (void)self;
+    struct timespec t;
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return (uint64_t)t.tv_sec * 1000000 + (uint64_t)t.tv_nsec / 1000;
+}
+
+static void watch(struct port_linux *p, int number, int operation)
+{
+    struct handle *h = &p->handles[number];
+    struct epoll_event event = {.events = EPOLLIN, .data.u32 = (uint32_t)number};
+    if (h->connecting || h->wants_room)
+        event.events |= EPOLLOUT;
+    epoll_ctl(p->epoll_fd, operation, h->fd, &event);
+}
+
+static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+{
+    struct port_linux *p = self;
+    struct epoll_event events[EVENTS];
+    struct timespec timeout = {0};
+    uint64_t now = now_us(p);
+    if (deadline_us > now && deadline_us != EB_NEVER) {
+        timeout.tv_sec = (time_t)((deadline_us - now) / 1000000);
+        timeout.tv_nsec = (long)((deadline_us - now) % 1000000) * 1000;
+    }
+    int n = epoll_pwait2(p->epoll_fd, events, cap < EVENTS ? (int)cap : EVENTS,
+                         deadline_us == EB_NEVER ? NULL : &timeout, NULL);
+    size_t count = 0;
+    for (int i = 0; i < n; i++) {
+        int number = (int)events[i].data.u32;
+        struct handle *h = &p->handles[number];
+        if (h->fd < 0)
+            continue;
+        if ((events[i].events & EPOLLOUT) != 0) {
+            h->connecting = false;
+            h->wants_room = false;
+            watch(p, number, EPOLL_CTL_MOD);
+        }
+        owners[count++] = h->owner;
+    }
+    return count;
+}
+
+static uint32_t random_number(void *self)
+{
+    (void)self;
+    uint32_t number = 0;
+    if (getrandom(&number, sizeof number, GRND_NONBLOCK) != (ssize_t)sizeof number)
+        number = (uint32_t)now_us(NULL);
+    return number;
+}
+
+static struct sockaddr_in to_sockaddr(const struct eb_endpoint *endpoint)
+{
+    struct sockaddr_in address = {.sin_family = AF_INET, .sin_port = htons(endpoint->port)};
+    memcpy(&address.sin_addr, endpoint->ip, sizeof endpoint->ip);
+    return address;
+}
+
+static void from_sockaddr(const struct sockaddr_in *address, struct eb_endpoint *endpoint)
+{
+    memcpy(endpoint->ip, &address->sin_addr, sizeof endpoint->ip);
+    endpoint->port = ntohs(address->sin_port);
+}
+
+static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
+{
+    (void)self;
+    int mtu = 576;
+    socklen_t size = sizeof mtu;
+    struct sockaddr_in address = to_sockaddr(peer);
+    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+    if (fd < 0)
+        return 576;
+    if (connect(fd, (const struct sockaddr *)&address, sizeof address) != 0 ||
+        getsockopt(fd, IPPROTO_IP, IP_MTU, &mtu, &size) != 0)
+        mtu = 576;
+    close(fd);
+    return (uint32_t)mtu;
+}
+
+/* Gives the number of a new handle for `fd`, or EB_NO_HANDLE (and closes it). */
+static int new_handle(struct port_linux *p, int fd, void *owner, bool tcp)
+{
+    int number = 0;
+    if (fd < 0)
+        return EB_NO_HANDLE;
+    while (number < p->cap && p->handles[number].fd >= 0)
+        number++;
+    if (number == p->cap) {
+        int cap = p->cap == 0 ? HANDLES_FIRST : 2 * p->cap;
+        struct handle *more = realloc(p->handles, (size_t)cap * sizeof *more);
+        if (more == NULL) {
+            close(fd);
+            return EB_NO_HANDLE;
+        }
+        for (int i = p->cap; i < cap; i++)
+            more[i].fd = -1;
+        p->handles = more;
+        p->cap = cap;
+    }
+    p->handles[number] = (struct handle){.fd = fd, .owner = owner, .tcp = tcp, .connecting = tcp};
+    watch(p, number, EPOLL_CTL_ADD);
+    return number;
+}
+
+static void close_handle(void *self, int handle)
+{
+    struct port_linux *p = self;
+    close(p->handles[handle].fd);
+    p->handles[handle].fd = -1;
+}
+
+/* --- UDP ----------------------------------------------------------------------------------------- */
+
+static enum eb_status udp_open(void *self, void *owner, int *handle)
+{
+    *handle = new_handle(self, socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0), owner, false);
+    return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
+}
+
+/* How many datagrams from `first` on lie one behind the other in memory, go to the same peer and are equally
+ * large (the last one may be shorter): the kernel takes them as one and cuts them up itself. */
+static size_t segmentable(const struct eb_datagram *burst, size_t first, size_t count)
+{
+    size_t n = 1;
+    size_t size = burst[first].size_bytes;
+    size_t total = size;
+    while (first + n < count && burst[first + n - 1].size_bytes == size && burst[first + n].size_bytes <= size &&
+           total + burst[first + n].size_bytes <= SEGMENTED_MAX_BYTES &&
+           burst[first + n].bytes == burst[first + n - 1].bytes + size &&
+           eb_endpoint_same(&burst[first + n].peer, &burst[first].peer)) {
+        total += burst[first + n].size_bytes;
+        n++;
+    }
+    return n;
+}
+
+static bool cannot_segment(int error)
+{
+    return error == EIO || error == EINVAL || error == EMSGSIZE || error == EOPNOTSUPP;
+}
+
+static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
+{
+    struct port_linux *p = self;
+    struct handle *h = &p->handles[handle];
+    struct mmsghdr messages[EB_BURST_MAX];
+    struct iovec parts[EB_BURST_MAX];
+    struct sockaddr_in peers[EB_BURST_MAX];
+    size_t covers[EB_BURST_MAX];
+    union {
+        char bytes[CMSG_SPACE(sizeof(uint16_t))];
+        struct cmsghdr align;
+    } controls[EB_BURST_MAX];
+    unsigned n = 0;
+    if (count > EB_BURST_MAX)
+        count = EB_BURST_MAX;
+    for (size_t i = 0; i < count; i += covers[n++]) {
+        covers[n] = p->one_by_one ? 1 : segmentable(burst, i, count);
+        const struct eb_datagram *last = &burst[i + covers[n] - 1];
+        peers[n] = to_sockaddr(&burst[i].peer);
+        parts[n] = (struct iovec){burst[i].bytes, (size_t)(last->bytes + last->size_bytes - burst[i].bytes)};
+        memset(&messages[n], 0, sizeof messages[n]);
+        messages[n].msg_hdr.msg_name = &peers[n];
+        messages[n].msg_hdr.msg_namelen = sizeof peers[n];
+        messages[n].msg_hdr.msg_iov = &parts[n];
+        messages[n].msg_hdr.msg_iovlen = 1;
+        if (covers[n] > 1) {
+            uint16_t size = (uint16_t)burst[i].size_bytes;
+            messages[n].msg_hdr.msg_control = controls[n].bytes;
+            messages[n].msg_hdr.msg_controllen = sizeof controls[n].bytes;
+            struct cmsghdr *control = CMSG_FIRSTHDR(&messages[n].msg_hdr);
+            control->cmsg_level = SOL_UDP;
+            control->cmsg_type = UDP_SEGMENT;
+            control->cmsg_len = CMSG_LEN(sizeof size);
+            memcpy(CMSG_DATA(control), &size, sizeof size);
+        }
+    }
+    int sent = sendmmsg(h->fd, messages, n, 0);
+    if (sent < 0 && !p->one_by_one && cannot_segment(errno)) {
+        p->one_by_one = true;
+        return udp_send(self, handle, burst, count);
+    }
+    if (sent < 0 && errno != EAGAIN && errno != EWOULDBLOCK && errno != ENOBUFS)
+        return count; /* no route now, or a message came back: as good as lost on the wire, patience decides */
+    size_t taken = 0;
+    for (int i = 0; i < sent; i++)
+        taken += covers[i];
+    if (taken < count) {
+        h->wants_room = true;
+        watch(p, handle, EPOLL_CTL_MOD);
+    }
+    return taken;
+}
+
+static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+{
+    struct port_linux *p = self;
+    struct mmsghdr messages[EB_BURST_MAX];
+    struct iovec parts[EB_BURST_MAX];
+    struct sockaddr_in peers[EB_BURST_MAX];
+    *received = 0;
+    if (count > EB_BURST_MAX)
+        count = EB_BURST_MAX;
+    memset(messages, 0, count * sizeof messages[0]);
+    for (size_t i = 0; i < count; i++) {
+        parts[i] = (struct iovec){burst[i].bytes, burst[i].size_bytes};
+        messages[i].msg_hdr.msg_name = &peers[i];
+        messages[i].msg_hdr.msg_namelen = sizeof peers[i];
+        messages[i].msg_hdr.msg_iov = &parts[i];
+        messages[i].msg_hdr.msg_iovlen = 1;
+    }
+    int n = recvmmsg(p->handles[handle].fd, messages, (unsigned)count, 0, NULL);
+    if (n < 0)
+        return errno == EAGAIN || errno == EWOULDBLOCK || errno == EINTR ? EB_PENDING : EB_UNREACHABLE;
+    for (int i = 0; i < n; i++) {
+        burst[i].size_bytes = messages[i].msg_len;
+        from_sockaddr(&peers[i], &burst[i].peer);
+    }
+    *received = (size_t)n;
+    return EB_OK;
+}
+
+/* --- TCP ----------------------------------------------------------------------------------------- */
+
+static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+{
+    struct sockaddr_in address = to_sockaddr(peer);
+    int fd = socket(AF_INET, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+    int yes = 1;
+    *handle = EB_NO_HANDLE;
+    if (fd < 0)
+        return EB_IO;
+    setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &yes, sizeof yes);
+    if (connect(fd, (const struct sockaddr *)&address, sizeof address) != 0 && errno != EINPROGRESS) {
+        close(fd);
+        return EB_UNREACHABLE;
+    }
+    *handle = new_handle(self, fd, owner, true);
+    return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
+}
+
+static enum eb_status tcp_result(struct port_linux *p, int handle, ssize_t n, size_t *done)
+{
+    if (n > 0) {
+        *done = (size_t)n;
+        return EB_OK;
+    }
+    if (n < 0 && (errno == EAGAIN || errno == EWOULDBLOCK || errno == EINTR || errno == ENOTCONN) &&
+        (errno != ENOTCONN || p->handles[handle].connecting))
+        return EB_PENDING;
+    return EB_UNREACHABLE;
+}
+
+static enum eb_status tcp_send(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent)
+{
+    struct port_linux *p = self;
+    struct handle *h = &p->handles[handle];
+    *sent = 0;
+    enum eb_status status = tcp_result(p, handle, send(h->fd, bytes, size, MSG_NOSIGNAL), sent);
+    if (status == EB_PENDING && !h->wants_room) {
+        h->wants_room = true;
+        watch(p, handle, EPOLL_CTL_MOD);
+    }
+    return status;
+}
+
+static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct port_linux *p = self;
+    *received = 0;
+    return tcp_result(p, handle, recv(p->handles[handle].fd, bytes, cap, 0), received);
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+const struct eb_port *eb_port_linux_open(void)
+{
+    struct port_linux *p = calloc(1, sizeof *p);
+    if (p == NULL)
+        return NULL;
+    p->epoll_fd = epoll_create1(EPOLL_CLOEXEC);
+    p->port = (struct eb_port){
+        .self = p,
+        .now_us = now_us,
+        .wait = wait_until,
+        .random = random_number,
+        .path_mtu_bytes = path_mtu_bytes,
+        .udp_open = udp_open,
+        .udp_send = udp_send,
+        .udp_receive = udp_receive,
+        .udp_close = close_handle,
+        .tcp_open = tcp_open,
+        .tcp_send = tcp_send,
+        .tcp_receive = tcp_receive,
+        .tcp_close = close_handle,
+    };
+    if (p->epoll_fd >= 0)
+        return &p->port;
+    free(p);
+    return NULL;
+}
+
+void eb_port_linux_close(const struct eb_port *port)
+{
+    struct port_linux *p = port->self;
+    for (int i = 0; i < p->cap; i++) {
+        if (p->handles[i].fd >= 0)
+            close(p->handles[i].fd);
+    }
+    close(p->epoll_fd);
+    free(p->handles);
+    free(p);
+}

@@ -1,0 +1,166 @@
+/* A simulated controller: flash, loader, program, power, and what it answers by TFTP and Modbus/TCP.  It judges what it
+ * receives by the standards, in code of its own, and sees the network only through struct sim_net. */
+#ifndef EBI_SIM_DEVICE_H
+#define EBI_SIM_DEVICE_H
+
+#include "einbau/sim.h"
+
+enum {
+    SIM_COMPONENTS_MAX = EB_COMPONENTS_MAX,
+    SIM_BANKS_MAX = 2,
+    SIM_CONNECTIONS_MAX = 4, /* at once, as small devices have it */
+    SIM_RX_BYTES = 512
+};
+
+struct sim_device;
+
+/* The network as a device sees it.  Handles are the network's. */
+struct sim_net {
+    void *self;
+    uint64_t (*now_us)(void *self);
+    int (*udp_bind)(void *self, struct sim_device *device, uint16_t port); /* 0: any free one */
+    void (*udp_send)(void *self, int handle, const struct eb_endpoint *to, const uint8_t *bytes, size_t size);
+    void (*udp_unbind)(void *self, int handle);
+    void (*tcp_send)(void *self, int connection, const uint8_t *bytes, size_t size);
+    void (*tcp_close)(void *self, int connection);
+    /* The device is there for the network, or gone with all its connections. */
+    void (*set_alive)(void *self, struct sim_device *device, bool alive);
+};
+
+/* The head of an image as these devices define it; all numbers little-endian.
+ *   0  8 bytes "EBIMAGE1"     8  u32 bytes of the whole image    12  u32 CRC-32 of everything from byte 16
+ *  16  16 bytes product      32  16 bytes component              48  16 bytes version, texts filled up with NUL
+ *  64  the program */
+enum { SIM_IMAGE_HEAD_BYTES = 64 };
+
+struct sim_component {
+    char name[EB_NAME_BYTES];
+    char file_name[EB_FILE_NAME_BYTES];
+    char product[17];      /* only a program for this product starts; empty: any does */
+    uint8_t version_object, checksum_object; /* Modbus objects, 0: none */
+    size_t capacity;
+    int banks;
+    /* remembered */
+    uint8_t *bank[SIM_BANKS_MAX];
+    int active;
+    bool pending;          /* the other bank was written and is tried at the next start */
+    /* found at the last start */
+    bool valid;
+    char version[17];
+    uint32_t checksum;
+};
+
+enum sim_push_state { SIM_PUSH_NONE, SIM_PUSH_ERASING, SIM_PUSH_RECEIVING, SIM_PUSH_DALLYING };
+
+/* A TFTP transfer into the device; one at a time. */
+struct sim_push {
+    enum sim_push_state state;
+    struct sim_component *component;
+    uint8_t *bank;
+    int handle;
+    struct eb_endpoint peer;
+    uint8_t first_reply[96]; /* OACK or ACK 0 */
+    size_t first_reply_size;
+    size_t blksize;
+    uint32_t windowsize;
+    uint64_t interval_us;
+    uint64_t expected;     /* next block, without rollover */
+    uint32_t in_window;
+    size_t received;
+    bool acked_gap;
+    bool ack_due;          /* when the flash is written, at busy_until_us */
+    uint64_t began_us, busy_until_us, timer_us;
+    uint32_t tries;
+};
+
+struct sim_connection {
+    int handle; /* EB_NO_HANDLE: free */
+    uint8_t rx[SIM_RX_BYTES];
+    size_t rx_size;
+};
+
+enum sim_options { SIM_OPTIONS_TAKEN, SIM_OPTIONS_IGNORED, SIM_OPTIONS_REFUSED, SIM_OPTIONS_DROPPED };
+enum sim_writable { SIM_WRITABLE_ALWAYS, SIM_WRITABLE_STOPPED, SIM_WRITABLE_LOADER };
+
+struct sim_device {
+    char name[EB_NAME_BYTES];
+    char wire[EB_NAME_BYTES];
+    struct eb_endpoint address; /* port not used */
+    struct eb_identity identity;
+    uint16_t modbus_port, tftp_port;
+    uint8_t unit;
+    uint8_t objects_per_answer; /* 0: as many as fit */
+    bool babbles;               /* answers with bytes that are no Modbus, for tests */
+
+    enum sim_options options;
+    uint16_t blksize_max, windowsize_max;
+    bool rollover_to_one;
+    enum sim_writable writable;
+    bool checks_crc;
+    uint32_t erase_ms;
+    uint32_t write_bytes_per_s; /* 0: at once */
+    uint32_t down_ms, boot_ms;
+
+    struct sim_component components[SIM_COMPONENTS_MAX];
+    size_t count;
+
+    /* remembered */
+    enum eb_sim_mode mode;
+    bool wants_loader; /* at the next start */
+    /* the rest is gone with the power */
+    uint64_t restart_us; /* EB_NEVER: none is due */
+    uint64_t boot_until_us;
+    uint64_t power_back_us;
+    struct sim_push push;
+    struct sim_connection connections[SIM_CONNECTIONS_MAX];
+    const struct sim_net *net;
+    void *net_slot; /* the network's own */
+};
+
+enum {
+    SIM_REGISTER_CONTROL = 0x1000,
+    SIM_REGISTER_STATE = 0x1001,
+    SIM_CONTROL_START = 1,
+    SIM_CONTROL_STOP = 2,
+    SIM_CONTROL_RESTART = 3,
+    SIM_CONTROL_LOADER = 4,
+    SIM_STATE_RUNNING = 1,
+    SIM_STATE_STOPPED = 2,
+    SIM_STATE_LOADER = 3,
+    SIM_OBJECT_STATE = 0x80,
+    SIM_OBJECT_SERIAL = 0x81,
+    SIM_OBJECT_HARDWARE_REVISION = 0x82
+};
+
+/* Power comes on: the device starts on `net`. */
+void sim_device_start(struct sim_device *device, const struct sim_net *net);
+void sim_device_power(struct sim_device *device, bool on);
+bool sim_device_alive(const struct sim_device *device);
+
+/* Whether a start after now would find a program: sets what is found of each component. */
+void sim_device_examine(struct sim_device *device);
+
+/* What the network brings.  Connections beyond SIM_CONNECTIONS_MAX are closed. */
+void sim_device_datagram(struct sim_device *device, int handle, bool request_port, const struct eb_endpoint *from,
+                         const uint8_t *bytes, size_t size);
+void sim_device_connected(struct sim_device *device, int connection);
+void sim_device_stream(struct sim_device *device, int connection, const uint8_t *bytes, size_t size);
+void sim_device_disconnected(struct sim_device *device, int connection);
+
+/* Lets time pass; and when it next matters. */
+void sim_device_tick(struct sim_device *device);
+uint64_t sim_device_deadline_us(const struct sim_device *device);
+
+/* --- between the device's own files --- */
+void sim_device_restart(struct sim_device *device, bool into_loader, uint64_t delay_us);
+
+void sim_push_request(struct sim_device *device, int handle, const struct eb_endpoint *from, const uint8_t *bytes,
+                      size_t size);
+void sim_push_receive(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes, size_t size);
+void sim_push_tick(struct sim_device *device);
+uint64_t sim_push_deadline_us(const struct sim_device *device);
+void sim_push_power_lost(struct sim_device *device);
+
+void sim_modbus_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes, size_t size);
+
+#endif

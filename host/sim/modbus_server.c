@@ -1,0 +1,221 @@
+/* The simulated device's Modbus/TCP: device identification and two registers, by the Application Protocol 1.1b3. */
+#include "device.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#include "wire/modbus_wire.h"
+
+enum { PDU_BYTES = 253, CONFORMITY_EXTENDED = 0x83, OBJECTS_MAX = 16 };
+
+struct object {
+    uint8_t id;
+    char text[EB_NAME_BYTES];
+};
+
+static unsigned get16(const uint8_t *at)
+{
+    return (unsigned)at[0] << 8 | at[1];
+}
+
+static void put16(uint8_t *at, unsigned value)
+{
+    at[0] = (uint8_t)(value >> 8);
+    at[1] = (uint8_t)value;
+}
+
+/* --- identification ------------------------------------------------------------------------------ */
+
+static void add(struct object *list, size_t *count, uint8_t id, const char *text)
+{
+    size_t at = *count;
+    while (at > 0 && list[at - 1].id > id) { /* in the order of their ids */
+        list[at] = list[at - 1];
+        at--;
+    }
+    list[at].id = id;
+    snprintf(list[at].text, sizeof list[at].text, "%s", text);
+    (*count)++;
+}
+
+static size_t objects_of(const struct sim_device *d, struct object list[OBJECTS_MAX])
+{
+    bool runs = d->mode == EB_SIM_RUNNING || d->mode == EB_SIM_STOPPED;
+    size_t count = 0;
+    add(list, &count, 0x00, d->identity.maker);
+    add(list, &count, 0x01, d->identity.order_code);
+    add(list, &count, 0x04, d->identity.product);
+    add(list, &count, SIM_OBJECT_STATE,
+        d->mode == EB_SIM_RUNNING ? "running" : d->mode == EB_SIM_STOPPED ? "stopped" : "loader");
+    add(list, &count, SIM_OBJECT_SERIAL, d->identity.serial);
+    add(list, &count, SIM_OBJECT_HARDWARE_REVISION, d->identity.hardware_revision);
+    for (size_t i = 0; i < d->count; i++) {
+        const struct sim_component *c = &d->components[i];
+        bool known = runs && c->valid;
+        add(list, &count, c->version_object, known ? c->version : "");
+        if (c->checksum_object != 0) {
+            char hex[12] = "";
+            if (known)
+                snprintf(hex, sizeof hex, "%08x", c->checksum);
+            add(list, &count, c->checksum_object, hex);
+        }
+    }
+    return count;
+}
+
+static size_t exception(uint8_t *reply, uint8_t function, uint8_t code)
+{
+    reply[0] = function | MODBUS_EXCEPTION;
+    reply[1] = code;
+    return 2;
+}
+
+static size_t identify(const struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    struct object list[OBJECTS_MAX];
+    size_t count = objects_of(d, list);
+    if (size != 4 || pdu[1] != MODBUS_MEI_IDENTIFY)
+        return exception(reply, pdu[0], MODBUS_X_FUNCTION);
+    uint8_t code = pdu[2];
+    if (code < 1 || code > 4)
+        return exception(reply, pdu[0], MODBUS_X_VALUE);
+    unsigned highest = code == 1 ? 0x02 : code == 2 ? 0x7F : 0xFF;
+    size_t first = 0;
+    while (first < count && list[first].id != pdu[3])
+        first++;
+    if (first == count) {
+        if (code == 4)
+            return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+        first = 0; /* section 6.21: an unknown object in a stream restarts it */
+    }
+    const uint8_t head[7] = {MODBUS_ENCAPSULATED, MODBUS_MEI_IDENTIFY, code, CONFORMITY_EXTENDED, 0, 0, 0};
+    memcpy(reply, head, sizeof head);
+    size_t at = sizeof head;
+    for (size_t i = first; i < count && list[i].id <= highest; i++) {
+        size_t bytes = strlen(list[i].text);
+        if (at + 2 + bytes > PDU_BYTES || (d->objects_per_answer != 0 && reply[6] == d->objects_per_answer)) {
+            reply[4] = MODBUS_MORE_FOLLOWS;
+            reply[5] = list[i].id;
+            break;
+        }
+        reply[at] = list[i].id;
+        reply[at + 1] = (uint8_t)bytes;
+        memcpy(reply + at + 2, list[i].text, bytes);
+        at += 2 + bytes;
+        reply[6]++;
+        if (code == 4)
+            break;
+    }
+    return at;
+}
+
+/* --- registers ----------------------------------------------------------------------------------- */
+
+static size_t read_registers(const struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    if (size != 5 || get16(pdu + 3) < 1 || get16(pdu + 3) > 125)
+        return exception(reply, pdu[0], MODBUS_X_VALUE);
+    if (get16(pdu + 1) != SIM_REGISTER_STATE || get16(pdu + 3) != 1)
+        return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+    reply[0] = pdu[0];
+    reply[1] = 2;
+    put16(reply + 2, d->mode == EB_SIM_RUNNING   ? SIM_STATE_RUNNING
+                     : d->mode == EB_SIM_STOPPED ? SIM_STATE_STOPPED
+                                                 : SIM_STATE_LOADER);
+    return 4;
+}
+
+static bool control(struct sim_device *d, unsigned value)
+{
+    switch (value) {
+    case SIM_CONTROL_START:
+        if (d->mode == EB_SIM_STOPPED)
+            d->mode = EB_SIM_RUNNING;
+        return d->mode == EB_SIM_RUNNING;
+    case SIM_CONTROL_STOP:
+        if (d->mode == EB_SIM_RUNNING)
+            d->mode = EB_SIM_STOPPED;
+        return true;
+    case SIM_CONTROL_RESTART:
+        sim_device_restart(d, false, 0);
+        return true;
+    case SIM_CONTROL_LOADER:
+        if (d->mode != EB_SIM_LOADER)
+            sim_device_restart(d, true, 0);
+        return true;
+    default:
+        return false;
+    }
+}
+
+static size_t write_register(struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    if (size != 5)
+        return exception(reply, pdu[0], MODBUS_X_VALUE);
+    if (get16(pdu + 1) != SIM_REGISTER_CONTROL)
+        return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+    if (!control(d, get16(pdu + 3)))
+        return exception(reply, pdu[0], MODBUS_X_VALUE);
+    memcpy(reply, pdu, size);
+    return size;
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+static void answer(struct sim_device *d, const struct sim_connection *connection, const uint8_t *adu, size_t pdu_size)
+{
+    uint8_t reply[MBAP_BYTES + PDU_BYTES];
+    const uint8_t *pdu = adu + MBAP_BYTES;
+    size_t size;
+    if (adu[6] != d->unit && adu[6] != 0)
+        return; /* for a device behind this one: there is none */
+    if (d->babbles) {
+        static const uint8_t noise[] = "\x1b[2J\x07who are you?\r\n";
+        d->net->tcp_send(d->net->self, connection->handle, noise, sizeof noise);
+        return;
+    }
+    switch (pdu[0]) {
+    case MODBUS_ENCAPSULATED:
+        size = identify(d, pdu, pdu_size, reply + MBAP_BYTES);
+        break;
+    case MODBUS_READ_REGISTERS:
+        size = read_registers(d, pdu, pdu_size, reply + MBAP_BYTES);
+        break;
+    case MODBUS_WRITE_REGISTER:
+        size = write_register(d, pdu, pdu_size, reply + MBAP_BYTES);
+        break;
+    default:
+        size = exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
+        break;
+    }
+    memcpy(reply, adu, 4);
+    put16(reply + 4, (unsigned)size + 1);
+    reply[6] = adu[6];
+    d->net->tcp_send(d->net->self, connection->handle, reply, MBAP_BYTES + size);
+}
+
+void sim_modbus_stream(struct sim_device *d, struct sim_connection *c, const uint8_t *bytes, size_t size)
+{
+    while (size > 0 && c->handle != EB_NO_HANDLE) {
+        size_t n = sizeof c->rx - c->rx_size < size ? sizeof c->rx - c->rx_size : size;
+        memcpy(c->rx + c->rx_size, bytes, n);
+        c->rx_size += n;
+        bytes += n;
+        size -= n;
+        while (c->rx_size >= MBAP_BYTES + 1) {
+            unsigned length = get16(c->rx + 4);
+            if (get16(c->rx + 2) != 0 || length < 2 || length > PDU_BYTES + 1) {
+                int handle = c->handle;
+                c->handle = EB_NO_HANDLE; /* no Modbus: the stream cannot be followed any more */
+                d->net->tcp_close(d->net->self, handle);
+                return;
+            }
+            size_t whole = MBAP_BYTES - 1 + length;
+            if (c->rx_size < whole)
+                break;
+            answer(d, c, c->rx, length - 1);
+            c->rx_size -= whole;
+            memmove(c->rx, c->rx + whole, c->rx_size);
+        }
+    }
+}

@@ -1,0 +1,744 @@
+/* The simulated port: the laptop's sockets, the wires and the devices behind them on virtual time.
+ *
+ * Everything that happens is an event in one heap, ordered by time and then by age, so that a run is the same to the
+ * bit each time.  TCP is what TCP gives: a stream in order, where a lost or damaged segment only comes later. */
+#include "world.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum {
+    LAPTOP_PORT_FIRST = 49152,
+    DEVICE_PORT_FIRST = 20000,
+    UDP_HEAD_BYTES = 28, /* IPv4 and UDP */
+    TCP_HEAD_BYTES = 40,
+    FRAME_BYTES = 38,          /* preamble 8, Ethernet head 14, check 4, gap 12 */
+    BACKLOG_MAX_BYTES = 262144, /* what the laptop's network queue holds */
+    RESEND_US = 200000,         /* TCP's first retransmission */
+    RESENDS_MAX = 12,
+    LATE_US = 30000,
+    POWER_BACK_US = 5000000
+};
+
+enum event_kind { EVENT_UDP_UP, EVENT_UDP_DOWN, EVENT_SYN, EVENT_OPEN, EVENT_TCP_UP, EVENT_TCP_DOWN, EVENT_RESET, EVENT_ROOM, EVENT_WAKE };
+
+struct event {
+    uint64_t at_us, age;
+    enum event_kind kind;
+    int handle; /* the laptop's socket or the connection */
+    int generation;
+    struct sim_device *device;
+    struct eb_endpoint from, to;
+    uint8_t *bytes;
+    size_t size;
+};
+
+struct message {
+    struct message *next;
+    struct eb_endpoint from;
+    size_t size;
+    uint8_t bytes[];
+};
+
+/* A socket of the laptop; for TCP also the device's end. */
+struct end {
+    bool used, tcp;
+    int generation; /* so that events for an older one are told apart */
+    void *owner;
+    bool ready, wants_room;
+    uint16_t port;
+    struct message *first, **last; /* UDP: received */
+    /* TCP */
+    struct sim_device *device;
+    struct eb_endpoint peer;
+    bool open, dead, device_knows;
+    uint8_t *rx;
+    size_t rx_size, rx_cap;
+    uint64_t up_last_us, down_last_us; /* in order: nothing overtakes */
+};
+
+struct device_socket {
+    struct sim_device *device;
+    uint16_t port;
+};
+
+struct sim_virtual {
+    struct eb_port port;
+    struct sim_net net;
+    struct eb_sim *sim;
+    uint64_t now_us, age;
+    struct event *heap;
+    size_t heap_size, heap_cap;
+    struct end *ends;
+    int end_cap;
+    int *ready; /* handles that are ready, in their order */
+    size_t ready_count, ready_cap;
+    struct device_socket *sockets;
+    int socket_cap;
+    uint16_t next_laptop_port, next_device_port;
+    uint64_t *woken; /* per device: the earliest wake event that is under way */
+    const struct eb_sim_fault *faults;
+    size_t fault_count;
+    uint64_t frames;
+};
+
+static void *grow(void *old, size_t count, size_t size)
+{
+    void *fresh = realloc(old, count * size);
+    if (fresh == NULL)
+        abort(); /* a simulation without memory has nothing to say */
+    return fresh;
+}
+
+/* --- events -------------------------------------------------------------------------------------- */
+
+static bool before(const struct event *a, const struct event *b)
+{
+    return a->at_us != b->at_us ? a->at_us < b->at_us : a->age < b->age;
+}
+
+static void push_event(struct sim_virtual *v, struct event event)
+{
+    if (v->heap_size == v->heap_cap) {
+        v->heap_cap = v->heap_cap == 0 ? 256 : 2 * v->heap_cap;
+        v->heap = grow(v->heap, v->heap_cap, sizeof *v->heap);
+    }
+    event.age = v->age++;
+    size_t i = v->heap_size++;
+    while (i > 0 && before(&event, &v->heap[(i - 1) / 2])) {
+        v->heap[i] = v->heap[(i - 1) / 2];
+        i = (i - 1) / 2;
+    }
+    v->heap[i] = event;
+}
+
+static struct event pop_event(struct sim_virtual *v)
+{
+    struct event top = v->heap[0];
+    struct event last = v->heap[--v->heap_size];
+    size_t i = 0;
+    for (;;) {
+        size_t child = 2 * i + 1;
+        if (child >= v->heap_size)
+            break;
+        if (child + 1 < v->heap_size && before(&v->heap[child + 1], &v->heap[child]))
+            child++;
+        if (!before(&v->heap[child], &last))
+            break;
+        v->heap[i] = v->heap[child];
+        i = child;
+    }
+    if (v->heap_size > 0)
+        v->heap[i] = last;
+    return top;
+}
+
+static void wake_later(struct sim_virtual *v, struct sim_device *d)
+{
+    uint64_t at_us = sim_device_deadline_us(d);
+    size_t index = (size_t)(d - v->sim->devices);
+    if (at_us == EB_NEVER || v->woken[index] <= at_us)
+        return;
+    v->woken[index] = at_us;
+    push_event(v, (struct event){.at_us = at_us > v->now_us ? at_us : v->now_us, .kind = EVENT_WAKE, .device = d});
+}
+
+/* --- wires --------------------------------------------------------------------------------------- */
+
+struct fate {
+    bool lost, doubled, unseen;
+    uint64_t extra_us;
+};
+
+static bool happens(struct eb_sim *sim, uint32_t ppm)
+{
+    return ppm > 0 && sim_random(sim) % 1000000 < ppm;
+}
+
+static struct sim_wire *wire_of(struct sim_virtual *v, const struct sim_device *d)
+{
+    for (size_t i = 0; i < v->sim->wire_count; i++) {
+        if (strcmp(v->sim->wires[i].name, d->wire) == 0)
+            return &v->sim->wires[i];
+    }
+    return &v->sim->wires[0];
+}
+
+/* What happens to the next frame between the laptop and `d`. */
+static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct sim_device *d)
+{
+    struct fate fate = {0};
+    uint64_t frame = v->frames++;
+    fate.lost = happens(v->sim, w->lost_ppm) || happens(v->sim, w->garbled_ppm);
+    fate.doubled = happens(v->sim, w->doubled_ppm);
+    fate.unseen = happens(v->sim, w->garbled_unseen_ppm);
+    if (happens(v->sim, w->reordered_ppm))
+        fate.extra_us = 2 * w->latency_us + 1000;
+    if (w->jitter_us > 0)
+        fate.extra_us += sim_random(v->sim) % w->jitter_us;
+    for (size_t i = 0; i < v->fault_count; i++) {
+        if (v->faults[i].frame != frame)
+            continue;
+        switch (v->faults[i].kind) {
+        case EB_SIM_LOST:
+        case EB_SIM_GARBLED:
+            fate.lost = true;
+            break;
+        case EB_SIM_DOUBLED:
+            fate.doubled = true;
+            break;
+        case EB_SIM_LATE:
+            fate.extra_us = LATE_US;
+            break;
+        case EB_SIM_GARBLED_UNSEEN:
+            fate.unseen = true;
+            break;
+        case EB_SIM_POWER_LOST:
+            sim_device_power(d, false);
+            d->power_back_us = v->now_us + POWER_BACK_US;
+            fate.lost = true;
+            wake_later(v, d);
+            break;
+        }
+    }
+    return fate;
+}
+
+/* When a packet of `size` bytes that is sent now has arrived, microseconds. */
+static uint64_t carry(const struct sim_virtual *v, struct sim_wire *w, struct sim_cable *cable, size_t size)
+{
+    uint64_t fragments = size / w->mtu_bytes + 1;
+    uint64_t takes_ns = 8 * (size + fragments * FRAME_BYTES) * 1000000 / w->rate_kbit_per_s;
+    uint64_t now_ns = v->now_us * 1000;
+    cable->free_ns = (cable->free_ns > now_ns ? cable->free_ns : now_ns) + takes_ns;
+    cable->busy_ns += takes_ns;
+    return cable->free_ns / 1000 + w->latency_us;
+}
+
+static uint8_t *copy_of(const uint8_t *bytes, size_t size)
+{
+    uint8_t *copy = grow(NULL, size + 1, 1);
+    if (size > 0)
+        memcpy(copy, bytes, size);
+    return copy;
+}
+
+static void damage(struct sim_virtual *v, uint8_t *bytes, size_t size)
+{
+    /* Beyond the head of a message, where it has a body: the body is what nobody else looks after. */
+    size_t from = size > 8 ? 4 : 0;
+    if (size > 0)
+        bytes[from + sim_random(v->sim) % (size - from)] ^= (uint8_t)(1U << sim_random(v->sim) % 8);
+}
+
+/* Sends one datagram; `event` says what its arrival is. */
+static void send_datagram(struct sim_virtual *v, struct sim_device *d, bool up, struct event event, const uint8_t *bytes,
+                          size_t size)
+{
+    struct sim_wire *w = wire_of(v, d);
+    struct fate fate = next_fate(v, w, d);
+    event.at_us = carry(v, w, up ? &w->up : &w->down, size + UDP_HEAD_BYTES) + fate.extra_us;
+    for (int copies = fate.lost ? 0 : fate.doubled ? 2 : 1; copies > 0; copies--) {
+        event.bytes = copy_of(bytes, size);
+        event.size = size;
+        if (fate.unseen)
+            damage(v, event.bytes, size);
+        push_event(v, event);
+        event.at_us += 5;
+    }
+}
+
+/* Sends one TCP segment: it arrives, sooner or later, in its order. */
+static void send_segment(struct sim_virtual *v, struct end *end, bool up, struct event event, const uint8_t *bytes,
+                         size_t size)
+{
+    struct sim_wire *w = wire_of(v, end->device);
+    struct fate fate = next_fate(v, w, end->device);
+    uint64_t resend_us = RESEND_US;
+    uint64_t at_us = carry(v, w, up ? &w->up : &w->down, size + TCP_HEAD_BYTES) + fate.extra_us;
+    uint64_t *last_us = up ? &end->up_last_us : &end->down_last_us;
+    for (int tries = 0; fate.lost && tries < RESENDS_MAX; tries++) {
+        at_us += resend_us;
+        resend_us *= 2;
+        fate.lost = happens(v->sim, w->lost_ppm);
+    }
+    event.at_us = at_us > *last_us ? at_us : *last_us;
+    *last_us = event.at_us;
+    event.bytes = copy_of(bytes, size);
+    event.size = size;
+    if (fate.unseen)
+        damage(v, event.bytes, size);
+    event.handle = (int)(end - v->ends);
+    event.generation = end->generation;
+    event.device = end->device;
+    push_event(v, event);
+}
+
+static void send_stream(struct sim_virtual *v, int handle, bool up, const uint8_t *bytes, size_t size)
+{
+    size_t most = wire_of(v, v->ends[handle].device)->segment_bytes;
+    while (size > 0) {
+        size_t n = size < most ? size : most;
+        send_segment(v, &v->ends[handle], up, (struct event){.kind = up ? EVENT_TCP_UP : EVENT_TCP_DOWN}, bytes, n);
+        bytes += n;
+        size -= n;
+    }
+}
+
+/* --- the laptop's sockets ------------------------------------------------------------------------ */
+
+static void set_ready(struct sim_virtual *v, struct end *end)
+{
+    if (end->ready)
+        return;
+    end->ready = true;
+    if (v->ready_count == v->ready_cap) {
+        v->ready_cap = v->ready_cap == 0 ? 64 : 2 * v->ready_cap;
+        v->ready = grow(v->ready, v->ready_cap, sizeof *v->ready);
+    }
+    v->ready[v->ready_count++] = (int)(end - v->ends);
+}
+
+static int new_end(struct sim_virtual *v, void *owner, bool tcp)
+{
+    int handle = 0;
+    while (handle < v->end_cap && (v->ends[handle].used || v->ends[handle].device_knows))
+        handle++;
+    if (handle == v->end_cap) {
+        int cap = v->end_cap == 0 ? 64 : 2 * v->end_cap;
+        v->ends = grow(v->ends, (size_t)cap, sizeof *v->ends);
+        memset(v->ends + v->end_cap, 0, (size_t)(cap - v->end_cap) * sizeof *v->ends);
+        v->end_cap = cap;
+    }
+    struct end *end = &v->ends[handle];
+    int generation = end->generation + 1;
+    *end = (struct end){.used = true, .tcp = tcp, .generation = generation, .owner = owner};
+    end->port = v->next_laptop_port++;
+    if (v->next_laptop_port == 0)
+        v->next_laptop_port = LAPTOP_PORT_FIRST;
+    return handle;
+}
+
+static struct sim_device *device_at(struct sim_virtual *v, const struct eb_endpoint *endpoint)
+{
+    for (size_t i = 0; i < v->sim->count; i++) {
+        if (memcmp(v->sim->devices[i].address.ip, endpoint->ip, sizeof endpoint->ip) == 0)
+            return &v->sim->devices[i];
+    }
+    return NULL;
+}
+
+static enum eb_status udp_open(void *self, void *owner, int *handle)
+{
+    struct sim_virtual *v = self;
+    *handle = new_end(v, owner, false);
+    return EB_OK;
+}
+
+static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
+{
+    struct sim_virtual *v = self;
+    struct end *end = &v->ends[handle];
+    const struct eb_endpoint from = {{0, 0, 0, 0}, end->port};
+    for (size_t i = 0; i < count; i++) {
+        struct sim_device *d = device_at(v, &burst[i].peer);
+        if (d == NULL)
+            continue; /* nobody has this address */
+        struct sim_wire *w = wire_of(v, d);
+        uint64_t free_us = w->up.free_ns / 1000;
+        uint64_t backlog_us = free_us > v->now_us ? free_us - v->now_us : 0;
+        if (backlog_us * w->rate_kbit_per_s / 8000 > BACKLOG_MAX_BYTES) {
+            end->wants_room = true;
+            push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2, .kind = EVENT_ROOM, .handle = handle,
+                                         .generation = end->generation});
+            return i;
+        }
+        send_datagram(v, d, true, (struct event){.kind = EVENT_UDP_UP, .device = d, .from = from, .to = burst[i].peer},
+                      burst[i].bytes, burst[i].size_bytes);
+    }
+    return count;
+}
+
+static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+{
+    struct sim_virtual *v = self;
+    struct end *end = &v->ends[handle];
+    *received = 0;
+    while (*received < count && end->first != NULL) {
+        struct message *message = end->first;
+        struct eb_datagram *to = &burst[(*received)++];
+        end->first = message->next;
+        if (to->size_bytes > message->size)
+            to->size_bytes = message->size;
+        memcpy(to->bytes, message->bytes, to->size_bytes);
+        to->peer = message->from;
+        free(message);
+    }
+    return *received > 0 ? EB_OK : EB_PENDING;
+}
+
+static void close_end(void *self, int handle)
+{
+    struct sim_virtual *v = self;
+    struct end *end = &v->ends[handle];
+    if (end->tcp && end->device_knows)
+        send_segment(v, end, true, (struct event){.kind = EVENT_RESET}, NULL, 0);
+    while (end->first != NULL) {
+        struct message *message = end->first;
+        end->first = message->next;
+        free(message);
+    }
+    free(end->rx);
+    end->rx = NULL;
+    end->used = false;
+}
+
+static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+{
+    struct sim_virtual *v = self;
+    *handle = new_end(v, owner, true);
+    struct end *end = &v->ends[*handle];
+    end->peer = *peer;
+    end->device = device_at(v, peer);
+    if (end->device != NULL)
+        send_segment(v, end, true, (struct event){.kind = EVENT_SYN}, NULL, 0);
+    return EB_OK;
+}
+
+static enum eb_status tcp_send(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent)
+{
+    struct sim_virtual *v = self;
+    struct end *end = &v->ends[handle];
+    *sent = 0;
+    if (end->dead)
+        return EB_UNREACHABLE;
+    if (!end->open)
+        return EB_PENDING;
+    send_stream(v, handle, true, bytes, size);
+    *sent = size;
+    return EB_OK;
+}
+
+static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct sim_virtual *v = self;
+    struct end *end = &v->ends[handle];
+    size_t n = end->rx_size < cap ? end->rx_size : cap;
+    *received = n;
+    if (n == 0)
+        return end->dead ? EB_UNREACHABLE : EB_PENDING;
+    memcpy(bytes, end->rx, n);
+    end->rx_size -= n;
+    memmove(end->rx, end->rx + n, end->rx_size);
+    return EB_OK;
+}
+
+/* --- the devices' side --------------------------------------------------------------------------- */
+
+static uint64_t now_us(void *self)
+{
+    return ((struct sim_virtual *)self)->now_us;
+}
+
+static int udp_bind(void *self, struct sim_device *d, uint16_t port)
+{
+    struct sim_virtual *v = self;
+    int handle = 0;
+    while (handle < v->socket_cap && v->sockets[handle].device != NULL)
+        handle++;
+    if (handle == v->socket_cap) {
+        int cap = v->socket_cap == 0 ? 64 : 2 * v->socket_cap;
+        v->sockets = grow(v->sockets, (size_t)cap, sizeof *v->sockets);
+        memset(v->sockets + v->socket_cap, 0, (size_t)(cap - v->socket_cap) * sizeof *v->sockets);
+        v->socket_cap = cap;
+    }
+    if (port == 0) {
+        port = v->next_device_port++;
+        if (v->next_device_port >= LAPTOP_PORT_FIRST)
+            v->next_device_port = DEVICE_PORT_FIRST;
+    }
+    v->sockets[handle] = (struct device_socket){d, port};
+    return handle;
+}
+
+static void udp_unbind(void *self, int handle)
+{
+    struct sim_virtual *v = self;
+    v->sockets[handle].device = NULL;
+}
+
+static void device_udp_send(void *self, int handle, const struct eb_endpoint *to, const uint8_t *bytes, size_t size)
+{
+    struct sim_virtual *v = self;
+    const struct device_socket *socket = &v->sockets[handle];
+    struct eb_endpoint from = socket->device->address;
+    from.port = socket->port;
+    send_datagram(v, socket->device, false, (struct event){.kind = EVENT_UDP_DOWN, .from = from, .to = *to}, bytes, size);
+}
+
+static void device_tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)
+{
+    send_stream(self, connection, false, bytes, size);
+}
+
+static void device_tcp_close(void *self, int connection)
+{
+    struct sim_virtual *v = self;
+    struct end *end = &v->ends[connection];
+    end->device_knows = false;
+    if (end->used)
+        send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
+}
+
+/* A device that goes takes its connections with it, without a word. */
+static void set_alive(void *self, struct sim_device *d, bool alive)
+{
+    struct sim_virtual *v = self;
+    for (int i = 0; !alive && i < v->end_cap; i++) {
+        if (v->ends[i].device == d)
+            v->ends[i].device_knows = false;
+    }
+}
+
+/* --- what happens -------------------------------------------------------------------------------- */
+
+static void arrive_up(struct sim_virtual *v, const struct event *e)
+{
+    struct sim_device *d = e->device;
+    if (e->to.port == d->tftp_port) {
+        int handle = udp_bind(v, d, d->tftp_port);
+        sim_device_datagram(d, handle, true, &e->from, e->bytes, e->size);
+        udp_unbind(v, handle);
+        return;
+    }
+    for (int i = 0; i < v->socket_cap; i++) {
+        if (v->sockets[i].device == d && v->sockets[i].port == e->to.port) {
+            sim_device_datagram(d, i, false, &e->from, e->bytes, e->size);
+            return;
+        }
+    }
+}
+
+static void arrive_down(struct sim_virtual *v, const struct event *e)
+{
+    for (int i = 0; i < v->end_cap; i++) {
+        struct end *end = &v->ends[i];
+        if (!end->used || end->tcp || end->port != e->to.port)
+            continue;
+        struct message *message = grow(NULL, sizeof *message + e->size, 1);
+        *message = (struct message){.from = e->from, .size = e->size};
+        memcpy(message->bytes, e->bytes, e->size);
+        if (end->first == NULL)
+            end->last = &end->first;
+        *end->last = message;
+        end->last = &message->next;
+        set_ready(v, end);
+        return;
+    }
+}
+
+static void arrive_tcp(struct sim_virtual *v, const struct event *e)
+{
+    struct end *end = &v->ends[e->handle];
+    bool current = end->generation == e->generation;
+    switch (e->kind) {
+    case EVENT_SYN:
+        if (!current || !end->used || !sim_device_alive(e->device))
+            return; /* nobody answers */
+        if (end->peer.port != e->device->modbus_port) {
+            send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
+            return;
+        }
+        end->device_knows = true;
+        send_segment(v, end, false, (struct event){.kind = EVENT_OPEN}, NULL, 0);
+        sim_device_connected(e->device, e->handle);
+        break;
+    case EVENT_OPEN:
+        if (current && end->used) {
+            end->open = true;
+            set_ready(v, end);
+        }
+        break;
+    case EVENT_TCP_UP:
+        if (current && end->device_knows)
+            sim_device_stream(e->device, e->handle, e->bytes, e->size);
+        break;
+    case EVENT_TCP_DOWN:
+        if (!current || !end->used)
+            return;
+        if (end->rx_size + e->size > end->rx_cap || end->rx == NULL) {
+            end->rx_cap = 2 * (end->rx_size + e->size) + 256;
+            end->rx = grow(end->rx, end->rx_cap, 1);
+        }
+        memcpy(end->rx + end->rx_size, e->bytes, e->size);
+        end->rx_size += e->size;
+        set_ready(v, end);
+        break;
+    default: /* EVENT_RESET, from either side */
+        if (current && end->device_knows) {
+            end->device_knows = false;
+            sim_device_disconnected(e->device, e->handle);
+        } else if (current && end->used) {
+            end->dead = true;
+            set_ready(v, end);
+        }
+        break;
+    }
+}
+
+static void handle_event(struct sim_virtual *v, const struct event *e)
+{
+    switch (e->kind) {
+    case EVENT_UDP_UP:
+        arrive_up(v, e);
+        break;
+    case EVENT_UDP_DOWN:
+        arrive_down(v, e);
+        break;
+    case EVENT_ROOM:
+        if (v->ends[e->handle].used && v->ends[e->handle].generation == e->generation)
+            set_ready(v, &v->ends[e->handle]);
+        break;
+    case EVENT_WAKE:
+        v->woken[e->device - v->sim->devices] = EB_NEVER;
+        sim_device_tick(e->device);
+        break;
+    default:
+        arrive_tcp(v, e);
+        break;
+    }
+    if (e->device != NULL)
+        wake_later(v, e->device);
+    free(e->bytes);
+}
+
+static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+{
+    struct sim_virtual *v = self;
+    while (v->ready_count == 0 && v->heap_size > 0 && v->heap[0].at_us <= deadline_us) {
+        struct event event = pop_event(v);
+        v->now_us = event.at_us > v->now_us ? event.at_us : v->now_us;
+        handle_event(v, &event);
+    }
+    if (v->ready_count == 0 && deadline_us != EB_NEVER && deadline_us > v->now_us)
+        v->now_us = deadline_us;
+    size_t count = 0;
+    size_t left = 0;
+    for (size_t i = 0; i < v->ready_count; i++) {
+        struct end *end = &v->ends[v->ready[i]];
+        if (count == cap) {
+            v->ready[left++] = v->ready[i];
+            continue;
+        }
+        end->ready = false;
+        if (end->used)
+            owners[count++] = end->owner;
+    }
+    v->ready_count = left;
+    return count;
+}
+
+static uint32_t random_number(void *self)
+{
+    return (uint32_t)sim_random(((struct sim_virtual *)self)->sim);
+}
+
+static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
+{
+    struct sim_virtual *v = self;
+    struct sim_device *d = device_at(v, peer);
+    return d != NULL ? wire_of(v, d)->mtu_bytes : 576;
+}
+
+bool sim_virtual_open(struct eb_sim *sim)
+{
+    struct sim_virtual *v = grow(NULL, 1, sizeof *v);
+    *v = (struct sim_virtual){.sim = sim,
+                              .now_us = 1000000,
+                              .next_laptop_port = LAPTOP_PORT_FIRST,
+                              .next_device_port = DEVICE_PORT_FIRST};
+    v->port = (struct eb_port){v,        now_us,      wait_until, random_number, path_mtu_bytes, udp_open, udp_send,
+                               udp_receive, close_end, tcp_open,   tcp_send,      tcp_receive,    close_end};
+    v->net = (struct sim_net){v,          now_us,          udp_bind,         device_udp_send,
+                              udp_unbind, device_tcp_send, device_tcp_close, set_alive};
+    v->woken = grow(NULL, sim->count + 1, sizeof *v->woken);
+    sim->net = v;
+    for (size_t i = 0; i < sim->count; i++) {
+        v->woken[i] = EB_NEVER;
+        sim_device_start(&sim->devices[i], &v->net);
+        wake_later(v, &sim->devices[i]);
+    }
+    return true;
+}
+
+void sim_virtual_close(struct eb_sim *sim)
+{
+    struct sim_virtual *v = sim->net;
+    if (v == NULL)
+        return;
+    for (int i = 0; i < v->end_cap; i++) {
+        if (v->ends[i].used) {
+            v->ends[i].device_knows = false;
+            close_end(v, i);
+        }
+    }
+    while (v->heap_size > 0) {
+        struct event event = pop_event(v);
+        free(event.bytes);
+    }
+    free(v->heap);
+    free(v->ends);
+    free(v->ready);
+    free(v->sockets);
+    free(v->woken);
+    free(v);
+    sim->net = NULL;
+}
+
+/* --- public -------------------------------------------------------------------------------------- */
+
+const struct eb_port *eb_sim_port(struct eb_sim *sim)
+{
+    if (sim->net == NULL)
+        sim_virtual_open(sim);
+    return &sim->net->port;
+}
+
+void eb_sim_pass(struct eb_sim *sim, uint64_t us)
+{
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t end_us = sim->net->now_us + us;
+    void *owners[8];
+    while (sim->net->now_us < end_us)
+        port->wait(port->self, end_us, owners, 8);
+}
+
+void eb_sim_set_faults(struct eb_sim *sim, const struct eb_sim_fault *faults, size_t count)
+{
+    eb_sim_port(sim);
+    sim->net->faults = faults;
+    sim->net->fault_count = count;
+}
+
+uint64_t eb_sim_frames(const struct eb_sim *sim)
+{
+    return sim->net != NULL ? sim->net->frames : 0;
+}
+
+uint64_t eb_sim_busy_us(const struct eb_sim *sim)
+{
+    uint64_t busy_us = 0;
+    for (size_t i = 0; i < sim->wire_count; i++)
+        busy_us += sim->wires[i].up.busy_ns / 1000;
+    return busy_us;
+}
+
+void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
+{
+    struct sim_device *d = sim_find(sim, device);
+    eb_sim_port(sim);
+    if (d != NULL) {
+        sim_device_power(d, on);
+        wake_later(sim->net, d);
+    }
+}

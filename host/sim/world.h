@@ -1,0 +1,61 @@
+/* A world: its devices and wires, and what is remembered of it. */
+#ifndef EBI_SIM_WORLD_H
+#define EBI_SIM_WORLD_H
+
+#include "device.h"
+
+enum { SIM_WIRES_MAX = 8 };
+
+/* One Ethernet segment: the laptop's cable, then a switch, then the devices' cables, which are never the narrow
+ * part. */
+struct sim_wire {
+    char name[EB_NAME_BYTES];
+    uint64_t latency_us;
+    uint64_t jitter_us;
+    uint64_t rate_kbit_per_s; /* of the laptop's cable, each way */
+    uint32_t mtu_bytes;
+    uint32_t segment_bytes; /* largest TCP segment */
+    uint32_t lost_ppm, doubled_ppm, reordered_ppm, garbled_ppm, garbled_unseen_ppm;
+    struct sim_cable {
+        uint64_t free_ns; /* when it is free again */
+        uint64_t busy_ns; /* in all */
+    } up, down;
+};
+
+struct sim_virtual;
+struct sim_sockets;
+
+struct eb_sim {
+    char name[EB_NAME_BYTES];
+    char site_path[EB_PATH_BYTES];
+    uint64_t random;
+    struct sim_wire wires[SIM_WIRES_MAX];
+    size_t wire_count;
+    struct sim_device *devices;
+    size_t count;
+    char state_dir[EB_PATH_BYTES];
+    int lock_fd;
+    struct sim_virtual *net;     /* virtual time, or */
+    struct sim_sockets *sockets; /* real sockets */
+};
+
+/* world_file.c: reads the description into `sim`. */
+bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem);
+
+/* state.c: takes up, or writes, what the state directory remembers. */
+bool sim_state_load(struct eb_sim *sim, struct eb_problem *problem);
+bool sim_state_save(struct eb_sim *sim, struct eb_problem *problem);
+
+/* virtual_net.c */
+bool sim_virtual_open(struct eb_sim *sim);
+void sim_virtual_close(struct eb_sim *sim);
+
+/* socket_net.c */
+void sim_sockets_close(struct eb_sim *sim);
+
+struct sim_device *sim_find(const struct eb_sim *sim, const char *name);
+
+/* The next pseudo-random number of the world (SplitMix64), always the same row for the same seed. */
+uint64_t sim_random(struct eb_sim *sim);
+
+#endif

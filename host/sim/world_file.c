@@ -1,0 +1,225 @@
+#include "world.h"
+#include "../yaml_read.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+static uint32_t ppm(struct ebi_yaml_map *map, const char *key)
+{
+    return (uint32_t)ebi_yaml_number(map, key, 0, 1000000, 0);
+}
+
+static void read_wires(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *wires)
+{
+    const char *name;
+    yaml_node_t *node;
+    for (size_t i = 0; (node = ebi_yaml_pair(yaml, wires, i, &name)) != NULL; i++) {
+        if (i == SIM_WIRES_MAX) {
+            ebi_yaml_wrong(yaml, node, "one wire too many", "at most 8");
+            return;
+        }
+        struct sim_wire *w = &sim->wires[i];
+        struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+        if (!eb_text_copy(w->name, sizeof w->name, name))
+            ebi_yaml_wrong(yaml, node, "a wire with a longer name", "at most 47 characters");
+        w->latency_us = ebi_yaml_number(&map, "latency-us", 0, 10000000, 100);
+        w->jitter_us = ebi_yaml_number(&map, "jitter-us", 0, 10000000, 0);
+        w->rate_kbit_per_s = 1000 * ebi_yaml_number(&map, "rate-mbit-per-s", 1, 100000, 100);
+        w->mtu_bytes = (uint32_t)ebi_yaml_number(&map, "mtu-bytes", 576, 65536, 1500);
+        w->segment_bytes = (uint32_t)ebi_yaml_number(&map, "segment-bytes", 1, 65000, 1460);
+        w->lost_ppm = ppm(&map, "lost-ppm");
+        w->doubled_ppm = ppm(&map, "doubled-ppm");
+        w->reordered_ppm = ppm(&map, "reordered-ppm");
+        w->garbled_ppm = ppm(&map, "garbled-ppm");
+        w->garbled_unseen_ppm = ppm(&map, "garbled-unseen-ppm");
+        ebi_yaml_map_end(&map);
+        sim->wire_count = i + 1;
+    }
+}
+
+/* The index of the word that `key` holds in `words` (ended by NULL). */
+static int choice(struct ebi_yaml_map *map, const char *key, const char *const *words, int otherwise)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, false);
+    const char *text = ebi_yaml_scalar(map->yaml, node);
+    char expected[128] = "one of:";
+    char found[80];
+    if (text == NULL)
+        return otherwise;
+    for (int i = 0; words[i] != NULL; i++) {
+        if (strcmp(words[i], text) == 0)
+            return i;
+        snprintf(expected + strlen(expected), sizeof expected - strlen(expected), " %s", words[i]);
+    }
+    snprintf(found, sizeof found, "'%.60s'", text);
+    ebi_yaml_wrong(map->yaml, node, found, expected);
+    return otherwise;
+}
+
+/* Puts the image that the component left the factory with into its flash. */
+static void fill_flash(struct ebi_yaml *yaml, const yaml_node_t *node, const char *path, struct sim_component *c)
+{
+    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    struct stat info;
+    char found[EB_PATH_BYTES + 64];
+    if (fd < 0 || fstat(fd, &info) != 0) {
+        snprintf(found, sizeof found, "the image %s, which cannot be opened (%s)", path, strerror(errno));
+        ebi_yaml_wrong(yaml, node, found, "a file");
+    } else if ((size_t)info.st_size > c->capacity) {
+        snprintf(found, sizeof found, "an image of %lld bytes", (long long)info.st_size);
+        ebi_yaml_wrong(yaml, node, found, "one that capacity-kib holds");
+    } else if (read(fd, c->bank[0], (size_t)info.st_size) != info.st_size) {
+        ebi_yaml_wrong(yaml, node, "an image that cannot be read", "a file");
+    }
+    if (fd >= 0)
+        close(fd);
+}
+
+static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t *node, struct sim_component *c)
+{
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    char image[EB_PATH_BYTES] = "";
+    char path[EB_PATH_BYTES];
+    if (!eb_text_copy(c->name, sizeof c->name, name))
+        ebi_yaml_wrong(yaml, node, "a component with a longer name", "at most 47 characters");
+    ebi_yaml_text(&map, "send-as", true, c->file_name, sizeof c->file_name);
+    ebi_yaml_text(&map, "product", false, c->product, sizeof c->product);
+    c->version_object = (uint8_t)ebi_yaml_number(&map, "version-object", 2, 255, 2);
+    c->checksum_object = (uint8_t)ebi_yaml_number(&map, "checksum-object", 128, 255, 0);
+    c->capacity = 1024 * (size_t)ebi_yaml_number(&map, "capacity-kib", 1, 1 << 20, 256);
+    c->banks = (int)ebi_yaml_number(&map, "banks", 1, SIM_BANKS_MAX, 1);
+    ebi_yaml_text(&map, "image", false, image, sizeof image);
+    for (int i = 0; i < c->banks; i++) {
+        c->bank[i] = malloc(c->capacity);
+        if (c->bank[i] == NULL)
+            ebi_yaml_wrong(yaml, node, "a flash larger than this machine's memory", "less");
+        else
+            memset(c->bank[i], 0xFF, c->capacity);
+    }
+    if (image[0] != '\0' && !yaml->failed) {
+        ebi_path_beside(yaml->path, image, path);
+        fill_flash(yaml, ebi_yaml_need(&map, "image"), path, c);
+    }
+    ebi_yaml_map_end(&map);
+}
+
+static void read_protocols(struct ebi_yaml_map *map, struct sim_device *d)
+{
+    static const char *const options[] = {"taken", "ignored", "refused", "dropped", NULL};
+    static const char *const writable[] = {"always", "stopped", "loader", NULL};
+    struct ebi_yaml_map modbus = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "modbus", false));
+    d->modbus_port = (uint16_t)ebi_yaml_number(&modbus, "port", 1, 65535, EB_MODBUS_PORT);
+    d->unit = (uint8_t)ebi_yaml_number(&modbus, "unit", 0, 255, EB_MODBUS_UNIT_SELF);
+    d->objects_per_answer = (uint8_t)ebi_yaml_number(&modbus, "objects-per-answer", 1, 255, 0);
+    d->babbles = ebi_yaml_yes(&modbus, "babbles", false);
+    ebi_yaml_map_end(&modbus);
+
+    struct ebi_yaml_map tftp = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "tftp", false));
+    d->tftp_port = (uint16_t)ebi_yaml_number(&tftp, "port", 1, 65535, EB_TFTP_PORT);
+    d->options = (enum sim_options)choice(&tftp, "options", options, SIM_OPTIONS_TAKEN);
+    d->blksize_max = (uint16_t)ebi_yaml_number(&tftp, "blksize-max", 0, 65464, 1428);
+    d->windowsize_max = (uint16_t)ebi_yaml_number(&tftp, "windowsize-max", 0, 65535, 16);
+    d->rollover_to_one = ebi_yaml_number(&tftp, "rollover-to", 0, 1, 0) == 1;
+    d->writable = (enum sim_writable)choice(&tftp, "writable", writable, SIM_WRITABLE_ALWAYS);
+    ebi_yaml_map_end(&tftp);
+}
+
+static void read_identity(struct ebi_yaml_map *map, struct eb_identity *id)
+{
+    ebi_yaml_text(map, "maker", false, id->maker, sizeof id->maker);
+    ebi_yaml_text(map, "product", false, id->product, sizeof id->product);
+    ebi_yaml_text(map, "order-code", false, id->order_code, sizeof id->order_code);
+    ebi_yaml_text(map, "hardware-revision", false, id->hardware_revision, sizeof id->hardware_revision);
+    ebi_yaml_text(map, "serial", false, id->serial, sizeof id->serial);
+}
+
+static void read_address(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_device *d)
+{
+    char address[EB_ENDPOINT_TEXT_BYTES] = "";
+    char found[160];
+    ebi_yaml_text(map, "address", true, address, sizeof address);
+    if (map->yaml->failed)
+        return;
+    yaml_node_t *node = ebi_yaml_need(map, "address");
+    if (!eb_endpoint_parse(&d->address, address)) {
+        snprintf(found, sizeof found, "'%s'", address);
+        ebi_yaml_wrong(map->yaml, node, found, "an IPv4 address like 192.0.2.10");
+    }
+    for (const struct sim_device *other = sim->devices; other < d; other++) {
+        if (memcmp(other->address.ip, d->address.ip, sizeof d->address.ip) == 0) {
+            snprintf(found, sizeof found, "%s, which '%s' has already", address, other->name);
+            ebi_yaml_wrong(map->yaml, node, found, "an address of its own for each device");
+        }
+    }
+}
+
+static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *name, yaml_node_t *node,
+                        struct sim_device *d)
+{
+    static const char *const starts[] = {"off", "booting", "loader", "stopped", "running", NULL};
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    const char *component;
+    yaml_node_t *value;
+    bool known = false;
+    if (!eb_text_copy(d->name, sizeof d->name, name))
+        ebi_yaml_wrong(yaml, node, "a device with a longer name", "at most 47 characters");
+    ebi_yaml_text(&map, "wire", true, d->wire, sizeof d->wire);
+    for (size_t i = 0; i < sim->wire_count; i++)
+        known = known || strcmp(sim->wires[i].name, d->wire) == 0;
+    if (!known && !yaml->failed)
+        ebi_yaml_wrong(yaml, ebi_yaml_need(&map, "wire"), "an unknown wire", "the name of one from 'wires'");
+    read_address(sim, &map, d);
+    read_identity(&map, &d->identity);
+    read_protocols(&map, d);
+    d->checks_crc = ebi_yaml_yes(&map, "checks-crc", true);
+    d->erase_ms = (uint32_t)ebi_yaml_number(&map, "erase-ms", 0, 600000, 0);
+    d->write_bytes_per_s = (uint32_t)ebi_yaml_number(&map, "write-bytes-per-s", 0, UINT32_MAX, 0);
+    d->down_ms = (uint32_t)ebi_yaml_number(&map, "down-ms", 0, 600000, 300);
+    d->boot_ms = (uint32_t)ebi_yaml_number(&map, "boot-ms", 0, 600000, 700);
+    d->mode = (enum eb_sim_mode)choice(&map, "starts", starts, EB_SIM_RUNNING);
+    yaml_node_t *components = ebi_yaml_get(&map, "components", true);
+    for (size_t i = 0; (value = ebi_yaml_pair(yaml, components, i, &component)) != NULL; i++) {
+        if (i == SIM_COMPONENTS_MAX) {
+            ebi_yaml_wrong(yaml, value, "one component too many", "at most 4");
+            return;
+        }
+        d->count = i + 1;
+        read_component(yaml, component, value, &d->components[i]);
+    }
+    if (d->count == 0 && components != NULL)
+        ebi_yaml_wrong(yaml, components, "no component", "at least one");
+    ebi_yaml_map_end(&map);
+}
+
+bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem)
+{
+    struct ebi_yaml yaml;
+    const char *name;
+    yaml_node_t *node;
+    char site[EB_PATH_BYTES] = "";
+    if (!ebi_yaml_open(&yaml, path, problem))
+        return false;
+    struct ebi_yaml_map map = ebi_yaml_map(&yaml, ebi_yaml_root(&yaml));
+    ebi_yaml_text(&map, "world", true, sim->name, sizeof sim->name);
+    sim->random = ebi_yaml_number(&map, "seed", 0, UINT64_MAX - 1, 1);
+    ebi_yaml_text(&map, "site", false, site, sizeof site);
+    if (site[0] != '\0')
+        ebi_path_beside(path, site, sim->site_path);
+    read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", true));
+    yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
+    if (devices != NULL && devices->type == YAML_MAPPING_NODE)
+        sim->devices = calloc((size_t)(devices->data.mapping.pairs.top - devices->data.mapping.pairs.start) + 1,
+                              sizeof *sim->devices);
+    for (size_t i = 0; (node = ebi_yaml_pair(&yaml, devices, i, &name)) != NULL; i++) {
+        sim->count = i + 1;
+        read_device(sim, &yaml, name, node, &sim->devices[i]);
+    }
+    ebi_yaml_map_end(&map);
+    ebi_yaml_close(&yaml);
+    return !yaml.failed;
+}

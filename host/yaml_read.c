@@ -1,0 +1,252 @@
+#include "yaml_read.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+void ebi_yaml_wrong(struct ebi_yaml *yaml, const yaml_node_t *node, const char *found, const char *expected)
+{
+    if (yaml->failed)
+        return;
+    yaml->failed = true;
+    snprintf(yaml->problem->text, sizeof yaml->problem->text, "%s:%zu:%zu: found %s, expected %s", yaml->path,
+             node->start_mark.line + 1, node->start_mark.column + 1, found, expected);
+}
+
+bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *problem)
+{
+    yaml_parser_t parser;
+    FILE *file = fopen(path, "rb");
+    *yaml = (struct ebi_yaml){.path = path, .problem = problem};
+    if (file == NULL) {
+        snprintf(problem->text, sizeof problem->text, "%s: cannot be opened: %s", path, strerror(errno));
+        return false;
+    }
+    if (!yaml_parser_initialize(&parser)) {
+        fclose(file);
+        snprintf(problem->text, sizeof problem->text, "out of memory");
+        return false;
+    }
+    yaml_parser_set_input_file(&parser, file);
+    bool ok = yaml_parser_load(&parser, &yaml->document) != 0;
+    if (!ok) {
+        size_t line = parser.problem_mark.line + 1;
+        size_t column = parser.problem_mark.column + 1;
+        snprintf(problem->text, sizeof problem->text, "%s:%zu:%zu: not YAML: found %s%s%s, expected key: value lines",
+                 path, line, column, parser.problem != NULL ? parser.problem : "unreadable bytes",
+                 parser.context != NULL ? " " : "", parser.context != NULL ? parser.context : "");
+    } else if (yaml_document_get_root_node(&yaml->document) == NULL) {
+        snprintf(problem->text, sizeof problem->text, "%s:1:1: found an empty file, expected key: value lines", path);
+        yaml_document_delete(&yaml->document);
+        ok = false;
+    }
+    yaml_parser_delete(&parser);
+    fclose(file);
+    return ok;
+}
+
+void ebi_yaml_close(struct ebi_yaml *yaml)
+{
+    yaml_document_delete(&yaml->document);
+}
+
+yaml_node_t *ebi_yaml_root(struct ebi_yaml *yaml)
+{
+    return yaml_document_get_root_node(&yaml->document);
+}
+
+static const char *kind_word(const yaml_node_t *node)
+{
+    return node->type == YAML_MAPPING_NODE    ? "a mapping (key: value)"
+           : node->type == YAML_SEQUENCE_NODE ? "a list"
+                                              : "a single value";
+}
+
+static const char *scalar(const yaml_node_t *node)
+{
+    return (const char *)node->data.scalar.value;
+}
+
+yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t index, const char **key)
+{
+    if (node == NULL || yaml->failed)
+        return NULL;
+    if (node->type != YAML_MAPPING_NODE) {
+        ebi_yaml_wrong(yaml, node, kind_word(node), "a mapping (key: value)");
+        return NULL;
+    }
+    yaml_node_pair_t *pair = node->data.mapping.pairs.start + index;
+    if (pair >= node->data.mapping.pairs.top)
+        return NULL;
+    yaml_node_t *name = yaml_document_get_node(&yaml->document, pair->key);
+    if (name->type != YAML_SCALAR_NODE) {
+        ebi_yaml_wrong(yaml, name, kind_word(name), "a name as the key");
+        return NULL;
+    }
+    for (size_t i = 0; i < index; i++) {
+        yaml_node_t *before =
+            yaml_document_get_node(&yaml->document, (node->data.mapping.pairs.start + i)->key);
+        if (strcmp(scalar(before), scalar(name)) == 0) {
+            char found[128];
+            snprintf(found, sizeof found, "'%.60s' a second time", scalar(name));
+            ebi_yaml_wrong(yaml, name, found, "each key once");
+            return NULL;
+        }
+    }
+    *key = scalar(name);
+    return yaml_document_get_node(&yaml->document, pair->value);
+}
+
+yaml_node_t *ebi_yaml_item(struct ebi_yaml *yaml, yaml_node_t *node, size_t index)
+{
+    if (node == NULL || yaml->failed)
+        return NULL;
+    if (node->type != YAML_SEQUENCE_NODE) {
+        ebi_yaml_wrong(yaml, node, kind_word(node), "a list");
+        return NULL;
+    }
+    yaml_node_item_t *item = node->data.sequence.items.start + index;
+    return item < node->data.sequence.items.top ? yaml_document_get_node(&yaml->document, *item) : NULL;
+}
+
+struct ebi_yaml_map ebi_yaml_map(struct ebi_yaml *yaml, yaml_node_t *node)
+{
+    struct ebi_yaml_map map = {.yaml = yaml, .node = node};
+    if (node != NULL && node->type != YAML_MAPPING_NODE) {
+        ebi_yaml_wrong(yaml, node, kind_word(node), "a mapping (key: value)");
+        map.node = NULL;
+    }
+    return map;
+}
+
+void ebi_yaml_map_end(struct ebi_yaml_map *map)
+{
+    const char *key;
+    for (size_t i = 0; map->node != NULL && ebi_yaml_pair(map->yaml, map->node, i, &key) != NULL; i++) {
+        bool known = false;
+        char expected[512] = "one of:";
+        for (size_t k = 0; k < map->count; k++) {
+            known = known || strcmp(map->keys[k], key) == 0;
+            size_t at = strlen(expected);
+            snprintf(expected + at, sizeof expected - at, "%s %s", k > 0 ? "," : "", map->keys[k]);
+        }
+        if (!known) {
+            char found[128];
+            snprintf(found, sizeof found, "the unknown key '%.60s'", key);
+            ebi_yaml_wrong(map->yaml,
+                           yaml_document_get_node(&map->yaml->document, (map->node->data.mapping.pairs.start + i)->key),
+                           found, expected);
+        }
+    }
+}
+
+static yaml_node_t *find(struct ebi_yaml_map *map, const char *name)
+{
+    const char *key;
+    yaml_node_t *value;
+    if (map->node == NULL || map->yaml->failed)
+        return NULL;
+    for (size_t i = 0; (value = ebi_yaml_pair(map->yaml, map->node, i, &key)) != NULL; i++) {
+        if (strcmp(key, name) == 0)
+            return value;
+    }
+    return NULL;
+}
+
+yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
+{
+    yaml_node_t *value = find(map, name);
+    if (value == NULL && map->node != NULL) {
+        char expected[96];
+        snprintf(expected, sizeof expected, "the key '%s' here", name);
+        ebi_yaml_wrong(map->yaml, map->node, "none", expected);
+    }
+    return value;
+}
+
+yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *name, bool required)
+{
+    if (map->count < EBI_YAML_KEYS_MAX)
+        map->keys[map->count++] = name;
+    return required ? ebi_yaml_need(map, name) : find(map, name);
+}
+
+const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node)
+{
+    if (node == NULL || yaml->failed)
+        return NULL;
+    if (node->type != YAML_SCALAR_NODE) {
+        ebi_yaml_wrong(yaml, node, kind_word(node), "a single value");
+        return NULL;
+    }
+    for (const char *c = scalar(node); *c != '\0'; c++) {
+        if ((unsigned char)*c < 0x20 || *c == 0x7F) {
+            ebi_yaml_wrong(yaml, node, "a control character", "printable text");
+            return NULL;
+        }
+    }
+    return scalar(node);
+}
+
+void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, char *to, size_t cap)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, required);
+    const char *text = ebi_yaml_scalar(map->yaml, node);
+    if (text == NULL)
+        return;
+    if (text[0] == '\0') {
+        ebi_yaml_wrong(map->yaml, node, "an empty text", "some characters");
+    } else if (!eb_text_copy(to, cap, text)) {
+        char expected[64];
+        snprintf(expected, sizeof expected, "at most %zu characters", cap - 1);
+        ebi_yaml_wrong(map->yaml, node, "a longer text", expected);
+    }
+}
+
+uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most, uint64_t otherwise)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, false);
+    const char *text = ebi_yaml_scalar(map->yaml, node);
+    if (text == NULL)
+        return otherwise;
+    char *end;
+    bool hex = text[0] == '0' && (text[1] == 'x' || text[1] == 'X');
+    errno = 0;
+    unsigned long long number = strtoull(text, &end, hex ? 16 : 10);
+    if (text[0] < '0' || text[0] > '9' || *end != '\0' || errno != 0 || number < least || number > most) {
+        char found[96];
+        char expected[96];
+        snprintf(found, sizeof found, "'%.40s'", text);
+        snprintf(expected, sizeof expected, "a whole number from %llu to %llu", (unsigned long long)least,
+                 (unsigned long long)most);
+        ebi_yaml_wrong(map->yaml, node, found, expected);
+        return otherwise;
+    }
+    return number;
+}
+
+bool ebi_yaml_yes(struct ebi_yaml_map *map, const char *key, bool otherwise)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, false);
+    const char *text = ebi_yaml_scalar(map->yaml, node);
+    if (text == NULL)
+        return otherwise;
+    if (strcmp(text, "yes") == 0 || strcmp(text, "true") == 0)
+        return true;
+    if (strcmp(text, "no") != 0 && strcmp(text, "false") != 0) {
+        char found[96];
+        snprintf(found, sizeof found, "'%.40s'", text);
+        ebi_yaml_wrong(map->yaml, node, found, "yes or no");
+    }
+    return false;
+}
+
+void ebi_path_beside(const char *path, const char *name, char to[EB_PATH_BYTES])
+{
+    const char *slash = strrchr(path, '/');
+    if (name[0] == '/' || slash == NULL)
+        snprintf(to, EB_PATH_BYTES, "%s", name);
+    else
+        snprintf(to, EB_PATH_BYTES, "%.*s/%s", (int)(slash - path), path, name);
+}

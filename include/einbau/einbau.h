@@ -1,0 +1,21 @@
+/* Einbau: fits firmware into field devices.  Includes the portable core; what needs an operating system is in
+ * einbau/host.h, simulated hardware in einbau/sim.h. */
+#ifndef EINBAU_EINBAU_H
+#define EINBAU_EINBAU_H
+
+#include "einbau/crew.h"
+#include "einbau/modbus.h"
+#include "einbau/model.h"
+#include "einbau/plan.h"
+#include "einbau/port.h"
+#include "einbau/profile.h"
+#include "einbau/run.h"
+#include "einbau/source.h"
+#include "einbau/status.h"
+#include "einbau/text.h"
+#include "einbau/tftp.h"
+#include "einbau/version.h"
+
+#define EB_VERSION "0.1.0"
+
+#endif

@@ -1,0 +1,79 @@
+/* The port: everything that Einbau wants from the world outside, non-blocking but for `wait`.
+ *
+ * A port knows no protocol of this job.  Handles are small non-negative numbers of the port's own.  Each is opened
+ * for an `owner`, a pointer that `wait` gives back when something can be done there: bytes or a
+ * connection arrived, there is room to send again after a send that was not taken whole, or an error came. */
+#ifndef EINBAU_PORT_H
+#define EINBAU_PORT_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+#include "einbau/status.h"
+
+/* Deadlines: a time in the past is due; this is never. */
+#define EB_NEVER UINT64_MAX
+
+/* An IPv4 address in network byte order of its bytes, and a port number. */
+struct eb_endpoint {
+    uint8_t ip[4];
+    uint16_t port;
+};
+
+struct eb_datagram {
+    struct eb_endpoint peer;
+    uint8_t *bytes;
+    size_t size_bytes; /* receiving: in, the room; out, the bytes */
+};
+
+enum {
+    EB_BURST_MAX = 64, /* datagrams in one call: what one kernel call carries without a second copy */
+    EB_NO_HANDLE = -1
+};
+
+struct eb_port {
+    void *self;
+
+    /* Microseconds since any fixed moment; never goes back. */
+    uint64_t (*now_us)(void *self);
+
+    /* Waits until `deadline_us` or until something arrived.  Fills `owners` with those concerned, each at
+     * least once, and gives their number; 0 where the deadline came or the wait was cut short by a signal. */
+    size_t (*wait)(void *self, uint64_t deadline_us, void **owners, size_t cap);
+
+    /* Random enough to tell transfers apart. */
+    uint32_t (*random)(void *self);
+
+    /* The largest IP packet that goes to `peer` unfragmented, bytes; 576 where it is not known (RFC 791). */
+    uint32_t (*path_mtu_bytes)(void *self, const struct eb_endpoint *peer);
+
+    /* Opens a UDP socket on a free local port.  EB_IO where none can be had. */
+    enum eb_status (*udp_open)(void *self, void *owner, int *handle);
+    /* Sends up to EB_BURST_MAX datagrams in one call; gives the number taken.  Fewer than `count`: no room
+     * now, the owner is told when there is. */
+    size_t (*udp_send)(void *self, int handle, const struct eb_datagram *burst, size_t count);
+    /* Receives up to `count`; `*received` of them are filled.  EB_PENDING: none now.  EB_UNREACHABLE: the network
+     * reports that what was sent did not arrive. */
+    enum eb_status (*udp_receive)(void *self, int handle, struct eb_datagram *burst, size_t count,
+                                  size_t *received);
+    void (*udp_close)(void *self, int handle);
+
+    /* Begins a connection; the next calls say how it went. */
+    enum eb_status (*tcp_open)(void *self, void *owner, const struct eb_endpoint *peer, int *handle);
+    /* `*sent` of `size` bytes were taken.  EB_PENDING: connecting, or no room.  EB_UNREACHABLE: refused or reset. */
+    enum eb_status (*tcp_send)(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent);
+    /* EB_PENDING: nothing now.  EB_UNREACHABLE: refused, reset or closed by the peer. */
+    enum eb_status (*tcp_receive)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);
+    void (*tcp_close)(void *self, int handle);
+};
+
+bool eb_endpoint_same(const struct eb_endpoint *a, const struct eb_endpoint *b);
+
+/* Reads "192.0.2.10" (four decimal numbers 0..255, no leading zeros) into `ip`; the port stays. */
+bool eb_endpoint_parse(struct eb_endpoint *endpoint, const char *text);
+
+enum { EB_ENDPOINT_TEXT_BYTES = 24 };
+/* Writes "192.0.2.10", with ":502" behind it where `with_port`. */
+void eb_endpoint_text(const struct eb_endpoint *endpoint, bool with_port, char text[EB_ENDPOINT_TEXT_BYTES]);
+
+#endif

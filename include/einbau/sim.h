@@ -1,0 +1,72 @@
+/* Simulated hardware: a world of devices and wires, described in YAML (docs/world.md).  The same device models answer
+ * in this process on virtual time (eb_sim_port), or on real sockets in real time (eb_sim_serve). */
+#ifndef EINBAU_SIM_H
+#define EINBAU_SIM_H
+
+#include "einbau/host.h"
+
+struct eb_sim;
+
+/* Builds the world that `path` describes and takes up what `state_dir` remembers of it (NULL: it begins new and is
+ * forgotten).  The directory is locked until eb_sim_close.  NULL with `problem` filled. */
+struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_problem *problem);
+
+/* Lets the devices finish what they are doing (up to two minutes of their time), then remembers everything; does
+ * nothing without a state directory. */
+bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem);
+void eb_sim_close(struct eb_sim *sim);
+
+/* The laptop's end of the wires, in virtual time: waiting takes no real time.  The same seed and the same calls give the
+ * same run, to the bit. */
+const struct eb_port *eb_sim_port(struct eb_sim *sim);
+
+/* Lets `us` of virtual time pass. */
+void eb_sim_pass(struct eb_sim *sim, uint64_t us);
+
+/* --- faults, for tests --------------------------------------------------------------------------- */
+
+enum eb_sim_fault_kind {
+    EB_SIM_LOST,
+    EB_SIM_DOUBLED,        /* arrives twice */
+    EB_SIM_LATE,           /* arrives after what was sent behind it */
+    EB_SIM_GARBLED,        /* damaged, and the checksum on the wire tells: it is dropped */
+    EB_SIM_GARBLED_UNSEEN, /* damaged so that no checksum tells: it is delivered */
+    EB_SIM_POWER_LOST      /* the device that it comes from or goes to loses power, for 5 s */
+};
+
+/* What happens to the `frame`th datagram or TCP segment on any wire, counted from 0. */
+struct eb_sim_fault {
+    uint64_t frame;
+    enum eb_sim_fault_kind kind;
+};
+
+/* The faults that are to come, borrowed. */
+void eb_sim_set_faults(struct eb_sim *sim, const struct eb_sim_fault *faults, size_t count);
+
+/* Frames so far, and the time that the laptop's way out was busy with them. */
+uint64_t eb_sim_frames(const struct eb_sim *sim);
+uint64_t eb_sim_busy_us(const struct eb_sim *sim);
+
+/* --- the truth, which no protocol can hide ------------------------------------------------------- */
+
+enum eb_sim_mode { EB_SIM_OFF, EB_SIM_BOOTING, EB_SIM_LOADER, EB_SIM_STOPPED, EB_SIM_RUNNING };
+
+/* What the device really does. */
+enum eb_sim_mode eb_sim_mode_of(const struct eb_sim *sim, const char *device);
+
+/* The flash from which `component` runs, `*size` bytes; NULL for an unknown one. */
+const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component, size_t *size);
+
+/* Switches the device's power. */
+void eb_sim_power(struct eb_sim *sim, const char *device, bool on);
+
+/* --- on real sockets ----------------------------------------------------------------------------- */
+
+/* Opens the devices' ports on loopback addresses and gives the site that the world names, with the real addresses
+ * and ports in place of its own; NULL with `problem` filled. */
+struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
+
+/* Serves in real time until `stop_fd` can be read. */
+bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
+
+#endif

@@ -1,0 +1,40 @@
+/* How a call or an exchange ended, and the first error that sticks.
+ *
+ * Conventions of every public header: a pointer must not be NULL unless the text says that it may be;
+ * text is UTF-8, ends with NUL, and is borrowed for the call unless the text says otherwise; times are
+ * microseconds of the port's clock; nothing here allocates memory. */
+#ifndef EINBAU_STATUS_H
+#define EINBAU_STATUS_H
+
+#include <stddef.h>
+#include <stdint.h>
+
+enum eb_status {
+    EB_OK = 0,
+    EB_PENDING,     /* not finished yet; nothing is wrong */
+    EB_NO_ANSWER,   /* the peer stayed silent longer than its patience */
+    EB_UNREACHABLE, /* the network itself said no: no route, port closed, connection reset */
+    EB_PEER_ERROR,  /* the peer answered with an error of its protocol; `number` and `text` are the peer's */
+    EB_GARBAGE,     /* the peer answered with something that the protocol does not allow */
+    EB_TOO_LARGE,   /* a limit of a header was exceeded */
+    EB_OTHER,       /* the device that answers is not the one that was meant */
+    EB_UNCONFIRMED, /* what was read back is not what was intended */
+    EB_IO,          /* the port or the image source failed */
+    EB_STOPPED,     /* the caller asked for the end */
+    EB_BAD_CALL     /* an argument is outside of what the header allows */
+};
+
+enum { EB_ERROR_TEXT_BYTES = 120 };
+
+/* The first failure of an engine or a run.  Zero-initialised it means "no error yet". */
+struct eb_error {
+    enum eb_status status;
+    uint32_t number;                /* the protocol's own code, or 0 */
+    const char *where;              /* static text: what was being done */
+    char text[EB_ERROR_TEXT_BYTES]; /* the peer's own words, printable, or empty */
+};
+
+/* A short word for `status`, never NULL, static. */
+const char *eb_status_word(enum eb_status status);
+
+#endif

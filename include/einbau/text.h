@@ -1,0 +1,43 @@
+/* Bounded text, numbers and addresses without the C library's printf. */
+#ifndef EINBAU_TEXT_H
+#define EINBAU_TEXT_H
+
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+/* A text being built in the caller's buffer of `cap` bytes.  Always ends with NUL; what does not fit is cut
+ * and `cut` is set. */
+struct eb_text {
+    char *chars;
+    size_t cap;
+    size_t size; /* bytes without the NUL */
+    bool cut;
+};
+
+void eb_text_init(struct eb_text *text, char *chars, size_t cap);
+void eb_text_add(struct eb_text *text, const char *more);
+void eb_text_add_number(struct eb_text *text, uint64_t number);
+
+/* Copies `from` to `to` (`cap` bytes, NUL included); false where it had to be cut. */
+bool eb_text_copy(char *to, size_t cap, const char *from);
+
+/* Copies `size` bytes that a device sent: ends at the first NUL, blanks at the end are dropped, and every byte
+ * outside of printable ASCII becomes '?', so that no control or escape sequence of a device reaches a
+ * terminal or a file. */
+void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size);
+
+/* Reads a decimal number of 1 to `max_digits` digits that fills the whole of `size` characters. */
+bool eb_text_number(const char *chars, size_t size, uint64_t *number);
+
+/* Reads up to 8 hexadecimal digits that fill the whole text. */
+bool eb_text_hex32(const char *chars, uint32_t *number);
+
+/* Whether `text` matches `pattern`: '*' stands for any characters, '?' for exactly one, all others for
+ * themselves, upper and lower case being different.  Linear in both sizes for one '*', never recursive. */
+bool eb_pattern_matches(const char *pattern, const char *text);
+
+/* CRC-32 as in IEEE 802.3 (reflected 0xEDB88320), start with `crc` 0, continue with the last result. */
+uint32_t eb_crc32(uint32_t crc, const uint8_t *bytes, size_t size);
+
+#endif

@@ -1,0 +1,260 @@
+#include "einbau/model.h"
+#include "einbau/text.h"
+
+#include <string.h>
+
+static const char *const rule_codes[EB_RULES] = {
+    [EB_RULE_ORDER_CODE] = "order-code",
+    [EB_RULE_HARDWARE_REVISION] = "hardware-revision",
+    [EB_RULE_RUNNING_VERSION] = "running-version",
+    [EB_RULE_LEAST_RUNNING] = "least-running",
+    [EB_RULE_DELIVERED_FLOOR] = "delivered-floor",
+    [EB_RULE_SIZE] = "size",
+    [EB_RULE_DIGEST] = "digest",
+};
+
+_Static_assert((int)EB_RULES <= (int)EB_FINDINGS_MAX, "every rule has room for its finding");
+
+const char *eb_rule_code(enum eb_rule rule)
+{
+    return (size_t)rule < EB_RULES ? rule_codes[rule] : "unknown";
+}
+
+bool eb_rule_read(const char *code, enum eb_rule *rule)
+{
+    for (int i = 0; i < EB_RULES; i++) {
+        if (strcmp(rule_codes[i], code) == 0) {
+            *rule = (enum eb_rule)i;
+            return true;
+        }
+    }
+    return false;
+}
+
+const char *eb_grade_word(enum eb_grade grade)
+{
+    static const char *const words[] = {"yes", "accepted", "if", "cannot-tell", "no"};
+    return (size_t)grade < 5 ? words[grade] : "unknown";
+}
+
+const char *eb_answer_word(enum eb_answer answer)
+{
+    static const char *const words[] = {"fits", "fits-if", "does-not-fit", "cannot-tell"};
+    return (size_t)answer < 4 ? words[answer] : "unknown";
+}
+
+const char *eb_mark_word(enum eb_mark mark)
+{
+    static const char *const words[] = {"current", "behind", "ahead", "unreadable", "silent"};
+    return (size_t)mark < 5 ? words[mark] : "unknown";
+}
+
+enum eb_mark eb_mark_of(const struct eb_version_order *order, const char *running, const char *wanted)
+{
+    if (running[0] == '\0')
+        return EB_MARK_UNREADABLE;
+    if (wanted[0] == '\0')
+        return EB_MARK_CURRENT;
+    switch (eb_version_compare(order, running, wanted)) {
+    case EB_OLDER:
+        return EB_MARK_BEHIND;
+    case EB_SAME:
+        return EB_MARK_CURRENT;
+    case EB_NEWER:
+        return EB_MARK_AHEAD;
+    default:
+        return EB_MARK_UNREADABLE;
+    }
+}
+
+/* Adds the finding of one rule.  The texts are joined from up to two pieces each. */
+static struct eb_finding *add(struct eb_verdict *verdict, enum eb_rule rule, enum eb_grade grade, const char *found,
+                              const char *expected, const char *expected_more)
+{
+    struct eb_finding *f = &verdict->findings[verdict->count++];
+    struct eb_text text;
+    f->rule = rule;
+    f->grade = grade;
+    f->acceptable = grade != EB_GRADE_YES;
+    eb_text_copy(f->found, sizeof f->found, found[0] != '\0' ? found : "not readable");
+    eb_text_init(&text, f->expected, sizeof f->expected);
+    eb_text_add(&text, expected);
+    eb_text_add(&text, expected_more);
+    return f;
+}
+
+static void join(const char (*list)[EB_NAME_BYTES], char *to, size_t cap)
+{
+    struct eb_text text;
+    eb_text_init(&text, to, cap);
+    for (int i = 0; i < EB_PATTERNS_MAX && list[i][0] != '\0'; i++) {
+        if (i > 0)
+            eb_text_add(&text, " or ");
+        eb_text_add(&text, list[i]);
+    }
+}
+
+static void judge_order_code(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const struct eb_image_facts *image = facts->image;
+    const char *code = facts->identity->order_code;
+    char expected[EB_FINDING_TEXT_BYTES];
+    bool matches = false;
+    join(image->order_codes, expected, sizeof expected);
+    for (int i = 0; i < EB_PATTERNS_MAX && image->order_codes[i][0] != '\0'; i++)
+        matches = matches || eb_pattern_matches(image->order_codes[i], code);
+    enum eb_grade grade = code[0] == '\0' ? EB_GRADE_CANNOT_TELL : matches ? EB_GRADE_YES : EB_GRADE_NO;
+    struct eb_finding *f = add(verdict, EB_RULE_ORDER_CODE, grade, code, expected, "");
+    f->acceptable = grade == EB_GRADE_CANNOT_TELL;
+}
+
+static void judge_revision(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const struct eb_image_facts *image = facts->image;
+    const char *revision = facts->identity->hardware_revision;
+    char expected[EB_FINDING_TEXT_BYTES];
+    enum eb_membership best = EB_NOT_COMPARABLE;
+    join(image->hardware_revisions, expected, sizeof expected);
+    for (int i = 0; i < EB_PATTERNS_MAX && image->hardware_revisions[i][0] != '\0'; i++) {
+        enum eb_membership m = eb_revision_in(image->hardware_revisions[i], revision);
+        if (m == EB_INSIDE || best == EB_NOT_COMPARABLE)
+            best = m == EB_NOT_COMPARABLE ? best : m;
+    }
+    enum eb_grade grade = best == EB_INSIDE    ? EB_GRADE_YES
+                          : best == EB_OUTSIDE ? EB_GRADE_NO
+                                               : EB_GRADE_CANNOT_TELL;
+    add(verdict, EB_RULE_HARDWARE_REVISION, grade, revision, expected, "");
+}
+
+static void judge_running(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const char *running = facts->running->version;
+    const char *version = facts->image->version;
+    if (facts->in_loader) {
+        verdict->step = EB_NEWER;
+        add(verdict, EB_RULE_RUNNING_VERSION, EB_GRADE_YES, "in its loader, no program runs", "any, to bring it back",
+            "");
+        return;
+    }
+    verdict->step = eb_version_compare(facts->order, version, running);
+    enum eb_grade grade = verdict->step == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL
+                          : verdict->step == EB_OLDER     ? EB_GRADE_IF
+                                                          : EB_GRADE_YES;
+    const char *relation = verdict->step == EB_CANNOT_TELL ? "a version that can be compared with "
+                           : verdict->step == EB_SAME      ? "the same as "
+                                                           : "older than ";
+    add(verdict, EB_RULE_RUNNING_VERSION, grade, running, relation, version);
+}
+
+static void judge_least(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const char *least = facts->image->least_running;
+    const char *running = facts->running->version;
+    if (least[0] == '\0') {
+        add(verdict, EB_RULE_LEAST_RUNNING, EB_GRADE_YES, running, "any", "");
+        return;
+    }
+    enum eb_comparison c = eb_version_compare(facts->order, running, least);
+    enum eb_grade grade = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL : c == EB_OLDER ? EB_GRADE_NO : EB_GRADE_YES;
+    add(verdict, EB_RULE_LEAST_RUNNING, grade, running, "at least ", least);
+}
+
+static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const char *version = facts->image->version;
+    const char *floors[] = {facts->delivered, facts->profile_floor, facts->image->floor};
+    const char *expected = "";
+    enum eb_grade grade = EB_GRADE_YES;
+    for (size_t i = 0; i < sizeof floors / sizeof floors[0]; i++) {
+        if (floors[i] == NULL || floors[i][0] == '\0')
+            continue;
+        enum eb_comparison c = eb_version_compare(facts->order, version, floors[i]);
+        enum eb_grade here = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL : c == EB_OLDER ? EB_GRADE_NO : EB_GRADE_YES;
+        if (expected[0] == '\0' || here > grade) {
+            grade = here;
+            expected = floors[i];
+        }
+    }
+    struct eb_finding *f = add(verdict, EB_RULE_DELIVERED_FLOOR, grade, version,
+                               expected[0] != '\0' ? "at least " : "no floor is known", expected);
+    f->acceptable = grade == EB_GRADE_CANNOT_TELL;
+}
+
+static void add_bytes(struct eb_text *text, uint64_t bytes)
+{
+    eb_text_add_number(text, bytes);
+    eb_text_add(text, " bytes");
+}
+
+static void judge_size(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    char found[EB_FINDING_TEXT_BYTES];
+    char expected[EB_FINDING_TEXT_BYTES];
+    struct eb_text text;
+    uint64_t size = facts->file != NULL ? facts->file->size_bytes : facts->image->size_bytes;
+    bool too_large = facts->capacity_bytes != 0 && size > facts->capacity_bytes;
+    bool differs = size != facts->image->size_bytes;
+    eb_text_init(&text, found, sizeof found);
+    add_bytes(&text, size);
+    eb_text_init(&text, expected, sizeof expected);
+    if (too_large)
+        eb_text_add(&text, "at most ");
+    add_bytes(&text, too_large ? facts->capacity_bytes : facts->image->size_bytes);
+    eb_text_add(&text, too_large ? ", what the component holds" : "");
+    enum eb_grade grade = too_large || differs  ? EB_GRADE_NO
+                          : facts->file == NULL ? EB_GRADE_CANNOT_TELL
+                                                : EB_GRADE_YES;
+    struct eb_finding *f = add(verdict, EB_RULE_SIZE, grade, found, expected, "");
+    f->acceptable = false;
+}
+
+static void hex(const uint8_t *bytes, char *to)
+{
+    static const char digits[] = "0123456789abcdef";
+    for (int i = 0; i < EB_SHA256_BYTES; i++) {
+        *to++ = digits[bytes[i] >> 4];
+        *to++ = digits[bytes[i] & 15];
+    }
+    *to = '\0';
+}
+
+static void judge_digest(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    char found[2 * EB_SHA256_BYTES + 1] = "";
+    char expected[2 * EB_SHA256_BYTES + 1];
+    enum eb_grade grade = EB_GRADE_CANNOT_TELL;
+    hex(facts->image->sha256, expected);
+    if (facts->file != NULL) {
+        hex(facts->file->sha256, found);
+        grade = strcmp(found, expected) == 0 ? EB_GRADE_YES : EB_GRADE_NO;
+    }
+    struct eb_finding *f = add(verdict, EB_RULE_DIGEST, grade, found, expected, "");
+    f->acceptable = false;
+}
+
+void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    memset(verdict, 0, sizeof *verdict);
+    judge_order_code(facts, verdict);
+    judge_revision(facts, verdict);
+    judge_running(facts, verdict);
+    judge_least(facts, verdict);
+    judge_floor(facts, verdict);
+    judge_size(facts, verdict);
+    judge_digest(facts, verdict);
+
+    static const enum eb_answer answers[] = {
+        [EB_GRADE_YES] = EB_FITS,      [EB_GRADE_ACCEPTED] = EB_FITS,
+        [EB_GRADE_IF] = EB_FITS_IF,    [EB_GRADE_CANNOT_TELL] = EB_VERDICT_CANNOT_TELL,
+        [EB_GRADE_NO] = EB_DOES_NOT_FIT,
+    };
+    enum eb_grade worst = EB_GRADE_YES;
+    for (size_t i = 0; i < verdict->count; i++) {
+        struct eb_finding *f = &verdict->findings[i];
+        if (f->acceptable && (facts->accepted >> f->rule & 1) != 0)
+            f->grade = EB_GRADE_ACCEPTED;
+        if (f->grade > worst)
+            worst = f->grade;
+    }
+    verdict->answer = answers[worst];
+}

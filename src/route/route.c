@@ -1,0 +1,307 @@
+#include "route/route.h"
+#include "einbau/text.h"
+
+#include <string.h>
+
+enum { DOING_NOTHING, DOING_IDENTIFY, DOING_STEP, DOING_SEND };
+
+enum {
+    EXPECT_ATTEMPT_US = 1000000,
+    EXPECT_AGAIN_US = 100000, /* between two looks at a register that does not read as expected yet */
+    RECEIVE_BYTES = 600,      /* an ACK has 4 bytes, an OACK or ERROR a short text */
+    RECEIVE_BURST = 8
+};
+
+void ebi_route_init(struct ebi_route *route, const struct eb_run_config *config, void *owner)
+{
+    memset(route, 0, sizeof *route);
+    route->config = config;
+    route->owner = owner;
+    route->tcp = EB_NO_HANDLE;
+    route->udp = EB_NO_HANDLE;
+}
+
+static void close_tcp(struct ebi_route *route)
+{
+    if (route->tcp != EB_NO_HANDLE)
+        route->config->port->tcp_close(route->config->port->self, route->tcp);
+    route->tcp = EB_NO_HANDLE;
+    route->connected = false;
+}
+
+void ebi_route_close(struct ebi_route *route)
+{
+    close_tcp(route);
+    if (route->udp != EB_NO_HANDLE)
+        route->config->port->udp_close(route->config->port->self, route->udp);
+    route->udp = EB_NO_HANDLE;
+    route->doing = DOING_NOTHING;
+}
+
+static enum eb_status end(struct ebi_route *route, const struct eb_error *error)
+{
+    route->error = *error;
+    ebi_route_close(route);
+    return error->status;
+}
+
+static enum eb_status end_simple(struct ebi_route *route, enum eb_status status, const char *where)
+{
+    const struct eb_error error = {.status = status, .where = where};
+    return end(route, &error);
+}
+
+static void begin(struct ebi_route *route, uint8_t doing, uint64_t now_us)
+{
+    const struct eb_port *port = route->config->port;
+    ebi_route_close(route);
+    memset(&route->error, 0, sizeof route->error);
+    route->doing = doing;
+    route->deadline_us = now_us;
+    route->patience_end_us = now_us + EBI_EXCHANGE_PATIENCE_US;
+    route->attempt_end_us = route->patience_end_us;
+    eb_modbus_init(&route->modbus, route->config->unit, (uint16_t)port->random(port->self));
+}
+
+/* --- Modbus/TCP ---------------------------------------------------------------------------------- */
+
+static enum eb_modbus_code category_needed(const struct eb_profile *profile)
+{
+    const struct eb_value *const values[] = {&profile->from_maker,  &profile->from_product,
+                                             &profile->from_order_code, &profile->from_hardware_revision,
+                                             &profile->from_serial, &profile->from_state};
+    uint8_t highest = 0;
+    for (size_t i = 0; i < sizeof values / sizeof values[0]; i++) {
+        if (values[i]->object > highest)
+            highest = values[i]->object;
+    }
+    for (size_t i = 0; i < profile->count; i++) {
+        if (profile->components[i].version.object > highest)
+            highest = profile->components[i].version.object;
+        if (profile->components[i].checksum.object > highest)
+            highest = profile->components[i].checksum.object;
+    }
+    return highest >= 0x80 ? EB_MODBUS_EXTENDED : highest > EB_MODBUS_REVISION ? EB_MODBUS_REGULAR : EB_MODBUS_BASIC;
+}
+
+static void ask(struct ebi_route *route)
+{
+    if (route->doing == DOING_IDENTIFY)
+        eb_modbus_identify(&route->modbus, category_needed(route->config->profile));
+    else if (route->step->kind == EB_STEP_WRITE_REGISTER)
+        eb_modbus_write_register(&route->modbus, route->step->address, route->step->value);
+    else
+        eb_modbus_read_register(&route->modbus, route->step->address);
+}
+
+void ebi_route_identify(struct ebi_route *route, uint64_t now_us)
+{
+    begin(route, DOING_IDENTIFY, now_us);
+    ask(route);
+}
+
+void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_t now_us)
+{
+    begin(route, DOING_STEP, now_us);
+    route->step = step;
+    if (step->kind == EB_STEP_WAIT)
+        route->patience_end_us = now_us + step->time_ms * 1000ULL;
+    else
+        ask(route);
+    if (step->kind == EB_STEP_EXPECT_REGISTER) {
+        route->patience_end_us = now_us + step->time_ms * 1000ULL;
+        route->attempt_end_us = now_us + EXPECT_ATTEMPT_US;
+    }
+}
+
+/* Sends and receives what can be; EB_OK once the exchange is done. */
+static enum eb_status exchange(struct ebi_route *route)
+{
+    const struct eb_port *port = route->config->port;
+    struct eb_modbus *modbus = &route->modbus;
+    enum eb_status status = EB_OK;
+    if (route->tcp == EB_NO_HANDLE)
+        status = port->tcp_open(port->self, route->owner, &route->config->modbus, &route->tcp);
+    while (status == EB_OK && modbus->state == EB_MODBUS_ASKING) {
+        const uint8_t *out;
+        size_t size = eb_modbus_give(modbus, &out);
+        size_t done = 0;
+        if (size > 0) {
+            status = port->tcp_send(port->self, route->tcp, out, size, &done);
+            if (status == EB_OK) {
+                route->connected = true;
+                eb_modbus_taken(modbus, done);
+            }
+        } else {
+            uint8_t in[EB_MODBUS_FRAME_BYTES];
+            status = port->tcp_receive(port->self, route->tcp, in, sizeof in, &done);
+            if (status == EB_OK)
+                eb_modbus_receive(modbus, in, done);
+        }
+    }
+    if (modbus->state == EB_MODBUS_FAILED)
+        return EB_PEER_ERROR;
+    return modbus->state == EB_MODBUS_DONE ? EB_OK : status;
+}
+
+static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
+{
+    bool expecting = route->doing == DOING_STEP && route->step->kind == EB_STEP_EXPECT_REGISTER;
+    enum eb_status status = EB_PENDING;
+    if (route->tcp != EB_NO_HANDLE || now_us >= route->deadline_us) {
+        route->deadline_us = EB_NEVER;
+        status = exchange(route);
+        if (status == EB_OK && (!expecting || route->modbus.value == route->step->value)) {
+            ebi_route_close(route);
+            return EB_OK;
+        }
+    }
+    if (status == EB_PENDING && now_us >= route->attempt_end_us)
+        status = EB_NO_ANSWER;
+    if (status != EB_PENDING && expecting && now_us < route->patience_end_us) {
+        /* Not yet, or it is restarting: look again on a fresh connection. */
+        close_tcp(route);
+        route->attempt_end_us = now_us + EXPECT_AGAIN_US + EXPECT_ATTEMPT_US;
+        eb_modbus_init(&route->modbus, route->config->unit, route->modbus.tid);
+        ask(route);
+        route->deadline_us = now_us + EXPECT_AGAIN_US;
+        return EB_PENDING;
+    }
+    if (status == EB_OK)
+        return end_simple(route, EB_GARBAGE, "waiting for a register to read as the profile says");
+    if (status == EB_PEER_ERROR)
+        return end(route, &route->modbus.error);
+    if (status != EB_PENDING)
+        return end_simple(route, status, route->connected ? "Modbus/TCP" : "connecting by Modbus/TCP");
+    return EB_PENDING;
+}
+
+/* --- TFTP ---------------------------------------------------------------------------------------- */
+
+void ebi_route_send(struct ebi_route *route, const struct eb_run_item *item, uint64_t now_us)
+{
+    const struct eb_run_config *config = route->config;
+    const struct eb_profile *profile = config->profile;
+    begin(route, DOING_SEND, now_us);
+
+    uint32_t mtu = config->port->path_mtu_bytes(config->port->self, &config->tftp);
+    uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
+                                                                             : EB_TFTP_BLKSIZE_DEFAULT;
+    if (largest > config->buffer_bytes - 4)
+        largest = (uint32_t)(config->buffer_bytes - 4);
+    if (largest > EB_TFTP_BLKSIZE_MAX)
+        largest = EB_TFTP_BLKSIZE_MAX;
+    if (profile->blksize != 0 && profile->blksize < largest)
+        largest = profile->blksize;
+
+    const struct eb_tftp_put_config put = {
+        .server = config->tftp,
+        .file_name = item->component->file_name,
+        .source = item->source,
+        .blksize = (uint16_t)largest,
+        .windowsize = profile->windowsize != 0 ? profile->windowsize : 1,
+        .timeout_s = profile->timeout_s,
+        .tsize = profile->tsize,
+        .rollover_to_one = profile->rollover_to_one,
+        .patience_us = profile->send_patience_ms * 1000ULL,
+        .buffer = config->buffer,
+        .buffer_bytes = config->buffer_bytes,
+    };
+    eb_tftp_put_init(&route->put, &put, now_us);
+}
+
+static void receive_datagrams(struct ebi_route *route, uint64_t now_us)
+{
+    const struct eb_port *port = route->config->port;
+    uint8_t bytes[RECEIVE_BURST][RECEIVE_BYTES];
+    struct eb_datagram burst[RECEIVE_BURST];
+    size_t received = RECEIVE_BURST;
+    while (received == RECEIVE_BURST) {
+        for (size_t i = 0; i < RECEIVE_BURST; i++)
+            burst[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = RECEIVE_BYTES};
+        /* EB_UNREACHABLE is not the end: the device may be restarting, and patience decides. */
+        if (port->udp_receive(port->self, route->udp, burst, RECEIVE_BURST, &received) != EB_OK)
+            return;
+        for (size_t i = 0; i < received; i++)
+            eb_tftp_put_receive(&route->put, &burst[i].peer, burst[i].bytes, burst[i].size_bytes, now_us);
+    }
+}
+
+static void send_datagrams(struct ebi_route *route, uint64_t now_us)
+{
+    const struct eb_port *port = route->config->port;
+    struct eb_datagram burst[EB_BURST_MAX];
+    size_t given;
+    size_t sent;
+    do {
+        given = eb_tftp_put_give(&route->put, burst, EB_BURST_MAX);
+        sent = given > 0 ? port->udp_send(port->self, route->udp, burst, given) : 0;
+        eb_tftp_put_taken(&route->put, sent, now_us);
+    } while (given > 0 && sent == given);
+}
+
+static enum eb_status poll_send(struct ebi_route *route, uint64_t now_us)
+{
+    const struct eb_port *port = route->config->port;
+    if (route->udp == EB_NO_HANDLE && port->udp_open(port->self, route->owner, &route->udp) != EB_OK)
+        return end_simple(route, EB_IO, "opening a UDP socket");
+    receive_datagrams(route, now_us);
+    eb_tftp_put_tick(&route->put, now_us);
+    send_datagrams(route, now_us);
+    if (route->put.state == EB_TFTP_FAILED)
+        return end(route, &route->put.error);
+    if (route->put.state == EB_TFTP_DONE) {
+        ebi_route_close(route);
+        return EB_OK;
+    }
+    return EB_PENDING;
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+enum eb_status ebi_route_poll(struct ebi_route *route, uint64_t now_us)
+{
+    if (route->doing == DOING_SEND)
+        return poll_send(route, now_us);
+    if (route->doing == DOING_STEP && route->step->kind == EB_STEP_WAIT) {
+        if (now_us < route->patience_end_us)
+            return EB_PENDING;
+        ebi_route_close(route);
+        return EB_OK;
+    }
+    return poll_modbus(route, now_us);
+}
+
+uint64_t ebi_route_deadline_us(const struct ebi_route *route)
+{
+    if (route->doing == DOING_NOTHING)
+        return EB_NEVER;
+    if (route->doing == DOING_SEND)
+        return route->udp == EB_NO_HANDLE ? 0 : eb_tftp_put_deadline_us(&route->put);
+    if (route->doing == DOING_STEP && route->step->kind == EB_STEP_WAIT)
+        return route->patience_end_us;
+    return route->deadline_us < route->attempt_end_us ? route->deadline_us : route->attempt_end_us;
+}
+
+void ebi_route_stop(struct ebi_route *route)
+{
+    if (route->doing == DOING_SEND)
+        eb_tftp_put_stop(&route->put);
+}
+
+bool ebi_route_value(const struct ebi_route *route, const struct eb_value *value, char *text, size_t cap)
+{
+    text[0] = '\0';
+    if (value->kind == EB_VALUE_NONE || !eb_modbus_object_text(&route->modbus.objects, value->object, text, cap))
+        return false;
+    if (value->after[0] != '\0') {
+        const char *mark = strstr(text, value->after);
+        if (mark == NULL) {
+            text[0] = '\0';
+            return false;
+        }
+        mark += strlen(value->after);
+        memmove(text, mark, strlen(mark) + 1);
+    }
+    return text[0] != '\0';
+}

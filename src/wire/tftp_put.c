@@ -1,0 +1,401 @@
+#include "einbau/tftp.h"
+#include "einbau/text.h"
+#include "base/bytes.h"
+#include "wire/tftp_wire.h"
+
+#include <string.h>
+
+enum {
+    INTERVAL_FIRST_US = 1000000, /* as long as no other timeout was agreed */
+    INTERVAL_MAX_US = 8000000,
+    TRIES_WITH_OPTIONS = 3 /* requests without any answer before one goes out without options */
+};
+
+/* What eb_tftp_put_give gave last. */
+enum { GIVEN_NOTHING, GIVEN_STRANGER, GIVEN_HEAD, GIVEN_DATA };
+
+static void fail(struct eb_tftp_put *put, enum eb_status status, uint32_t number, uint8_t farewell)
+{
+    bool peer_known = put->state == EB_TFTP_SENDING || farewell == TFTP_E_OPTION;
+    put->error.where = put->state == EB_TFTP_ASKING ? "TFTP write request" : "TFTP transfer";
+    put->error.status = status;
+    put->error.number = number;
+    put->state = EB_TFTP_FAILED;
+    put->farewell = farewell;
+    put->owed = peer_known && status != EB_PEER_ERROR; /* RFC 1350 section 7: no answer to an ERROR */
+    put->deadline_us = EB_NEVER;
+}
+
+enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config, uint64_t now_us)
+{
+    memset(put, 0, sizeof *put);
+    put->config = *config;
+    put->peer = config->server;
+    put->blksize = EB_TFTP_BLKSIZE_DEFAULT;
+    put->windowsize = 1;
+    put->interval_us = config->timeout_s > 0 ? config->timeout_s * 1000000ULL : INTERVAL_FIRST_US;
+    put->progress_us = now_us;
+    put->deadline_us = now_us + put->interval_us;
+    put->owed = true;
+    if (config->blksize < EB_TFTP_BLKSIZE_MIN || config->blksize > EB_TFTP_BLKSIZE_MAX || config->windowsize < 1 ||
+        config->windowsize > EB_TFTP_WINDOWSIZE_MAX || config->file_name[0] == '\0' ||
+        !eb_text_copy(put->file_name, sizeof put->file_name, config->file_name) ||
+        config->buffer_bytes < EB_TFTP_BUFFER_MIN_BYTES ||
+        config->buffer_bytes < (size_t)config->blksize + TFTP_HEAD_BYTES) {
+        fail(put, EB_BAD_CALL, 0, 0);
+        return EB_BAD_CALL;
+    }
+    put->config.file_name = put->file_name;
+    return EB_OK;
+}
+
+/* --- what goes out ------------------------------------------------------------------------------- */
+
+static void add_field(struct eb_text *text, const char *field)
+{
+    eb_text_add(text, field);
+    if (text->size + 1 < text->cap) /* keep the NUL and go on behind it */
+        text->size++;
+    else
+        text->cut = true;
+    text->chars[text->size] = '\0';
+}
+
+static void add_option(struct eb_text *text, const char *name, uint64_t value)
+{
+    char digits[21];
+    struct eb_text number;
+    eb_text_init(&number, digits, sizeof digits);
+    eb_text_add_number(&number, value);
+    add_field(text, name);
+    add_field(text, digits);
+}
+
+static size_t build_request(struct eb_tftp_put *put)
+{
+    struct eb_text text;
+    ebi_put16(put->head, TFTP_WRQ);
+    eb_text_init(&text, (char *)put->head + 2, sizeof put->head - 2);
+    add_field(&text, put->file_name);
+    add_field(&text, "octet");
+    if (!put->plain) {
+        if (put->config.blksize != EB_TFTP_BLKSIZE_DEFAULT)
+            add_option(&text, "blksize", put->config.blksize);
+        if (put->config.windowsize > 1)
+            add_option(&text, "windowsize", put->config.windowsize);
+        if (put->config.timeout_s > 0)
+            add_option(&text, "timeout", put->config.timeout_s);
+        if (put->config.tsize)
+            add_option(&text, "tsize", put->config.source.size_bytes);
+    }
+    return 2 + text.size;
+}
+
+static size_t build_error(struct eb_tftp_put *put, uint8_t code)
+{
+    const char *words = code == TFTP_E_UNKNOWN_TID       ? "unknown transfer id"
+                        : code == TFTP_E_OPTION          ? "option not asked for"
+                        : put->error.status == EB_STOPPED ? "stopped by the user"
+                                                         : "transfer given up";
+    struct eb_text text;
+    ebi_put16(put->head, TFTP_ERROR);
+    ebi_put16(put->head + 2, code);
+    eb_text_init(&text, (char *)put->head + TFTP_HEAD_BYTES, sizeof put->head - TFTP_HEAD_BYTES);
+    eb_text_add(&text, words);
+    return TFTP_HEAD_BYTES + text.size + 1;
+}
+
+/* The number that block `block` (1, 2, ...) has on the wire. */
+static uint32_t block_period(const struct eb_tftp_put *put)
+{
+    return put->config.rollover_to_one ? 65535 : 65536;
+}
+
+static uint16_t wire_number(const struct eb_tftp_put *put, uint64_t block)
+{
+    if (put->config.rollover_to_one)
+        return block == 0 ? 0 : (uint16_t)((block - 1) % 65535 + 1);
+    return (uint16_t)block;
+}
+
+static size_t block_bytes(const struct eb_tftp_put *put, uint64_t block)
+{
+    return block < put->last ? put->blksize : (size_t)(put->config.source.size_bytes - (block - 1) * put->blksize);
+}
+
+static uint64_t window_end(const struct eb_tftp_put *put)
+{
+    uint64_t end = put->acked + put->windowsize;
+    return end < put->last ? end : put->last;
+}
+
+/* Fills the buffer with the blocks from `put->next` on, as many as fit and are wanted. */
+static bool load(struct eb_tftp_put *put, size_t max)
+{
+    size_t stride = (size_t)put->blksize + TFTP_HEAD_BYTES;
+    size_t room = put->config.buffer_bytes / stride;
+    uint64_t wanted = window_end(put) - put->next + 1;
+    size_t count = room < max ? room : max;
+    if (wanted < count)
+        count = (size_t)wanted;
+    for (size_t i = 0; i < count; i++) {
+        uint64_t block = put->next + i;
+        uint8_t *at = put->config.buffer + i * stride;
+        size_t size = block_bytes(put, block);
+        ebi_put16(at, TFTP_DATA);
+        ebi_put16(at + 2, wire_number(put, block));
+        if (size > 0 && put->config.source.read(put->config.source.self, (block - 1) * put->blksize,
+                                                at + TFTP_HEAD_BYTES, size) != EB_OK) {
+            fail(put, EB_IO, 0, TFTP_E_UNDEFINED);
+            put->error.where = "reading the image";
+            return false;
+        }
+    }
+    put->loaded_from = put->next;
+    put->loaded = count;
+    return true;
+}
+
+static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
+{
+    if (put->next > window_end(put))
+        return 0;
+    if ((put->next < put->loaded_from || put->next >= put->loaded_from + put->loaded) && !load(put, max))
+        return 0;
+    size_t n = 0;
+    for (uint64_t block = put->next; n < max && block < put->loaded_from + put->loaded && block <= window_end(put);
+         block++) {
+        size_t at = (size_t)(block - put->loaded_from) * ((size_t)put->blksize + TFTP_HEAD_BYTES);
+        burst[n].peer = put->peer;
+        burst[n].bytes = put->config.buffer + at;
+        burst[n].size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block);
+        n++;
+    }
+    put->given = n > 0 ? GIVEN_DATA : GIVEN_NOTHING;
+    return n;
+}
+
+size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
+{
+    put->given = GIVEN_NOTHING;
+    if (max == 0)
+        return 0;
+    if (!put->stranger_waits && !put->owed && put->state == EB_TFTP_SENDING) {
+        size_t n = give_data(put, burst, max < EB_BURST_MAX ? max : EB_BURST_MAX);
+        if (n > 0 || put->state == EB_TFTP_SENDING)
+            return n;
+    }
+    if (put->stranger_waits) {
+        burst[0].peer = put->stranger;
+        burst[0].size_bytes = build_error(put, TFTP_E_UNKNOWN_TID);
+        put->given = GIVEN_STRANGER;
+    } else if (put->owed) {
+        burst[0].peer = put->peer;
+        burst[0].size_bytes = put->state == EB_TFTP_ASKING ? build_request(put) : build_error(put, put->farewell);
+        put->given = GIVEN_HEAD;
+    } else {
+        return 0;
+    }
+    burst[0].bytes = put->head;
+    return 1;
+}
+
+static void set_deadline(struct eb_tftp_put *put, uint64_t now_us)
+{
+    uint64_t end = put->progress_us + put->config.patience_us;
+    put->deadline_us = now_us + put->interval_us < end ? now_us + put->interval_us : end;
+}
+
+void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
+{
+    if (count == 0)
+        return;
+    if (put->given == GIVEN_STRANGER) {
+        put->stranger_waits = false;
+    } else if (put->given == GIVEN_HEAD) {
+        put->owed = false;
+        if (put->state == EB_TFTP_ASKING)
+            set_deadline(put, now_us);
+    } else if (put->given == GIVEN_DATA) {
+        uint64_t new_next = put->next + count;
+        if (put->high >= put->next)
+            put->repeated += (new_next - 1 < put->high ? new_next - 1 : put->high) - put->next + 1;
+        put->next = new_next;
+        if (new_next - 1 > put->high)
+            put->high = new_next - 1;
+        put->all_sent = put->high == put->last;
+        put->window_sent_us = now_us;
+        set_deadline(put, now_us);
+    }
+    put->given = GIVEN_NOTHING;
+}
+
+/* --- what comes in ------------------------------------------------------------------------------- */
+
+static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *from, uint64_t now_us)
+{
+    put->peer = *from;
+    put->state = EB_TFTP_SENDING;
+    put->owed = false;
+    put->acked = 0;
+    put->next = 1;
+    put->last = put->config.source.size_bytes / put->blksize + 1;
+    put->tries = 0;
+    put->interval_us = put->config.timeout_s > 0 ? put->config.timeout_s * 1000000ULL : INTERVAL_FIRST_US;
+    put->progress_us = now_us;
+    set_deadline(put, now_us);
+}
+
+/* Whether `size` characters at `chars` are `word`, upper and lower case alike (RFC 2347). */
+static bool is_word(const char *chars, const char *word)
+{
+    while (*chars != '\0' && (*chars | 0x20) == *word) {
+        chars++;
+        word++;
+    }
+    return *chars == *word;
+}
+
+/* RFC 2347: the OACK holds only what was asked for; RFC 2348, 2349, 7440: the same value or a lower one. */
+static bool accept_option(struct eb_tftp_put *put, const char *name, const char *value)
+{
+    uint64_t number;
+    if (put->plain || !eb_text_number(value, strlen(value), &number))
+        return false;
+    if (is_word(name, "blksize") && put->config.blksize != EB_TFTP_BLKSIZE_DEFAULT) {
+        put->blksize = (uint16_t)number;
+        return number >= EB_TFTP_BLKSIZE_MIN && number <= put->config.blksize;
+    }
+    if (is_word(name, "windowsize") && put->config.windowsize > 1) {
+        put->windowsize = (uint16_t)number;
+        return number >= 1 && number <= put->config.windowsize;
+    }
+    if (is_word(name, "timeout"))
+        return put->config.timeout_s > 0 && number == put->config.timeout_s;
+    return is_word(name, "tsize") && put->config.tsize;
+}
+
+static bool accept_options(struct eb_tftp_put *put, const uint8_t *bytes, size_t size)
+{
+    size_t at = 2;
+    if (size < 3 || bytes[size - 1] != '\0')
+        return false;
+    while (at < size) {
+        const char *name = (const char *)bytes + at;
+        at += strlen(name) + 1;
+        if (at >= size)
+            return false;
+        const char *value = (const char *)bytes + at;
+        at += strlen(value) + 1;
+        if (!accept_option(put, name, value))
+            return false;
+    }
+    return true;
+}
+
+static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t size)
+{
+    uint16_t code = ebi_get16(bytes + 2);
+    bool about_options = code == TFTP_E_OPTION || code == TFTP_E_UNDEFINED || code == TFTP_E_ILLEGAL;
+    if (put->state == EB_TFTP_ASKING && !put->plain && about_options) {
+        put->plain = true; /* perhaps it is the options that it does not like */
+        put->owed = true;
+        put->interval_us = INTERVAL_FIRST_US;
+        return;
+    }
+    if (put->state == EB_TFTP_ASKING && put->plain && code == TFTP_E_OPTION)
+        return; /* a late answer to the request with options */
+    fail(put, EB_PEER_ERROR, code, 0);
+    eb_text_copy_foreign(put->error.text, sizeof put->error.text, bytes + TFTP_HEAD_BYTES, size - TFTP_HEAD_BYTES);
+}
+
+static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_us)
+{
+    uint32_t period = block_period(put);
+    uint32_t step = (number + period - wire_number(put, put->acked)) % period;
+    if (step == 0 || step > put->high - put->acked)
+        return; /* a repeated or an impossible one: only the timer repeats data */
+    put->acked += step;
+    put->progress_us = now_us;
+    if (put->tries == 0 && put->acked == put->high) {
+        /* A device that writes its flash while it receives takes its time: be patient for twice as long
+         * as it took for the window before. */
+        uint64_t twice = 2 * (now_us - put->window_sent_us);
+        if (twice > put->interval_us)
+            put->interval_us = twice < INTERVAL_MAX_US ? twice : INTERVAL_MAX_US;
+    }
+    put->tries = 0;
+    put->acked_bytes = put->acked == put->last ? put->config.source.size_bytes : put->acked * put->blksize;
+    put->next = put->acked + 1; /* RFC 7440 section 4: a full new window from there */
+    if (put->acked == put->last) {
+        put->state = EB_TFTP_DONE;
+        put->deadline_us = EB_NEVER;
+    } else {
+        set_deadline(put, now_us);
+    }
+}
+
+void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from, const uint8_t *bytes, size_t size,
+                         uint64_t now_us)
+{
+    bool known = put->state == EB_TFTP_ASKING ? memcmp(from->ip, put->config.server.ip, sizeof from->ip) == 0
+                                              : eb_endpoint_same(from, &put->peer);
+    uint16_t opcode = size >= TFTP_HEAD_BYTES ? ebi_get16(bytes) : 0;
+    if (!known) {
+        put->strangers++;
+        if (opcode != TFTP_ERROR && put->state != EB_TFTP_FAILED) {
+            put->stranger = *from;
+            put->stranger_waits = true;
+        }
+        return;
+    }
+    if (put->state == EB_TFTP_DONE || put->state == EB_TFTP_FAILED)
+        return;
+    if (opcode == TFTP_ERROR) {
+        receive_error(put, bytes, size);
+    } else if (put->state == EB_TFTP_ASKING && opcode == TFTP_OACK) {
+        if (accept_options(put, bytes, size)) {
+            begin_sending(put, from, now_us);
+        } else {
+            put->peer = *from;
+            fail(put, EB_GARBAGE, 0, TFTP_E_OPTION);
+        }
+    } else if (put->state == EB_TFTP_ASKING && opcode == TFTP_ACK && ebi_get16(bytes + 2) == 0) {
+        begin_sending(put, from, now_us);
+    } else if (put->state == EB_TFTP_SENDING && opcode == TFTP_ACK) {
+        receive_ack(put, ebi_get16(bytes + 2), now_us);
+    } else if (opcode != TFTP_OACK) { /* an OACK while sending is a repeated one */
+        put->garbage = true;
+    }
+}
+
+void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
+{
+    if (now_us < put->deadline_us || put->state == EB_TFTP_DONE || put->state == EB_TFTP_FAILED)
+        return;
+    if (now_us - put->progress_us >= put->config.patience_us) {
+        fail(put, put->garbage ? EB_GARBAGE : EB_NO_ANSWER, 0, TFTP_E_UNDEFINED);
+        return;
+    }
+    if (put->state == EB_TFTP_ASKING) {
+        put->owed = true;
+        if (++put->tries >= TRIES_WITH_OPTIONS)
+            put->plain = !put->plain; /* silence may mean that it drops requests with options */
+    } else {
+        put->tries++;
+        put->next = put->acked + 1;
+    }
+    put->interval_us = put->interval_us * 2 < INTERVAL_MAX_US ? put->interval_us * 2 : INTERVAL_MAX_US;
+    set_deadline(put, now_us);
+}
+
+uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put)
+{
+    return put->deadline_us;
+}
+
+void eb_tftp_put_stop(struct eb_tftp_put *put)
+{
+    if (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING)
+        fail(put, EB_STOPPED, 0, TFTP_E_UNDEFINED);
+}

@@ -1,0 +1,34 @@
+#include "output.h"
+
+static int run(const struct options *options)
+{
+    struct session s;
+    size_t devices;
+    size_t refused;
+    if (!session_open(&s, options) || !session_look(&s) || !session_plan(&s))
+        return session_close(&s, s.status);
+    count_plan(&s, &devices, &refused);
+    if (options->json)
+        print_document(document(&s, "plan"));
+    else
+        print_plan(&s);
+    for (size_t i = 0; i < s.count; i++) {
+        const struct target *t = &s.targets[i];
+        if (t->chosen && (t->refused || !t->reached) && s.status == EXIT_AS_WANTED)
+            s.status = EXIT_NOT_AS_WANTED;
+    }
+    return session_close(&s, s.status);
+}
+
+const struct command command_plan = {
+    .name = "plan",
+    .arguments = "[DEVICE...]",
+    .summary = "verdicts, duration, losses; writes nothing to any device",
+    .help = "Says what 'fit' would do: which device gets which image, from which version to which, about how long it "
+            "takes, what is lost, and what does not fit and why. Writes nothing to any device.\v"
+            "Examples:\n  einbau plan --site larchfell.site.yaml\n"
+            "  einbau plan --site larchfell.site.yaml rescue-plc --image qm-rc4-24k-4.2.1.bin\n\n"
+            "Exit status 1 where a device is refused or silent.",
+    .takes = TAKES_WITHOUT | TAKES_IMAGE,
+    .run = run,
+};

@@ -1,0 +1,104 @@
+#include "output.h"
+
+#include <stdio.h>
+#include <string.h>
+
+static void line(const char *key, const char *value)
+{
+    printf("  %-18s %s\n", key, value[0] != '\0' ? value : "?");
+}
+
+/* A digest by its first digits; everything else whole. */
+static const char *shorter(const char *from, char *to)
+{
+    bool long_one = strlen(from) == 2 * EB_SHA256_BYTES && strchr(from, ' ') == NULL;
+    snprintf(to, EB_FINDING_TEXT_BYTES + 4, "%.*s%s", long_one ? 16 : (int)strlen(from), from, long_one ? "..." : "");
+    return to;
+}
+
+static void show_component(const struct target *t, size_t index)
+{
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    const struct eb_site_want *want = &t->device->wants[index];
+    const struct eb_running *running = &t->look.running[index];
+    char text[32];
+    char found[EB_FINDING_TEXT_BYTES + 4];
+    char expected[EB_FINDING_TEXT_BYTES + 4];
+    printf("\n%s: %s\n", component->name, eb_mark_word(target_mark(t, index)));
+    line("running", t->look.in_loader ? "nothing, the device is in its loader" : running->version);
+    if (running->has_checksum) {
+        snprintf(text, sizeof text, "%08x", running->checksum);
+        line("checksum", text);
+    }
+    if (want->version[0] != '\0')
+        line("wanted", want->version);
+    if (want->delivered[0] != '\0')
+        line("delivered with", want->delivered);
+    if (want->image[0] != '\0')
+        line("image", want->image);
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_verdict *v = &t->items[k].verdict;
+        if (t->items[k].component != component)
+            continue;
+        line("verdict", eb_answer_word(v->answer));
+        for (size_t f = 0; f < v->count; f++)
+            printf("    %-11s %-18s found %s, expected %s\n", eb_grade_word(v->findings[f].grade),
+                   eb_rule_code(v->findings[f].rule), shorter(v->findings[f].found, found),
+                   shorter(v->findings[f].expected, expected));
+    }
+}
+
+static void show(const struct target *t)
+{
+    char text[512];
+    const struct eb_identity *id = &t->look.identity;
+    printf("%s\n", t->device->name);
+    eb_endpoint_text(&t->device->modbus, true, text);
+    line("link", t->device->link);
+    line("address", text);
+    line("profile", t->device->profile->name);
+    if (t->look.error.status != EB_OK) {
+        error_sentence(&t->look, text, sizeof text);
+        line("trouble", text);
+    }
+    if (!t->reached)
+        return;
+    line("maker", id->maker);
+    line("product", id->product);
+    line("order code", id->order_code);
+    line("hardware revision", id->hardware_revision);
+    line("serial number", id->serial);
+    for (size_t k = 0; k < t->device->profile->count; k++) {
+        if (target_has(t, k))
+            show_component(t, k);
+    }
+}
+
+static int run(const struct options *options)
+{
+    struct session s;
+    if (!session_open(&s, options) || !session_look(&s) || (s.status == EXIT_AS_WANTED && !session_plan(&s)))
+        return session_close(&s, s.status);
+    if (options->json)
+        print_document(document(&s, "show"));
+    for (size_t i = 0; i < s.count; i++) {
+        if (!s.targets[i].chosen)
+            continue;
+        if (!options->json)
+            show(&s.targets[i]);
+        if (s.status == EXIT_AS_WANTED && !target_as_wanted(&s.targets[i]))
+            s.status = EXIT_NOT_AS_WANTED;
+    }
+    return session_close(&s, s.status);
+}
+
+const struct command command_show = {
+    .name = "show",
+    .arguments = "DEVICE",
+    .summary = "all that is known of one device",
+    .help = "Shows the identity of one device, what runs in each component, what is wanted, and every rule's answer for "
+            "the image that the site names.\v"
+            "Example:\n  einbau show --site larchfell.site.yaml tower-io-3",
+    .takes = NEEDS_ONE_DEVICE | TAKES_IMAGE,
+    .run = run,
+};

@@ -1,0 +1,46 @@
+/* What the user asked for on the command line and in the environment. */
+#ifndef TOOL_OPTIONS_H
+#define TOOL_OPTIONS_H
+
+#include <argp.h>
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+/* Exit status, the same everywhere. */
+enum { EXIT_AS_WANTED = 0, EXIT_NOT_AS_WANTED = 1, EXIT_WRONG_CALL = 2, EXIT_NOT_REACHED = 3, EXIT_INTERRUPTED = 4 };
+
+struct options {
+    const char *site;
+    const char *sim;
+    const char *state;
+    const char *image;
+    bool json;
+    bool yes;
+    bool again;
+    uint32_t accepted; /* bits of enum eb_rule */
+    char **names;      /* devices named on the command line */
+    size_t name_count;
+    char **without;
+    size_t without_count;
+};
+
+/* Which options a command knows besides the common ones. */
+enum { TAKES_WITHOUT = 1, TAKES_IMAGE = 2, TAKES_JOB = 4, NEEDS_ONE_DEVICE = 8 };
+
+struct command {
+    const char *name;
+    const char *arguments; /* as in the usage line */
+    const char *summary;   /* one line for the list of commands */
+    const char *help;      /* more of it, with an example */
+    unsigned takes;
+    int (*run)(const struct options *options);
+};
+
+extern const struct command command_survey, command_show, command_plan, command_fit, command_confirm;
+
+/* Reads the arguments of one command; ends the process with EXIT_WRONG_CALL where they are wrong. */
+void options_read(const struct command *command, int argc, char **argv, struct options *options);
+void options_free(struct options *options);
+
+#endif

@@ -1,0 +1,381 @@
+#include "output.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+/* --- tables -------------------------------------------------------------------------------------- */
+
+void table_begin(struct table *t, size_t columns, const char *const *heads)
+{
+    *t = (struct table){.columns = columns};
+    table_add(t, heads);
+}
+
+void table_add(struct table *t, const char *const *cells)
+{
+    char **more = realloc(t->cells, (t->rows + 1) * t->columns * sizeof *more);
+    if (more == NULL)
+        abort();
+    t->cells = more;
+    for (size_t c = 0; c < t->columns; c++)
+        more[t->rows * t->columns + c] = strdup(cells[c] != NULL ? cells[c] : "");
+    t->rows++;
+}
+
+static const char *colour_of(const char *word)
+{
+    static const char *const good[] = {"current", "confirmed", "already-right", "fits"};
+    static const char *const bad[] = {"silent", "failed", "refused", "does not fit", "in-loader"};
+    static const char *const look[] = {"behind", "ahead", "unreadable", "interrupted", "cannot tell", "fits if"};
+    for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
+        if (strcmp(word, good[i]) == 0)
+            return "\033[32m";
+    }
+    for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++) {
+        if (strcmp(word, bad[i]) == 0)
+            return "\033[31m";
+    }
+    for (size_t i = 0; i < sizeof look / sizeof look[0]; i++) {
+        if (strcmp(word, look[i]) == 0)
+            return "\033[33m";
+    }
+    return NULL;
+}
+
+bool colours_on(int fd)
+{
+    const char *no = getenv("NO_COLOR");
+    const char *term = getenv("TERM");
+    return isatty(fd) && (no == NULL || no[0] == '\0') && term != NULL && strcmp(term, "dumb") != 0;
+}
+
+void table_print(struct table *t)
+{
+    size_t widths[TABLE_COLUMNS_MAX] = {0};
+    bool colours = colours_on(STDOUT_FILENO);
+    for (size_t i = 0; i < t->rows * t->columns; i++) {
+        size_t width = strlen(t->cells[i]);
+        if (width > widths[i % t->columns])
+            widths[i % t->columns] = width;
+    }
+    for (size_t r = 0; r < t->rows; r++) {
+        char line[1024] = "";
+        size_t at = 0;
+        size_t end = 0; /* behind the last cell that is not empty */
+        for (size_t c = 0; c < t->columns; c++) {
+            const char *cell = t->cells[r * t->columns + c];
+            const char *colour = colours && r > 0 ? colour_of(cell) : NULL;
+            at += (size_t)snprintf(line + at, sizeof line - at, "%s%s%s", colour != NULL ? colour : "", cell,
+                                   colour != NULL ? "\033[0m" : "");
+            if (cell[0] != '\0')
+                end = at;
+            at += (size_t)snprintf(line + at, sizeof line - at, "%*s", (int)(widths[c] - strlen(cell) + 2), "");
+            if (at >= sizeof line)
+                break;
+        }
+        line[end < sizeof line ? end : sizeof line - 1] = '\0';
+        puts(line);
+    }
+    for (size_t i = 0; i < t->rows * t->columns; i++)
+        free(t->cells[i]);
+    free(t->cells);
+}
+
+void bytes_text(uint64_t bytes, char *text, size_t cap)
+{
+    if (bytes >= 1000000)
+        snprintf(text, cap, "%.1f MB", (double)bytes / 1e6);
+    else if (bytes >= 1000)
+        snprintf(text, cap, "%.0f kB", (double)bytes / 1e3);
+    else
+        snprintf(text, cap, "%u B", (unsigned)bytes);
+}
+
+void seconds_text(uint64_t seconds, char *text, size_t cap)
+{
+    if (seconds >= 60)
+        snprintf(text, cap, "%u min %02u s", (unsigned)(seconds / 60), (unsigned)(seconds % 60));
+    else
+        snprintf(text, cap, "%u s", (unsigned)seconds);
+}
+
+static const char *running_text(const struct target *t, size_t index)
+{
+    if (!t->reached)
+        return "";
+    if (t->look.in_loader)
+        return "(in loader)";
+    return t->look.running[index].version[0] != '\0' ? t->look.running[index].version : "?";
+}
+
+void print_devices(const struct session *s)
+{
+    static const char *const heads[] = {"DEVICE", "ADDRESS", "ORDER CODE", "REV", "SERIAL NUMBER", "COMPONENT", "RUNNING", "WANTED", "MARK"};
+    struct table table;
+    table_begin(&table, 9, heads);
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        char address[EB_ENDPOINT_TEXT_BYTES];
+        if (!t->chosen)
+            continue;
+        eb_endpoint_text(&t->device->modbus, false, address);
+        const struct eb_identity *id = &t->look.identity;
+        bool first = true;
+        for (size_t k = 0; k < t->device->profile->count; k++) {
+            if (!target_has(t, k))
+                continue;
+            const char *const cells[] = {first ? t->device->name : "",
+                                         first ? address : "",
+                                         first ? id->order_code : "",
+                                         first ? id->hardware_revision : "",
+                                         first ? id->serial : "",
+                                         t->device->profile->components[k].name,
+                                         running_text(t, k),
+                                         target_wanted(t, k),
+                                         eb_mark_word(target_mark(t, k))};
+            table_add(&table, cells);
+            first = false;
+        }
+    }
+    table_print(&table);
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        char sentence[512];
+        if (!t->chosen || t->look.error.status == EB_OK)
+            continue;
+        error_sentence(&t->look, sentence, sizeof sentence);
+        printf("\n%s: %s\n", t->device->name, sentence);
+    }
+}
+
+/* --- the plan ------------------------------------------------------------------------------------ */
+
+static const char *answer_text(enum eb_answer answer)
+{
+    static const char *const texts[] = {"fits", "fits if", "does not fit", "cannot tell"};
+    return texts[answer];
+}
+
+static bool in_plan(const struct target *t)
+{
+    return t->reached && (t->item_count > 0 || t->refused);
+}
+
+size_t count_plan(const struct session *s, size_t *devices, size_t *refused)
+{
+    size_t images = 0;
+    *devices = 0;
+    *refused = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        if (!in_plan(&s->targets[i]))
+            continue;
+        images += s->targets[i].item_count;
+        (*devices)++;
+        *refused += s->targets[i].refused;
+    }
+    return images;
+}
+
+/* Prints a line of a paragraph, with an empty line before its first. */
+__attribute__((format(printf, 2, 3))) static void paragraph(bool *spaced, const char *format, ...)
+{
+    va_list arguments;
+    if (!*spaced)
+        puts("");
+    *spaced = true;
+    va_start(arguments, format);
+    vprintf(format, arguments);
+    va_end(arguments);
+}
+
+static void print_findings(const struct target *t, bool *spaced)
+{
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_verdict *v = &t->items[k].verdict;
+        for (size_t f = 0; f < v->count; f++) {
+            const struct eb_finding *finding = &v->findings[f];
+            if (finding->grade == EB_GRADE_YES)
+                continue;
+            const char *advice = finding->grade == EB_GRADE_ACCEPTED ? " (accepted)"
+                                 : !finding->acceptable              ? " (cannot be accepted)"
+                                                                     : "";
+            paragraph(spaced, "%s %s: %s: found %s, expected %s%s\n", t->device->name, t->items[k].component->name,
+                   eb_rule_code(finding->rule), finding->found, finding->expected, advice);
+        }
+    }
+}
+
+static const char *file_name(const char *path)
+{
+    const char *slash = strrchr(path, '/');
+    return slash != NULL ? slash + 1 : path;
+}
+
+static uint32_t longest_seconds(const struct session *s)
+{
+    uint32_t longest = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        uint32_t seconds = 0;
+        for (size_t k = 0; k < t->item_count && !t->refused; k++)
+            seconds += eb_plan_seconds(t->device->profile, t->items[k].source.size_bytes);
+        if (seconds > longest)
+            longest = seconds;
+    }
+    return longest;
+}
+
+static void print_plan_table(const struct session *s)
+{
+    static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM", "TO", "IMAGE", "SIZE", "VERDICT"};
+    struct table table;
+    table_begin(&table, 7, heads);
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        for (size_t k = 0; in_plan(t) && k < t->item_count; k++) {
+            const struct eb_run_item *item = &t->items[k];
+            char size[24];
+            bytes_text(item->source.size_bytes, size, sizeof size);
+            const char *const cells[] = {k == 0 ? t->device->name : "",
+                                         item->component->name,
+                                         running_text(t, (size_t)(item->component - t->device->profile->components)),
+                                         item->image->version,
+                                         file_name(t->images[k]->path),
+                                         size,
+                                         answer_text(item->verdict.answer)};
+            table_add(&table, cells);
+        }
+    }
+    table_print(&table);
+}
+
+void print_plan(const struct session *s)
+{
+    size_t devices;
+    size_t refused;
+    size_t images = count_plan(s, &devices, &refused);
+    char time[32];
+    if (devices == 0) {
+        puts("Nothing to write: no device that was reached is behind.");
+    } else {
+        seconds_text(longest_seconds(s), time, sizeof time);
+        printf("Plan for %s: %zu image%s, %zu device%s, all at the same time, about %s\n\n", s->site->name, images,
+               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", time);
+        print_plan_table(s);
+    }
+    bool spaced = false;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        for (size_t k = 0; k < EB_LOSSES_MAX && t->item_count > 0 && t->device->profile->loses[k][0] != '\0'; k++)
+            paragraph(&spaced, "%s loses: %s\n", t->device->name, t->device->profile->loses[k]);
+    }
+    spaced = false;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        char sentence[512];
+        if (t->chosen && t->look.error.status != EB_OK) {
+            error_sentence(&t->look, sentence, sizeof sentence);
+            paragraph(&spaced, "%s: %s\n", t->device->name, sentence);
+        }
+        print_findings(t, &spaced);
+    }
+    if (refused == 0)
+        return;
+    printf("\nRefused:");
+    for (size_t i = 0; i < s->count; i++) {
+        if (s->targets[i].refused)
+            printf(" %s", s->targets[i].device->name);
+    }
+    printf(". Nothing is written to any device while a refused one is in the plan. Leave it out:");
+    for (size_t i = 0; i < s->count; i++) {
+        if (s->targets[i].refused)
+            printf(" --without %s", s->targets[i].device->name);
+    }
+    puts("");
+}
+
+/* --- documents ----------------------------------------------------------------------------------- */
+
+static json_t *text_or_null(const char *text)
+{
+    return text[0] != '\0' ? json_string(text) : json_null();
+}
+
+static json_t *findings_document(const struct target *t)
+{
+    json_t *list = json_array();
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_verdict *v = &t->items[k].verdict;
+        for (size_t f = 0; f < v->count; f++) {
+            const struct eb_finding *finding = &v->findings[f];
+            json_array_append_new(list, json_pack("{s:s, s:s, s:s, s:s, s:s, s:b}", "component",
+                                                  t->items[k].component->name, "code", eb_rule_code(finding->rule),
+                                                  "grade", eb_grade_word(finding->grade), "found", finding->found,
+                                                  "expected", finding->expected, "acceptable", finding->acceptable));
+        }
+    }
+    return list;
+}
+
+static json_t *components_document(const struct target *t)
+{
+    json_t *list = json_array();
+    for (size_t k = 0; k < t->device->profile->count; k++) {
+        if (!target_has(t, k))
+            continue;
+        const struct eb_running *running = &t->look.running[k];
+        json_t *component = json_pack("{s:s, s:o, s:o, s:s}", "name", t->device->profile->components[k].name, "running",
+                                      text_or_null(t->reached ? running->version : ""), "wanted",
+                                      text_or_null(target_wanted(t, k)), "mark", eb_mark_word(target_mark(t, k)));
+        for (size_t i = 0; i < t->item_count; i++) {
+            if (t->items[i].component != &t->device->profile->components[k])
+                continue;
+            json_object_set_new(component, "to", json_string(t->items[i].image->version));
+            json_object_set_new(component, "image", json_string(t->images[i]->path));
+            json_object_set_new(component, "verdict", json_string(eb_answer_word(t->items[i].verdict.answer)));
+        }
+        json_array_append_new(list, component);
+    }
+    return list;
+}
+
+static json_t *device_document(const struct target *t)
+{
+    char address[EB_ENDPOINT_TEXT_BYTES];
+    const struct eb_identity *id = &t->look.identity;
+    eb_endpoint_text(&t->device->modbus, false, address);
+    json_t *device = json_pack(
+        "{s:s, s:s, s:s, s:s, s:b, s:b, s:{s:o, s:o, s:o, s:o, s:o}, s:o, s:o}", "name", t->device->name, "link",
+        t->device->link, "address", address, "profile", t->device->profile->name, "reached", t->reached, "in_loader",
+        t->look.in_loader, "identity", "maker", text_or_null(id->maker), "product", text_or_null(id->product),
+        "order_code", text_or_null(id->order_code), "hardware_revision", text_or_null(id->hardware_revision), "serial",
+        text_or_null(id->serial), "components", components_document(t), "findings", findings_document(t));
+    if (t->look.error.status != EB_OK) {
+        char sentence[512];
+        error_sentence(&t->look, sentence, sizeof sentence);
+        json_object_set_new(device, "error", json_string(sentence));
+    }
+    return device;
+}
+
+json_t *document(const struct session *s, const char *command)
+{
+    char kind[64];
+    json_t *devices = json_array();
+    snprintf(kind, sizeof kind, "%s/1", command);
+    for (size_t i = 0; i < s->count; i++) {
+        if (s->targets[i].chosen)
+            json_array_append_new(devices, device_document(&s->targets[i]));
+    }
+    return json_pack("{s:s, s:s, s:o}", "einbau", kind, "site", s->site->name, "devices", devices);
+}
+
+void print_document(json_t *root)
+{
+    json_dumpf(root, stdout, JSON_INDENT(2));
+    puts("");
+    json_decref(root);
+}

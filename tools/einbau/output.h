@@ -1,0 +1,39 @@
+/* Tables, colours and documents on stdout. */
+#ifndef TOOL_OUTPUT_H
+#define TOOL_OUTPUT_H
+
+#include "session.h"
+
+#include <jansson.h>
+
+enum { TABLE_COLUMNS_MAX = 10 };
+
+/* A table whose columns are as wide as what they hold. */
+struct table {
+    size_t columns;
+    size_t rows;
+    char **cells;
+};
+
+void table_begin(struct table *table, size_t columns, const char *const *heads);
+void table_add(struct table *table, const char *const *cells);
+void table_print(struct table *table); /* and frees it */
+
+/* Whether `fd` is a terminal that may have colours. */
+bool colours_on(int fd);
+
+/* "1.4 MB", "230 kB", "900 B" */
+void bytes_text(uint64_t bytes, char *text, size_t cap);
+/* "1 min 20 s", "45 s" */
+void seconds_text(uint64_t seconds, char *text, size_t cap);
+
+/* The tables that several commands print. */
+void print_devices(const struct session *session);
+void print_plan(const struct session *session);
+size_t count_plan(const struct session *session, size_t *devices, size_t *refused);
+
+/* "EINBAU": "COMMAND/1" with the site and its devices; docs/json.md. */
+json_t *document(const struct session *session, const char *command);
+void print_document(json_t *document); /* and frees it */
+
+#endif

@@ -1,0 +1,146 @@
+#include "output.h"
+#include "progress.h"
+
+#include <stdio.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+
+enum {
+    BAR_CELLS = 24,
+    LINE_BYTES = 512,
+    PLAIN_US = 10000000 /* between two plain lines about the same rung */
+};
+
+static size_t width_of_terminal(void)
+{
+    struct winsize size;
+    return ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0 ? size.ws_col : 80;
+}
+
+static struct target *target_of(const struct progress *p, const struct eb_run *run)
+{
+    for (size_t i = 0; i < p->session->count; i++) {
+        if (&p->session->targets[i].fit == run)
+            return &p->session->targets[i];
+    }
+    return NULL;
+}
+
+/* Plain lines: one at each rung and at each new try, and now and then while a rung takes long. */
+static void on_event(void *context, const struct eb_run *run)
+{
+    const struct progress *p = context;
+    struct target *t = target_of(p, run);
+    const struct eb_progress *at = &run->progress;
+    if (p->silent || p->terminal || t == NULL)
+        return;
+    bool news = at->rung != t->told_rung || at->attempt != t->told_attempt;
+    if (!news && run->now_us - t->told_us < PLAIN_US)
+        return;
+    t->told_rung = at->rung;
+    t->told_attempt = at->attempt;
+    t->told_us = run->now_us;
+    if (at->rung == EB_RUNG_END) {
+        fprintf(stderr, "%s: %s\n", t->device->name, eb_outcome_word(run->outcome));
+        return;
+    }
+    char more[128] = "";
+    if (at->rung >= EB_RUNG_PREPARE && at->rung <= EB_RUNG_CONFIRM)
+        snprintf(more, sizeof more, " %s %s", t->items[at->item].component->name, t->items[at->item].image->version);
+    if (at->rung == EB_RUNG_SEND && at->done_bytes > 0) {
+        char done[24];
+        char total[24];
+        bytes_text(at->done_bytes, done, sizeof done);
+        bytes_text(at->total_bytes, total, sizeof total);
+        snprintf(more + strlen(more), sizeof more - strlen(more), ", %s of %s", done, total);
+    }
+    if (at->attempt > 1)
+        snprintf(more + strlen(more), sizeof more - strlen(more), ", attempt %u of %d", at->attempt, EB_RUN_TRIES);
+    fprintf(stderr, "%s: %s%s\n", t->device->name, eb_rung_word(at->rung), more);
+}
+
+bool progress_open(struct progress *p, struct session *session)
+{
+    *p = (struct progress){.session = session, .silent = session->options->json};
+    p->terminal = !p->silent && isatty(STDERR_FILENO);
+    fflush(stdout);
+    if (!p->silent)
+        fputs("\nLeave power and cables alone until the end. Ctrl-C ends the job cleanly.\n", stderr);
+    return true;
+}
+
+void progress_attach(struct progress *p, struct eb_run_config *config)
+{
+    config->event = on_event;
+    config->event_context = p;
+}
+
+static void bar(const struct eb_progress *at, char *text)
+{
+    size_t full = at->total_bytes > 0 ? (size_t)(at->done_bytes * BAR_CELLS / at->total_bytes) : 0;
+    text[0] = '|';
+    for (size_t i = 0; i < BAR_CELLS; i++)
+        text[i + 1] = i < full ? '=' : ' ';
+    text[BAR_CELLS + 1] = '|';
+    text[BAR_CELLS + 2] = '\0';
+}
+
+static void describe(const struct target *t, char *line, size_t cap)
+{
+    const struct eb_run *run = &t->fit;
+    const struct eb_progress *at = &run->progress;
+    const struct eb_run_item *item = &t->items[at->item];
+    char cells[BAR_CELLS + 3];
+    char done[24];
+    char rate[24];
+    char left[32] = "";
+    if (at->rung == EB_RUNG_END) {
+        snprintf(line, cap, "%-16s %s", t->device->name, eb_outcome_word(run->outcome));
+        return;
+    }
+    bar(at, cells);
+    bytes_text(at->done_bytes, done, sizeof done);
+    bytes_text(at->bytes_per_s, rate, sizeof rate);
+    if (at->left_us > 0) {
+        seconds_text(at->left_us / 1000000 + 1, left, sizeof left);
+        snprintf(left + strlen(left), sizeof left - strlen(left), " left");
+    }
+    int n = snprintf(line, cap, "%-16s %-9s %-8s %-9s %s", t->device->name, item->component->name, item->image->version,
+                     eb_rung_word(at->rung), cells);
+    if (at->rung == EB_RUNG_SEND)
+        n += snprintf(line + n, cap - (size_t)n, " %8s %8s/s", done, rate);
+    if (at->rung >= EB_RUNG_SEND)
+        n += snprintf(line + n, cap - (size_t)n, "  %s", left);
+    if (at->attempt > 1)
+        snprintf(line + n, cap - (size_t)n, "  attempt %u of %d", at->attempt, EB_RUN_TRIES);
+}
+
+void progress_show(void *context)
+{
+    struct progress *p = context;
+    char line[LINE_BYTES];
+    size_t width = width_of_terminal();
+    if (!p->terminal)
+        return;
+    if (p->lines > 0)
+        fprintf(stderr, "\033[%zuA", p->lines);
+    p->lines = 0;
+    for (size_t i = 0; i < p->session->count; i++) {
+        const struct target *t = &p->session->targets[i];
+        if (t->item_count == 0)
+            continue;
+        describe(t, line, sizeof line);
+        if (strlen(line) > width - 1)
+            line[width - 1] = '\0';
+        fprintf(stderr, "\r\033[K%s\n", line);
+        p->lines++;
+    }
+    fflush(stderr);
+}
+
+void progress_close(struct progress *p)
+{
+    if (!p->silent && session_interrupts() > 0)
+        fputs("Interrupted: what was on the wire was ended by the protocol's own means.\n", stderr);
+}

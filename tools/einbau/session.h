@@ -1,0 +1,82 @@
+/* One call of the tool: the site, the port, and what became known of each device. */
+#ifndef TOOL_SESSION_H
+#define TOOL_SESSION_H
+
+#include "options.h"
+
+#include <einbau/einbau.h>
+#include <einbau/host.h>
+#include <einbau/sim.h>
+
+/* One device of the site in this call. */
+struct target {
+    const struct eb_site_device *device;
+    bool chosen;   /* named, or all are meant */
+    bool left_out; /* by --without */
+    bool reached;
+    struct eb_run look;
+
+    /* what is to be written, for plan and fit */
+    struct eb_run_item items[EB_COMPONENTS_MAX];
+    const struct eb_image *images[EB_COMPONENTS_MAX];
+    size_t item_count;
+    bool refused;
+    struct eb_run fit;
+    uint8_t *buffer;
+
+    /* what the progress display said last */
+    enum eb_rung told_rung;
+    unsigned told_attempt;
+    uint64_t told_us;
+};
+
+struct session {
+    const struct options *options;
+    struct eb_site *site;
+    struct eb_sim *sim;
+    const struct eb_port *port;
+    struct target *targets;
+    size_t count;
+    struct eb_image **images;
+    size_t image_count;
+    struct eb_problem problem;
+    int status; /* what to exit with where a step below gave false */
+};
+
+/* Each gives false where the command must end: the reason was printed, `status` says with what. */
+bool session_open(struct session *session, const struct options *options);
+bool session_look(struct session *session);
+
+/* Fills in what is to be written to each chosen device, and judges it. */
+bool session_plan(struct session *session);
+
+/* Lets a simulated world remember, and frees everything.  Gives `status`, or a worse one. */
+int session_close(struct session *session, int status);
+
+/* Reads the image once, however often it is asked for. */
+const struct eb_image *session_image(struct session *session, const char *path);
+
+/* Whether the user asked for the end (SIGINT, SIGTERM): how often. */
+int session_interrupts(void);
+
+/* Works until all runs of the crew have ended; `show` is called about ten times a second, and at the end. */
+void session_work(struct session *session, struct eb_crew *crew, void (*show)(void *context), void *context);
+
+/* --- what the commands say of a device --- */
+
+/* The version that is wanted of component `index`, or "". */
+const char *target_wanted(const struct target *target, size_t index);
+/* Whether the component is worth a word: it is wanted, or there is something in it. */
+bool target_has(const struct target *target, size_t index);
+enum eb_mark target_mark(const struct target *target, size_t index);
+
+/* Whether all of its components are as wanted. */
+bool target_as_wanted(const struct target *target);
+
+/* Why a device could not be looked at, or a run failed, as a sentence. */
+void error_sentence(const struct eb_run *run, char *text, size_t cap);
+
+/* Prints "einbau: ..." to stderr. */
+__attribute__((format(printf, 1, 2))) void complain(const char *format, ...);
+
+#endif
