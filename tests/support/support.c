@@ -1,0 +1,406 @@
+#include "support.h"
+
+#include <ctype.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <signal.h>
+#include <sodium.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+#include <zlib.h>
+
+void make_folder(char folder[PATH_BYTES])
+{
+    snprintf(folder, PATH_BYTES, "%s/einbau-test-XXXXXX", getenv("TMPDIR") != NULL ? getenv("TMPDIR") : "/tmp");
+    assert_non_null(mkdtemp(folder));
+}
+
+void remove_folder(const char *folder)
+{
+    const char *const arguments[] = {"rm", "-rf", folder, NULL};
+    struct outcome o = run_program(arguments);
+    outcome_free(&o);
+}
+
+void write_bytes(const char *folder, const char *name, const void *bytes, size_t size)
+{
+    char path[2 * PATH_BYTES];
+    snprintf(path, sizeof path, "%s/%s", folder, name);
+    FILE *file = fopen(path, "wb");
+    assert_non_null(file);
+    assert_int_equal(fwrite(bytes, 1, size, file), size);
+    assert_int_equal(fclose(file), 0);
+}
+
+void write_text(const char *folder, const char *name, const char *format, ...)
+{
+    char *text;
+    va_list arguments;
+    va_start(arguments, format);
+    int size = vasprintf(&text, format, arguments);
+    va_end(arguments);
+    assert_true(size >= 0);
+    write_bytes(folder, name, text, (size_t)size);
+    free(text);
+}
+
+char *read_text(const char *folder, const char *name, size_t *size)
+{
+    char path[2 * PATH_BYTES];
+    snprintf(path, sizeof path, "%s/%s", folder, name);
+    FILE *file = fopen(path, "rb");
+    if (file == NULL)
+        return NULL;
+    char *text = NULL;
+    size_t have = 0;
+    size_t n;
+    do {
+        text = realloc(text, have + 65536 + 1);
+        assert_non_null(text);
+        n = fread(text + have, 1, 65536, file);
+        have += n;
+    } while (n > 0);
+    text[have] = '\0';
+    fclose(file);
+    if (size != NULL)
+        *size = have;
+    return text;
+}
+
+/* --- images -------------------------------------------------------------------------------------- */
+
+static void put32(uint8_t *at, uint32_t value)
+{
+    for (int i = 0; i < 4; i++)
+        at[i] = (uint8_t)(value >> 8 * i);
+}
+
+uint8_t *make_image(const char *product, const char *component, const char *version, size_t size)
+{
+    uint8_t *bytes = calloc(1, size);
+    assert_non_null(bytes);
+    memcpy(bytes, "EBIMAGE1", 8);
+    put32(bytes + 8, (uint32_t)size);
+    strncpy((char *)bytes + 16, product, 16);
+    strncpy((char *)bytes + 32, component, 16);
+    strncpy((char *)bytes + 48, version, 16);
+    uint32_t x = (uint32_t)crc32(0, bytes + 16, 48) | 1;
+    for (size_t i = 64; i < size; i++) {
+        x ^= x << 13;
+        x ^= x >> 17;
+        x ^= x << 5;
+        bytes[i] = (uint8_t)x;
+    }
+    put32(bytes + 12, (uint32_t)crc32_z(0, bytes + 16, size - 16));
+    return bytes;
+}
+
+void write_image(const char *folder, const char *name, const char *product, const char *component, const char *version,
+                 size_t size, const char *revisions, const char *more)
+{
+    uint8_t *bytes = make_image(product, component, version, size);
+    uint8_t digest[crypto_hash_sha256_BYTES];
+    char hex[2 * sizeof digest + 1];
+    char manifest[PATH_BYTES];
+    crypto_hash_sha256(digest, bytes, size);
+    sodium_bin2hex(hex, sizeof hex, digest, sizeof digest);
+    write_bytes(folder, name, bytes, size);
+    free(bytes);
+    snprintf(manifest, sizeof manifest, "%s.json", name);
+    write_text(folder, manifest,
+               "{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"%s\", \"component\": \"%s\", \"version\": \"%s\", "
+               "\"size\": %zu, \"sha256\": \"%s\", \"order_codes\": [\"%s\"], \"hardware_revisions\": [\"%s\"]%s}]}\n",
+               strrchr(name, '/') != NULL ? strrchr(name, '/') + 1 : name, component, version, size, hex, product,
+               revisions, more);
+}
+
+/* --- the little site ----------------------------------------------------------------------------- */
+
+static const char profile_head[] = "identity:\n"
+                                   "  maker: {modbus-object: 0x00}\n"
+                                   "  order-code: {modbus-object: 0x01}\n"
+                                   "  product: {modbus-object: 0x04}\n"
+                                   "  serial: {modbus-object: 0x81}\n"
+                                   "  hardware-revision: {modbus-object: 0x82}\n"
+                                   "loader: {state: {modbus-object: 0x80}, reads: loader}\n"
+                                   "components:\n"
+                                   "  firmware: {order: dotted, version: {modbus-object: 2}, "
+                                   "checksum: {modbus-object: 0x90}, send-as: fw.bin}\n";
+
+static void write_profiles(const struct little *little, const char *tftp)
+{
+    char folder[PATH_BYTES + 16];
+    snprintf(folder, sizeof folder, "%s/profiles", little->folder);
+    assert_int_equal(mkdir(folder, 0777), 0);
+    if (tftp == NULL)
+        tftp = "windowsize: 4, blksize: 128, patience-s: 20";
+    write_text(folder, "plc.yaml",
+               "profile: plc\norder-codes: [TP-*]\n%s"
+               "  display: {order: dotted, version: {modbus-object: 0x83}, checksum: {modbus-object: 0x91}, "
+               "send-as: display.bin}\n"
+               "tftp: {%s}\n"
+               "prepare:\n  - write-register: {address: 0x1000, value: 2}\n"
+               "activate:\n  - write-register: {address: 0x1000, value: 3}\n"
+               "undo:\n  - write-register: {address: 0x1000, value: 1}\n"
+               "return: {down-ms: 300, patience-s: 20, settle-s: 3}\n",
+               profile_head, tftp);
+    write_text(folder, "coupler.yaml",
+               "profile: coupler\norder-codes: [TC-*]\n%s"
+               "tftp: {%s}\n"
+               "prepare:\n  - write-register: {address: 0x1000, value: 4}\n"
+               "  - expect-register: {address: 0x1001, value: 3, within-ms: 8000}\n"
+               "activate:\n  - write-register: {address: 0x1000, value: 3}\n"
+               "undo:\n  - write-register: {address: 0x1000, value: 3}\n"
+               "return: {down-ms: 300, patience-s: 20, settle-s: 3}\n",
+               profile_head, tftp);
+}
+
+static void write_devices(const struct little *little, const struct little_options *o, FILE *site, FILE *world)
+{
+    const char *times = o->no_times ? "" : "    erase-ms: 400\n    write-bytes-per-s: 50000\n";
+    size_t kib = o->capacity_kib > 0 ? o->capacity_kib : 8;
+    (void)little;
+    for (size_t i = 0; i < o->plcs + o->couplers; i++) {
+        bool plc = i < o->plcs;
+        size_t n = plc ? i + 1 : i - o->plcs + 1;
+        const char *kind = plc ? "plc" : "coupler";
+        char address[48];
+        snprintf(address, sizeof address, "%s.%zu", i < 250 ? "192.0.2" : "198.51.100", 1 + i % 250);
+        fprintf(site, "  %s-%zu:\n    link: lan\n    address: %s\n    profile: %s\n    serial: %c-%zu\n    wants:\n"
+                      "      firmware: {version: 2.0, image: %s-2.0.bin}\n",
+                kind, n, address, kind, toupper(kind[0]), n, kind);
+        if (plc)
+            fprintf(site, "      display: {version: 2.0, image: display-2.0.bin}\n");
+        fprintf(world,
+                "  %s-%zu:\n    wire: lan\n    address: %s\n    maker: Tester\n    product: %s\n    order-code: %s\n"
+                "    hardware-revision: 3\n    serial: %c-%zu\n%s%s"
+                "    tftp: {writable: %s, blksize-max: 65464, windowsize-max: 65535%s%s}\n    components:\n"
+                "      firmware: {send-as: fw.bin, product: %s, version-object: 2, checksum-object: 0x90, "
+                "capacity-kib: %zu, banks: %d, image: %s-1.0.bin}\n",
+                kind, n, address, kind, plc ? "TP-1" : "TC-1", toupper(kind[0]), n, times,
+                o->device != NULL ? o->device : "", plc ? "stopped" : "loader", o->device_tftp != NULL ? ", " : "",
+                o->device_tftp != NULL ? o->device_tftp : "", plc ? "TP-1" : "TC-1", kib, plc ? 2 : 1, kind);
+        if (plc)
+            fprintf(world, "      display: {send-as: display.bin, product: TP-1, version-object: 0x83, "
+                           "checksum-object: 0x91, capacity-kib: 8, banks: 2, image: display-1.0.bin}\n");
+    }
+}
+
+void little_make(struct little *little, const struct little_options *o)
+{
+    size_t bytes = o->image_bytes > 0 ? o->image_bytes : 3000;
+    make_folder(little->folder);
+    snprintf(little->site_path, sizeof little->site_path, "%s/site.yaml", little->folder);
+    snprintf(little->world_path, sizeof little->world_path, "%s/world.yaml", little->folder);
+    write_profiles(little, o->tftp);
+    write_image(little->folder, "plc-1.0.bin", "TP-1", "firmware", "1.0", 2800, "1..9", "");
+    write_image(little->folder, "plc-2.0.bin", "TP-1", "firmware", "2.0", bytes, "1..9", "");
+    write_image(little->folder, "display-1.0.bin", "TP-1", "display", "1.0", 700, "1..9", "");
+    write_image(little->folder, "display-2.0.bin", "TP-1", "display", "2.0", 768, "1..9", "");
+    write_image(little->folder, "coupler-1.0.bin", "TC-1", "firmware", "1.0", 2800, "1..9", "");
+    write_image(little->folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", bytes, "1..9", "");
+    FILE *site = fopen(little->site_path, "w");
+    FILE *world = fopen(little->world_path, "w");
+    assert_non_null(site);
+    assert_non_null(world);
+    fprintf(site, "site: little\nlinks:\n  lan: {kind: ethernet}\ndevices:\n");
+    fprintf(world, "world: little\nseed: 7\nsite: site.yaml\nwires:\n  lan: {%s}\ndevices:\n",
+            o->wire != NULL ? o->wire : "latency-us: 100");
+    write_devices(little, o, site, world);
+    fclose(site);
+    fclose(world);
+}
+
+void little_remove(struct little *little)
+{
+    remove_folder(little->folder);
+}
+
+/* --- jobs ---------------------------------------------------------------------------------------- */
+
+enum { JOB_BUFFER_BYTES = 131072 };
+
+static struct eb_image *image_of(struct job *job, const char *path)
+{
+    struct eb_problem problem;
+    for (size_t i = 0; i < job->image_count; i++) {
+        if (strcmp(job->images[i]->path, path) == 0)
+            return job->images[i];
+    }
+    job->images = realloc(job->images, (job->image_count + 1) * sizeof(struct eb_image *));
+    assert_non_null(job->images);
+    struct eb_image *image = eb_image_open(path, &problem);
+    if (image == NULL)
+        fail_msg("%s", problem.text);
+    job->images[job->image_count++] = image;
+    return image;
+}
+
+void job_open(struct job *job, const char *site_path)
+{
+    struct eb_problem problem;
+    memset(job, 0, sizeof *job);
+    job->site = eb_site_read(site_path, &problem);
+    if (job->site == NULL)
+        fail_msg("%s", problem.text);
+    size_t n = job->site->device_count;
+    job->runs = calloc(n, sizeof *job->runs);
+    job->items = calloc(n, sizeof *job->items);
+    job->buffers = malloc(n * JOB_BUFFER_BYTES);
+    job->places = calloc(n, sizeof *job->places);
+    assert_true(job->runs != NULL && job->items != NULL && job->buffers != NULL && job->places != NULL);
+}
+
+void job_begin(struct job *job, const struct eb_port *port, bool fit)
+{
+    eb_crew_init(&job->crew, port, job->places, job->site->device_count);
+    for (size_t i = 0; i < job->site->device_count; i++) {
+        const struct eb_site_device *d = &job->site->devices[i];
+        size_t count = 0;
+        for (size_t k = 0; fit && k < d->profile->count; k++) {
+            if (d->wants[k].version[0] == '\0')
+                continue;
+            struct eb_image *image = image_of(job, d->wants[k].image);
+            job->items[i][count++] = (struct eb_run_item){.component = &d->profile->components[k],
+                                                          .image = &image->facts,
+                                                          .file = &image->found,
+                                                          .source = image->source,
+                                                          .checksum = image->checksum};
+        }
+        const struct eb_run_config config = {.port = port,
+                                             .profile = d->profile,
+                                             .modbus = d->modbus,
+                                             .tftp = d->tftp,
+                                             .unit = d->unit,
+                                             .serial = d->serial,
+                                             .reach_patience_us = 5000000,
+                                             .items = job->items[i],
+                                             .count = count,
+                                             .buffer = job->buffers + i * JOB_BUFFER_BYTES,
+                                             .buffer_bytes = JOB_BUFFER_BYTES};
+        assert_int_equal(eb_run_init(&job->runs[i], &config), EB_OK);
+        assert_int_equal(eb_crew_add(&job->crew, &job->runs[i]), EB_OK);
+    }
+}
+
+void job_work(struct job *job)
+{
+    while (eb_crew_work(&job->crew, EB_NEVER) > 0)
+        ;
+}
+
+void job_close(struct job *job)
+{
+    for (size_t i = 0; i < job->image_count; i++)
+        eb_image_close(job->images[i]);
+    eb_site_free(job->site);
+    free(job->images);
+    free(job->runs);
+    free(job->items);
+    free(job->buffers);
+    free(job->places);
+}
+
+/* --- processes ----------------------------------------------------------------------------------- */
+
+static pid_t spawn(const char *const *arguments, int in, int out, int err)
+{
+    fflush(NULL);
+    pid_t pid = fork();
+    assert_true(pid >= 0);
+    if (pid == 0) {
+        dup2(in, 0);
+        dup2(out, 1);
+        dup2(err, 2);
+        execvp(arguments[0], (char *const *)(uintptr_t)arguments);
+        dprintf(2, "%s: %s\n", arguments[0], strerror(errno));
+        _exit(127);
+    }
+    return pid;
+}
+
+static int wait_status(pid_t pid)
+{
+    int status;
+    while (waitpid(pid, &status, 0) < 0)
+        assert_int_equal(errno, EINTR);
+    return WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
+}
+
+static char *text_of_file(FILE *file)
+{
+    long size = ftell(file);
+    char *text = calloc(1, (size_t)size + 1);
+    rewind(file);
+    assert_int_equal(fread(text, 1, (size_t)size, file), size);
+    fclose(file);
+    return text;
+}
+
+struct outcome run_program(const char *const *arguments)
+{
+    FILE *out = tmpfile();
+    FILE *err = tmpfile();
+    int in = open("/dev/null", O_RDONLY | O_CLOEXEC);
+    assert_true(out != NULL && err != NULL && in >= 0);
+    struct outcome o = {.status = wait_status(spawn(arguments, in, fileno(out), fileno(err)))};
+    close(in);
+    fseek(out, 0, SEEK_END);
+    fseek(err, 0, SEEK_END);
+    o.out = text_of_file(out);
+    o.err = text_of_file(err);
+    return o;
+}
+
+void outcome_free(struct outcome *o)
+{
+    free(o->out);
+    free(o->err);
+}
+
+int start_program(const char *const *arguments, const char *log)
+{
+    int fd = open(log, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
+    int in = open("/dev/null", O_RDONLY | O_CLOEXEC);
+    assert_true(fd >= 0 && in >= 0);
+    pid_t pid = spawn(arguments, in, fd, fd);
+    close(fd);
+    close(in);
+    return pid;
+}
+
+int stop_program(int pid, int number)
+{
+    kill(pid, number);
+    return wait_status(pid);
+}
+
+bool wait_for_text(const char *path, const char *text, unsigned seconds)
+{
+    const struct timespec pause = {0, 20000000};
+    for (unsigned i = 0; i < seconds * 50; i++) {
+        char *have = read_text("", path, NULL);
+        bool found = have != NULL && strstr(have, text) != NULL;
+        free(have);
+        if (found)
+            return true;
+        nanosleep(&pause, NULL);
+    }
+    return false;
+}
+
+bool have_program(const char *name)
+{
+    char line[256];
+    snprintf(line, sizeof line, "PATH=$PATH:/usr/sbin:/sbin command -v %s", name);
+    const char *const arguments[] = {"sh", "-c", line, NULL};
+    struct outcome o = run_program(arguments);
+    bool have = o.status == 0;
+    outcome_free(&o);
+    return have;
+}

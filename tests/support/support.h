@@ -1,0 +1,97 @@
+/* What several tests share: folders, files, images with manifests, worlds with their sites, and running a program. */
+#ifndef TEST_SUPPORT_H
+#define TEST_SUPPORT_H
+
+#include <setjmp.h>
+#include <stdarg.h>
+#include <stddef.h>
+#include <stdint.h>
+#include <cmocka.h>
+
+#include <einbau/host.h>
+#include <einbau/sim.h>
+
+enum { PATH_BYTES = 512 };
+
+/* A fresh folder below the build's; removed with all in it by remove_folder. */
+void make_folder(char folder[PATH_BYTES]);
+void remove_folder(const char *folder);
+
+/* Writes a text file `folder`/`name`. */
+__attribute__((format(printf, 3, 4))) void write_text(const char *folder, const char *name, const char *format, ...);
+void write_bytes(const char *folder, const char *name, const void *bytes, size_t size);
+/* Reads a whole file; NUL behind its end; freed by the caller.  NULL where it is not there. */
+char *read_text(const char *folder, const char *name, size_t *size);
+
+/* An image as the simulated devices define it, `size` bytes, freed by the caller.  CRC-32 by zlib. */
+uint8_t *make_image(const char *product, const char *component, const char *version, size_t size);
+
+/* Writes an image and its manifest; digest by libsodium.  `more` is JSON behind the fixed entries, or "". */
+void write_image(const char *folder, const char *name, const char *product, const char *component, const char *version,
+                 size_t size, const char *revisions, const char *more);
+
+/* --- a little site: PLCs with two banks and a display, couplers with one bank ---------------------- */
+
+struct little {
+    char folder[PATH_BYTES];
+    char site_path[PATH_BYTES + 16];
+    char world_path[PATH_BYTES + 16];
+};
+
+struct little_options {
+    size_t plcs, couplers;
+    size_t image_bytes;        /* of the firmware; 0: 3000 */
+    const char *wire;          /* YAML for the wire, e.g. "lost-ppm: 1000"; NULL: nothing special */
+    const char *device;        /* YAML lines for each device, four blanks deep, or NULL */
+    const char *tftp;          /* YAML for the profiles' tftp, or NULL */
+    const char *device_tftp;   /* YAML for the devices' tftp, or NULL */
+    size_t capacity_kib;       /* 0: 8 */
+    bool no_times;             /* no erasing, no writing time */
+};
+
+/* Writes site, world, profiles and images.  Devices are plc-1.., coupler-1..; old versions 1.0, new ones 2.0. */
+void little_make(struct little *little, const struct little_options *options);
+void little_remove(struct little *little);
+
+/* --- one job in this process --------------------------------------------------------------------- */
+
+/* A site's devices as runs, fitted with what the site wants. */
+struct job {
+    struct eb_site *site;
+    struct eb_image **images;
+    size_t image_count;
+    struct eb_run *runs;
+    struct eb_run_item (*items)[EB_COMPONENTS_MAX];
+    uint8_t *buffers;
+    struct eb_crew_place *places;
+    struct eb_crew crew;
+};
+
+void job_open(struct job *job, const char *site_path);
+/* Begins the runs of all devices, to fit (or only to look). */
+void job_begin(struct job *job, const struct eb_port *port, bool fit);
+void job_work(struct job *job);
+void job_close(struct job *job);
+
+/* --- processes ----------------------------------------------------------------------------------- */
+
+struct outcome {
+    int status; /* exit status, or 128 + signal */
+    char *out, *err;
+};
+
+/* Runs a program to its end and keeps what it printed; arguments end with NULL. */
+struct outcome run_program(const char *const *arguments);
+void outcome_free(struct outcome *outcome);
+
+/* Starts a program in the background, its stdout and stderr in `log`; and ends it. */
+int start_program(const char *const *arguments, const char *log);
+int stop_program(int pid, int signal);
+
+/* Waits until `path` holds `text`, at most `seconds`; false where it does not come. */
+bool wait_for_text(const char *path, const char *text, unsigned seconds);
+
+/* Whether a program can be found on PATH; a test that needs one that is missing says so and is skipped. */
+bool have_program(const char *name);
+
+#endif

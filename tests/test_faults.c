@@ -1,0 +1,230 @@
+/* Every datagram and every TCP segment of a whole job, struck by every fault, in virtual time.
+ *
+ * Whatever happens, afterwards the device runs the old version or the new one, or sits in its loader and is said to; and what
+ * is called confirmed runs from a flash that holds the image to the last byte. */
+#include "support/support.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { KINDS = EB_SIM_POWER_LOST + 1, AFTER_US = 60000000, PAIR_REACH = 8 /* a window of 8 and its acknowledgement */ };
+
+static const char *const kind_words[] = {"lost", "doubled", "late", "garbled", "garbled unseen", "power lost"};
+
+struct subject {
+    const char *name; /* of the one device */
+    struct little little;
+    const char *components[2];
+    size_t count;
+    uint8_t *old_image[2], *new_image[2];
+    size_t old_size[2], new_size[2];
+};
+
+struct tally {
+    unsigned long cases, confirmed, failed, in_loader, other, rescued;
+};
+
+static struct tally tally;
+
+static void open_subject(struct subject *s, bool plc, const char *device)
+{
+    const struct little_options options = {.plcs = plc,
+                                           .couplers = !plc,
+                                           .image_bytes = 8000,
+                                           .device = device,
+                                           .tftp = "windowsize: 8, blksize: 128, patience-s: 20"};
+    static const char *const plc_files[2][2] = {{"plc-1.0.bin", "plc-2.0.bin"}, {"display-1.0.bin", "display-2.0.bin"}};
+    static const char *const coupler_files[2] = {"coupler-1.0.bin", "coupler-2.0.bin"};
+    memset(s, 0, sizeof *s);
+    s->name = plc ? "plc-1" : "coupler-1";
+    s->components[0] = "firmware";
+    s->components[1] = "display";
+    s->count = plc ? 2 : 1;
+    little_make(&s->little, &options);
+    for (size_t i = 0; i < s->count; i++) {
+        const char *const *files = plc ? plc_files[i] : coupler_files;
+        s->old_image[i] = (uint8_t *)read_text(s->little.folder, files[0], &s->old_size[i]);
+        s->new_image[i] = (uint8_t *)read_text(s->little.folder, files[1], &s->new_size[i]);
+    }
+}
+
+static void close_subject(struct subject *s)
+{
+    little_remove(&s->little);
+    for (size_t i = 0; i < s->count; i++) {
+        free(s->old_image[i]);
+        free(s->new_image[i]);
+    }
+}
+
+static bool flash_holds(const struct subject *s, const struct eb_sim *sim, size_t i, bool new_one)
+{
+    size_t capacity;
+    const uint8_t *flash = eb_sim_flash(sim, s->name, s->components[i], &capacity);
+    return memcmp(flash, new_one ? s->new_image[i] : s->old_image[i], new_one ? s->new_size[i] : s->old_size[i]) == 0;
+}
+
+/* The laptop's process dies when `kill_at` frames were on the wire; UINT64_MAX: never. */
+static void work(struct job *job, struct eb_sim *sim, uint64_t kill_at)
+{
+    const struct eb_port *port = eb_sim_port(sim);
+    if (kill_at == UINT64_MAX) {
+        job_work(job);
+        return;
+    }
+    while (job->crew.going > 0 && eb_sim_frames(sim) < kill_at)
+        eb_crew_work(&job->crew, port->now_us(port->self) + 1000);
+    eb_crew_abandon(&job->crew);
+}
+
+static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *faults, size_t count, uint64_t kill_at,
+                         const char *what)
+{
+    struct eb_problem problem;
+    struct job job;
+    struct eb_sim *sim = eb_sim_open(s->little.world_path, NULL, &problem);
+    assert_non_null(sim);
+    eb_sim_set_faults(sim, faults, count);
+    job_open(&job, s->little.site_path);
+    job_begin(&job, eb_sim_port(sim), true);
+    work(&job, sim, kill_at);
+    uint64_t frames = eb_sim_frames(sim);
+    enum eb_outcome outcome = job.runs[0].outcome;
+    bool identified = job.runs[0].identified;
+    bool all_new = true;
+    tally.cases++;
+
+    if (outcome == EB_OUTCOME_CONFIRMED) {
+        tally.confirmed++;
+        for (size_t i = 0; i < s->count; i++) {
+            if (!flash_holds(s, sim, i, true))
+                fail_msg("%s: confirmed, but the %s's flash does not hold the image", what, s->components[i]);
+        }
+    }
+    if (outcome == EB_OUTCOME_FAILED && kill_at == UINT64_MAX && identified &&
+        eb_sim_mode_of(sim, s->name) == EB_SIM_STOPPED)
+        fail_msg("%s: failed, and the program was left stopped", what);
+    eb_sim_pass(sim, AFTER_US);
+    enum eb_sim_mode mode = eb_sim_mode_of(sim, s->name);
+    for (size_t i = 0; i < s->count && mode != EB_SIM_LOADER; i++) {
+        bool new_one = flash_holds(s, sim, i, true);
+        all_new = all_new && new_one;
+        if (!new_one && !flash_holds(s, sim, i, false))
+            fail_msg("%s: the device runs a %s that is neither old nor new", what, s->components[i]);
+    }
+    if (outcome == EB_OUTCOME_CONFIRMED && mode != EB_SIM_RUNNING)
+        fail_msg("%s: confirmed, but the device is in mode %d in the end", what, mode);
+    if (mode != EB_SIM_LOADER && mode != EB_SIM_RUNNING && mode != EB_SIM_STOPPED)
+        fail_msg("%s: the device is in mode %d in the end", what, mode);
+    if (outcome == EB_OUTCOME_FAILED && getenv("EINBAU_TEST_LOUD"))
+        print_message("%s: failed\n", what);
+    tally.failed += outcome == EB_OUTCOME_FAILED;
+    tally.in_loader += outcome == EB_OUTCOME_IN_LOADER;
+    tally.other += outcome != EB_OUTCOME_FAILED && outcome != EB_OUTCOME_IN_LOADER && outcome != EB_OUTCOME_CONFIRMED;
+
+    /* It is found as it is, and can be fitted from there. */
+    eb_sim_set_faults(sim, NULL, 0);
+    job_begin(&job, eb_sim_port(sim), false);
+    job_work(&job);
+    if (!job.runs[0].identified || job.runs[0].in_loader != (mode == EB_SIM_LOADER))
+        fail_msg("%s: %s, but a look says otherwise", what, mode == EB_SIM_LOADER ? "in its loader" : "running");
+    job_begin(&job, eb_sim_port(sim), true);
+    job_work(&job);
+    if (job.runs[0].outcome != (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_CONFIRMED))
+        fail_msg("%s: fitted once more without a fault, the outcome is %s", what,
+                 eb_outcome_word(job.runs[0].outcome));
+    tally.rescued += mode == EB_SIM_LOADER;
+    job_close(&job);
+    eb_sim_close(sim);
+    return frames;
+}
+
+static void strike_everything(bool plc)
+{
+    struct subject s;
+    char what[128];
+    open_subject(&s, plc, NULL);
+    memset(&tally, 0, sizeof tally);
+    uint64_t frames = try_case(&s, NULL, 0, UINT64_MAX, "no fault");
+    assert_int_equal(tally.confirmed, 1);
+    assert_true(frames > 50);
+    for (uint64_t f = 0; f < frames; f++) {
+        for (int kind = 0; kind < KINDS; kind++) {
+            const struct eb_sim_fault fault = {f, (enum eb_sim_fault_kind)kind};
+            snprintf(what, sizeof what, "%s, frame %u %s", s.name, (unsigned)f, kind_words[kind]);
+            try_case(&s, &fault, 1, UINT64_MAX, what);
+        }
+        snprintf(what, sizeof what, "%s, laptop killed at frame %u", s.name, (unsigned)f);
+        try_case(&s, NULL, 0, f, what);
+        for (uint64_t g = f + 1; g <= f + PAIR_REACH && g < frames; g++) {
+            const struct eb_sim_fault pair[] = {{f, EB_SIM_LOST}, {g, EB_SIM_LOST}};
+            snprintf(what, sizeof what, "%s, frames %u and %u lost", s.name, (unsigned)f, (unsigned)g);
+            try_case(&s, pair, 2, UINT64_MAX, what);
+        }
+    }
+    print_message("%s: %lu cases on %u frames: %lu confirmed, %lu failed, %lu in loader, %lu refused or interrupted; "
+                  "%lu found in the loader afterwards, all of them rescued\n",
+                  s.name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader, tally.other,
+                  tally.rescued);
+    assert_true(tally.cases > 1000);
+    assert_true(tally.confirmed > tally.cases / 2);
+    close_subject(&s);
+}
+
+static void every_fault_at_every_frame_of_a_plc(void **state)
+{
+    (void)state;
+    strike_everything(true);
+}
+
+static void every_fault_at_every_frame_of_a_coupler(void **state)
+{
+    (void)state;
+    strike_everything(false);
+}
+
+/* A loader that checks nothing starts whatever it finds: then only what is read back can tell. */
+static void damage_that_no_loader_sees_is_caught_by_the_confirm(void **state)
+{
+    (void)state;
+    struct subject s;
+    struct eb_problem problem;
+    unsigned damaged = 0;
+    open_subject(&s, false, "    checks-crc: no\n");
+    for (uint64_t f = 0; f < 120; f++) {
+        const struct eb_sim_fault faults[] = {{f, EB_SIM_GARBLED_UNSEEN}};
+        struct job job;
+        struct eb_sim *sim = eb_sim_open(s.little.world_path, NULL, &problem);
+        assert_non_null(sim);
+        eb_sim_set_faults(sim, faults, 1);
+        job_open(&job, s.little.site_path);
+        job_begin(&job, eb_sim_port(sim), true);
+        while (job.crew.going > 0) {
+            eb_crew_work(&job.crew, EB_NEVER);
+            if (job.runs[0].progress.attempt > 1 && job.runs[0].error.status == EB_UNCONFIRMED) {
+                damaged++;
+                assert_true(job.runs[0].in_loader || !flash_holds(&s, sim, 0, true));
+                break;
+            }
+        }
+        job_work(&job);
+        if (job.runs[0].outcome == EB_OUTCOME_CONFIRMED)
+            assert_true(flash_holds(&s, sim, 0, true));
+        job_close(&job);
+        eb_sim_close(sim);
+    }
+    print_message("%u of 120 single bits went into the flash unseen, and none was confirmed\n", damaged);
+    assert_true(damaged > 40);
+    close_subject(&s);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(every_fault_at_every_frame_of_a_plc),
+        cmocka_unit_test(every_fault_at_every_frame_of_a_coupler),
+        cmocka_unit_test(damage_that_no_loader_sees_is_caught_by_the_confirm),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
