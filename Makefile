@@ -1,0 +1,54 @@
+# The README's two commands are `make demo` and `make check`; both install what is missing first.
+
+BUILD ?= build
+SANITIZED ?= build-sanitized
+CLANG_SOURCES = $(shell git ls-files '*.c' '*.h')
+
+.PHONY: all demo check bench setup build sanitize lint format cortex-m4 screenshots install clean
+
+all: build
+
+setup:
+	@scripts/setup
+
+build: setup
+	@cmake -S . -B $(BUILD) -G Ninja -DCMAKE_BUILD_TYPE=Release >$(BUILD).log 2>&1 || { cat $(BUILD).log; exit 1; }
+	@rm -f $(BUILD).log
+	@ninja -C $(BUILD) --quiet
+
+demo: build
+	@scripts/demo $(BUILD)
+
+check: build
+	@ctest --test-dir $(BUILD) --output-on-failure
+
+bench: build
+	@scripts/bench $(BUILD)
+
+sanitize: setup
+	@cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DEINBAU_SANITIZE=ON >/dev/null
+	@ninja -C $(SANITIZED) --quiet
+	@ctest --test-dir $(SANITIZED) --output-on-failure
+
+# Warnings are errors in every build; these look deeper.
+lint: build
+	@clang-format --dry-run --Werror $(CLANG_SOURCES)
+	@scripts/tidy $(BUILD)
+	@cppcheck --quiet --error-exitcode=1 --enable=warning,performance,portability --inline-suppr --std=c11 \
+	  --suppress=missingIncludeSystem -D_GNU_SOURCE -Iinclude -Isrc -Ihost src host tools examples
+
+format:
+	@clang-format -i $(CLANG_SOURCES)
+
+# The core alone, for a bare Cortex-M4: no operating system, no heap; prints its size.
+cortex-m4: setup
+	@scripts/cortex-m4
+
+screenshots: build
+	@scripts/screenshots $(BUILD)
+
+install: build
+	@cmake --install $(BUILD)
+
+clean:
+	@rm -rf $(BUILD) $(SANITIZED)
