@@ -1,0 +1,577 @@
+/* The pushing end of TFTP, datagram by datagram: frames as RFC 1350, 2347, 2348, 2349 and 7440 draw them, on a clock that
+ * starts just before its wrap of 32 bits. */
+#include "support/support.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { START_US = 0xFFFFFF00, SECOND_US = 1000000 };
+
+static const struct eb_endpoint server = {{192, 0, 2, 9}, 69};
+static const struct eb_endpoint peer = {{192, 0, 2, 9}, 3456};
+static const struct eb_endpoint stranger = {{192, 0, 2, 9}, 4000};
+
+struct rig {
+    struct eb_tftp_put put;
+    uint64_t size, now_us;
+    uint64_t broken_from; /* reading from there on fails */
+    uint8_t *buffer;
+};
+
+static uint8_t byte_at(uint64_t offset)
+{
+    return (uint8_t)(offset * 31 + (offset >> 8) * 7);
+}
+
+static enum eb_status read_bytes(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    const struct rig *r = self;
+    assert_true(offset + size <= r->size);
+    if (offset + size > r->broken_from)
+        return EB_IO;
+    for (size_t i = 0; i < size; i++)
+        to[i] = byte_at(offset + i);
+    return EB_OK;
+}
+
+static struct eb_tftp_put_config config_of(struct rig *r, uint16_t blksize, uint16_t windowsize)
+{
+    return (struct eb_tftp_put_config){.server = server,
+                                       .file_name = "fw.bin",
+                                       .source = {r, r->size, read_bytes},
+                                       .blksize = blksize,
+                                       .windowsize = windowsize,
+                                       .patience_us = 30ULL * SECOND_US,
+                                       .buffer = r->buffer,
+                                       .buffer_bytes = 70000};
+}
+
+static void begin(struct rig *r, uint64_t size, uint16_t blksize, uint16_t windowsize)
+{
+    *r = (struct rig){.size = size, .now_us = START_US, .broken_from = UINT64_MAX, .buffer = malloc(70000)};
+    const struct eb_tftp_put_config config = config_of(r, blksize, windowsize);
+    assert_int_equal(eb_tftp_put_init(&r->put, &config, r->now_us), EB_OK);
+}
+
+static void end(struct rig *r)
+{
+    free(r->buffer);
+}
+
+/* Takes all that is to be sent; gives the number of datagrams, the last of them in `last`. */
+static size_t take(struct rig *r, struct eb_datagram *first, struct eb_datagram *last)
+{
+    struct eb_datagram burst[EB_BURST_MAX];
+    size_t total = 0;
+    size_t n;
+    while ((n = eb_tftp_put_give(&r->put, burst, EB_BURST_MAX)) > 0) {
+        if (total == 0 && first != NULL)
+            *first = burst[0];
+        if (last != NULL)
+            *last = burst[n - 1];
+        eb_tftp_put_taken(&r->put, n, r->now_us);
+        total += n;
+    }
+    return total;
+}
+
+static void expect_one(struct rig *r, const void *bytes, size_t size, const struct eb_endpoint *to)
+{
+    struct eb_datagram d = {0};
+    assert_int_equal(take(r, &d, NULL), 1);
+    assert_int_equal(d.size_bytes, size);
+    assert_memory_equal(d.bytes, bytes, size);
+    assert_true(eb_endpoint_same(&d.peer, to));
+}
+#define EXPECT_ONE(r, text, to) expect_one(r, text, sizeof(text) - 1, to)
+
+static void receive(struct rig *r, const struct eb_endpoint *from, const void *bytes, size_t size)
+{
+    eb_tftp_put_receive(&r->put, from, bytes, size, r->now_us);
+}
+#define RECEIVE(r, from, text) receive(r, from, text, sizeof(text) - 1)
+
+static void ack(struct rig *r, unsigned block)
+{
+    const uint8_t bytes[] = {0, 4, (uint8_t)(block >> 8), (uint8_t)block};
+    receive(r, &peer, bytes, sizeof bytes);
+}
+
+static void pass(struct rig *r, uint64_t us)
+{
+    r->now_us += us;
+    eb_tftp_put_tick(&r->put, r->now_us);
+}
+
+static void expect_blocks(struct rig *r, unsigned first, unsigned count)
+{
+    struct eb_datagram a = {0};
+    struct eb_datagram b = {0};
+    assert_int_equal(take(r, &a, &b), count);
+    if (count == 0)
+        return;
+    assert_int_equal(a.bytes[1], 3);
+    assert_int_equal(a.bytes[2] << 8 | a.bytes[3], first & 0xFFFF);
+    assert_int_equal(b.bytes[2] << 8 | b.bytes[3], (first + count - 1) & 0xFFFF);
+}
+
+/* --- requests ------------------------------------------------------------------------------------ */
+
+static void a_plain_request_is_that_of_rfc_1350(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 1000, 512, 1);
+    EXPECT_ONE(&r, "\0\2fw.bin\0octet\0", &server);
+    RECEIVE(&r, &peer, "\0\4\0\0");
+    assert_int_equal(r.put.state, EB_TFTP_SENDING);
+    struct eb_datagram d = {0};
+    assert_int_equal(take(&r, &d, NULL), 1);
+    assert_int_equal(d.size_bytes, 516);
+    assert_memory_equal(d.bytes, "\0\3\0\1", 4);
+    for (size_t i = 0; i < 512; i++)
+        assert_int_equal(d.bytes[4 + i], byte_at(i));
+    ack(&r, 1);
+    assert_int_equal(take(&r, &d, NULL), 1);
+    assert_int_equal(d.size_bytes, 4 + 488);
+    ack(&r, 2);
+    assert_int_equal(r.put.state, EB_TFTP_DONE);
+    assert_int_equal(r.put.acked_bytes, 1000);
+    assert_true(eb_tftp_put_deadline_us(&r.put) == EB_NEVER);
+    end(&r);
+}
+
+static void options_are_asked_for_by_their_names(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 123456, 1428, 16);
+    struct eb_tftp_put_config config = config_of(&r, 1428, 16);
+    config.timeout_s = 3;
+    config.tsize = true;
+    assert_int_equal(eb_tftp_put_init(&r.put, &config, r.now_us), EB_OK);
+    EXPECT_ONE(&r, "\0\2fw.bin\0octet\0blksize\0" "1428\0windowsize\0" "16\0timeout\0" "3\0tsize\0" "123456\0", &server);
+    RECEIVE(&r, &peer, "\0\6BlkSize\0" "1024\0WINDOWSIZE\0" "4\0timeout\0" "3\0tsize\0" "123456\0");
+    assert_int_equal(r.put.blksize, 1024);
+    assert_int_equal(r.put.windowsize, 4);
+    expect_blocks(&r, 1, 4);
+    end(&r);
+}
+
+static void an_option_that_the_device_leaves_out_keeps_its_default(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 5000, 1024, 8);
+    take(&r, NULL, NULL);
+    RECEIVE(&r, &peer, "\0\6blksize\0" "1024\0");
+    assert_int_equal(r.put.windowsize, 1);
+    expect_blocks(&r, 1, 1);
+    end(&r);
+}
+
+static void options_that_were_not_asked_for_are_refused_with_error_8(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *bytes;
+        size_t size;
+    } rows[] = {
+#define ROW(text) {text, sizeof(text) - 1}
+        ROW("\0\6blksize\0" "1025\0"),      ROW("\0\6blksize\0" "7\0"),     ROW("\0\6windowsize\0" "9\0"),
+        ROW("\0\6windowsize\0" "0\0"),      ROW("\0\6timeout\0" "1\0"),     ROW("\0\6tsize\0" "5000\0"),
+        ROW("\0\6colour\0" "1\0"),          ROW("\0\6blksize\0" "10x\0"),   ROW("\0\6blksize\0"),
+        ROW("\0\6blksize\0" "1024"),        ROW("\0\6blksize\0" "99999999999999999999999\0"),
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct rig r;
+        struct eb_datagram d = {0};
+        begin(&r, 5000, 1024, 8);
+        take(&r, NULL, NULL);
+        receive(&r, &peer, rows[i].bytes, rows[i].size);
+        assert_int_equal(r.put.state, EB_TFTP_FAILED);
+        assert_int_equal(r.put.error.status, EB_GARBAGE);
+        assert_int_equal(take(&r, &d, NULL), 1);
+        assert_memory_equal(d.bytes, "\0\5\0\10", 4);
+        assert_true(eb_endpoint_same(&d.peer, &peer));
+        end(&r);
+    }
+}
+
+static void a_device_that_refuses_options_is_asked_without(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 600, 1024, 8);
+    take(&r, NULL, NULL);
+    RECEIVE(&r, &peer, "\0\5\0\10no options\0");
+    EXPECT_ONE(&r, "\0\2fw.bin\0octet\0", &server);
+    RECEIVE(&r, &peer, "\0\5\0\10no options\0"); /* a late answer to the first request */
+    assert_int_equal(r.put.state, EB_TFTP_ASKING);
+    RECEIVE(&r, &peer, "\0\4\0\0");
+    assert_int_equal(r.put.blksize, 512);
+    expect_blocks(&r, 1, 1);
+    end(&r);
+}
+
+static void a_device_that_drops_requests_with_options_is_asked_without(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct eb_datagram d = {0};
+    begin(&r, 600, 1024, 8);
+    unsigned with = 0;
+    unsigned without = 0;
+    for (int i = 0; i < 12 && without == 0; i++) {
+        if (take(&r, &d, NULL) == 1)
+            *(d.size_bytes > 15 ? &with : &without) += 1;
+        pass(&r, SECOND_US);
+    }
+    assert_int_equal(with, 3);
+    assert_int_equal(without, 1);
+    end(&r);
+}
+
+static void the_devices_error_text_reaches_the_caller_as_plain_text(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 600, 512, 1);
+    take(&r, NULL, NULL);
+    RECEIVE(&r, &peer, "\0\5\0\2\033[2Jstop the program first\0");
+    assert_int_equal(r.put.state, EB_TFTP_FAILED);
+    assert_int_equal(r.put.error.status, EB_PEER_ERROR);
+    assert_int_equal(r.put.error.number, 2);
+    assert_string_equal(r.put.error.text, "?[2Jstop the program first");
+    assert_int_equal(take(&r, NULL, NULL), 0); /* RFC 1350: an ERROR is not answered */
+    end(&r);
+}
+
+/* --- data ---------------------------------------------------------------------------------------- */
+
+static void an_exact_multiple_ends_with_an_empty_block(void **state)
+{
+    (void)state;
+    static const struct {
+        uint64_t size;
+        unsigned blocks;
+        size_t last;
+    } rows[] = {{0, 1, 0}, {1, 1, 1}, {511, 1, 511}, {512, 2, 0}, {513, 2, 1}, {1024, 3, 0}};
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct rig r;
+        struct eb_datagram d = {0};
+        begin(&r, rows[i].size, 512, 1);
+        take(&r, NULL, NULL);
+        ack(&r, 0);
+        for (unsigned block = 1; block <= rows[i].blocks; block++) {
+            assert_int_equal(r.put.state, EB_TFTP_SENDING);
+            assert_int_equal(take(&r, &d, NULL), 1);
+            ack(&r, block);
+        }
+        assert_int_equal(d.size_bytes, 4 + rows[i].last);
+        assert_int_equal(r.put.state, EB_TFTP_DONE);
+        end(&r);
+    }
+}
+
+static void block_numbers_roll_over(void **state)
+{
+    (void)state;
+    for (int to_one = 0; to_one <= 1; to_one++) {
+        struct rig r;
+        uint64_t blocks = 140000;
+        begin(&r, blocks * 8 - 1, 8, 1000);
+        struct eb_tftp_put_config config = config_of(&r, 8, 1000);
+        config.rollover_to_one = to_one == 1;
+        assert_int_equal(eb_tftp_put_init(&r.put, &config, r.now_us), EB_OK);
+        take(&r, NULL, NULL);
+        RECEIVE(&r, &peer, "\0\6blksize\0" "8\0windowsize\0" "1000\0");
+        uint64_t at = 0;
+        while (r.put.state == EB_TFTP_SENDING) {
+            struct eb_datagram burst[EB_BURST_MAX];
+            size_t n;
+            while ((n = eb_tftp_put_give(&r.put, burst, EB_BURST_MAX)) > 0) {
+                for (size_t i = 0; i < n; i++) {
+                    at++;
+                    unsigned number = to_one ? (unsigned)((at - 1) % 65535 + 1) : (unsigned)(at % 65536);
+                    assert_int_equal(burst[i].bytes[2] << 8 | burst[i].bytes[3], number);
+                    assert_int_equal(burst[i].bytes[4], byte_at((at - 1) * 8));
+                }
+                eb_tftp_put_taken(&r.put, n, r.now_us);
+            }
+            ack(&r, to_one ? (unsigned)((at - 1) % 65535 + 1) : (unsigned)(at % 65536));
+        }
+        assert_int_equal(at, blocks);
+        assert_int_equal(r.put.state, EB_TFTP_DONE);
+        assert_int_equal(r.put.repeated, 0);
+        end(&r);
+    }
+}
+
+static void begin_window(struct rig *r)
+{
+    begin(r, 100000, 1000, 8);
+    take(r, NULL, NULL);
+    RECEIVE(r, &peer, "\0\6blksize\0" "1000\0windowsize\0" "8\0");
+    expect_blocks(r, 1, 8);
+}
+
+static void a_window_goes_out_whole_and_then_waits(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    expect_blocks(&r, 0, 0);
+    ack(&r, 8);
+    expect_blocks(&r, 9, 8);
+    end(&r);
+}
+
+static void an_acknowledgement_inside_the_window_begins_a_new_full_one_there(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    ack(&r, 3); /* RFC 7440 section 4: block 4 was lost */
+    expect_blocks(&r, 4, 8);
+    assert_int_equal(r.put.repeated, 5);
+    ack(&r, 11);
+    expect_blocks(&r, 12, 8);
+    end(&r);
+}
+
+static void repeated_acknowledgements_send_nothing(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    ack(&r, 8);
+    expect_blocks(&r, 9, 8);
+    for (int i = 0; i < 1000; i++) {
+        ack(&r, 8); /* the same again, old ones, and ones for what was never sent */
+        ack(&r, 5);
+        ack(&r, 0);
+        ack(&r, 17);
+        ack(&r, 65535);
+    }
+    expect_blocks(&r, 0, 0);
+    assert_int_equal(r.put.repeated, 0);
+    end(&r);
+}
+
+static void silence_repeats_the_window_with_backoff_until_patience_is_over(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    uint64_t began_us = r.now_us;
+    uint64_t last_us = began_us;
+    uint64_t gaps[16];
+    unsigned repeats = 0;
+    while (r.put.state == EB_TFTP_SENDING) {
+        uint64_t deadline_us = eb_tftp_put_deadline_us(&r.put);
+        assert_true(deadline_us > r.now_us);
+        r.now_us = deadline_us;
+        eb_tftp_put_tick(&r.put, r.now_us);
+        if (r.put.state != EB_TFTP_SENDING)
+            break;
+        gaps[repeats++] = r.now_us - last_us;
+        last_us = r.now_us;
+        expect_blocks(&r, 1, 8);
+    }
+    assert_int_equal(r.put.error.status, EB_NO_ANSWER);
+    assert_int_equal(r.now_us - began_us, 30ULL * SECOND_US);
+    assert_in_range(repeats, 4, 8);
+    for (unsigned i = 1; i < repeats; i++)
+        assert_true(gaps[i] == 2 * gaps[i - 1] || gaps[i] == 8ULL * SECOND_US);
+    struct eb_datagram d = {0};
+    assert_int_equal(take(&r, &d, NULL), 1); /* a farewell, so that the device does not wait either */
+    assert_memory_equal(d.bytes, "\0\5\0\0", 4);
+    end(&r);
+}
+
+static void slow_flash_is_not_answered_with_repeats(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    for (unsigned block = 8; block < 96; block += 8) {
+        r.now_us += SECOND_US * 9 / 10; /* each window takes nearly as long as the first timeout */
+        eb_tftp_put_tick(&r.put, r.now_us);
+        expect_blocks(&r, 0, 0);
+        ack(&r, block);
+        expect_blocks(&r, block + 1, 8);
+        if (block > 16)
+            assert_true(eb_tftp_put_deadline_us(&r.put) >= r.now_us + SECOND_US * 18 / 10);
+    }
+    assert_int_equal(r.put.repeated, 0);
+    end(&r);
+}
+
+static void a_port_without_room_loses_nothing(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct eb_datagram burst[EB_BURST_MAX];
+    begin(&r, 50000, 1000, 16);
+    take(&r, NULL, NULL);
+    RECEIVE(&r, &peer, "\0\6blksize\0" "1000\0windowsize\0" "16\0");
+    unsigned expected = 1;
+    while (r.put.state == EB_TFTP_SENDING) {
+        size_t n = eb_tftp_put_give(&r.put, burst, 5);
+        if (n == 0) {
+            ack(&r, expected - 1);
+            continue;
+        }
+        for (size_t i = 0; i < n; i++)
+            assert_int_equal(burst[i].bytes[3], (expected + i) & 0xFF);
+        size_t taken = expected % 3 < n ? expected % 3 : n; /* none, one or two of them */
+        eb_tftp_put_taken(&r.put, taken, r.now_us);
+        expected += (unsigned)taken;
+        if (taken == 0) {
+            eb_tftp_put_taken(&r.put, eb_tftp_put_give(&r.put, burst, 1), r.now_us);
+            expected++;
+        }
+    }
+    assert_int_equal(r.put.state, EB_TFTP_DONE);
+    assert_int_equal(r.put.repeated, 0);
+    end(&r);
+}
+
+/* --- who is who ---------------------------------------------------------------------------------- */
+
+static void a_stranger_gets_error_5_and_the_transfer_lives(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    RECEIVE(&r, &stranger, "\0\4\0\10");
+    EXPECT_ONE(&r, "\0\5\0\5unknown transfer id\0", &stranger);
+    assert_int_equal(r.put.state, EB_TFTP_SENDING);
+    RECEIVE(&r, &stranger, "\0\5\0\0die\0"); /* not even its error is answered */
+    expect_blocks(&r, 0, 0);
+    assert_int_equal(r.put.strangers, 2);
+    ack(&r, 8);
+    expect_blocks(&r, 9, 8);
+    end(&r);
+}
+
+static void an_answer_from_another_address_does_not_begin_the_transfer(void **state)
+{
+    (void)state;
+    struct rig r;
+    const struct eb_endpoint elsewhere = {{192, 0, 2, 10}, 69};
+    begin(&r, 600, 512, 1);
+    take(&r, NULL, NULL);
+    RECEIVE(&r, &elsewhere, "\0\4\0\0");
+    assert_int_equal(r.put.state, EB_TFTP_ASKING);
+    end(&r);
+}
+
+static void garbage_of_every_short_kind_changes_nothing(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    uint8_t bytes[8] = {0};
+    for (unsigned size = 0; size <= 4; size++) {
+        for (unsigned opcode = 0; opcode < 256; opcode++) {
+            if (size == 4 && (opcode == 4 || opcode == 5))
+                continue;
+            bytes[1] = (uint8_t)opcode;
+            receive(&r, &peer, bytes, size);
+        }
+    }
+    assert_int_equal(r.put.state, EB_TFTP_SENDING);
+    expect_blocks(&r, 0, 0);
+    pass(&r, 31ULL * SECOND_US);
+    assert_int_equal(r.put.error.status, EB_GARBAGE); /* and is named when patience is over */
+    end(&r);
+}
+
+/* --- ends ---------------------------------------------------------------------------------------- */
+
+static void stopping_tells_the_device_once(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    eb_tftp_put_stop(&r.put);
+    EXPECT_ONE(&r, "\0\5\0\0stopped by the user\0", &peer);
+    assert_int_equal(r.put.error.status, EB_STOPPED);
+    ack(&r, 8);
+    expect_blocks(&r, 0, 0);
+    end(&r);
+}
+
+static void an_image_that_cannot_be_read_ends_the_transfer(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    r.broken_from = 9000;
+    ack(&r, 8);
+    struct eb_datagram d = {0};
+    assert_int_equal(take(&r, &d, NULL), 1);
+    assert_memory_equal(d.bytes, "\0\5\0\0", 4);
+    assert_int_equal(r.put.error.status, EB_IO);
+    end(&r);
+}
+
+static void limits_hold_on_both_sides(void **state)
+{
+    (void)state;
+    static const struct {
+        uint16_t blksize, windowsize;
+        size_t buffer_bytes;
+        enum eb_status status;
+    } rows[] = {
+        {8, 1, 516, EB_OK},        {7, 1, 516, EB_BAD_CALL},     {65464, 1, 65468, EB_OK},  {65465, 1, 70000, EB_BAD_CALL},
+        {65464, 1, 65467, EB_BAD_CALL}, {512, 0, 516, EB_BAD_CALL}, {512, 32767, 516, EB_OK}, {512, 32768, 516, EB_BAD_CALL},
+        {512, 1, 515, EB_BAD_CALL}, {8, 1, 515, EB_BAD_CALL},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct rig r;
+        begin(&r, 100, 512, 1);
+        struct eb_tftp_put_config config = config_of(&r, rows[i].blksize, rows[i].windowsize);
+        config.buffer_bytes = rows[i].buffer_bytes;
+        assert_int_equal(eb_tftp_put_init(&r.put, &config, 0), rows[i].status);
+        char name[EB_TFTP_FILE_NAME_BYTES + 1];
+        memset(name, 'n', sizeof name);
+        name[EB_TFTP_FILE_NAME_BYTES] = '\0';
+        config = config_of(&r, 512, 1);
+        config.file_name = name;
+        assert_int_equal(eb_tftp_put_init(&r.put, &config, 0), EB_BAD_CALL);
+        config.file_name = name + 1;
+        assert_int_equal(eb_tftp_put_init(&r.put, &config, 0), EB_OK);
+        end(&r);
+    }
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(a_plain_request_is_that_of_rfc_1350),
+        cmocka_unit_test(options_are_asked_for_by_their_names),
+        cmocka_unit_test(an_option_that_the_device_leaves_out_keeps_its_default),
+        cmocka_unit_test(options_that_were_not_asked_for_are_refused_with_error_8),
+        cmocka_unit_test(a_device_that_refuses_options_is_asked_without),
+        cmocka_unit_test(a_device_that_drops_requests_with_options_is_asked_without),
+        cmocka_unit_test(the_devices_error_text_reaches_the_caller_as_plain_text),
+        cmocka_unit_test(an_exact_multiple_ends_with_an_empty_block),
+        cmocka_unit_test(block_numbers_roll_over),
+        cmocka_unit_test(a_window_goes_out_whole_and_then_waits),
+        cmocka_unit_test(an_acknowledgement_inside_the_window_begins_a_new_full_one_there),
+        cmocka_unit_test(repeated_acknowledgements_send_nothing),
+        cmocka_unit_test(silence_repeats_the_window_with_backoff_until_patience_is_over),
+        cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
+        cmocka_unit_test(a_port_without_room_loses_nothing),
+        cmocka_unit_test(a_stranger_gets_error_5_and_the_transfer_lives),
+        cmocka_unit_test(an_answer_from_another_address_does_not_begin_the_transfer),
+        cmocka_unit_test(garbage_of_every_short_kind_changes_nothing),
+        cmocka_unit_test(stopping_tells_the_device_once),
+        cmocka_unit_test(an_image_that_cannot_be_read_ends_the_transfer),
+        cmocka_unit_test(limits_hold_on_both_sides),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
