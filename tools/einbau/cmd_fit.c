@@ -46,7 +46,7 @@ static enum eb_outcome outcome_of(const struct target *t)
         return EB_OUTCOME_REFUSED;
     if (!t->reached)
         return EB_OUTCOME_FAILED;
-    return EB_OUTCOME_ALREADY_RIGHT;
+    return t->item_count > 0 ? EB_OUTCOME_NONE : EB_OUTCOME_ALREADY_RIGHT;
 }
 
 static bool carry_out(struct session *s)
@@ -81,14 +81,14 @@ static bool carry_out(struct session *s)
 static int status_of(const struct session *s)
 {
     size_t chosen = 0;
-    size_t reached = 0;
+    size_t answered = 0;
     int status = EXIT_AS_WANTED;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         if (!t->chosen)
             continue;
         chosen++;
-        reached += t->reached;
+        answered += t->answered;
         enum eb_outcome outcome = outcome_of(t);
         if (outcome == EB_OUTCOME_INTERRUPTED)
             status = EXIT_INTERRUPTED;
@@ -96,7 +96,7 @@ static int status_of(const struct session *s)
                  status != EXIT_INTERRUPTED)
             status = EXIT_NOT_AS_WANTED;
     }
-    return chosen > 0 && reached == 0 ? EXIT_NOT_REACHED : status;
+    return chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : status;
 }
 
 /* What can be said of a device that is not as it should be: what happened, how it was left, what to do. */
@@ -182,7 +182,8 @@ static void print_result_document(const struct session *s)
         if (!t->chosen)
             continue;
         json_t *device = json_array_get(devices, at++);
-        json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome_of(t))));
+        if (outcome_of(t) != EB_OUTCOME_NONE) /* nothing was done to those that fit beside a refused one */
+            json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome_of(t))));
         sentence_of(t, sentence, sizeof sentence);
         if (sentence[0] != '\0')
             json_object_set_new(device, "error", json_string(sentence));

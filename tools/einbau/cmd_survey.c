@@ -12,7 +12,7 @@ static int run(const struct options *options)
     int status = s.status;
     for (size_t i = 0; i < s.count; i++) {
         chosen += s.targets[i].chosen;
-        answered += s.targets[i].reached;
+        answered += s.targets[i].answered;
         if (s.targets[i].chosen && status == EXIT_AS_WANTED && !target_as_wanted(&s.targets[i]))
             status = EXIT_NOT_AS_WANTED;
     }

@@ -210,7 +210,7 @@ bool session_look(struct session *s)
     struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
     struct eb_crew crew;
     size_t chosen = 0;
-    size_t reached = 0;
+    size_t answered = 0;
     if (places == NULL)
         return fail(s, EXIT_WRONG_CALL);
     eb_crew_init(&crew, s->port, places, s->count);
@@ -235,14 +235,16 @@ bool session_look(struct session *s)
     free(places);
     for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];
+        enum eb_status error = t->look.error.status;
         t->reached = t->chosen && t->look.identified;
-        reached += t->reached;
+        t->answered = t->reached || error == EB_PEER_ERROR || error == EB_GARBAGE || error == EB_TOO_LARGE;
+        answered += t->answered;
     }
     if (interrupts > 0) {
         complain("interrupted; nothing was written");
         return fail(s, EXIT_INTERRUPTED);
     }
-    s->status = chosen > 0 && reached == 0 ? EXIT_NOT_REACHED : EXIT_AS_WANTED;
+    s->status = chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : EXIT_AS_WANTED;
     return true;
 }
 
@@ -373,7 +375,7 @@ bool target_has(const struct target *t, size_t index)
 enum eb_mark target_mark(const struct target *t, size_t index)
 {
     if (!t->reached)
-        return EB_MARK_SILENT;
+        return t->answered ? EB_MARK_UNREADABLE : EB_MARK_SILENT;
     return eb_mark_of(&t->device->profile->components[index].order, t->look.running[index].version,
                       target_wanted(t, index));
 }

@@ -13,7 +13,8 @@ struct target {
     const struct eb_site_device *device;
     bool chosen;   /* named, or all are meant */
     bool left_out; /* by --without */
-    bool reached;
+    bool answered; /* with anything, even if it could not be understood */
+    bool reached;  /* and was identified */
     struct eb_run look;
 
     /* what is to be written, for plan and fit */
