@@ -4,7 +4,6 @@
 #include <errno.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
-#include <netinet/udp.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
@@ -13,11 +12,7 @@
 #include <time.h>
 #include <unistd.h>
 
-enum {
-    HANDLES_FIRST = 64,
-    EVENTS = 64,
-    SEGMENTED_MAX_BYTES = 65000 /* of one segmented send: below the largest UDP payload, 65507 */
-};
+enum { HANDLES_FIRST = 64, EVENTS = 64 };
 
 struct handle {
     int fd; /* -1: free */
@@ -32,7 +27,6 @@ struct port_linux {
     int epoll_fd;
     struct handle *handles;
     int cap;
-    bool one_by_one; /* the way out cannot cut up datagrams */
 };
 
 static uint64_t now_us(void *self)
@@ -158,28 +152,6 @@ static enum eb_status udp_open(void *self, void *owner, int *handle)
     return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
 }
 
-/* How many datagrams from `first` on lie one behind the other in memory, go to the same peer and are equally
- * large (the last one may be shorter): the kernel takes them as one and cuts them up itself. */
-static size_t segmentable(const struct eb_datagram *burst, size_t first, size_t count)
-{
-    size_t n = 1;
-    size_t size = burst[first].size_bytes;
-    size_t total = size;
-    while (first + n < count && burst[first + n - 1].size_bytes == size && burst[first + n].size_bytes <= size &&
-           total + burst[first + n].size_bytes <= SEGMENTED_MAX_BYTES &&
-           burst[first + n].bytes == burst[first + n - 1].bytes + size &&
-           eb_endpoint_same(&burst[first + n].peer, &burst[first].peer)) {
-        total += burst[first + n].size_bytes;
-        n++;
-    }
-    return n;
-}
-
-static bool cannot_segment(int error)
-{
-    return error == EIO || error == EINVAL || error == EMSGSIZE || error == EOPNOTSUPP;
-}
-
 static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
 {
     struct port_linux *p = self;
@@ -187,45 +159,21 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
     struct mmsghdr messages[EB_BURST_MAX];
     struct iovec parts[EB_BURST_MAX];
     struct sockaddr_in peers[EB_BURST_MAX];
-    size_t covers[EB_BURST_MAX];
-    union {
-        char bytes[CMSG_SPACE(sizeof(uint16_t))];
-        struct cmsghdr align;
-    } controls[EB_BURST_MAX];
-    unsigned n = 0;
     if (count > EB_BURST_MAX)
         count = EB_BURST_MAX;
-    for (size_t i = 0; i < count; i += covers[n++]) {
-        covers[n] = p->one_by_one ? 1 : segmentable(burst, i, count);
-        const struct eb_datagram *last = &burst[i + covers[n] - 1];
-        peers[n] = to_sockaddr(&burst[i].peer);
-        parts[n] = (struct iovec){burst[i].bytes, (size_t)(last->bytes + last->size_bytes - burst[i].bytes)};
-        memset(&messages[n], 0, sizeof messages[n]);
-        messages[n].msg_hdr.msg_name = &peers[n];
-        messages[n].msg_hdr.msg_namelen = sizeof peers[n];
-        messages[n].msg_hdr.msg_iov = &parts[n];
-        messages[n].msg_hdr.msg_iovlen = 1;
-        if (covers[n] > 1) {
-            uint16_t size = (uint16_t)burst[i].size_bytes;
-            messages[n].msg_hdr.msg_control = controls[n].bytes;
-            messages[n].msg_hdr.msg_controllen = sizeof controls[n].bytes;
-            struct cmsghdr *control = CMSG_FIRSTHDR(&messages[n].msg_hdr);
-            control->cmsg_level = SOL_UDP;
-            control->cmsg_type = UDP_SEGMENT;
-            control->cmsg_len = CMSG_LEN(sizeof size);
-            memcpy(CMSG_DATA(control), &size, sizeof size);
-        }
+    memset(messages, 0, count * sizeof messages[0]);
+    for (size_t i = 0; i < count; i++) {
+        peers[i] = to_sockaddr(&burst[i].peer);
+        parts[i] = (struct iovec){burst[i].bytes, burst[i].size_bytes};
+        messages[i].msg_hdr.msg_name = &peers[i];
+        messages[i].msg_hdr.msg_namelen = sizeof peers[i];
+        messages[i].msg_hdr.msg_iov = &parts[i];
+        messages[i].msg_hdr.msg_iovlen = 1;
     }
-    int sent = sendmmsg(h->fd, messages, n, 0);
-    if (sent < 0 && !p->one_by_one && cannot_segment(errno)) {
-        p->one_by_one = true;
-        return udp_send(self, handle, burst, count);
-    }
+    int sent = sendmmsg(h->fd, messages, (unsigned)count, 0);
     if (sent < 0 && errno != EAGAIN && errno != EWOULDBLOCK && errno != ENOBUFS)
         return count; /* no route now, or a message came back: as good as lost on the wire, patience decides */
-    size_t taken = 0;
-    for (int i = 0; i < sent; i++)
-        taken += covers[i];
+    size_t taken = sent > 0 ? (size_t)sent : 0;
     if (taken < count) {
         h->wants_room = true;
         watch(p, handle, EPOLL_CTL_MOD);

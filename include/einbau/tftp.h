@@ -66,7 +66,11 @@ struct eb_tftp_put {
     uint8_t farewell;            /* code of the ERROR that ends it */
     uint8_t given;               /* what the last eb_tftp_put_give gave */
     uint64_t acked, next, high, last; /* block numbers without rollover: acknowledged, to send, sent so far, the file's last */
-    uint64_t deadline_us, interval_us, progress_us, window_sent_us;
+    uint64_t deadline_us, interval_us, progress_us;
+    uint64_t window_began_us;    /* when its first block went out for the first time */
+    uint64_t slowest_us;         /* longest that a window took until it was acknowledged, 0: none was */
+    uint64_t pace_us;            /* between two blocks, 0: as fast as the port takes them */
+    uint64_t release_us;         /* when the next blocks may go out */
     uint32_t tries;
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
     uint64_t loaded_from;        /* first block that the buffer holds */
@@ -86,12 +90,12 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us);
 
 /* Fills up to `max` (at most EB_BURST_MAX) datagrams to send now and gives their number.  Their bytes stay the engine's, valid
  * until its next call.  Nothing counts as sent before eb_tftp_put_taken. */
-size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max);
+size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us);
 
 /* The first `count` of the datagrams given last went out. */
 void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us);
 
-/* When the engine next wants eb_tftp_put_tick; EB_NEVER once it has ended. */
+/* When the engine next wants eb_tftp_put_tick and eb_tftp_put_give; EB_NEVER once it has ended. */
 uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put);
 
 /* Ends the transfer: an ERROR tells the device so (give and taken once more). */

@@ -234,7 +234,7 @@ static void send_datagrams(struct ebi_route *route, uint64_t now_us)
     size_t given;
     size_t sent;
     do {
-        given = eb_tftp_put_give(&route->put, burst, EB_BURST_MAX);
+        given = eb_tftp_put_give(&route->put, burst, EB_BURST_MAX, now_us);
         sent = given > 0 ? port->udp_send(port->self, route->udp, burst, given) : 0;
         eb_tftp_put_taken(&route->put, sent, now_us);
     } while (given > 0 && sent == given);

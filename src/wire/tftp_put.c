@@ -6,8 +6,18 @@
 #include <string.h>
 
 enum {
-    INTERVAL_FIRST_US = 1000000, /* as long as no other timeout was agreed */
+    INTERVAL_FIRST_US = 1000000, /* as long as no other timeout was agreed, and no window was acknowledged */
+    INTERVAL_LEAST_US = 500000,
     INTERVAL_MAX_US = 8000000,
+    SLOWEST_TIMES = 4, /* patience with a window, measured by the slowest one before */
+
+    /* A window that overruns what the device can take in is lost at its end, again and again.  So each loss makes the
+     * sender leave twice the pause between blocks, and each window without one takes a little off it. */
+    PACE_FIRST_US = 40,
+    PACE_MAX_US = 2000,
+    PACE_EASE = 64,
+    PACE_BLOCKS = 4, /* go out together all the same: timers are no finer */
+
     TRIES_WITH_OPTIONS = 3 /* requests without any answer before one goes out without options */
 };
 
@@ -26,6 +36,17 @@ static void fail(struct eb_tftp_put *put, enum eb_status status, uint32_t number
     put->deadline_us = EB_NEVER;
 }
 
+/* How long to wait for an acknowledgement before the first repetition. */
+static uint64_t first_interval(const struct eb_tftp_put *put)
+{
+    if (put->config.timeout_s > 0)
+        return put->config.timeout_s * 1000000ULL;
+    if (put->slowest_us == 0)
+        return INTERVAL_FIRST_US;
+    uint64_t times_us = SLOWEST_TIMES * put->slowest_us;
+    return times_us < INTERVAL_LEAST_US ? INTERVAL_LEAST_US : times_us < INTERVAL_MAX_US ? times_us : INTERVAL_MAX_US;
+}
+
 enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config, uint64_t now_us)
 {
     memset(put, 0, sizeof *put);
@@ -33,7 +54,7 @@ enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_pu
     put->peer = config->server;
     put->blksize = EB_TFTP_BLKSIZE_DEFAULT;
     put->windowsize = 1;
-    put->interval_us = config->timeout_s > 0 ? config->timeout_s * 1000000ULL : INTERVAL_FIRST_US;
+    put->interval_us = first_interval(put);
     put->progress_us = now_us;
     put->deadline_us = now_us + put->interval_us;
     put->owed = true;
@@ -156,10 +177,17 @@ static bool load(struct eb_tftp_put *put, size_t max)
     return true;
 }
 
-static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
+static bool paced(const struct eb_tftp_put *put, uint64_t now_us)
 {
-    if (put->next > window_end(put))
+    return put->pace_us > 0 && now_us < put->release_us;
+}
+
+static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
+{
+    if (put->next > window_end(put) || paced(put, now_us))
         return 0;
+    if (put->pace_us > 0 && max > PACE_BLOCKS)
+        max = PACE_BLOCKS;
     if ((put->next < put->loaded_from || put->next >= put->loaded_from + put->loaded) && !load(put, max))
         return 0;
     size_t n = 0;
@@ -175,13 +203,13 @@ static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size
     return n;
 }
 
-size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
+size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
 {
     put->given = GIVEN_NOTHING;
     if (max == 0)
         return 0;
     if (!put->stranger_waits && !put->owed && put->state == EB_TFTP_SENDING) {
-        size_t n = give_data(put, burst, max < EB_BURST_MAX ? max : EB_BURST_MAX);
+        size_t n = give_data(put, burst, max < EB_BURST_MAX ? max : EB_BURST_MAX, now_us);
         if (n > 0 || put->state == EB_TFTP_SENDING)
             return n;
     }
@@ -218,13 +246,15 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
             set_deadline(put, now_us);
     } else if (put->given == GIVEN_DATA) {
         uint64_t new_next = put->next + count;
+        if (put->next == put->acked + 1 && put->high <= put->acked)
+            put->window_began_us = now_us;
         if (put->high >= put->next)
             put->repeated += (new_next - 1 < put->high ? new_next - 1 : put->high) - put->next + 1;
         put->next = new_next;
         if (new_next - 1 > put->high)
             put->high = new_next - 1;
         put->all_sent = put->high == put->last;
-        put->window_sent_us = now_us;
+        put->release_us = now_us + put->pace_us * count;
         set_deadline(put, now_us);
     }
     put->given = GIVEN_NOTHING;
@@ -241,7 +271,7 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->next = 1;
     put->last = put->config.source.size_bytes / put->blksize + 1;
     put->tries = 0;
-    put->interval_us = put->config.timeout_s > 0 ? put->config.timeout_s * 1000000ULL : INTERVAL_FIRST_US;
+    put->interval_us = first_interval(put);
     put->progress_us = now_us;
     set_deadline(put, now_us);
 }
@@ -300,7 +330,7 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
     if (put->state == EB_TFTP_ASKING && !put->plain && about_options) {
         put->plain = true; /* perhaps it is the options that it does not like */
         put->owed = true;
-        put->interval_us = INTERVAL_FIRST_US;
+        put->interval_us = first_interval(put);
         return;
     }
     if (put->state == EB_TFTP_ASKING && put->plain && code == TFTP_E_OPTION)
@@ -309,21 +339,28 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
     eb_text_copy_foreign(put->error.text, sizeof put->error.text, bytes + TFTP_HEAD_BYTES, size - TFTP_HEAD_BYTES);
 }
 
+static void slow_down(struct eb_tftp_put *put)
+{
+    uint64_t pace_us = put->pace_us == 0 ? PACE_FIRST_US : 2 * put->pace_us;
+    put->pace_us = pace_us < PACE_MAX_US ? pace_us : PACE_MAX_US;
+}
+
 static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_us)
 {
     uint32_t period = block_period(put);
     uint32_t step = (number + period - wire_number(put, put->acked)) % period;
     if (step == 0 || step > put->high - put->acked)
         return; /* a repeated or an impossible one: only the timer repeats data */
+    bool gap = put->acked + step < put->high;
     put->acked += step;
     put->progress_us = now_us;
-    if (put->tries == 0 && put->acked == put->high) {
-        /* A device that writes its flash while it receives takes its time: be patient for twice as long
-         * as it took for the window before. */
-        uint64_t twice = 2 * (now_us - put->window_sent_us);
-        if (twice > put->interval_us)
-            put->interval_us = twice < INTERVAL_MAX_US ? twice : INTERVAL_MAX_US;
-    }
+    if (!gap && put->tries == 0 && now_us - put->window_began_us > put->slowest_us)
+        put->slowest_us = now_us - put->window_began_us; /* a device may write its flash while it receives */
+    if (gap)
+        slow_down(put);
+    else if (put->tries == 0)
+        put->pace_us -= (put->pace_us + PACE_EASE - 1) / PACE_EASE;
+    put->interval_us = first_interval(put);
     put->tries = 0;
     put->acked_bytes = put->acked == put->last ? put->config.source.size_bytes : put->acked * put->blksize;
     put->next = put->acked + 1; /* RFC 7440 section 4: a full new window from there */
@@ -384,6 +421,7 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
     } else {
         put->tries++;
         put->next = put->acked + 1;
+        slow_down(put);
     }
     put->interval_us = put->interval_us * 2 < INTERVAL_MAX_US ? put->interval_us * 2 : INTERVAL_MAX_US;
     set_deadline(put, now_us);
@@ -391,7 +429,8 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
 
 uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put)
 {
-    return put->deadline_us;
+    bool waits = put->state == EB_TFTP_SENDING && put->pace_us > 0 && put->next <= window_end(put);
+    return waits && put->release_us < put->deadline_us ? put->release_us : put->deadline_us;
 }
 
 void eb_tftp_put_stop(struct eb_tftp_put *put)

@@ -1,0 +1,108 @@
+/* Pushes one file to a TFTP server or a device, and says how fast that was.
+ *
+ *   push_image 192.0.2.10 69 regent.bin regent.fw 1428 16
+ *
+ * Shows the engine on its own: it does no input or output, the loop below carries its datagrams. */
+#include <einbau/host.h>
+
+#include <stdio.h>
+#include <stdlib.h>
+
+enum { BUFFER_BYTES = 1 << 20, ANSWER_BYTES = 600 };
+
+static uint8_t buffer[BUFFER_BYTES];
+
+static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    FILE *file = self;
+    if (ftell(file) != (long)offset && fseek(file, (long)offset, SEEK_SET) != 0)
+        return EB_IO;
+    return fread(to, 1, size, file) == size ? EB_OK : EB_IO;
+}
+
+/* Sends all that the engine wants to send now. */
+static void send_all(const struct eb_port *port, int socket, struct eb_tftp_put *put)
+{
+    struct eb_datagram burst[EB_BURST_MAX];
+    size_t given;
+    size_t sent = 0;
+    while ((given = eb_tftp_put_give(put, burst, EB_BURST_MAX, port->now_us(port->self))) > 0) {
+        sent = port->udp_send(port->self, socket, burst, given);
+        eb_tftp_put_taken(put, sent, port->now_us(port->self));
+        if (sent < given)
+            return; /* no room now: wait says when there is */
+    }
+}
+
+static void receive_all(const struct eb_port *port, int socket, struct eb_tftp_put *put)
+{
+    uint8_t bytes[ANSWER_BYTES];
+    size_t received = 0;
+    for (;;) {
+        struct eb_datagram answer = {.bytes = bytes, .size_bytes = sizeof bytes};
+        if (port->udp_receive(port->self, socket, &answer, 1, &received) != EB_OK)
+            return;
+        eb_tftp_put_receive(put, &answer.peer, answer.bytes, answer.size_bytes, port->now_us(port->self));
+    }
+}
+
+static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_config *config, struct eb_tftp_put *put)
+{
+    int socket;
+    void *ready[1];
+    enum eb_status status = eb_tftp_put_init(put, config, port->now_us(port->self));
+    if (status != EB_OK)
+        return status;
+    status = port->udp_open(port->self, put, &socket);
+    if (status != EB_OK)
+        return status;
+    while (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING) {
+        send_all(port, socket, put);
+        port->wait(port->self, eb_tftp_put_deadline_us(put), ready, 1);
+        receive_all(port, socket, put);
+        eb_tftp_put_tick(put, port->now_us(port->self));
+    }
+    send_all(port, socket, put); /* the farewell of a transfer that failed */
+    port->udp_close(port->self, socket);
+    return put->state == EB_TFTP_DONE ? EB_OK : put->error.status;
+}
+
+int main(int argc, char **argv)
+{
+    struct eb_tftp_put put;
+    struct eb_endpoint server;
+    if (argc != 7 || !eb_endpoint_parse(&server, argv[1])) {
+        fputs("usage: push_image ADDRESS PORT FILE NAME BLKSIZE WINDOWSIZE\n", stderr);
+        return 2;
+    }
+    server.port = (uint16_t)strtoul(argv[2], NULL, 10);
+    FILE *file = fopen(argv[3], "rb");
+    const struct eb_port *port = eb_port_linux_open();
+    if (file == NULL || port == NULL || fseek(file, 0, SEEK_END) != 0) {
+        perror(argv[3]);
+        return 2;
+    }
+    const struct eb_tftp_put_config config = {
+        .server = server,
+        .file_name = argv[4],
+        .source = {file, (uint64_t)ftell(file), read_file},
+        .blksize = (uint16_t)strtoul(argv[5], NULL, 10),
+        .windowsize = (uint16_t)strtoul(argv[6], NULL, 10),
+        .tsize = true,
+        .patience_us = 20000000,
+        .buffer = buffer,
+        .buffer_bytes = sizeof buffer,
+    };
+    uint64_t began_us = port->now_us(port->self);
+    enum eb_status status = push(port, &config, &put);
+    uint64_t took_us = port->now_us(port->self) - began_us + 1;
+    if (status == EB_OK)
+        printf("%llu bytes in %.3f s, %.1f MB/s, blocks of %u, windows of %u, %llu repeated\n",
+               (unsigned long long)config.source.size_bytes, (double)took_us / 1e6,
+               (double)config.source.size_bytes / (double)took_us, put.blksize, put.windowsize, (unsigned long long)put.repeated);
+    else
+        fprintf(stderr, "%s: %s %s\n", put.error.where, eb_status_word(status), put.error.text);
+    fclose(file);
+    eb_port_linux_close(port);
+    return status == EB_OK ? 0 : 1;
+}

@@ -1,0 +1,45 @@
+"""The Modbus side of a "device" made of general programs: pymodbus serves the identity, a TFTP server beside it receives the
+image.  Writing 3 to register 0x1000 restarts it: the version is then read from the file that was received.
+
+usage: modbus_device.py PORT FILE SERIAL"""
+import os
+import sys
+import zlib
+
+from pymodbus.datastore import ModbusServerContext, ModbusSlaveContext, ModbusSparseDataBlock
+from pymodbus.device import ModbusControlBlock, ModbusDeviceIdentification
+from pymodbus.server import StartTcpServer
+
+PORT, FILE, SERIAL = int(sys.argv[1]), sys.argv[2], sys.argv[3]
+
+
+def start():
+    """What a loader would do: take up the image and tell its version."""
+    with open(FILE, "rb") as file:
+        image = file.read()
+    version = image[48:64].rstrip(b"\0").decode()
+    identity = ModbusControlBlock().Identity
+    identity[0x02] = version
+    identity[0x90] = f"{zlib.crc32(image):08x}"
+
+
+class Registers(ModbusSparseDataBlock):
+    """Register 0x1000 controls, 0x1001 tells the state."""
+
+    def setValues(self, address, values, use_as_default=False):  # the name is pymodbus's
+        super().setValues(address, values, use_as_default)
+        if address == 0x1000 and values == [3]:
+            start()
+
+
+def main():
+    ModbusControlBlock().Identity.update({0x00: "Tester", 0x01: "TP-1", 0x04: "made of general programs", 0x81: SERIAL, 0x82: "3"})
+    start()
+    registers = Registers({0x1000: 0, 0x1001: 1})
+    context = ModbusServerContext(slaves=ModbusSlaveContext(hr=registers, zero_mode=True), single=True)
+    print("ready", flush=True)
+    StartTcpServer(context=context, address=("127.0.0.1", PORT))
+
+
+os.environ.setdefault("PYTHONUNBUFFERED", "1")
+main()
