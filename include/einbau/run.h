@@ -97,7 +97,7 @@ struct ebi_route {
     bool connected;
     int tcp, udp;
     const struct eb_step *step;
-    uint64_t deadline_us, attempt_end_us, patience_end_us;
+    uint64_t deadline_us, attempt_us, attempt_end_us, patience_end_us;
     struct eb_error error;
     struct eb_modbus modbus;
     struct eb_tftp_put put;

@@ -6,8 +6,8 @@
 enum { DOING_NOTHING, DOING_IDENTIFY, DOING_STEP, DOING_SEND };
 
 enum {
-    EXPECT_ATTEMPT_US = 1000000,
-    EXPECT_AGAIN_US = 100000, /* between two looks at a register that does not read as expected yet */
+    EXPECT_ATTEMPT_US = 1000000, /* for the first look at a register; each later one has twice as long, for slow wires */
+    EXPECT_AGAIN_US = 100000,    /* between two looks at a register that does not read as expected yet */
     RECEIVE_BYTES = 600,      /* an ACK has 4 bytes, an OACK or ERROR a short text */
     RECEIVE_BURST = 8
 };
@@ -110,7 +110,8 @@ void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_
         ask(route);
     if (step->kind == EB_STEP_EXPECT_REGISTER) {
         route->patience_end_us = now_us + step->time_ms * 1000ULL;
-        route->attempt_end_us = now_us + EXPECT_ATTEMPT_US;
+        route->attempt_us = EXPECT_ATTEMPT_US;
+        route->attempt_end_us = now_us + route->attempt_us;
     }
 }
 
@@ -161,7 +162,8 @@ static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
     if (status != EB_PENDING && expecting && now_us < route->patience_end_us) {
         /* Not yet, or it is restarting: look again on a fresh connection. */
         close_tcp(route);
-        route->attempt_end_us = now_us + EXPECT_AGAIN_US + EXPECT_ATTEMPT_US;
+        route->attempt_us = 2 * route->attempt_us < EBI_EXCHANGE_PATIENCE_US ? 2 * route->attempt_us : EBI_EXCHANGE_PATIENCE_US;
+        route->attempt_end_us = now_us + EXPECT_AGAIN_US + route->attempt_us;
         eb_modbus_init(&route->modbus, route->config->unit, route->modbus.tid);
         ask(route);
         route->deadline_us = now_us + EXPECT_AGAIN_US;

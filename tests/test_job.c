@@ -1,0 +1,370 @@
+/* Whole jobs on simulated hardware in virtual time: devices that refuse or ignore, wires that lose, many devices at once, and
+ * jobs that are stopped. */
+#include "support/support.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct result {
+    size_t confirmed, count;
+    uint64_t frames, took_us;
+};
+
+/* Fits all devices of a little site made with `options`; tells how that went. */
+static struct result fit_all(const struct little_options *options)
+{
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    little_make(&little, options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    if (sim == NULL)
+        fail_msg("%s", problem.text);
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t began_us = port->now_us(port->self);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    job_work(&job);
+    struct result result = {.count = job.site->device_count,
+                            .frames = eb_sim_frames(sim),
+                            .took_us = port->now_us(port->self) - began_us};
+    for (size_t i = 0; i < result.count; i++) {
+        result.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
+        if (job.runs[i].outcome != EB_OUTCOME_CONFIRMED)
+            print_message("%s: %s, %s\n", job.site->devices[i].name, eb_outcome_word(job.runs[i].outcome), job.runs[i].error.text);
+    }
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+    return result;
+}
+
+static void expect_all_confirmed(const struct little_options *options)
+{
+    struct result r = fit_all(options);
+    assert_int_equal(r.confirmed, r.count);
+    assert_true(r.count > 0);
+}
+
+/* --- devices of every manner --------------------------------------------------------------------- */
+
+static void devices_that_refuse_ignore_or_drop_options_are_fitted(void **state)
+{
+    (void)state;
+    static const char *const manners[] = {"options: taken", "options: ignored", "options: refused", "options: dropped",
+                                          "options: taken, rollover-to: 0"};
+    for (size_t i = 0; i < sizeof manners / sizeof manners[0]; i++) {
+        const struct little_options options = {.plcs = 1, .couplers = 1, .device_tftp = manners[i], .tftp = "windowsize: 4, blksize: 256, patience-s: 30"};
+        expect_all_confirmed(&options);
+    }
+}
+
+static void block_numbers_roll_over_as_the_device_counts(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *profile, *device;
+    } rows[] = {{"windowsize: 500, blksize: 8", "rollover-to: 0"}, {"windowsize: 500, blksize: 8, rollover-to: 1", "rollover-to: 1"}};
+    for (size_t i = 0; i < 2; i++) {
+        const struct little_options options = {.couplers = 1, .image_bytes = 1100000, .capacity_kib = 2048, .no_times = true,
+                                               .tftp = rows[i].profile, .device_tftp = rows[i].device};
+        expect_all_confirmed(&options); /* 137500 blocks: twice round */
+    }
+}
+
+static void answers_split_over_tcp_segments_are_put_together(void **state)
+{
+    (void)state;
+    const struct little_options options = {.plcs = 1, .wire = "segment-bytes: 1", .device = "    modbus: {objects-per-answer: 1}\n"};
+    expect_all_confirmed(&options);
+}
+
+static void images_of_every_size_arrive_whole(void **state)
+{
+    (void)state;
+    static const size_t sizes[] = {64, 127, 128, 129, 511, 512, 1024, 1025, 4096};
+    for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++) {
+        const struct little_options options = {.plcs = 1, .couplers = 1, .image_bytes = sizes[i]};
+        expect_all_confirmed(&options);
+    }
+}
+
+static void wires_that_lose_double_and_reorder_do_not_stop_it(void **state)
+{
+    (void)state;
+    static const char *const wires[] = {
+        "lost-ppm: 50000",
+        "doubled-ppm: 200000",
+        "reordered-ppm: 100000, jitter-us: 3000",
+        "garbled-ppm: 50000",
+        "latency-us: 300000",
+        "lost-ppm: 30000, doubled-ppm: 30000, reordered-ppm: 30000, garbled-ppm: 10000, jitter-us: 500",
+    };
+    for (size_t i = 0; i < sizeof wires / sizeof wires[0]; i++) {
+        const struct little_options options = {.plcs = 10, .couplers = 10, .wire = wires[i]};
+        expect_all_confirmed(&options);
+    }
+}
+
+static void the_same_seed_gives_the_same_run(void **state)
+{
+    (void)state;
+    const struct little_options options = {.plcs = 5, .couplers = 5, .wire = "lost-ppm: 30000, jitter-us: 200"};
+    struct result a = fit_all(&options);
+    struct result b = fit_all(&options);
+    assert_int_equal(a.frames, b.frames);
+    assert_int_equal(a.took_us, b.took_us);
+    assert_true(a.took_us > 1000000);
+}
+
+static void two_hundred_take_little_longer_than_one(void **state)
+{
+    (void)state;
+    struct little_options options = {.couplers = 1, .image_bytes = 20000, .capacity_kib = 64, .wire = "rate-mbit-per-s: 1000"};
+    struct result one = fit_all(&options);
+    options.couplers = 200;
+    struct result many = fit_all(&options);
+    assert_int_equal(many.confirmed, 200);
+    assert_in_range(many.took_us, one.took_us, one.took_us * 11 / 10); /* virtual time: the same on every machine */
+}
+
+/* --- stopping ------------------------------------------------------------------------------------ */
+
+static void stopping_at_any_moment_leaves_a_running_device(void **state)
+{
+    (void)state;
+    struct little little;
+    struct eb_problem problem;
+    const struct little_options options = {.plcs = 1, .couplers = 1, .image_bytes = 6000};
+    size_t interrupted = 0;
+    size_t confirmed = 0;
+    little_make(&little, &options);
+    for (uint64_t at = 0; at < 200; at++) {
+        struct job job;
+        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+        assert_non_null(sim);
+        const struct eb_port *port = eb_sim_port(sim);
+        job_open(&job, little.site_path);
+        job_begin(&job, port, true);
+        while (job.crew.going > 0 && eb_sim_frames(sim) < at)
+            eb_crew_work(&job.crew, port->now_us(port->self) + 500);
+        eb_crew_stop(&job.crew);
+        job_work(&job);
+        for (size_t i = 0; i < 2; i++) {
+            const char *name = job.site->devices[i].name;
+            enum eb_outcome outcome = job.runs[i].outcome;
+            interrupted += outcome == EB_OUTCOME_INTERRUPTED;
+            confirmed += outcome == EB_OUTCOME_CONFIRMED;
+            if (outcome != EB_OUTCOME_INTERRUPTED && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_IN_LOADER)
+                fail_msg("%s stopped at frame %u: %s", name, (unsigned)at, eb_outcome_word(outcome));
+            enum eb_sim_mode mode = eb_sim_mode_of(sim, name);
+            if (mode != (outcome == EB_OUTCOME_IN_LOADER ? EB_SIM_LOADER : EB_SIM_RUNNING))
+                fail_msg("%s stopped at frame %u: %s, in mode %d", name, (unsigned)at, eb_outcome_word(outcome), mode);
+        }
+        job_close(&job);
+        eb_sim_close(sim);
+    }
+    assert_true(interrupted > 50);
+    assert_true(confirmed > 10);
+    little_remove(&little);
+}
+
+static void a_device_that_dies_for_good_is_called_failed(void **state)
+{
+    (void)state;
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    const struct little_options options = {.plcs = 1, .couplers = 1, .image_bytes = 6000};
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    const struct eb_port *port = eb_sim_port(sim);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    while (job.runs[1].progress.done_bytes == 0)
+        eb_crew_work(&job.crew, port->now_us(port->self) + 500);
+    eb_sim_power(sim, "coupler-1", false);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED); /* the others go on */
+    assert_int_equal(job.runs[1].outcome, EB_OUTCOME_FAILED);
+    assert_int_equal(job.runs[1].error.status, EB_NO_ANSWER);
+    assert_false(job.runs[1].identified);
+    eb_sim_power(sim, "coupler-1", true); /* hours later it is found in its loader, and rescued */
+    eb_sim_pass(sim, 10000000);
+    assert_int_equal(eb_sim_mode_of(sim, "coupler-1"), EB_SIM_LOADER);
+    job_begin(&job, port, true);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    assert_int_equal(job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+}
+
+static void a_run_judges_again_before_it_writes(void **state)
+{
+    (void)state;
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    const struct little_options options = {.couplers = 1};
+    size_t size;
+    little_make(&little, &options);
+    write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    uint8_t *before = malloc(8192);
+    memcpy(before, eb_sim_flash(sim, "coupler-1", "firmware", &size), 8192);
+    job_open(&job, little.site_path);
+    job_begin(&job, eb_sim_port(sim), true);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_REFUSED);
+    assert_int_equal(job.items[0][0].verdict.answer, EB_DOES_NOT_FIT);
+    assert_int_equal(eb_sim_mode_of(sim, "coupler-1"), EB_SIM_RUNNING); /* not even prepared */
+    assert_memory_equal(before, eb_sim_flash(sim, "coupler-1", "firmware", &size), 8192);
+    free(before);
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+}
+
+/* --- the simulated device judges what it receives ------------------------------------------------ */
+
+struct raw {
+    struct little little;
+    struct eb_sim *sim;
+    const struct eb_port *port;
+    int handle;
+    struct eb_endpoint device;
+};
+
+static void raw_open(struct raw *r, const char *device_tftp)
+{
+    struct eb_problem problem;
+    const struct little_options options = {.plcs = 1, .no_times = true, .device_tftp = device_tftp};
+    little_make(&r->little, &options);
+    char *world = read_text(r->little.folder, "world.yaml", NULL);
+    memcpy(strstr(world, "writable: stopped"), "writable: always ", 17);
+    write_text(r->little.folder, "world.yaml", "%s", world);
+    free(world);
+    r->sim = eb_sim_open(r->little.world_path, NULL, &problem);
+    assert_non_null(r->sim);
+    r->port = eb_sim_port(r->sim);
+    r->device = (struct eb_endpoint){{192, 0, 2, 1}, 69};
+    assert_int_equal(r->port->udp_open(r->port->self, r, &r->handle), EB_OK);
+}
+
+static void raw_close(struct raw *r)
+{
+    eb_sim_close(r->sim);
+    little_remove(&r->little);
+}
+
+/* Sends one datagram; gives the size of what comes back within 100 ms, 0 for nothing. */
+static size_t talk(struct raw *r, int handle, const struct eb_endpoint *to, const void *bytes, size_t size, uint8_t answer[600],
+                   struct eb_endpoint *from)
+{
+    void *ready[4];
+    uint8_t copy[600];
+    memcpy(copy, bytes, size);
+    const struct eb_datagram out = {*to, copy, size};
+    assert_int_equal(r->port->udp_send(r->port->self, handle, &out, 1), 1);
+    uint64_t until_us = r->port->now_us(r->port->self) + 100000;
+    while (r->port->now_us(r->port->self) < until_us) {
+        r->port->wait(r->port->self, until_us, ready, 4);
+        struct eb_datagram in = {.bytes = answer, .size_bytes = 600};
+        size_t n = 0;
+        if (r->port->udp_receive(r->port->self, handle, &in, 1, &n) == EB_OK && n == 1) {
+            if (from != NULL)
+                *from = in.peer;
+            return in.size_bytes;
+        }
+    }
+    return 0;
+}
+
+static void the_device_answers_wrong_requests_with_the_standards_errors(void **state)
+{
+    (void)state;
+#define ROW(text, error) {text, sizeof(text) - 1, error}
+    static const struct {
+        const char *bytes;
+        size_t size;
+        int error; /* -1: silence, -2: begins a transfer */
+    } rows[] = {
+        ROW("", -1),                                      /* the opcode is not read before the length is known */
+        ROW("\0", -1),
+        ROW("\0\2", -1),
+        ROW("\0\2f", -1),
+        ROW("\0\5\0\0no\0", -1),                          /* an ERROR is never answered */
+        ROW("\0\2fw.bin\0octet", 4),                      /* mode without its end */
+        ROW("\0\2fw.bin", 4),
+        ROW("\0\2\0octet\0", 4),                          /* no name */
+        ROW("\0\2fw.bin\0octet\0blksize\0", 4),           /* option without a value */
+        ROW("\0\2fw.bin\0netascii\0", 4),
+        ROW("\0\1fw.bin\0octet\0", 2),                    /* reading */
+        ROW("\0\3\0\1data", 4),
+        ROW("\0\11\0\0", 4),
+        ROW("\0\2other.bin\0octet\0", 1),
+        ROW("\0\2fw.bin\0octet\0tsize\0" "8193\0", 3),    /* one byte more than the flash holds */
+        ROW("\0\2fw.bin\0octet\0tsize\0" "8192\0", -2),
+        ROW("\0\2fw.bin\0OCTET\0", -2),
+        ROW("\0\2fw.bin\0octet\0colour\0red\0", -2),      /* RFC 2347: left out of the answer */
+        ROW("\0\2fw.bin\0octet\0blksize\0" "7\0", -2),
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct raw r;
+        uint8_t answer[600];
+        raw_open(&r, NULL);
+        size_t n = talk(&r, r.handle, &r.device, rows[i].bytes, rows[i].size, answer, NULL);
+        if (rows[i].error == -1 ? n != 0
+            : rows[i].error == -2 ? n < 4 || (answer[1] != 4 && answer[1] != 6)
+                                  : n < 5 || answer[1] != 5 || answer[3] != rows[i].error || answer[n - 1] != 0)
+            fail_msg("row %zu: %zu bytes back, opcode %d, error %d", i, n, answer[1], answer[3]);
+        raw_close(&r);
+    }
+}
+
+static void the_device_keeps_its_transfer_from_strangers(void **state)
+{
+    (void)state;
+    struct raw r;
+    uint8_t answer[600];
+    struct eb_endpoint tid;
+    int other;
+    raw_open(&r, NULL);
+    assert_int_equal(r.port->udp_open(r.port->self, &r, &other), EB_OK);
+    assert_int_equal(talk(&r, r.handle, &r.device, "\0\2fw.bin\0octet\0", 15, answer, &tid), 4);
+    assert_memory_equal(answer, "\0\4\0\0", 4);
+    assert_int_not_equal(tid.port, 69); /* a transfer id of its own */
+    assert_true(talk(&r, other, &tid, "\0\3\0\1x", 5, answer, NULL) > 4);
+    assert_memory_equal(answer, "\0\5\0\5", 4);
+    assert_true(talk(&r, other, &r.device, "\0\2fw.bin\0octet\0", 15, answer, NULL) > 4);
+    assert_memory_equal(answer, "\0\5\0\0", 4); /* busy */
+    assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL), 4);
+    assert_memory_equal(answer, "\0\4\0\1", 4);
+    assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL), 4); /* the last ACK was lost: it dallies */
+    assert_memory_equal(answer, "\0\4\0\1", 4);
+    eb_sim_pass(r.sim, 5000000);
+    assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL), 0); /* not for ever */
+    raw_close(&r);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(devices_that_refuse_ignore_or_drop_options_are_fitted),
+        cmocka_unit_test(block_numbers_roll_over_as_the_device_counts),
+        cmocka_unit_test(answers_split_over_tcp_segments_are_put_together),
+        cmocka_unit_test(images_of_every_size_arrive_whole),
+        cmocka_unit_test(wires_that_lose_double_and_reorder_do_not_stop_it),
+        cmocka_unit_test(the_same_seed_gives_the_same_run),
+        cmocka_unit_test(two_hundred_take_little_longer_than_one),
+        cmocka_unit_test(stopping_at_any_moment_leaves_a_running_device),
+        cmocka_unit_test(a_device_that_dies_for_good_is_called_failed),
+        cmocka_unit_test(a_run_judges_again_before_it_writes),
+        cmocka_unit_test(the_device_answers_wrong_requests_with_the_standards_errors),
+        cmocka_unit_test(the_device_keeps_its_transfer_from_strangers),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
