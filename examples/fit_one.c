@@ -13,13 +13,13 @@ static uint8_t buffer[BUFFER_BYTES];
 static void on_event(void *context, const struct eb_run *run)
 {
     (void)context;
-    printf("%s %llu of %llu bytes\n", eb_rung_word(run->progress.rung), (unsigned long long)run->progress.done_bytes,
-           (unsigned long long)run->progress.total_bytes);
+    printf("%s %llu of %llu bytes\n", eb_rung_word(run->progress.rung),
+           (unsigned long long)run->progress.done_bytes, (unsigned long long)run->progress.total_bytes);
 }
 
 /* Opens the images that the site names for the device; gives their number. */
-static size_t open_images(const struct eb_site_device *device, struct eb_run_item *items, struct eb_image **images,
-                          struct eb_problem *problem)
+static size_t open_images(const struct eb_site_device *device, struct eb_run_item *items,
+                          struct eb_image **images, struct eb_problem *problem)
 {
     size_t count = 0;
     for (size_t i = 0; i < device->profile->count; i++) {
@@ -87,7 +87,8 @@ int main(int argc, char **argv)
         for (size_t f = 0; f < items[i].verdict.count; f++) {
             const struct eb_finding *finding = &items[i].verdict.findings[f];
             if (finding->grade != EB_GRADE_YES)
-                printf("%s: found %s, expected %s\n", eb_rule_code(finding->rule), finding->found, finding->expected);
+                printf("%s: found %s, expected %s\n", eb_rule_code(finding->rule), finding->found,
+                       finding->expected);
         }
         eb_image_close(images[i]);
     }

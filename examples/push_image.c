@@ -8,7 +8,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 
-enum { BUFFER_BYTES = 1 << 20, ANSWER_BYTES = 600 };
+enum { BUFFER_BYTES = 1 << 20, ANSWER_BYTES = 600, ANSWERS = 4 };
 
 static uint8_t buffer[BUFFER_BYTES];
 
@@ -36,17 +36,22 @@ static void send_all(const struct eb_port *port, int socket, struct eb_tftp_put 
 
 static void receive_all(const struct eb_port *port, int socket, struct eb_tftp_put *put)
 {
-    uint8_t bytes[ANSWER_BYTES];
-    size_t received = 0;
-    for (;;) {
-        struct eb_datagram answer = {.bytes = bytes, .size_bytes = sizeof bytes};
-        if (port->udp_receive(port->self, socket, &answer, 1, &received) != EB_OK)
+    uint8_t bytes[ANSWERS][ANSWER_BYTES];
+    struct eb_datagram answers[ANSWERS];
+    size_t received = ANSWERS;
+    while (received == ANSWERS) {
+        for (size_t i = 0; i < ANSWERS; i++)
+            answers[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = ANSWER_BYTES};
+        if (port->udp_receive(port->self, socket, answers, ANSWERS, &received) != EB_OK)
             return;
-        eb_tftp_put_receive(put, &answer.peer, answer.bytes, answer.size_bytes, port->now_us(port->self));
+        for (size_t i = 0; i < received; i++)
+            eb_tftp_put_receive(put, &answers[i].peer, answers[i].bytes, answers[i].size_bytes,
+                                port->now_us(port->self));
     }
 }
 
-static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_config *config, struct eb_tftp_put *put)
+static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_config *config,
+                           struct eb_tftp_put *put)
 {
     int socket;
     void *ready[1];
@@ -99,7 +104,8 @@ int main(int argc, char **argv)
     if (status == EB_OK)
         printf("%llu bytes in %.3f s, %.1f MB/s, blocks of %u, windows of %u, %llu repeated\n",
                (unsigned long long)config.source.size_bytes, (double)took_us / 1e6,
-               (double)config.source.size_bytes / (double)took_us, put.blksize, put.windowsize, (unsigned long long)put.repeated);
+               (double)config.source.size_bytes / (double)took_us, put.blksize, put.windowsize,
+               (unsigned long long)put.repeated);
     else
         fprintf(stderr, "%s: %s %s\n", put.error.where, eb_status_word(status), put.error.text);
     fclose(file);

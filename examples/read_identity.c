@@ -42,8 +42,9 @@ int main(int argc, char **argv)
         fprintf(stderr, "%s: %s\n", run.error.where, eb_status_word(run.error.status));
         return 1;
     }
-    printf("%s %s, order code %s, hardware revision %s, serial number %s\n", run.identity.maker, run.identity.product,
-           run.identity.order_code, run.identity.hardware_revision, run.identity.serial);
+    printf("%s %s, order code %s, hardware revision %s, serial number %s\n", run.identity.maker,
+           run.identity.product, run.identity.order_code, run.identity.hardware_revision,
+           run.identity.serial);
     for (size_t i = 0; i < profile.count; i++)
         printf("%s %s\n", profile.components[i].name, run.in_loader ? "(in loader)" : run.running[i].version);
     return 0;

@@ -11,6 +11,7 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#include <zlib.h>
 
 enum { CHUNK_BYTES = 65536, MANIFEST_MAX_BYTES = 1 << 20 };
 
@@ -36,7 +37,8 @@ __attribute__((format(printf, 2, 3))) static void wrong(struct reading *r, const
 }
 
 /* The text of `key`, or NULL; what is not a printable text of fewer than `cap` bytes is a problem. */
-static const char *text_of(struct reading *r, const json_t *object, const char *key, bool required, size_t cap)
+static const char *text_of(struct reading *r, const json_t *object, const char *key, bool required,
+                           size_t cap)
 {
     const json_t *value = json_object_get(object, key);
     if (value == NULL) {
@@ -46,7 +48,8 @@ static const char *text_of(struct reading *r, const json_t *object, const char *
     }
     const char *text = json_string_value(value);
     if (text == NULL || text[0] == '\0' || strlen(text) >= cap) {
-        wrong(r, "found \"%s\" of another kind or size, expected a text of 1 to %zu characters", key, cap - 1);
+        wrong(r, "found \"%s\" of another kind or size, expected a text of 1 to %zu characters", key,
+              cap - 1);
         return NULL;
     }
     for (const char *c = text; *c != '\0'; c++) {
@@ -58,7 +61,8 @@ static const char *text_of(struct reading *r, const json_t *object, const char *
     return text;
 }
 
-static void copy_of(struct reading *r, const json_t *object, const char *key, bool required, char *to, size_t cap)
+static void copy_of(struct reading *r, const json_t *object, const char *key, bool required, char *to,
+                    size_t cap)
 {
     const char *text = text_of(r, object, key, required, cap);
     if (text != NULL)
@@ -70,7 +74,8 @@ static void read_texts(struct reading *r, const json_t *object, const char *key,
     const json_t *array = json_object_get(object, key);
     size_t count = json_array_size(array);
     if (count < 1 || count > EB_PATTERNS_MAX) {
-        wrong(r, "found \"%s\" of another kind or size, expected a list of 1 to %d texts", key, EB_PATTERNS_MAX);
+        wrong(r, "found \"%s\" of another kind or size, expected a list of 1 to %d texts", key,
+              EB_PATTERNS_MAX);
         return;
     }
     for (size_t i = 0; i < count; i++) {
@@ -83,8 +88,9 @@ static void read_texts(struct reading *r, const json_t *object, const char *key,
 
 static void read_facts(struct reading *r, const json_t *image, struct eb_image_facts *facts)
 {
-    static const char *const known[] = {"file",        "component",          "version",       "size", "sha256",
-                                        "order_codes", "hardware_revisions", "least_running", "floor"};
+    static const char *const known[] = {
+        "file",        "component",          "version",       "size", "sha256",
+        "order_codes", "hardware_revisions", "least_running", "floor"};
     const char *key;
     json_t *value;
     json_object_foreach((json_t *)image, key, value)
@@ -117,14 +123,15 @@ static void read_facts(struct reading *r, const json_t *image, struct eb_image_f
     const char *digest = text_of(r, image, "sha256", true, 2 * EB_SHA256_BYTES + 1);
     size_t digest_bytes = 0;
     if (digest != NULL && (strlen(digest) != 2 * EB_SHA256_BYTES ||
-                           sodium_hex2bin(facts->sha256, EB_SHA256_BYTES, digest, strlen(digest), NULL, &digest_bytes,
-                                          NULL) != 0 ||
+                           sodium_hex2bin(facts->sha256, EB_SHA256_BYTES, digest, strlen(digest), NULL,
+                                          &digest_bytes, NULL) != 0 ||
                            digest_bytes != EB_SHA256_BYTES))
         wrong(r, "found \"sha256\": \"%s\", expected 64 hexadecimal digits", digest);
 }
 
 /* Finds the entry for the file called `name`; checks the others' form as well. */
-static void read_manifest(struct reading *r, const json_t *root, const char *name, struct eb_image_facts *facts)
+static void read_manifest(struct reading *r, const json_t *root, const char *name,
+                          struct eb_image_facts *facts)
 {
     const char *kind = json_string_value(json_object_get(root, "einbau"));
     const json_t *images = json_object_get(root, "images");
@@ -148,24 +155,28 @@ static void read_manifest(struct reading *r, const json_t *root, const char *nam
         wrong(r, "found no image with the file name \"%s\" in \"images\", expected one", name);
 }
 
-static bool load_manifest(const char *path, const char *name, struct eb_image_facts *facts, struct eb_problem *problem)
+static bool load_manifest(const char *path, const char *name, struct eb_image_facts *facts,
+                          struct eb_problem *problem)
 {
     struct reading r = {.path = path, .problem = problem};
     struct stat info;
     json_error_t error;
     if (stat(path, &info) != 0) {
-        wrong(&r, "cannot be read: %s. An image needs its manifest beside it, named like the image with .json behind",
+        wrong(&r,
+              "cannot be read: %s. An image needs its manifest beside it, named like the image with .json "
+              "behind",
               strerror(errno));
         return false;
     }
     if (!S_ISREG(info.st_mode) || info.st_size > MANIFEST_MAX_BYTES) {
-        wrong(&r, "found something that is no file of at most %d bytes, expected a manifest", MANIFEST_MAX_BYTES);
+        wrong(&r, "found something that is no file of at most %d bytes, expected a manifest",
+              MANIFEST_MAX_BYTES);
         return false;
     }
     json_t *root = json_load_file(path, JSON_REJECT_DUPLICATES, &error);
     if (root == NULL) {
-        snprintf(problem->text, sizeof problem->text, "%s:%d:%d: not JSON: found %s, expected a manifest", path,
-                 error.line, error.column, error.text);
+        snprintf(problem->text, sizeof problem->text, "%s:%d:%d: not JSON: found %s, expected a manifest",
+                 path, error.line, error.column, error.text);
         return false;
     }
     read_manifest(&r, root, name, facts);
@@ -199,13 +210,14 @@ static bool digest_file(struct eb_image *image, struct eb_problem *problem)
         if (n < 0 && errno == EINTR)
             continue;
         if (n < 0) {
-            snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
+            snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path,
+                     strerror(errno));
             return false;
         }
         if (n == 0)
             break;
         crypto_hash_sha256_update(&state, chunk, (unsigned long long)n);
-        image->checksum = eb_crc32(image->checksum, chunk, (size_t)n);
+        image->checksum = (uint32_t)crc32(image->checksum, chunk, (unsigned)n);
         image->found.size_bytes += (uint64_t)n;
     }
     crypto_hash_sha256_final(&state, image->found.sha256);
@@ -227,9 +239,11 @@ struct eb_image *eb_image_open(const char *path, struct eb_problem *problem)
     snprintf(image->path, sizeof image->path, "%s", path);
     snprintf(manifest, sizeof manifest, "%s.json", path);
     if (image->fd < 0 || fstat(image->fd, &info) != 0) {
-        snprintf(problem->text, sizeof problem->text, "%s: the image cannot be opened: %s", path, strerror(errno));
+        snprintf(problem->text, sizeof problem->text, "%s: the image cannot be opened: %s", path,
+                 strerror(errno));
     } else if (!S_ISREG(info.st_mode)) {
-        snprintf(problem->text, sizeof problem->text, "%s: found something that is no file, expected an image", path);
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found something that is no file, expected an image", path);
     } else if (load_manifest(manifest, slash != NULL ? slash + 1 : path, &image->facts, problem) &&
                digest_file(image, problem)) {
         image->source = (struct eb_source){image, image->found.size_bytes, read_image};

@@ -172,7 +172,8 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
     }
     int sent = sendmmsg(h->fd, messages, (unsigned)count, 0);
     if (sent < 0 && errno != EAGAIN && errno != EWOULDBLOCK && errno != ENOBUFS)
-        return count; /* no route now, or a message came back: as good as lost on the wire, patience decides */
+        return count; /* no route now, or a message came back: as good as lost on the wire, patience decides
+                       */
     size_t taken = sent > 0 ? (size_t)sent : 0;
     if (taken < count) {
         h->wants_room = true;
@@ -181,7 +182,8 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
     return taken;
 }
 
-static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count,
+                                  size_t *received)
 {
     struct port_linux *p = self;
     struct mmsghdr messages[EB_BURST_MAX];

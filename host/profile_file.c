@@ -25,7 +25,8 @@ static void read_list(struct ebi_yaml *yaml, yaml_node_t *node, void *texts, siz
             return;
         if (i == count || !eb_text_copy((char *)texts + i * cap, cap, text)) {
             char expected[80];
-            snprintf(expected, sizeof expected, "at most %zu, each of at most %zu characters", count, cap - 1);
+            snprintf(expected, sizeof expected, "at most %zu, each of at most %zu characters", count,
+                     cap - 1);
             ebi_yaml_wrong(yaml, item, i == count ? "one too many" : "a longer text", expected);
             return;
         }
@@ -45,7 +46,8 @@ static void read_order(struct ebi_yaml_map *map, struct eb_version_order *order)
 }
 
 /* A version text of this order. */
-static void read_version(struct ebi_yaml_map *map, const char *key, const struct eb_version_order *order, char *to)
+static void read_version(struct ebi_yaml_map *map, const char *key, const struct eb_version_order *order,
+                         char *to)
 {
     ebi_yaml_text(map, key, false, to, EB_VERSION_TEXT_BYTES);
     if (to[0] != '\0' && !map->yaml->failed && !eb_version_readable(order, to)) {
@@ -55,7 +57,8 @@ static void read_version(struct ebi_yaml_map *map, const char *key, const struct
     }
 }
 
-static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t *node, struct eb_component_profile *c)
+static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t *node,
+                           struct eb_component_profile *c)
 {
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
     if (!eb_text_copy(c->name, sizeof c->name, name))
@@ -83,9 +86,9 @@ static void read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *
         step->time_ms = (uint32_t)ebi_yaml_number(&step_map, "wait-ms", 0, 600000, 0);
     } else {
         bool expect = strcmp(key, "expect-register") == 0;
-        struct ebi_yaml_map map = ebi_yaml_map(
-            yaml, expect ? ebi_yaml_get(&step_map, "expect-register", true)
-                         : ebi_yaml_get(&step_map, "write-register", false));
+        struct ebi_yaml_map map =
+            ebi_yaml_map(yaml, expect ? ebi_yaml_get(&step_map, "expect-register", true)
+                                      : ebi_yaml_get(&step_map, "write-register", false));
         ebi_yaml_get(&step_map, "expect-register", false);
         ebi_yaml_get(&step_map, "wait-ms", false);
         step->kind = expect ? EB_STEP_EXPECT_REGISTER : EB_STEP_WRITE_REGISTER;

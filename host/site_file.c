@@ -28,7 +28,8 @@ static void read_links(struct reading *r, yaml_node_t *links)
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, links, i, &name)) != NULL; i++) {
         char kind[EB_NAME_BYTES] = "";
         if (i == LINKS_MAX || !eb_text_copy(r->links[i], EB_NAME_BYTES, name)) {
-            ebi_yaml_wrong(&r->yaml, node, "one link too many, or a longer name", "at most 16, 47 characters each");
+            ebi_yaml_wrong(&r->yaml, node, "one link too many, or a longer name",
+                           "at most 16, 47 characters each");
             return;
         }
         r->link_count = i + 1;
@@ -69,7 +70,8 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
     return p;
 }
 
-static void read_version(struct ebi_yaml_map *map, const char *key, const struct eb_component_profile *c, char *to)
+static void read_version(struct ebi_yaml_map *map, const char *key, const struct eb_component_profile *c,
+                         char *to)
 {
     ebi_yaml_text(map, key, false, to, EB_VERSION_TEXT_BYTES);
     if (to[0] != '\0' && !map->yaml->failed && !eb_version_readable(&c->order, to)) {
@@ -88,8 +90,8 @@ static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_dev
         if (component == NULL) {
             char expected[256] = "one of:";
             for (size_t k = 0; k < device->profile->count; k++)
-                snprintf(expected + strlen(expected), sizeof expected - strlen(expected), "%s %s", k > 0 ? "," : "",
-                         device->profile->components[k].name);
+                snprintf(expected + strlen(expected), sizeof expected - strlen(expected), "%s %s",
+                         k > 0 ? "," : "", device->profile->components[k].name);
             char found[192];
             snprintf(found, sizeof found, "the component '%.60s', which profile %s has not", name,
                      device->profile->name);

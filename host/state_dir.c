@@ -55,14 +55,16 @@ int eb_state_lock(const char *dir, struct eb_problem *problem)
     ssize_t n = pread(fd, holder, sizeof holder - 1, 0);
     holder[n > 0 ? strcspn(holder, "\n") : 0] = '\0';
     close(fd);
-    snprintf(problem->text, sizeof problem->text,
-             "%s: found it in use by another process (%s), expected it free. Wait until that one has ended, or "
-             "name another folder with --state",
-             dir, holder[0] != '\0' ? holder : "unknown");
+    snprintf(
+        problem->text, sizeof problem->text,
+        "%s: found it in use by another process (%s), expected it free. Wait until that one has ended, or "
+        "name another folder with --state",
+        dir, holder[0] != '\0' ? holder : "unknown");
     return -1;
 }
 
-bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t size, struct eb_problem *problem)
+bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t size,
+                    struct eb_problem *problem)
 {
     char path[NAME_BYTES];
     char fresh[NAME_BYTES + 8];
@@ -90,7 +92,8 @@ bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t
     return false;
 }
 
-uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *missing, struct eb_problem *problem)
+uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *missing,
+                       struct eb_problem *problem)
 {
     char path[NAME_BYTES];
     struct stat info;

@@ -33,11 +33,13 @@ bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *p
     if (!ok) {
         size_t line = parser.problem_mark.line + 1;
         size_t column = parser.problem_mark.column + 1;
-        snprintf(problem->text, sizeof problem->text, "%s:%zu:%zu: not YAML: found %s%s%s, expected key: value lines",
-                 path, line, column, parser.problem != NULL ? parser.problem : "unreadable bytes",
+        snprintf(problem->text, sizeof problem->text,
+                 "%s:%zu:%zu: not YAML: found %s%s%s, expected key: value lines", path, line, column,
+                 parser.problem != NULL ? parser.problem : "unreadable bytes",
                  parser.context != NULL ? " " : "", parser.context != NULL ? parser.context : "");
     } else if (yaml_document_get_root_node(&yaml->document) == NULL) {
-        snprintf(problem->text, sizeof problem->text, "%s:1:1: found an empty file, expected key: value lines", path);
+        snprintf(problem->text, sizeof problem->text,
+                 "%s:1:1: found an empty file, expected key: value lines", path);
         yaml_document_delete(&yaml->document);
         ok = false;
     }
@@ -134,9 +136,10 @@ void ebi_yaml_map_end(struct ebi_yaml_map *map)
         if (!known) {
             char found[128];
             snprintf(found, sizeof found, "the unknown key '%.60s'", key);
-            ebi_yaml_wrong(map->yaml,
-                           yaml_document_get_node(&map->yaml->document, (map->node->data.mapping.pairs.start + i)->key),
-                           found, expected);
+            ebi_yaml_wrong(
+                map->yaml,
+                yaml_document_get_node(&map->yaml->document, (map->node->data.mapping.pairs.start + i)->key),
+                found, expected);
         }
     }
 }
@@ -204,7 +207,8 @@ void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, cha
     }
 }
 
-uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most, uint64_t otherwise)
+uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most,
+                         uint64_t otherwise)
 {
     yaml_node_t *node = ebi_yaml_get(map, key, false);
     const char *text = ebi_yaml_scalar(map->yaml, node);

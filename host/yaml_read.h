@@ -1,6 +1,6 @@
-/* Reading the YAML files that people write: each value is asked for by its key, and what is wrong is told with file, line,
- * column, what was found and what would have been right.  The first problem sticks; later questions give
- * defaults. */
+/* Reading the YAML files that people write: each value is asked for by its key, and what is wrong is told
+ * with file, line, column, what was found and what would have been right.  The first problem sticks; later
+ * questions give defaults. */
 #ifndef EBI_YAML_H
 #define EBI_YAML_H
 
@@ -37,19 +37,21 @@ struct ebi_yaml_map ebi_yaml_map(struct ebi_yaml *yaml, yaml_node_t *node);
 void ebi_yaml_map_end(struct ebi_yaml_map *map);
 
 /* The value of a key, or NULL; a missing `required` one is a problem. */
-yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *key, bool required);
+yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *name, bool required);
 
 /* The same without making the key known: for keys that are asked for in another way too. */
-yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *key);
+yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name);
 
 /* The scalar text of `key` copied to `to`; it stays as it was where the key is missing. */
 void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, char *to, size_t cap);
 
 /* A whole number (decimal or 0x...) between `least` and `most`; `otherwise` where the key is missing. */
-uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most, uint64_t otherwise);
+uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most,
+                         uint64_t otherwise);
 bool ebi_yaml_yes(struct ebi_yaml_map *map, const char *key, bool otherwise);
 
-/* Pairs of a mapping or items of a sequence in their order; NULL at the end, or where `node` is of another kind (a problem). */
+/* Pairs of a mapping or items of a sequence in their order; NULL at the end, or where `node` is of another
+ * kind (a problem). */
 yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t index, const char **key);
 yaml_node_t *ebi_yaml_item(struct ebi_yaml *yaml, yaml_node_t *node, size_t index);
 const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node);

@@ -34,8 +34,8 @@ static int tear_down(void **state)
 static struct outcome einbau_at(const char *site, const char *world, const char *words)
 {
     char line[4 * PATH_BYTES];
-    snprintf(line, sizeof line, "cd %s && exec %s/einbau %s --site %s --sim %s --state %s", little.folder, BIN_DIR, words, site,
-             world, state_dir);
+    snprintf(line, sizeof line, "cd %s && exec %s/einbau %s --site %s --sim %s --state %s", little.folder,
+             BIN_DIR, words, site, world, state_dir);
     const char *const arguments[] = {"sh", "-c", line, NULL};
     return run_program(arguments);
 }
@@ -208,7 +208,8 @@ static void an_older_image_is_written_only_when_accepted(void **state)
 {
     (void)state;
     expect("fit --yes", 0, "3 confirmed", "");
-    expect("fit coupler-1 --image coupler-1.0.bin --yes", 1, "running-version: found 2.0, expected older than 1.0", "");
+    expect("fit coupler-1 --image coupler-1.0.bin --yes", 1,
+           "running-version: found 2.0, expected older than 1.0", "");
     expect("fit coupler-1 --image coupler-1.0.bin --accept running-version --yes", 0, "1 confirmed", "");
     expect_running("coupler-1", "1.0");
     expect("survey coupler-1", 1, "behind", "");
@@ -218,7 +219,8 @@ static void an_image_for_another_variant_is_refused(void **state)
 {
     (void)state;
     expect("plan coupler-1 --image plc-2.0.bin", 1, "order-code: found TC-1, expected TP-1", "");
-    expect("fit coupler-1 --image display-2.0.bin --yes", 2, "", "found an image for the component 'display', expected one that coupler-1 has");
+    expect("fit coupler-1 --image display-2.0.bin --yes", 2, "",
+           "found an image for the component 'display', expected one that coupler-1 has");
     expect("plan --image plc-2.0.bin", 2, "", "--image: found no device names");
     expect_running("coupler-1", "1.0");
 }
@@ -228,7 +230,8 @@ static void an_image_for_another_variant_is_refused(void **state)
 static void without_a_terminal_it_wants_yes(void **state)
 {
     (void)state;
-    expect("fit", 2, "Plan for little", "found no terminal to ask on, expected one, or --yes. Nothing was written");
+    expect("fit", 2, "Plan for little",
+           "found no terminal to ask on, expected one, or --yes. Nothing was written");
     expect_running("plc-1", "1.0");
 }
 
@@ -244,7 +247,8 @@ static int fit_on_terminal(const char *answer, char *screen, size_t cap)
     if (pid == 0) {
         if (chdir(little.folder) == 0) {
             setenv("TERM", "xterm", 1);
-            execl(BIN_DIR "/einbau", "einbau", "fit", "--site", "site.yaml", "--sim", "world.yaml", "--state", "state", (char *)NULL);
+            execl(BIN_DIR "/einbau", "einbau", "fit", "--site", "site.yaml", "--sim", "world.yaml", "--state",
+                  "state", (char *)NULL);
         }
         _exit(127);
     }
@@ -316,69 +320,111 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
     (void)state;
     static const struct bad rows[] = {
         /* images and manifests */
-        {"plc-2.0.bin", NULL, NULL, "fit --yes", 2, "plc-2.0.bin: the image cannot be opened: No such file or directory"},
-        {"plc-2.0.bin", NULL, "", "fit --yes", 1, "plc-1 firmware: size: found 0 bytes, expected 3000 bytes (cannot be accepted)"},
-        {"plc-2.0.bin", NULL, "EBIMAGE1 cut", "fit --yes", 1, "plc-1 firmware: size: found 12 bytes, expected 3000 bytes"},
+        {"plc-2.0.bin", NULL, NULL, "fit --yes", 2,
+         "plc-2.0.bin: the image cannot be opened: No such file or directory"},
+        {"plc-2.0.bin", NULL, "", "fit --yes", 1,
+         "plc-1 firmware: size: found 0 bytes, expected 3000 bytes (cannot be accepted)"},
+        {"plc-2.0.bin", NULL, "EBIMAGE1 cut", "fit --yes", 1,
+         "plc-1 firmware: size: found 12 bytes, expected 3000 bytes"},
         {"coupler-2.0.bin", "EBIMAGE1", "EBIMAGE2", "fit --yes", 1, "coupler-1 firmware: digest: found "},
         {"profiles/plc.yaml", "send-as: fw.bin", "send-as: fw.bin, capacity-kib: 2", "fit --yes", 1,
          "plc-1 firmware: size: found 3000 bytes, expected at most 2048 bytes, what the component holds"},
-        {"plc-2.0.bin.json", NULL, NULL, "fit --yes", 2, "plc-2.0.bin.json: cannot be read: No such file or directory. An image needs its manifest"},
+        {"plc-2.0.bin.json", NULL, NULL, "fit --yes", 2,
+         "plc-2.0.bin.json: cannot be read: No such file or directory. An image needs its manifest"},
         {"plc-2.0.bin.json", NULL, "{\"einbau\": ", "fit --yes", 2, "plc-2.0.bin.json:1:11: not JSON"},
         {"plc-2.0.bin.json", NULL, "[]", "fit --yes", 2, "found no \"einbau\": \"manifest/1\" at its top"},
         {"plc-2.0.bin.json", "manifest/1", "manifest/2", "fit --yes", 2, "expected a manifest of that form"},
-        {"plc-2.0.bin.json", "\"size\": 3000", "\"size\": \"3000\"", "fit --yes", 2, "found no usable \"size\""},
-        {"plc-2.0.bin.json", "\"size\"", "\"weight\": 1, \"size\"", "fit --yes", 2, "found the unknown key \"weight\", expected one of: file, component"},
+        {"plc-2.0.bin.json", "\"size\": 3000", "\"size\": \"3000\"", "fit --yes", 2,
+         "found no usable \"size\""},
+        {"plc-2.0.bin.json", "\"size\"", "\"weight\": 1, \"size\"", "fit --yes", 2,
+         "found the unknown key \"weight\", expected one of: file, component"},
         {"plc-2.0.bin.json", "\"1..9\"", "\"9..1\"", "fit --yes", 2, "found the hardware revision \"9..1\""},
-        {"plc-2.0.bin.json", "[\"1..9\"]", "\"1..9\"", "fit --yes", 2, "found \"hardware_revisions\" of another kind or size"},
-        {"plc-2.0.bin.json", "\"file\": \"plc-2.0.bin\"", "\"file\": \"other.bin\"", "fit --yes", 2, "found no image with the file name \"plc-2.0.bin\""},
-        {"plc-2.0.bin.json", "\"version\": \"2.0\"", "\"version\": \"2.1\"", "fit --yes", 2, "found an image of firmware 2.1, expected firmware 2.0 as plc-1 wants it"},
-        {"plc-2.0.bin.json", "\"version\": \"2.0\"", "\"version\": \"\"", "fit --yes", 2, "found \"version\" of another kind or size"},
-        {"plc-2.0.bin.json", "sha256\": \"", "sha256\": \"zz", "fit --yes", 2, "found \"sha256\" of another kind or size"},
-        {"site.yaml", ", image: plc-2.0.bin", "", "fit --yes", 2, "plc-1: found no image for firmware 2.0 in the site"},
+        {"plc-2.0.bin.json", "[\"1..9\"]", "\"1..9\"", "fit --yes", 2,
+         "found \"hardware_revisions\" of another kind or size"},
+        {"plc-2.0.bin.json", "\"file\": \"plc-2.0.bin\"", "\"file\": \"other.bin\"", "fit --yes", 2,
+         "found no image with the file name \"plc-2.0.bin\""},
+        {"plc-2.0.bin.json", "\"version\": \"2.0\"", "\"version\": \"2.1\"", "fit --yes", 2,
+         "found an image of firmware 2.1, expected firmware 2.0 as plc-1 wants it"},
+        {"plc-2.0.bin.json", "\"version\": \"2.0\"", "\"version\": \"\"", "fit --yes", 2,
+         "found \"version\" of another kind or size"},
+        {"plc-2.0.bin.json", "sha256\": \"", "sha256\": \"zz", "fit --yes", 2,
+         "found \"sha256\" of another kind or size"},
+        {"site.yaml", ", image: plc-2.0.bin", "", "fit --yes", 2,
+         "plc-1: found no image for firmware 2.0 in the site"},
         /* profiles */
-        {"profiles/plc.yaml", NULL, NULL, "fit --yes", 2, "profiles/plc.yaml: cannot be opened: No such file or directory"},
-        {"profiles/plc.yaml", "order: dotted", "order: roman", "fit --yes", 2, "profiles/plc.yaml:11:21: found 'roman', expected dotted, decimal, semver, date or letters"},
-        {"profiles/plc.yaml", "windowsize: 4", "windowsize: many", "fit --yes", 2, "found 'many', expected a whole number from 1 to 32767"},
-        {"profiles/plc.yaml", "windowsize: 4", "windowsize: 32768", "fit --yes", 2, "found '32768', expected a whole number from 1 to 32767"},
-        {"profiles/plc.yaml", "windowsize", "windowsice", "fit --yes", 2, "found the unknown key 'windowsice', expected one of: blksize, windowsize"},
+        {"profiles/plc.yaml", NULL, NULL, "fit --yes", 2,
+         "profiles/plc.yaml: cannot be opened: No such file or directory"},
+        {"profiles/plc.yaml", "order: dotted", "order: roman", "fit --yes", 2,
+         "profiles/plc.yaml:11:21: found 'roman', expected dotted, decimal, semver, date or letters"},
+        {"profiles/plc.yaml", "windowsize: 4", "windowsize: many", "fit --yes", 2,
+         "found 'many', expected a whole number from 1 to 32767"},
+        {"profiles/plc.yaml", "windowsize: 4", "windowsize: 32768", "fit --yes", 2,
+         "found '32768', expected a whole number from 1 to 32767"},
+        {"profiles/plc.yaml", "windowsize", "windowsice", "fit --yes", 2,
+         "found the unknown key 'windowsice', expected one of: blksize, windowsize"},
         {"profiles/plc.yaml", "return:", "retrun:", "fit --yes", 2, "found the unknown key 'retrun'"},
-        {"profiles/plc.yaml", "profile: plc", "profile: other", "fit --yes", 2, "found the profile 'other', expected 'plc' as the file is called"},
-        {"profiles/plc.yaml", "order-codes: [TP-*]", "order-codes: TP-*", "fit --yes", 2, "profiles/plc.yaml:2:14: found a single value, expected a list"},
-        {"profiles/plc.yaml", "order-codes: [TP-*]", "order-codes: [XX-*]", "fit --yes", 1, "plc-1: comparing the order code with the profile's: another device: found TP-1, expected XX-*"},
-        {"profiles/plc.yaml", "identity:", "maker:", "fit --yes", 2, "found a mapping (key: value), expected a single value"},
-        {"profiles/plc.yaml", "address: 0x1000, value: 2", "address: 0x1000", "fit --yes", 2, "found none, expected the key 'value' here"},
-        {"profiles/plc.yaml", "write-register", "shout", "fit --yes", 2, "found the unknown key 'shout', expected one of: write-register, expect-register, wait-ms"},
+        {"profiles/plc.yaml", "profile: plc", "profile: other", "fit --yes", 2,
+         "found the profile 'other', expected 'plc' as the file is called"},
+        {"profiles/plc.yaml", "order-codes: [TP-*]", "order-codes: TP-*", "fit --yes", 2,
+         "profiles/plc.yaml:2:14: found a single value, expected a list"},
+        {"profiles/plc.yaml", "order-codes: [TP-*]", "order-codes: [XX-*]", "fit --yes", 1,
+         "plc-1: comparing the order code with the profile's: another device: found TP-1, expected XX-*"},
+        {"profiles/plc.yaml", "identity:", "maker:", "fit --yes", 2,
+         "found a mapping (key: value), expected a single value"},
+        {"profiles/plc.yaml", "address: 0x1000, value: 2", "address: 0x1000", "fit --yes", 2,
+         "found none, expected the key 'value' here"},
+        {"profiles/plc.yaml", "write-register", "shout", "fit --yes", 2,
+         "found the unknown key 'shout', expected one of: write-register, expect-register, wait-ms"},
         /* sites */
         {"site.yaml", NULL, NULL, "survey", 2, "site.yaml: cannot be opened: No such file or directory"},
         {"site.yaml", NULL, "", "survey", 2, "site.yaml:1:1: found an empty file"},
         {"site.yaml", NULL, "site: [", "survey", 2, "site.yaml:2:1: not YAML: found"},
-        {"site.yaml", NULL, "- a\n- b\n", "survey", 2, "site.yaml:1:1: found a list, expected a mapping (key: value)"},
+        {"site.yaml", NULL, "- a\n- b\n", "survey", 2,
+         "site.yaml:1:1: found a list, expected a mapping (key: value)"},
         {"site.yaml", "links:", "lynx:", "survey", 2, "expected the key 'links' here"},
-        {"site.yaml", "    link: lan", "    link: lan\n    colour: red", "survey", 2, "site.yaml:7:5: found the unknown key 'colour', expected one of: link, ports, address"},
-        {"site.yaml", "link: lan", "link: wan", "survey", 2, "site.yaml:6:11: found 'wan', expected the name of a link from 'links'"},
-        {"site.yaml", "192.0.2.2", "192.0.2.1", "survey", 2, "found 192.0.2.1, which 'plc-1' has already, expected an address of its own for each device"},
-        {"site.yaml", "192.0.2.1", "192.0.2.300", "survey", 2, "found '192.0.2.300', expected an IPv4 address like 192.0.2.10"},
-        {"site.yaml", "coupler-2:", "coupler-1:", "survey", 2, "found 'coupler-1' a second time, expected each key once"},
-        {"site.yaml", "version: 2.0", "version: two", "survey", 2, "found 'two', expected a version in dotted order"},
-        {"site.yaml", "display: {", "engine: {", "survey", 2, "found the component 'engine', which profile plc has not, expected one of: firmware, display"},
-        {"site.yaml", "profile: plc", "profile: ../plc", "survey", 2, "found '../plc', expected the name of a profile, without a folder"},
-        {"site.yaml", "kind: ethernet", "kind: string", "survey", 2, "site.yaml:3:15: found 'string', expected ethernet"},
-        {"site.yaml", "serial: P-1", "serial: P-9", "fit --yes", 1, "plc-1: comparing the serial number: another device: found P-1, expected P-9"},
+        {"site.yaml", "    link: lan", "    link: lan\n    colour: red", "survey", 2,
+         "site.yaml:7:5: found the unknown key 'colour', expected one of: link, ports, address"},
+        {"site.yaml", "link: lan", "link: wan", "survey", 2,
+         "site.yaml:6:11: found 'wan', expected the name of a link from 'links'"},
+        {"site.yaml", "192.0.2.2", "192.0.2.1", "survey", 2,
+         "found 192.0.2.1, which 'plc-1' has already, expected an address of its own for each device"},
+        {"site.yaml", "192.0.2.1", "192.0.2.300", "survey", 2,
+         "found '192.0.2.300', expected an IPv4 address like 192.0.2.10"},
+        {"site.yaml", "coupler-2:", "coupler-1:", "survey", 2,
+         "found 'coupler-1' a second time, expected each key once"},
+        {"site.yaml", "version: 2.0", "version: two", "survey", 2,
+         "found 'two', expected a version in dotted order"},
+        {"site.yaml", "display: {", "engine: {", "survey", 2,
+         "found the component 'engine', which profile plc has not, expected one of: firmware, display"},
+        {"site.yaml", "profile: plc", "profile: ../plc", "survey", 2,
+         "found '../plc', expected the name of a profile, without a folder"},
+        {"site.yaml", "kind: ethernet", "kind: string", "survey", 2,
+         "site.yaml:3:15: found 'string', expected ethernet"},
+        {"site.yaml", "serial: P-1", "serial: P-9", "fit --yes", 1,
+         "plc-1: comparing the serial number: another device: found P-1, expected P-9"},
         /* worlds */
         {"world.yaml", NULL, NULL, "survey", 2, "world.yaml: cannot be opened"},
-        {"world.yaml", "seed: 7", "seed: seven", "survey", 2, "world.yaml:2:7: found 'seven', expected a whole number"},
-        {"world.yaml", "wire: lan", "wire: van", "survey", 2, "found an unknown wire, expected the name of one from 'wires'"},
+        {"world.yaml", "seed: 7", "seed: seven", "survey", 2,
+         "world.yaml:2:7: found 'seven', expected a whole number"},
+        {"world.yaml", "wire: lan", "wire: van", "survey", 2,
+         "found an unknown wire, expected the name of one from 'wires'"},
         {"world.yaml", "latency-us", "latency", "survey", 2, "found the unknown key 'latency'"},
         {"world.yaml", "192.0.2.2", "192.0.2.1", "survey", 2, "found 192.0.2.1, which 'plc-1' has already"},
-        {"world.yaml", "image: plc-1.0.bin", "image: gone.bin", "survey", 2, "found the image gone.bin, which cannot be opened"},
-        {"world.yaml", "writable: stopped", "writable: never", "survey", 2, "found 'never', expected one of: always stopped loader"},
+        {"world.yaml", "image: plc-1.0.bin", "image: gone.bin", "survey", 2,
+         "found the image gone.bin, which cannot be opened"},
+        {"world.yaml", "writable: stopped", "writable: never", "survey", 2,
+         "found 'never', expected one of: always stopped loader"},
         {"world.yaml", "banks: 2", "banks: 3", "survey", 2, "found '3', expected a whole number from 1 to 2"},
         /* devices and calls */
-        {"world.yaml", "    erase-ms", "    modbus: {babbles: yes}\n    erase-ms", "fit plc-1 --yes", 1, "plc-1: reading the identification: answer not understood: not a Modbus/TCP header"},
-        {"world.yaml", "    erase-ms", "    starts: off\n    erase-ms", "fit plc-1 --yes", 3, "plc-1: connecting by Modbus/TCP: no answer"},
+        {"world.yaml", "    erase-ms", "    modbus: {babbles: yes}\n    erase-ms", "fit plc-1 --yes", 1,
+         "plc-1: reading the identification: answer not understood: not a Modbus/TCP header"},
+        {"world.yaml", "    erase-ms", "    starts: off\n    erase-ms", "fit plc-1 --yes", 3,
+         "plc-1: connecting by Modbus/TCP: no answer"},
         {"site.yaml", NULL, "site: s\nlinks: {}\ndevices: {}\n", "survey", 0, "s: 0 of 0 devices answered"},
-        {"site.yaml", "little", "little", "survey nobody", 2, "found 'nobody', expected a device of little: plc-1, coupler-1, coupler-2"},
-        {"site.yaml", "little", "little", "fit --yes --without nobody", 2, "found 'nobody', expected a device of little"},
+        {"site.yaml", "little", "little", "survey nobody", 2,
+         "found 'nobody', expected a device of little: plc-1, coupler-1, coupler-2"},
+        {"site.yaml", "little", "little", "fit --yes --without nobody", 2,
+         "found 'nobody', expected a device of little"},
         {"site.yaml", "little", "little", "show", 2, "found 0 device names, expected one"},
         {"site.yaml", "little", "little", "survey --colour", 2, "unrecognized option '--colour'"},
         {"site.yaml", "little", "little", "surwey", 2, "found 'surwey', expected a command"},
@@ -392,13 +438,19 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         char *all = malloc(size);
         snprintf(all, size, "%s%s", o.out, o.err);
         if (o.status != rows[i].status || strstr(all, rows[i].message) == NULL)
-            fail_msg("row %zu, einbau %s\nfound %d: %s\nexpected %d: %s", i, rows[i].words, o.status, all, rows[i].status,
-                     rows[i].message);
+            fail_msg("row %zu, einbau %s\nfound %d: %s\nexpected %d: %s", i, rows[i].words, o.status, all,
+                     rows[i].status, rows[i].message);
         /* Nothing was written: the PLC's flash, if any is remembered, still is the old one. */
         char *flash = read_text(little.folder, "state/world.state", &size);
         if (flash != NULL) {
-            assert_null(memmem(flash, size, "firmware\0\0\0\0\0\0\0\0" "2.0", 19));
-            assert_non_null(memmem(flash, size, "firmware\0\0\0\0\0\0\0\0" "1.0", 19));
+            assert_null(memmem(flash, size,
+                               "firmware\0\0\0\0\0\0\0\0"
+                               "2.0",
+                               19));
+            assert_non_null(memmem(flash, size,
+                                   "firmware\0\0\0\0\0\0\0\0"
+                                   "1.0",
+                                   19));
         }
         free(flash);
         free(all);
@@ -442,8 +494,10 @@ static void silent_devices_are_told_from_silent_links(void **state)
 {
     (void)state;
     write_text(little.folder, "off.yaml",
-               "world: little\nwires:\n  lan: {}\ndevices:\n  plc-1:\n    wire: lan\n    address: 192.0.2.1\n    maker: T\n    product: plc\n"
-               "    order-code: TP-1\n    serial: P-1\n    hardware-revision: 3\n    components:\n      firmware: {send-as: fw.bin, image: plc-1.0.bin}\n");
+               "world: little\nwires:\n  lan: {}\ndevices:\n  plc-1:\n    wire: lan\n    address: "
+               "192.0.2.1\n    maker: T\n    product: plc\n"
+               "    order-code: TP-1\n    serial: P-1\n    hardware-revision: 3\n    components:\n      "
+               "firmware: {send-as: fw.bin, image: plc-1.0.bin}\n");
     struct outcome o = einbau_at("site.yaml", "off.yaml", "survey");
     assert_int_equal(o.status, 1);
     expect_in(o.out, "1 of 3 devices answered");
@@ -474,7 +528,8 @@ static void a_damaged_or_foreign_state_is_not_taken_up(void **state)
     (void)state;
     expect("survey", 1, "", "");
     write_text(little.folder, "state/world.state", "{\"einbau\":\"world-state/1\"}\nxx");
-    expect("fit --yes", 2, "", "found the state of another world, or a damaged one, expected that of 'little'");
+    expect("fit --yes", 2, "",
+           "found the state of another world, or a damaged one, expected that of 'little'");
     char *kept = read_text(little.folder, "state/world.state", NULL);
     assert_string_equal(kept, "{\"einbau\":\"world-state/1\"}\nxx");
     free(kept);
@@ -491,7 +546,8 @@ static void a_full_disk_is_told_before_anything_is_written(void **state)
     /* 16 KiB: room for the lock, none for the flash of three devices.  In a mount namespace of its own. */
     snprintf(line, sizeof line,
              "unshare -m sh -c 'mkdir %s/full && mount -t tmpfs -o size=12k none %s/full && cd %s && "
-             "%s/einbau fit --yes --site site.yaml --sim world.yaml --state full; s=$?; ls full/world.state; exit $s'",
+             "%s/einbau fit --yes --site site.yaml --sim world.yaml --state full; s=$?; ls full/world.state; "
+             "exit $s'",
              little.folder, little.folder, little.folder, BIN_DIR);
     const char *const arguments[] = {"sh", "-c", line, NULL};
     struct outcome o = run_program(arguments);
@@ -511,7 +567,8 @@ static int start_sim(void)
 {
     snprintf(real_site, sizeof real_site, "%s/real.yaml", little.folder);
     snprintf(sim_log, sizeof sim_log, "%s/sim.log", little.folder);
-    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--state", state_dir, "--write-site", real_site, NULL};
+    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--state", state_dir,
+                                     "--write-site",        real_site,         NULL};
     int pid = start_program(arguments, sim_log);
     assert_true(wait_for_text(sim_log, "ready: 3 devices", 10));
     return pid;
@@ -569,7 +626,8 @@ static void the_simulator_refuses_wrong_calls(void **state)
     } rows[] = {
         {"world.yaml", "found no --write-site FILE"},
         {"--write-site x.yaml", "found no world"},
-        {"world.yaml --write-site /nowhere/x.yaml", "/nowhere/x.yaml: cannot be written: No such file or directory"},
+        {"world.yaml --write-site /nowhere/x.yaml",
+         "/nowhere/x.yaml: cannot be written: No such file or directory"},
         {"gone.yaml --write-site x.yaml", "gone.yaml: cannot be opened"},
         {"siteless.yaml --write-site x.yaml", "the world 'siteless' names no site"},
     };

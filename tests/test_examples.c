@@ -64,7 +64,8 @@ static void read_identity_reads_a_real_socket(void **state)
     snprintf(real_site, sizeof real_site, "%s/real.yaml", little.folder);
     snprintf(sim_log, sizeof sim_log, "%s/sim.log", little.folder);
     snprintf(profile, sizeof profile, "%s/profiles/plc.yaml", little.folder);
-    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--write-site", real_site, NULL};
+    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--write-site", real_site,
+                                     NULL};
     int pid = start_program(arguments, sim_log);
     assert_true(wait_for_text(sim_log, "ready", 10));
     char *site = read_text("", real_site, NULL);
@@ -73,7 +74,9 @@ static void read_identity_reads_a_real_socket(void **state)
     struct outcome o = example("read_identity", "127.77.0.1", port, profile);
     assert_int_equal(stop_program(pid, SIGTERM), 0);
     assert_int_equal(o.status, 0);
-    assert_string_equal(o.out, "Tester plc, order code TP-1, hardware revision 3, serial number P-1\nfirmware 1.0\ndisplay 1.0\n");
+    assert_string_equal(
+        o.out,
+        "Tester plc, order code TP-1, hardware revision 3, serial number P-1\nfirmware 1.0\ndisplay 1.0\n");
     outcome_free(&o);
     o = example("read_identity", "127.77.0.1", port, profile); /* nobody is there any more */
     assert_int_equal(o.status, 1);

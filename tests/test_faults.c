@@ -1,16 +1,21 @@
 /* Every datagram and every TCP segment of a whole job, struck by every fault, in virtual time.
  *
- * Whatever happens, afterwards the device runs the old version or the new one, or sits in its loader and is said to; and what
- * is called confirmed runs from a flash that holds the image to the last byte. */
+ * Whatever happens, afterwards the device runs the old version or the new one, or sits in its loader and is
+ * said to; and what is called confirmed runs from a flash that holds the image to the last byte. */
 #include "support/support.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { KINDS = EB_SIM_POWER_LOST + 1, AFTER_US = 60000000, PAIR_REACH = 8 /* a window of 8 and its acknowledgement */ };
+enum {
+    KINDS = EB_SIM_POWER_LOST + 1,
+    AFTER_US = 60000000,
+    PAIR_REACH = 8 /* a window of 8 and its acknowledgement */
+};
 
-static const char *const kind_words[] = {"lost", "doubled", "late", "garbled", "garbled unseen", "power lost"};
+static const char *const kind_words[] = {"lost",    "doubled",        "late",
+                                         "garbled", "garbled unseen", "power lost"};
 
 struct subject {
     const char *name; /* of the one device */
@@ -34,7 +39,8 @@ static void open_subject(struct subject *s, bool plc, const char *device)
                                            .image_bytes = 8000,
                                            .device = device,
                                            .tftp = "windowsize: 8, blksize: 128, patience-s: 20"};
-    static const char *const plc_files[2][2] = {{"plc-1.0.bin", "plc-2.0.bin"}, {"display-1.0.bin", "display-2.0.bin"}};
+    static const char *const plc_files[2][2] = {{"plc-1.0.bin", "plc-2.0.bin"},
+                                                {"display-1.0.bin", "display-2.0.bin"}};
     static const char *const coupler_files[2] = {"coupler-1.0.bin", "coupler-2.0.bin"};
     memset(s, 0, sizeof *s);
     s->name = plc ? "plc-1" : "coupler-1";
@@ -62,7 +68,8 @@ static bool flash_holds(const struct subject *s, const struct eb_sim *sim, size_
 {
     size_t capacity;
     const uint8_t *flash = eb_sim_flash(sim, s->name, s->components[i], &capacity);
-    return memcmp(flash, new_one ? s->new_image[i] : s->old_image[i], new_one ? s->new_size[i] : s->old_size[i]) == 0;
+    return memcmp(flash, new_one ? s->new_image[i] : s->old_image[i],
+                  new_one ? s->new_size[i] : s->old_size[i]) == 0;
 }
 
 /* The laptop's process dies when `kill_at` frames were on the wire; UINT64_MAX: never. */
@@ -78,8 +85,8 @@ static void work(struct job *job, struct eb_sim *sim, uint64_t kill_at)
     eb_crew_abandon(&job->crew);
 }
 
-static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *faults, size_t count, uint64_t kill_at,
-                         const char *what)
+static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *faults, size_t count,
+                         uint64_t kill_at, const char *what)
 {
     struct eb_problem problem;
     struct job job;
@@ -121,17 +128,20 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
         print_message("%s: failed\n", what);
     tally.failed += outcome == EB_OUTCOME_FAILED;
     tally.in_loader += outcome == EB_OUTCOME_IN_LOADER;
-    tally.other += outcome != EB_OUTCOME_FAILED && outcome != EB_OUTCOME_IN_LOADER && outcome != EB_OUTCOME_CONFIRMED;
+    tally.other +=
+        outcome != EB_OUTCOME_FAILED && outcome != EB_OUTCOME_IN_LOADER && outcome != EB_OUTCOME_CONFIRMED;
 
     /* It is found as it is, and can be fitted from there. */
     eb_sim_set_faults(sim, NULL, 0);
     job_begin(&job, eb_sim_port(sim), false);
     job_work(&job);
     if (!job.runs[0].identified || job.runs[0].in_loader != (mode == EB_SIM_LOADER))
-        fail_msg("%s: %s, but a look says otherwise", what, mode == EB_SIM_LOADER ? "in its loader" : "running");
+        fail_msg("%s: %s, but a look says otherwise", what,
+                 mode == EB_SIM_LOADER ? "in its loader" : "running");
     job_begin(&job, eb_sim_port(sim), true);
     job_work(&job);
-    if (job.runs[0].outcome != (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_CONFIRMED))
+    if (job.runs[0].outcome !=
+        (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_CONFIRMED))
         fail_msg("%s: fitted once more without a fault, the outcome is %s", what,
                  eb_outcome_word(job.runs[0].outcome));
     tally.rescued += mode == EB_SIM_LOADER;
@@ -163,10 +173,11 @@ static void strike_everything(bool plc)
             try_case(&s, pair, 2, UINT64_MAX, what);
         }
     }
-    print_message("%s: %lu cases on %u frames: %lu confirmed, %lu failed, %lu in loader, %lu refused or interrupted; "
-                  "%lu found in the loader afterwards, all of them rescued\n",
-                  s.name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader, tally.other,
-                  tally.rescued);
+    print_message(
+        "%s: %lu cases on %u frames: %lu confirmed, %lu failed, %lu in loader, %lu refused or interrupted; "
+        "%lu found in the loader afterwards, all of them rescued\n",
+        s.name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader, tally.other,
+        tally.rescued);
     assert_true(tally.cases > 1000);
     assert_true(tally.confirmed > tally.cases / 2);
     close_subject(&s);

@@ -1,4 +1,5 @@
-/* Programs that nobody here wrote, run for real: TFTP clients and servers, a Modbus client and server, and a dissector. */
+/* Programs that nobody here wrote, run for real: TFTP clients and servers, a Modbus client and server, and a
+ * dissector. */
 #include "support/support.h"
 
 #include <ctype.h>
@@ -18,7 +19,8 @@ static int sim_pid;
 static int set_up(void **state)
 {
     (void)state;
-    const struct little_options options = {.plcs = 1, .image_bytes = 100000, .capacity_kib = 256, .no_times = true};
+    const struct little_options options = {
+        .plcs = 1, .image_bytes = 100000, .capacity_kib = 256, .no_times = true};
     little_make(&little, &options);
     char *world = read_text(little.folder, "world.yaml", NULL);
     char *at = strstr(world, "writable: stopped");
@@ -27,7 +29,8 @@ static int set_up(void **state)
     free(world);
     snprintf(real_site, sizeof real_site, "%s/real.yaml", little.folder);
     snprintf(sim_log, sizeof sim_log, "%s/sim.log", little.folder);
-    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--write-site", real_site, NULL};
+    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--write-site", real_site,
+                                     NULL};
     sim_pid = start_program(arguments, sim_log);
     assert_true(wait_for_text(sim_log, "ready", 10));
     return 0;
@@ -88,7 +91,9 @@ static struct outcome read_identity(void)
 
 static void restart_plc(void)
 {
-    expect_done(shell(PYTHON " %s/tests/interop/modbus_read.py " PLC " %u write 0x1000 3 && sleep 1.5", SOURCE_DIR, port_of("modbus")), "");
+    expect_done(shell(PYTHON " %s/tests/interop/modbus_read.py " PLC " %u write 0x1000 3 && sleep 1.5",
+                      SOURCE_DIR, port_of("modbus")),
+                "");
 }
 
 /* --- their clients, our devices ------------------------------------------------------------------ */
@@ -99,7 +104,8 @@ static void a_modbus_client_reads_a_simulated_device(void **state)
     struct outcome o = read_identity();
     if (o.status != 0)
         fail_msg("%s", o.err);
-    assert_non_null(strstr(o.out, "00 Tester\n01 TP-1\n02 1.0\n04 plc\n80 running\n81 P-1\n82 3\n83 1.0\n90 "));
+    assert_non_null(
+        strstr(o.out, "00 Tester\n01 TP-1\n02 1.0\n04 plc\n80 running\n81 P-1\n82 3\n83 1.0\n90 "));
     outcome_free(&o);
 }
 
@@ -127,7 +133,9 @@ static void atftp_pushes_with_windows(void **state)
     char command[256];
     need("atftp");
     snprintf(command, sizeof command,
-             "atftp --option 'windowsize 8' --option 'blksize 1024' --put -l plc-2.0.bin -r fw.bin " PLC " %u", port_of("tftp"));
+             "atftp --option 'windowsize 8' --option 'blksize 1024' --put -l plc-2.0.bin -r fw.bin " PLC
+             " %u",
+             port_of("tftp"));
     push_and_run(command);
 }
 
@@ -136,7 +144,8 @@ static void curl_pushes_and_the_device_runs_it(void **state)
     (void)state;
     char command[256];
     need("curl");
-    snprintf(command, sizeof command, "curl -sS --tftp-blksize 1024 -T plc-2.0.bin tftp://" PLC ":%u/fw.bin", port_of("tftp"));
+    snprintf(command, sizeof command, "curl -sS --tftp-blksize 1024 -T plc-2.0.bin tftp://" PLC ":%u/fw.bin",
+             port_of("tftp"));
     push_and_run(command);
 }
 
@@ -144,7 +153,8 @@ static void a_client_is_told_why_it_is_refused(void **state)
 {
     (void)state;
     need("curl");
-    struct outcome o = shell("cd %s && curl -sSv -T plc-2.0.bin tftp://" PLC ":%u/other.bin", little.folder, port_of("tftp"));
+    struct outcome o = shell("cd %s && curl -sSv -T plc-2.0.bin tftp://" PLC ":%u/other.bin", little.folder,
+                             port_of("tftp"));
     assert_int_not_equal(o.status, 0);
     assert_non_null(strstr(o.err, "no component takes a file of this name"));
     outcome_free(&o);
@@ -154,8 +164,10 @@ static void damage_by_another_client_does_not_run(void **state)
 {
     (void)state;
     need("curl");
-    expect_done(shell("cd %s && tr '\\000' '\\001' <plc-2.0.bin >bad.bin && curl -sS -T bad.bin tftp://" PLC ":%u/fw.bin", little.folder,
-                      port_of("tftp")), "");
+    expect_done(shell("cd %s && tr '\\000' '\\001' <plc-2.0.bin >bad.bin && curl -sS -T bad.bin tftp://" PLC
+                      ":%u/fw.bin",
+                      little.folder, port_of("tftp")),
+                "");
     restart_plc();
     expect_done(read_identity(), "02 1.0\n");
 }
@@ -178,27 +190,32 @@ static void fit_general_device(const char *server_format)
     snprintf(modbus_log, sizeof modbus_log, "%s.modbus.log", folder);
     snprintf(file, sizeof file, "%s/fw.bin", folder);
     snprintf(modbus_port, sizeof modbus_port, "%u", modbus);
-    expect_done(shell("mkdir %s && cp %s/plc-1.0.bin %s && chmod 666 %s && chmod 755 %s", folder, little.folder, file, file, little.folder), "");
+    expect_done(shell("mkdir %s && cp %s/plc-1.0.bin %s && chmod 666 %s && chmod 755 %s", folder,
+                      little.folder, file, file, little.folder),
+                "");
 
     snprintf(line, sizeof line, server_format, tftp, folder);
     const char *const tftp_server[] = {"sh", "-c", line, NULL};
-    const char *const modbus_server[] = {PYTHON, SOURCE_DIR "/tests/interop/modbus_device.py", modbus_port, file, "G-1", NULL};
+    const char *const modbus_server[] = {
+        PYTHON, SOURCE_DIR "/tests/interop/modbus_device.py", modbus_port, file, "G-1", NULL};
     int tftp_pid = start_program(tftp_server, tftp_log);
     int modbus_pid = start_program(modbus_server, modbus_log);
     if (!wait_for_text(modbus_log, "ready", 15))
         fail_msg("%s", read_text("", modbus_log, NULL));
     usleep(300000);
     write_text(little.folder, "general.yaml",
-               "site: general\nlinks: {lan: {kind: ethernet}}\ndevices:\n  made-up:\n    link: lan\n    address: 127.0.0.1\n"
-               "    ports: {tftp: %u, modbus: %u}\n    profile: plc\n    serial: G-1\n    wants:\n      firmware: {version: 2.0, image: plc-2.0.bin}\n",
+               "site: general\nlinks: {lan: {kind: ethernet}}\ndevices:\n  made-up:\n    link: lan\n    "
+               "address: 127.0.0.1\n"
+               "    ports: {tftp: %u, modbus: %u}\n    profile: plc\n    serial: G-1\n    wants:\n      "
+               "firmware: {version: 2.0, image: plc-2.0.bin}\n",
                tftp, modbus);
     struct outcome look = shell("%s/einbau survey --site %s/general.yaml", BIN_DIR, little.folder);
     struct outcome fit = shell("%s/einbau fit --yes --site %s/general.yaml", BIN_DIR, little.folder);
     struct outcome same = shell("cmp %s %s/plc-2.0.bin", file, little.folder);
     stop_program(tftp_pid, SIGTERM);
     stop_program(modbus_pid, SIGKILL);
-    if (look.status != 1 || strstr(look.out, "behind") == NULL || fit.status != 0 || strstr(fit.out, "1 confirmed") == NULL ||
-        same.status != 0)
+    if (look.status != 1 || strstr(look.out, "behind") == NULL || fit.status != 0 ||
+        strstr(fit.out, "1 confirmed") == NULL || same.status != 0)
         fail_msg("%s%s%s%s%s", look.out, look.err, fit.out, fit.err, read_text("", tftp_log, NULL));
     outcome_free(&look);
     outcome_free(&fit);
@@ -209,22 +226,25 @@ static void einbau_fits_a_device_made_of_atftpd_and_pymodbus(void **state)
 {
     (void)state;
     need("atftpd");
-    fit_general_device("PATH=$PATH:/usr/sbin exec atftpd --daemon --no-fork --port %u --bind-address 127.0.0.1 --user root --group root --logfile - %s");
+    fit_general_device("PATH=$PATH:/usr/sbin exec atftpd --daemon --no-fork --port %u --bind-address "
+                       "127.0.0.1 --user root --group root --logfile - %s");
 }
 
 static void einbau_fits_a_device_made_of_tftpd_hpa_and_pymodbus(void **state)
 {
     (void)state;
     need(SOURCE_DIR "/build-unpacked/usr/sbin/in.tftpd");
-    fit_general_device("exec " SOURCE_DIR "/build-unpacked/usr/sbin/in.tftpd --foreground --create --user root --address 127.0.0.1:%u --secure %s");
+    fit_general_device("exec " SOURCE_DIR "/build-unpacked/usr/sbin/in.tftpd --foreground --create --user "
+                                          "root --address 127.0.0.1:%u --secure %s");
 }
 
 /* --- a dissector --------------------------------------------------------------------------------- */
 
 static unsigned long count_packets(const char *filter)
 {
-    struct outcome o = shell("tshark -r %s/job.pcapng -d udp.port==%u,tftp -o mbtcp.tcp.port:%u -Y '%s' 2>/dev/null | wc -l",
-                             little.folder, port_of("tftp"), port_of("modbus"), filter);
+    struct outcome o =
+        shell("tshark -r %s/job.pcapng -d udp.port==%u,tftp -o mbtcp.tcp.port:%u -Y '%s' 2>/dev/null | wc -l",
+              little.folder, port_of("tftp"), port_of("modbus"), filter);
     unsigned long count = strtoul(o.out, NULL, 10);
     outcome_free(&o);
     return count;
@@ -252,12 +272,13 @@ static void a_dissector_reads_a_whole_job(void **state)
     usleep(1500000);
     stop_program(pid, SIGINT);
     assert_int_equal(count_packets("_ws.malformed"), 0);
-    assert_int_equal(count_packets("tftp.opcode == 2"), 2);                      /* two write requests */
-    assert_int_equal(count_packets("tftp.opcode == 6"), 2);                      /* answered with options */
+    assert_int_equal(count_packets("tftp.opcode == 2"), 2); /* two write requests */
+    assert_int_equal(count_packets("tftp.opcode == 6"), 2); /* answered with options */
     assert_true(count_packets("tftp.opcode == 3") >= (100000 + 128) / 128);
     assert_int_equal(count_packets("tftp.opcode == 5"), 0);
     assert_true(count_packets("modbus.func_code == 43 && modbus.object_str_value == \"TP-1\"") >= 3);
-    assert_int_equal(count_packets("modbus.func_code == 6 && modbus.reference_num == 4096"), 8); /* stop and restart, twice, echoed */
+    assert_int_equal(count_packets("modbus.func_code == 6 && modbus.reference_num == 4096"),
+                     8); /* stop and restart, twice, echoed */
     assert_int_equal(count_packets("modbus.exception_code"), 0);
 }
 

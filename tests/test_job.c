@@ -1,5 +1,5 @@
-/* Whole jobs on simulated hardware in virtual time: devices that refuse or ignore, wires that lose, many devices at once, and
- * jobs that are stopped. */
+/* Whole jobs on simulated hardware in virtual time: devices that refuse or ignore, wires that lose, many
+ * devices at once, and jobs that are stopped. */
 #include "support/support.h"
 
 #include <stdio.h>
@@ -32,7 +32,8 @@ static struct result fit_all(const struct little_options *options)
     for (size_t i = 0; i < result.count; i++) {
         result.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
         if (job.runs[i].outcome != EB_OUTCOME_CONFIRMED)
-            print_message("%s: %s, %s\n", job.site->devices[i].name, eb_outcome_word(job.runs[i].outcome), job.runs[i].error.text);
+            print_message("%s: %s, %s\n", job.site->devices[i].name, eb_outcome_word(job.runs[i].outcome),
+                          job.runs[i].error.text);
     }
     job_close(&job);
     eb_sim_close(sim);
@@ -52,10 +53,13 @@ static void expect_all_confirmed(const struct little_options *options)
 static void devices_that_refuse_ignore_or_drop_options_are_fitted(void **state)
 {
     (void)state;
-    static const char *const manners[] = {"options: taken", "options: ignored", "options: refused", "options: dropped",
-                                          "options: taken, rollover-to: 0"};
+    static const char *const manners[] = {"options: taken", "options: ignored", "options: refused",
+                                          "options: dropped", "options: taken, rollover-to: 0"};
     for (size_t i = 0; i < sizeof manners / sizeof manners[0]; i++) {
-        const struct little_options options = {.plcs = 1, .couplers = 1, .device_tftp = manners[i], .tftp = "windowsize: 4, blksize: 256, patience-s: 30"};
+        const struct little_options options = {.plcs = 1,
+                                               .couplers = 1,
+                                               .device_tftp = manners[i],
+                                               .tftp = "windowsize: 4, blksize: 256, patience-s: 30"};
         expect_all_confirmed(&options);
     }
 }
@@ -65,10 +69,15 @@ static void block_numbers_roll_over_as_the_device_counts(void **state)
     (void)state;
     static const struct {
         const char *profile, *device;
-    } rows[] = {{"windowsize: 500, blksize: 8", "rollover-to: 0"}, {"windowsize: 500, blksize: 8, rollover-to: 1", "rollover-to: 1"}};
+    } rows[] = {{"windowsize: 500, blksize: 8", "rollover-to: 0"},
+                {"windowsize: 500, blksize: 8, rollover-to: 1", "rollover-to: 1"}};
     for (size_t i = 0; i < 2; i++) {
-        const struct little_options options = {.couplers = 1, .image_bytes = 1100000, .capacity_kib = 2048, .no_times = true,
-                                               .tftp = rows[i].profile, .device_tftp = rows[i].device};
+        const struct little_options options = {.couplers = 1,
+                                               .image_bytes = 1100000,
+                                               .capacity_kib = 2048,
+                                               .no_times = true,
+                                               .tftp = rows[i].profile,
+                                               .device_tftp = rows[i].device};
         expect_all_confirmed(&options); /* 137500 blocks: twice round */
     }
 }
@@ -76,7 +85,8 @@ static void block_numbers_roll_over_as_the_device_counts(void **state)
 static void answers_split_over_tcp_segments_are_put_together(void **state)
 {
     (void)state;
-    const struct little_options options = {.plcs = 1, .wire = "segment-bytes: 1", .device = "    modbus: {objects-per-answer: 1}\n"};
+    const struct little_options options = {
+        .plcs = 1, .wire = "segment-bytes: 1", .device = "    modbus: {objects-per-answer: 1}\n"};
     expect_all_confirmed(&options);
 }
 
@@ -107,10 +117,34 @@ static void wires_that_lose_double_and_reorder_do_not_stop_it(void **state)
     }
 }
 
+static void doubled_datagrams_do_not_double_the_traffic(void **state)
+{
+    (void)state;
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    const struct little_options options = {.plcs = 1, .image_bytes = 8000, .wire = "doubled-ppm: 1000000"};
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    job_open(&job, little.site_path);
+    job_begin(&job, eb_sim_port(sim), true);
+    uint64_t repeated = 0;
+    while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
+        if (job.runs[0].route.put.repeated > repeated)
+            repeated = job.runs[0].route.put.repeated;
+    }
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    assert_int_equal(repeated, 0); /* each arrives twice, both ways, and not one block is sent again */
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+}
+
 static void the_same_seed_gives_the_same_run(void **state)
 {
     (void)state;
-    const struct little_options options = {.plcs = 5, .couplers = 5, .wire = "lost-ppm: 30000, jitter-us: 200"};
+    const struct little_options options = {
+        .plcs = 5, .couplers = 5, .wire = "lost-ppm: 30000, jitter-us: 200"};
     struct result a = fit_all(&options);
     struct result b = fit_all(&options);
     assert_int_equal(a.frames, b.frames);
@@ -121,12 +155,14 @@ static void the_same_seed_gives_the_same_run(void **state)
 static void two_hundred_take_little_longer_than_one(void **state)
 {
     (void)state;
-    struct little_options options = {.couplers = 1, .image_bytes = 20000, .capacity_kib = 64, .wire = "rate-mbit-per-s: 1000"};
+    struct little_options options = {
+        .couplers = 1, .image_bytes = 20000, .capacity_kib = 64, .wire = "rate-mbit-per-s: 1000"};
     struct result one = fit_all(&options);
     options.couplers = 200;
     struct result many = fit_all(&options);
     assert_int_equal(many.confirmed, 200);
-    assert_in_range(many.took_us, one.took_us, one.took_us * 11 / 10); /* virtual time: the same on every machine */
+    assert_in_range(many.took_us, one.took_us,
+                    one.took_us * 11 / 10); /* virtual time: the same on every machine */
 }
 
 /* --- stopping ------------------------------------------------------------------------------------ */
@@ -156,11 +192,13 @@ static void stopping_at_any_moment_leaves_a_running_device(void **state)
             enum eb_outcome outcome = job.runs[i].outcome;
             interrupted += outcome == EB_OUTCOME_INTERRUPTED;
             confirmed += outcome == EB_OUTCOME_CONFIRMED;
-            if (outcome != EB_OUTCOME_INTERRUPTED && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_IN_LOADER)
+            if (outcome != EB_OUTCOME_INTERRUPTED && outcome != EB_OUTCOME_CONFIRMED &&
+                outcome != EB_OUTCOME_IN_LOADER)
                 fail_msg("%s stopped at frame %u: %s", name, (unsigned)at, eb_outcome_word(outcome));
             enum eb_sim_mode mode = eb_sim_mode_of(sim, name);
             if (mode != (outcome == EB_OUTCOME_IN_LOADER ? EB_SIM_LOADER : EB_SIM_RUNNING))
-                fail_msg("%s stopped at frame %u: %s, in mode %d", name, (unsigned)at, eb_outcome_word(outcome), mode);
+                fail_msg("%s stopped at frame %u: %s, in mode %d", name, (unsigned)at,
+                         eb_outcome_word(outcome), mode);
         }
         job_close(&job);
         eb_sim_close(sim);
@@ -261,8 +299,8 @@ static void raw_close(struct raw *r)
 }
 
 /* Sends one datagram; gives the size of what comes back within 100 ms, 0 for nothing. */
-static size_t talk(struct raw *r, int handle, const struct eb_endpoint *to, const void *bytes, size_t size, uint8_t answer[600],
-                   struct eb_endpoint *from)
+static size_t talk(struct raw *r, int handle, const struct eb_endpoint *to, const void *bytes, size_t size,
+                   uint8_t answer[600], struct eb_endpoint *from)
 {
     void *ready[4];
     uint8_t copy[600];
@@ -286,31 +324,40 @@ static size_t talk(struct raw *r, int handle, const struct eb_endpoint *to, cons
 static void the_device_answers_wrong_requests_with_the_standards_errors(void **state)
 {
     (void)state;
-#define ROW(text, error) {text, sizeof(text) - 1, error}
+#define ROW(text, error)                                                                                     \
+    {                                                                                                        \
+        text, sizeof(text) - 1, error                                                                        \
+    }
     static const struct {
         const char *bytes;
         size_t size;
         int error; /* -1: silence, -2: begins a transfer */
     } rows[] = {
-        ROW("", -1),                                      /* the opcode is not read before the length is known */
+        ROW("", -1), /* the opcode is not read before the length is known */
         ROW("\0", -1),
         ROW("\0\2", -1),
         ROW("\0\2f", -1),
-        ROW("\0\5\0\0no\0", -1),                          /* an ERROR is never answered */
-        ROW("\0\2fw.bin\0octet", 4),                      /* mode without its end */
+        ROW("\0\5\0\0no\0", -1),     /* an ERROR is never answered */
+        ROW("\0\2fw.bin\0octet", 4), /* mode without its end */
         ROW("\0\2fw.bin", 4),
-        ROW("\0\2\0octet\0", 4),                          /* no name */
-        ROW("\0\2fw.bin\0octet\0blksize\0", 4),           /* option without a value */
+        ROW("\0\2\0octet\0", 4),                /* no name */
+        ROW("\0\2fw.bin\0octet\0blksize\0", 4), /* option without a value */
         ROW("\0\2fw.bin\0netascii\0", 4),
-        ROW("\0\1fw.bin\0octet\0", 2),                    /* reading */
+        ROW("\0\1fw.bin\0octet\0", 2), /* reading */
         ROW("\0\3\0\1data", 4),
         ROW("\0\11\0\0", 4),
         ROW("\0\2other.bin\0octet\0", 1),
-        ROW("\0\2fw.bin\0octet\0tsize\0" "8193\0", 3),    /* one byte more than the flash holds */
-        ROW("\0\2fw.bin\0octet\0tsize\0" "8192\0", -2),
+        ROW("\0\2fw.bin\0octet\0tsize\0"
+            "8193\0",
+            3), /* one byte more than the flash holds */
+        ROW("\0\2fw.bin\0octet\0tsize\0"
+            "8192\0",
+            -2),
         ROW("\0\2fw.bin\0OCTET\0", -2),
-        ROW("\0\2fw.bin\0octet\0colour\0red\0", -2),      /* RFC 2347: left out of the answer */
-        ROW("\0\2fw.bin\0octet\0blksize\0" "7\0", -2),
+        ROW("\0\2fw.bin\0octet\0colour\0red\0", -2), /* RFC 2347: left out of the answer */
+        ROW("\0\2fw.bin\0octet\0blksize\0"
+            "7\0",
+            -2),
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct raw r;
@@ -318,8 +365,9 @@ static void the_device_answers_wrong_requests_with_the_standards_errors(void **s
         raw_open(&r, NULL);
         size_t n = talk(&r, r.handle, &r.device, rows[i].bytes, rows[i].size, answer, NULL);
         if (rows[i].error == -1 ? n != 0
-            : rows[i].error == -2 ? n < 4 || (answer[1] != 4 && answer[1] != 6)
-                                  : n < 5 || answer[1] != 5 || answer[3] != rows[i].error || answer[n - 1] != 0)
+            : rows[i].error == -2
+                ? n < 4 || (answer[1] != 4 && answer[1] != 6)
+                : n < 5 || answer[1] != 5 || answer[3] != rows[i].error || answer[n - 1] != 0)
             fail_msg("row %zu: %zu bytes back, opcode %d, error %d", i, n, answer[1], answer[3]);
         raw_close(&r);
     }
@@ -330,7 +378,7 @@ static void the_device_keeps_its_transfer_from_strangers(void **state)
     (void)state;
     struct raw r;
     uint8_t answer[600];
-    struct eb_endpoint tid;
+    struct eb_endpoint tid = {0};
     int other;
     raw_open(&r, NULL);
     assert_int_equal(r.port->udp_open(r.port->self, &r, &other), EB_OK);
@@ -343,7 +391,8 @@ static void the_device_keeps_its_transfer_from_strangers(void **state)
     assert_memory_equal(answer, "\0\5\0\0", 4); /* busy */
     assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL), 4);
     assert_memory_equal(answer, "\0\4\0\1", 4);
-    assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL), 4); /* the last ACK was lost: it dallies */
+    assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL),
+                     4); /* the last ACK was lost: it dallies */
     assert_memory_equal(answer, "\0\4\0\1", 4);
     eb_sim_pass(r.sim, 5000000);
     assert_int_equal(talk(&r, r.handle, &tid, "\0\3\0\1abc", 7, answer, NULL), 0); /* not for ever */
@@ -358,6 +407,7 @@ int main(void)
         cmocka_unit_test(answers_split_over_tcp_segments_are_put_together),
         cmocka_unit_test(images_of_every_size_arrive_whole),
         cmocka_unit_test(wires_that_lose_double_and_reorder_do_not_stop_it),
+        cmocka_unit_test(doubled_datagrams_do_not_double_the_traffic),
         cmocka_unit_test(the_same_seed_gives_the_same_run),
         cmocka_unit_test(two_hundred_take_little_longer_than_one),
         cmocka_unit_test(stopping_at_any_moment_leaves_a_running_device),

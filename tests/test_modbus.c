@@ -15,9 +15,11 @@ static void sent(struct eb_modbus *m, const uint8_t *expected, size_t size)
 }
 
 /* The basic stream in two answers, as in section 6.21's example, tid 0x0101 and 0x0102. */
-static const uint8_t first_answer[] = {1,    1, 0, 0, 0,   0x18, 0xFF, 0x2B, 0x0E, 1,   0x83, 0xFF, 2,   2,   0,   4,
-                                       'M',  'a', 'k', 'r', 1, 8,    'Q',  'M',  '-',  'R', 'C',  '4',  '-', 'D'};
-static const uint8_t second_answer[] = {1, 2, 0, 0, 0, 0x0F, 0xFF, 0x2B, 0x0E, 1, 0x83, 0, 0, 1, 2, 5, '4', '.', '1', '.', '9'};
+static const uint8_t first_answer[] = {1,    1,    0,   0,   0,   0x18, 0xFF, 0x2B, 0x0E, 1,
+                                       0x83, 0xFF, 2,   2,   0,   4,    'M',  'a',  'k',  'r',
+                                       1,    8,    'Q', 'M', '-', 'R',  'C',  '4',  '-',  'D'};
+static const uint8_t second_answer[] = {1, 2, 0, 0, 0, 0x0F, 0xFF, 0x2B, 0x0E, 1,  0x83,
+                                        0, 0, 1, 2, 5, '4',  '.',  '1',  '.',  '9'};
 
 static void identification_is_read_over_several_answers_in_any_slicing(void **state)
 {
@@ -81,8 +83,9 @@ static void exceptions_come_with_the_standards_words(void **state)
     static const struct {
         uint8_t code;
         const char *text;
-    } rows[] = {{1, "illegal function"}, {2, "illegal data address"}, {3, "illegal data value"},
-                {4, "server device failure"}, {6, "server device busy"}, {0x0B, "gateway target device failed to respond"},
+    } rows[] = {{1, "illegal function"},    {2, "illegal data address"},
+                {3, "illegal data value"},  {4, "server device failure"},
+                {6, "server device busy"},  {0x0B, "gateway target device failed to respond"},
                 {0x7F, "unknown exception"}};
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct eb_modbus m;
@@ -120,14 +123,14 @@ static void answers_that_the_protocol_does_not_allow_are_named(void **state)
         size_t size;
         enum eb_status status;
     } rows[] = {
-        {{0, 1, 0, 1, 0, 5, 0xFF, 0x2B, 0x0E}, 9, EB_GARBAGE},                                    /* another protocol id */
+        {{0, 1, 0, 1, 0, 5, 0xFF, 0x2B, 0x0E}, 9, EB_GARBAGE}, /* another protocol id */
         {{'H', 'T', 'T', 'P', '/', '1', '.', '1'}, 8, EB_GARBAGE},
-        {{0, 1, 0, 0, 0, 1, 0xFF}, 7, EB_GARBAGE},                                                /* no PDU at all */
-        {{0, 1, 0, 0, 0, 0xFF, 0xFF, 0x2B}, 8, EB_GARBAGE},                                       /* a PDU of 254 bytes */
-        {{0, 1, 0, 0, 0, 3, 0xFF, 0x03, 0}, 9, EB_GARBAGE},                                       /* another function */
-        {{0, 1, 0, 0, 0, 4, 0xFF, 0x2B, 0x0E, 1}, 10, EB_GARBAGE},                                /* cut */
-        {{0, 1, 0, 0, 0, 10, 0xFF, 0x2B, 0x0E, 1, 1, 0, 0, 1, 0, 200}, 16, EB_GARBAGE},           /* object too long */
-        {{0, 1, 0, 0, 0, 8, 0xFF, 0x2B, 0x0E, 1, 1, 0xFF, 0, 0}, 14, EB_GARBAGE},                 /* does not advance */
+        {{0, 1, 0, 0, 0, 1, 0xFF}, 7, EB_GARBAGE},                 /* no PDU at all */
+        {{0, 1, 0, 0, 0, 0xFF, 0xFF, 0x2B}, 8, EB_GARBAGE},        /* a PDU of 254 bytes */
+        {{0, 1, 0, 0, 0, 3, 0xFF, 0x03, 0}, 9, EB_GARBAGE},        /* another function */
+        {{0, 1, 0, 0, 0, 4, 0xFF, 0x2B, 0x0E, 1}, 10, EB_GARBAGE}, /* cut */
+        {{0, 1, 0, 0, 0, 10, 0xFF, 0x2B, 0x0E, 1, 1, 0, 0, 1, 0, 200}, 16, EB_GARBAGE}, /* object too long */
+        {{0, 1, 0, 0, 0, 8, 0xFF, 0x2B, 0x0E, 1, 1, 0xFF, 0, 0}, 14, EB_GARBAGE},       /* does not advance */
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct eb_modbus m;
@@ -148,8 +151,22 @@ static enum eb_status endless(unsigned objects, uint8_t size)
     eb_modbus_identify(&m, EB_MODBUS_EXTENDED);
     for (unsigned i = 0; i < objects && m.state == EB_MODBUS_ASKING; i++) {
         bool last = i + 1 == objects;
-        const uint8_t head[] = {(uint8_t)(m.tid >> 8), (uint8_t)m.tid, 0, 0, 0, (uint8_t)(10 + size), 0xFF, 0x2B, 0x0E, 3, 0x83,
-                                last ? 0 : 0xFF, (uint8_t)(last ? 0 : i + 1), 1, (uint8_t)i, size};
+        const uint8_t head[] = {(uint8_t)(m.tid >> 8),
+                                (uint8_t)m.tid,
+                                0,
+                                0,
+                                0,
+                                (uint8_t)(10 + size),
+                                0xFF,
+                                0x2B,
+                                0x0E,
+                                3,
+                                0x83,
+                                last ? 0 : 0xFF,
+                                (uint8_t)(last ? 0 : i + 1),
+                                1,
+                                (uint8_t)i,
+                                size};
         memcpy(answer, head, sizeof head);
         memset(answer + sizeof head, 'x', size);
         eb_modbus_receive(&m, answer, sizeof head + size);

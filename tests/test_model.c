@@ -14,27 +14,43 @@ struct row {
 };
 
 static const struct row rising[] = {
-    {EB_VERSION_DOTTED, "", {"0", "1", "=1.0", "=01.0.0", "1.0.1", "1.9", "1.10", "3.9", "3.10", "3.10.1", "10", "99999999999999999999",
-                             "100000000000000000000"}},
-    {EB_VERSION_DECIMAL, "", {"0.9", "1", "=1.0", "1.093", "1.1", "=1.10", "1.24", "1.3", "=1.30", "1.31", "2", "10.05", "10.5"}},
+    {EB_VERSION_DOTTED,
+     "",
+     {"0", "1", "=1.0", "=01.0.0", "1.0.1", "1.9", "1.10", "3.9", "3.10", "3.10.1", "10",
+      "99999999999999999999", "100000000000000000000"}},
+    {EB_VERSION_DECIMAL,
+     "",
+     {"0.9", "1", "=1.0", "1.093", "1.1", "=1.10", "1.24", "1.3", "=1.30", "1.31", "2", "10.05", "10.5"}},
     /* Semantic Versioning 2.0.0, sections 10 and 11, its own examples */
-    {EB_VERSION_SEMVER, "", {"1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11",
-                             "1.0.0-rc.1", "1.0.0", "=1.0.0+20130313144700", "=1.0.0+exp.sha.5114f85", "2.0.0", "2.1.0", "2.1.1",
-                             "99999999999999999999.0.0", "100000000000000000000.0.0"}},
-    {EB_VERSION_DATE, "", {"19991231", "20240228", "2024-02-29", "=20240229", "=2024.02.29", "20260310", "20260918"}},
+    {EB_VERSION_SEMVER,
+     "",
+     {"1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11",
+      "1.0.0-rc.1", "1.0.0", "=1.0.0+20130313144700", "=1.0.0+exp.sha.5114f85", "2.0.0", "2.1.0", "2.1.1",
+      "99999999999999999999.0.0", "100000000000000000000.0.0"}},
+    {EB_VERSION_DATE,
+     "",
+     {"19991231", "20240228", "2024-02-29", "=20240229", "=2024.02.29", "20260310", "20260918"}},
     {EB_VERSION_LETTERS, "", {"A", "=a", "B", "Z", "AA", "AB", "BA", "AAA"}},
     {EB_VERSION_LETTERS, "", {"2A", "=02a", "2B", "2AA", "10A"}},
-    {EB_VERSION_DOTTED, " build ", {"4.2 build 9", "4.2.1 build 3", "=4.2.1.0 build 03", "4.2.1 build 17", "4.2.2 build 1"}},
+    {EB_VERSION_DOTTED,
+     " build ",
+     {"4.2 build 9", "4.2.1 build 3", "=4.2.1.0 build 03", "4.2.1 build 17", "4.2.2 build 1"}},
     {EB_VERSION_DECIMAL, "b", {"1.24b2", "1.3b1", "=1.30b01", "1.3b10"}},
 };
 
 static const struct row unreadable[] = {
-    {EB_VERSION_DOTTED, "", {"", "v1", "1.", ".1", "1..2", "1.a", "1 .2", "-1", "1.2-3", "1,2", "(in loader)"}},
+    {EB_VERSION_DOTTED,
+     "",
+     {"", "v1", "1.", ".1", "1..2", "1.a", "1 .2", "-1", "1.2-3", "1,2", "(in loader)"}},
     {EB_VERSION_DECIMAL, "", {"", "1.", ".5", "1.2.3", "1,5", "1.x", "-1.0"}},
-    {EB_VERSION_SEMVER, "", {"", "1", "1.2", "1.2.3.4", "01.2.3", "1.02.3", "1.2.3-", "1.2.3-01", "1.2.3-a..b", "1.2.3+", "v1.2.3",
-                             "1.2.3-a_b", "1.2.x"}},
-    {EB_VERSION_DATE, "", {"", "2026", "20261301", "20260230", "20250229", "20260000", "00000101", "2026-03.10", "26-03-10", "2026/03/10",
-                           "202603101"}},
+    {EB_VERSION_SEMVER,
+     "",
+     {"", "1", "1.2", "1.2.3.4", "01.2.3", "1.02.3", "1.2.3-", "1.2.3-01", "1.2.3-a..b", "1.2.3+", "v1.2.3",
+      "1.2.3-a_b", "1.2.x"}},
+    {EB_VERSION_DATE,
+     "",
+     {"", "2026", "20261301", "20260230", "20250229", "20260000", "00000101", "2026-03.10", "26-03-10",
+      "2026/03/10", "202603101"}},
     {EB_VERSION_LETTERS, "", {"", "1", "A1", "A.B", "A ", "-"}},
     {EB_VERSION_DOTTED, "-", {"4.2-", "-17", "4.2-x", "4.2-1-2"}},
 };
@@ -64,7 +80,9 @@ static void versions_follow_their_order_both_ways_and_over_any_distance(void **s
         }
         for (int a = 0; a < count; a++) {
             for (int b = 0; b < count; b++) {
-                enum eb_comparison expected = rank[a] < rank[b] ? EB_OLDER : rank[a] > rank[b] ? EB_NEWER : EB_SAME;
+                enum eb_comparison expected = rank[a] < rank[b]   ? EB_OLDER
+                                              : rank[a] > rank[b] ? EB_NEWER
+                                                                  : EB_SAME;
                 if (eb_version_compare(&order, text[a], text[b]) != expected)
                     fail_msg("%s: %s against %s", eb_version_scheme_word(order.scheme), text[a], text[b]);
             }
@@ -123,15 +141,37 @@ static void revisions_are_in_their_range_or_not(void **state)
         const char *range, *revision;
         enum eb_membership expected;
     } rows[] = {
-        {"2..5", "2", EB_INSIDE},      {"2..5", "5", EB_INSIDE},    {"2..5", "05", EB_INSIDE},   {"2..5", "1", EB_OUTSIDE},
-        {"2..5", "6", EB_OUTSIDE},     {"9..11", "10", EB_INSIDE},  {"5", "5", EB_INSIDE},       {"5", "50", EB_OUTSIDE},
-        {"A..F", "A", EB_INSIDE},      {"A..F", "f", EB_INSIDE},    {"A..F", "G", EB_OUTSIDE},   {"A..AB", "Z", EB_INSIDE},
-        {"C", "C", EB_INSIDE},         {"C", "D", EB_OUTSIDE},      {"B1..B9", "B1", EB_INSIDE}, {"B1..B9", "B9", EB_INSIDE},
-        {"B1..B9", "B10", EB_OUTSIDE}, {"B1..B9", "A4", EB_OUTSIDE},{"B1..C3", "B77", EB_INSIDE},{"B1..C3", "C4", EB_OUTSIDE},
-        {"2..5", "C", EB_NOT_COMPARABLE},  {"A..F", "3", EB_NOT_COMPARABLE}, {"B1..B9", "B", EB_NOT_COMPARABLE},
-        {"2..5", "", EB_NOT_COMPARABLE},   {"2..5", "3a", EB_NOT_COMPARABLE}, {"2..5", "rev 3", EB_NOT_COMPARABLE},
-        {"", "3", EB_NOT_COMPARABLE},      {"5..2", "3", EB_NOT_COMPARABLE},  {"2..", "3", EB_NOT_COMPARABLE},
-        {"2..B", "3", EB_NOT_COMPARABLE},  {"ABCD", "ABCD", EB_NOT_COMPARABLE},
+        {"2..5", "2", EB_INSIDE},
+        {"2..5", "5", EB_INSIDE},
+        {"2..5", "05", EB_INSIDE},
+        {"2..5", "1", EB_OUTSIDE},
+        {"2..5", "6", EB_OUTSIDE},
+        {"9..11", "10", EB_INSIDE},
+        {"5", "5", EB_INSIDE},
+        {"5", "50", EB_OUTSIDE},
+        {"A..F", "A", EB_INSIDE},
+        {"A..F", "f", EB_INSIDE},
+        {"A..F", "G", EB_OUTSIDE},
+        {"A..AB", "Z", EB_INSIDE},
+        {"C", "C", EB_INSIDE},
+        {"C", "D", EB_OUTSIDE},
+        {"B1..B9", "B1", EB_INSIDE},
+        {"B1..B9", "B9", EB_INSIDE},
+        {"B1..B9", "B10", EB_OUTSIDE},
+        {"B1..B9", "A4", EB_OUTSIDE},
+        {"B1..C3", "B77", EB_INSIDE},
+        {"B1..C3", "C4", EB_OUTSIDE},
+        {"2..5", "C", EB_NOT_COMPARABLE},
+        {"A..F", "3", EB_NOT_COMPARABLE},
+        {"B1..B9", "B", EB_NOT_COMPARABLE},
+        {"2..5", "", EB_NOT_COMPARABLE},
+        {"2..5", "3a", EB_NOT_COMPARABLE},
+        {"2..5", "rev 3", EB_NOT_COMPARABLE},
+        {"", "3", EB_NOT_COMPARABLE},
+        {"5..2", "3", EB_NOT_COMPARABLE},
+        {"2..", "3", EB_NOT_COMPARABLE},
+        {"2..B", "3", EB_NOT_COMPARABLE},
+        {"ABCD", "ABCD", EB_NOT_COMPARABLE},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         if (eb_revision_in(rows[i].range, rows[i].revision) != rows[i].expected)
@@ -148,11 +188,24 @@ static void patterns_stand_for_what_they_say(void **state)
         const char *pattern, *text;
         bool expected;
     } rows[] = {
-        {"QM-RC4-24D", "QM-RC4-24D", true}, {"QM-RC4-24D", "QM-RC4-24K", false}, {"QM-RC4-24D", "qm-rc4-24d", false},
-        {"QM-RC4-24D", "QM-RC4-24D2", false}, {"QM-RC4-24?", "QM-RC4-24K", true}, {"QM-RC4-24?", "QM-RC4-24", false},
-        {"BL-K8-*", "BL-K8-E", true}, {"BL-K8-*", "BL-K8-", true}, {"BL-K8-*", "BL-K9-E", false}, {"*", "", true}, {"", "", true},
-        {"", "a", false}, {"*-E", "BL-K8-E", true}, {"a*b*c", "axxbxxc", true}, {"a*b*c", "axxbxx", false}, {"?*?", "a", false},
-        {"*aab", "aaaaab", true}, {"**a", "bba", true},
+        {"QM-RC4-24D", "QM-RC4-24D", true},
+        {"QM-RC4-24D", "QM-RC4-24K", false},
+        {"QM-RC4-24D", "qm-rc4-24d", false},
+        {"QM-RC4-24D", "QM-RC4-24D2", false},
+        {"QM-RC4-24?", "QM-RC4-24K", true},
+        {"QM-RC4-24?", "QM-RC4-24", false},
+        {"BL-K8-*", "BL-K8-E", true},
+        {"BL-K8-*", "BL-K8-", true},
+        {"BL-K8-*", "BL-K9-E", false},
+        {"*", "", true},
+        {"", "", true},
+        {"", "a", false},
+        {"*-E", "BL-K8-E", true},
+        {"a*b*c", "axxbxxc", true},
+        {"a*b*c", "axxbxx", false},
+        {"?*?", "a", false},
+        {"*aab", "aaaaab", true},
+        {"**a", "bba", true},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         if (eb_pattern_matches(rows[i].pattern, rows[i].text) != rows[i].expected)
@@ -177,7 +230,8 @@ static void a_hostile_pattern_takes_no_time(void **state)
 static void addresses_are_read_strictly(void **state)
 {
     (void)state;
-    static const char *const bad[] = {"", "1.2.3", "1.2.3.4.5", "256.1.1.1", "01.2.3.4", "1.2.3.4 ", "1..2.3", "a.b.c.d", "1.2.3.-4", "1.2.3.4:5"};
+    static const char *const bad[] = {"",         "1.2.3",  "1.2.3.4.5", "256.1.1.1", "01.2.3.4",
+                                      "1.2.3.4 ", "1..2.3", "a.b.c.d",   "1.2.3.-4",  "1.2.3.4:5"};
     struct eb_endpoint e = {.port = 7};
     char text[EB_ENDPOINT_TEXT_BYTES];
     for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++)
@@ -205,12 +259,20 @@ static struct facts *good(struct facts *f)
     memset(f, 0, sizeof *f);
     f->identity = (struct eb_identity){"Quellmar", "Regent C4", "QM-RC4-24D", "5", "S1"};
     f->running = (struct eb_running){.version = "4.1.9"};
-    f->image = (struct eb_image_facts){.component = "firmware", .version = "4.2.1", .size_bytes = 1000,
-                                       .order_codes = {"QM-RC4-24D"}, .hardware_revisions = {"4..6"},
-                                       .least_running = "4.0.0", .floor = "4.0.0"};
+    f->image = (struct eb_image_facts){.component = "firmware",
+                                       .version = "4.2.1",
+                                       .size_bytes = 1000,
+                                       .order_codes = {"QM-RC4-24D"},
+                                       .hardware_revisions = {"4..6"},
+                                       .least_running = "4.0.0",
+                                       .floor = "4.0.0"};
     f->file = (struct eb_image_found){.size_bytes = 1000};
-    f->facts = (struct eb_judge_facts){.identity = &f->identity, .running = &f->running, .order = &dotted, .image = &f->image,
-                                       .file = &f->file, .capacity_bytes = 1000};
+    f->facts = (struct eb_judge_facts){.identity = &f->identity,
+                                       .running = &f->running,
+                                       .order = &dotted,
+                                       .image = &f->image,
+                                       .file = &f->file,
+                                       .capacity_bytes = 1000};
     return f;
 }
 
@@ -223,8 +285,8 @@ static struct eb_verdict judge(const struct facts *f)
 }
 
 /* The one rule that does not hold. */
-static void expect(const struct facts *f, enum eb_answer answer, enum eb_rule rule, enum eb_grade grade, const char *found,
-                   const char *expected)
+static void expect(const struct facts *f, enum eb_answer answer, enum eb_rule rule, enum eb_grade grade,
+                   const char *found, const char *expected)
 {
     struct eb_verdict v = judge(f);
     assert_int_equal(v.answer, answer);
@@ -255,7 +317,8 @@ static void each_rule_names_what_was_found_and_expected(void **state)
     strcpy(good(&f)->identity.order_code, "QM-RC4-24K");
     expect(&f, EB_DOES_NOT_FIT, EB_RULE_ORDER_CODE, EB_GRADE_NO, "QM-RC4-24K", "QM-RC4-24D");
     good(&f)->identity.order_code[0] = '\0';
-    expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_ORDER_CODE, EB_GRADE_CANNOT_TELL, "not readable", "QM-RC4-24D");
+    expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_ORDER_CODE, EB_GRADE_CANNOT_TELL, "not readable",
+           "QM-RC4-24D");
     strcpy(good(&f)->image.order_codes[1], "QM-RC4-24K");
     strcpy(f.identity.order_code, "QM-RC4-24X");
     expect(&f, EB_DOES_NOT_FIT, EB_RULE_ORDER_CODE, EB_GRADE_NO, "QM-RC4-24X", "QM-RC4-24D or QM-RC4-24K");
@@ -265,7 +328,8 @@ static void each_rule_names_what_was_found_and_expected(void **state)
     strcpy(good(&f)->identity.hardware_revision, "C");
     expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "C", "4..6");
     good(&f)->identity.hardware_revision[0] = '\0';
-    expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "not readable", "4..6");
+    expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "not readable",
+           "4..6");
     strcpy(good(&f)->image.hardware_revisions[1], "C");
     strcpy(f.identity.hardware_revision, "C");
     assert_int_equal(judge(&f).answer, EB_FITS);
@@ -294,17 +358,20 @@ static void each_rule_names_what_was_found_and_expected(void **state)
     f.facts.profile_floor = "5";
     expect(&f, EB_DOES_NOT_FIT, EB_RULE_DELIVERED_FLOOR, EB_GRADE_NO, "4.2.1", "at least 5");
     f.facts.profile_floor = "five";
-    expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_DELIVERED_FLOOR, EB_GRADE_CANNOT_TELL, "4.2.1", "at least five");
+    expect(&f, EB_VERDICT_CANNOT_TELL, EB_RULE_DELIVERED_FLOOR, EB_GRADE_CANNOT_TELL, "4.2.1",
+           "at least five");
 
     good(&f)->file.size_bytes = 999;
     expect(&f, EB_DOES_NOT_FIT, EB_RULE_SIZE, EB_GRADE_NO, "999 bytes", "1000 bytes");
     good(&f)->facts.capacity_bytes = 999;
-    expect(&f, EB_DOES_NOT_FIT, EB_RULE_SIZE, EB_GRADE_NO, "1000 bytes", "at most 999 bytes, what the component holds");
+    expect(&f, EB_DOES_NOT_FIT, EB_RULE_SIZE, EB_GRADE_NO, "1000 bytes",
+           "at most 999 bytes, what the component holds");
     good(&f)->facts.capacity_bytes = 0;
     assert_int_equal(judge(&f).answer, EB_FITS);
 
     good(&f)->file.sha256[0] = 0xAB;
-    expect(&f, EB_DOES_NOT_FIT, EB_RULE_DIGEST, EB_GRADE_NO, "ab00000000000000000000000000000000000000000000000000000000000000",
+    expect(&f, EB_DOES_NOT_FIT, EB_RULE_DIGEST, EB_GRADE_NO,
+           "ab00000000000000000000000000000000000000000000000000000000000000",
            "0000000000000000000000000000000000000000000000000000000000000000");
 }
 
@@ -332,7 +399,8 @@ static void only_what_may_be_accepted_is(void **state)
     assert_int_equal(judge(&f).answer, EB_FITS);
     assert_int_equal(judge(&f).step, EB_OLDER);
 
-    static const enum eb_rule never[] = {EB_RULE_ORDER_CODE, EB_RULE_DELIVERED_FLOOR, EB_RULE_SIZE, EB_RULE_DIGEST};
+    static const enum eb_rule never[] = {EB_RULE_ORDER_CODE, EB_RULE_DELIVERED_FLOOR, EB_RULE_SIZE,
+                                         EB_RULE_DIGEST};
     for (size_t i = 0; i < 4; i++) {
         good(&f)->facts.accepted = UINT32_MAX;
         if (never[i] == EB_RULE_ORDER_CODE)
@@ -395,8 +463,10 @@ static void marks_tell_the_running_from_the_wanted(void **state)
 static void crc_32_is_that_of_the_standard(void **state)
 {
     (void)state;
-    assert_int_equal(eb_crc32(0, (const uint8_t *)"123456789", 9), 0xCBF43926); /* the catalogue's check value */
-    assert_int_equal(eb_crc32(eb_crc32(0, (const uint8_t *)"1234", 4), (const uint8_t *)"56789", 5), 0xCBF43926);
+    assert_int_equal(eb_crc32(0, (const uint8_t *)"123456789", 9),
+                     0xCBF43926); /* the catalogue's check value */
+    assert_int_equal(eb_crc32(eb_crc32(0, (const uint8_t *)"1234", 4), (const uint8_t *)"56789", 5),
+                     0xCBF43926);
     assert_int_equal(eb_crc32(0, NULL, 0), 0);
 }
 

@@ -2,6 +2,7 @@
 
 #include <stdlib.h>
 #include <string.h>
+#include <zlib.h>
 
 enum { RESTART_AFTER_ANSWER_US = 20000 };
 
@@ -23,7 +24,7 @@ static bool bank_valid(const struct sim_device *d, const struct sim_component *c
     uint32_t size = get32(bank + 8);
     if (memcmp(bank, "EBIMAGE1", 8) != 0 || size < SIM_IMAGE_HEAD_BYTES || size > c->capacity)
         return false;
-    if (d->checks_crc && eb_crc32(0, bank + 16, size - 16) != get32(bank + 12))
+    if (d->checks_crc && crc32_z(0, bank + 16, size - 16) != get32(bank + 12))
         return false;
     char product[17] = "";
     memcpy(product, bank + 16, 16);
@@ -37,7 +38,7 @@ static void examine(const struct sim_device *d, struct sim_component *c)
     memset(c->version, 0, sizeof c->version);
     if (c->valid) {
         memcpy(c->version, bank + 48, 16);
-        c->checksum = eb_crc32(0, bank, get32(bank + 8));
+        c->checksum = (uint32_t)crc32_z(0, bank, get32(bank + 8));
     }
 }
 

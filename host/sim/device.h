@@ -1,5 +1,6 @@
-/* A simulated controller: flash, loader, program, power, and what it answers by TFTP and Modbus/TCP.  It judges what it
- * receives by the standards, in code of its own, and sees the network only through struct sim_net. */
+/* A simulated controller: flash, loader, program, power, and what it answers by TFTP and Modbus/TCP.  It
+ * judges what it receives by the standards, in code of its own, and sees the network only through struct
+ * sim_net. */
 #ifndef EBI_SIM_DEVICE_H
 #define EBI_SIM_DEVICE_H
 
@@ -29,21 +30,21 @@ struct sim_net {
 
 /* The head of an image as these devices define it; all numbers little-endian.
  *   0  8 bytes "EBIMAGE1"     8  u32 bytes of the whole image    12  u32 CRC-32 of everything from byte 16
- *  16  16 bytes product      32  16 bytes component              48  16 bytes version, texts filled up with NUL
- *  64  the program */
+ *  16  16 bytes product      32  16 bytes component              48  16 bytes version, texts filled up with
+ * NUL 64  the program */
 enum { SIM_IMAGE_HEAD_BYTES = 64 };
 
 struct sim_component {
     char name[EB_NAME_BYTES];
     char file_name[EB_FILE_NAME_BYTES];
-    char product[17];      /* only a program for this product starts; empty: any does */
+    char product[17];                        /* only a program for this product starts; empty: any does */
     uint8_t version_object, checksum_object; /* Modbus objects, 0: none */
     size_t capacity;
     int banks;
     /* remembered */
     uint8_t *bank[SIM_BANKS_MAX];
     int active;
-    bool pending;          /* the other bank was written and is tried at the next start */
+    bool pending; /* the other bank was written and is tried at the next start */
     /* found at the last start */
     bool valid;
     char version[17];
@@ -64,11 +65,11 @@ struct sim_push {
     size_t blksize;
     uint32_t windowsize;
     uint64_t interval_us;
-    uint64_t expected;     /* next block, without rollover */
+    uint64_t expected; /* next block, without rollover */
     uint32_t in_window;
     size_t received;
     bool acked_gap;
-    bool ack_due;          /* when the flash is written, at busy_until_us */
+    bool ack_due; /* when the flash is written, at busy_until_us */
     uint64_t began_us, busy_until_us, timer_us;
     uint32_t tries;
 };
@@ -141,11 +142,11 @@ bool sim_device_alive(const struct sim_device *device);
 void sim_device_examine(struct sim_device *device);
 
 /* What the network brings.  Connections beyond SIM_CONNECTIONS_MAX are closed. */
-void sim_device_datagram(struct sim_device *device, int handle, bool request_port, const struct eb_endpoint *from,
-                         const uint8_t *bytes, size_t size);
-void sim_device_connected(struct sim_device *device, int connection);
-void sim_device_stream(struct sim_device *device, int connection, const uint8_t *bytes, size_t size);
-void sim_device_disconnected(struct sim_device *device, int connection);
+void sim_device_datagram(struct sim_device *device, int handle, bool request_port,
+                         const struct eb_endpoint *from, const uint8_t *bytes, size_t size);
+void sim_device_connected(struct sim_device *device, int handle);
+void sim_device_stream(struct sim_device *device, int handle, const uint8_t *bytes, size_t size);
+void sim_device_disconnected(struct sim_device *device, int handle);
 
 /* Lets time pass; and when it next matters. */
 void sim_device_tick(struct sim_device *device);
@@ -154,13 +155,15 @@ uint64_t sim_device_deadline_us(const struct sim_device *device);
 /* --- between the device's own files --- */
 void sim_device_restart(struct sim_device *device, bool into_loader, uint64_t delay_us);
 
-void sim_push_request(struct sim_device *device, int handle, const struct eb_endpoint *from, const uint8_t *bytes,
+void sim_push_request(struct sim_device *device, int handle, const struct eb_endpoint *from,
+                      const uint8_t *bytes, size_t size);
+void sim_push_receive(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
                       size_t size);
-void sim_push_receive(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes, size_t size);
 void sim_push_tick(struct sim_device *device);
 uint64_t sim_push_deadline_us(const struct sim_device *device);
 void sim_push_power_lost(struct sim_device *device);
 
-void sim_modbus_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes, size_t size);
+void sim_modbus_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes,
+                       size_t size);
 
 #endif

@@ -1,4 +1,5 @@
-/* The simulated device's Modbus/TCP: device identification and two registers, by the Application Protocol 1.1b3. */
+/* The simulated device's Modbus/TCP: device identification and two registers, by the Application
+ * Protocol 1.1b3. */
 #include "device.h"
 
 #include <stdio.h>
@@ -46,7 +47,9 @@ static size_t objects_of(const struct sim_device *d, struct object list[OBJECTS_
     add(list, &count, 0x01, d->identity.order_code);
     add(list, &count, 0x04, d->identity.product);
     add(list, &count, SIM_OBJECT_STATE,
-        d->mode == EB_SIM_RUNNING ? "running" : d->mode == EB_SIM_STOPPED ? "stopped" : "loader");
+        d->mode == EB_SIM_RUNNING   ? "running"
+        : d->mode == EB_SIM_STOPPED ? "stopped"
+                                    : "loader");
     add(list, &count, SIM_OBJECT_SERIAL, d->identity.serial);
     add(list, &count, SIM_OBJECT_HARDWARE_REVISION, d->identity.hardware_revision);
     for (size_t i = 0; i < d->count; i++) {
@@ -162,7 +165,8 @@ static size_t write_register(struct sim_device *d, const uint8_t *pdu, size_t si
 
 /* ------------------------------------------------------------------------------------------------- */
 
-static void answer(struct sim_device *d, const struct sim_connection *connection, const uint8_t *adu, size_t pdu_size)
+static void answer(struct sim_device *d, const struct sim_connection *connection, const uint8_t *adu,
+                   size_t pdu_size)
 {
     uint8_t reply[MBAP_BYTES + PDU_BYTES];
     const uint8_t *pdu = adu + MBAP_BYTES;

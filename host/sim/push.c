@@ -25,7 +25,8 @@ static uint64_t now(const struct sim_device *d)
     return d->net->now_us(d->net->self);
 }
 
-static void send_error(struct sim_device *d, int handle, const struct eb_endpoint *to, uint8_t code, const char *text)
+static void send_error(struct sim_device *d, int handle, const struct eb_endpoint *to, uint8_t code,
+                       const char *text)
 {
     uint8_t bytes[128] = {0, TFTP_ERROR, 0, code};
     size_t size = strlen(text);
@@ -94,7 +95,8 @@ static bool parse(const uint8_t *bytes, size_t size, struct request *r)
 static void add_option(struct sim_push *p, const char *name, uint64_t value)
 {
     size_t room = sizeof p->first_reply - p->first_reply_size;
-    int n = snprintf((char *)p->first_reply + p->first_reply_size, room, "%s%c%llu", name, 0, (unsigned long long)value);
+    int n = snprintf((char *)p->first_reply + p->first_reply_size, room, "%s%c%llu", name, 0,
+                     (unsigned long long)value);
     p->first_reply_size += (size_t)n + 1;
 }
 
@@ -147,11 +149,13 @@ static bool may_write(const struct sim_device *d)
 
 static void send_first_reply(struct sim_device *d)
 {
-    d->net->udp_send(d->net->self, d->push.handle, &d->push.peer, d->push.first_reply, d->push.first_reply_size);
+    d->net->udp_send(d->net->self, d->push.handle, &d->push.peer, d->push.first_reply,
+                     d->push.first_reply_size);
     d->push.timer_us = now(d) + d->push.interval_us;
 }
 
-void sim_push_request(struct sim_device *d, int handle, const struct eb_endpoint *from, const uint8_t *bytes, size_t size)
+void sim_push_request(struct sim_device *d, int handle, const struct eb_endpoint *from, const uint8_t *bytes,
+                      size_t size)
 {
     struct sim_push *p = &d->push;
     struct request r;

@@ -1,5 +1,5 @@
-/* The simulated devices on real loopback sockets, in real time.  Each device has a loopback address of its own, all with
- * ports that the system gave. */
+/* The simulated devices on real loopback sockets, in real time.  Each device has a loopback address of its
+ * own, all with ports that the system gave. */
 #include "world.h"
 
 #include <arpa/inet.h>
@@ -160,7 +160,7 @@ static void set_alive(void *self, struct sim_device *d, bool alive)
 
 static uint16_t port_of(int fd)
 {
-    struct sockaddr_in address;
+    struct sockaddr_in address = {0};
     socklen_t size = sizeof address;
     return getsockname(fd, (struct sockaddr *)&address, &size) == 0 ? ntohs(address.sin_port) : 0;
 }
@@ -174,8 +174,8 @@ static bool place(struct sim_sockets *s, size_t index, struct eb_problem *proble
     int udp = bound(d, SOCK_DGRAM, 0);
     int tcp = bound(d, SOCK_STREAM, 0);
     if (udp < 0 || tcp < 0) {
-        snprintf(problem->text, sizeof problem->text, "%s: found no free port on the loopback, expected one: %s", d->name,
-                 strerror(errno));
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found no free port on the loopback, expected one: %s", d->name, strerror(errno));
         return false;
     }
     d->tftp_port = port_of(udp);
@@ -189,7 +189,8 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
 {
     if (sim->site_path[0] == '\0') {
         snprintf(problem->text, sizeof problem->text,
-                 "the world '%s' names no site: found no key 'site', expected the site file whose devices it simulates",
+                 "the world '%s' names no site: found no key 'site', expected the site file whose devices it "
+                 "simulates",
                  sim->name);
         return NULL;
     }
@@ -257,10 +258,11 @@ static void accept_connection(struct sim_sockets *s, const struct socket *listen
 
 static void read_datagrams(struct sim_sockets *s, int handle, bool request_port)
 {
-    struct sockaddr_in address;
+    struct sockaddr_in address = {0};
     for (int i = 0; i < BURST && s->sockets[handle].kind != KIND_FREE; i++) {
         socklen_t size = sizeof address;
-        ssize_t n = recvfrom(s->sockets[handle].fd, s->buffer, sizeof s->buffer, 0, (struct sockaddr *)&address, &size);
+        ssize_t n = recvfrom(s->sockets[handle].fd, s->buffer, sizeof s->buffer, 0,
+                             (struct sockaddr *)&address, &size);
         if (n < 0)
             return;
         struct eb_endpoint from = endpoint_of(&address);

@@ -1,5 +1,6 @@
-/* What a state directory remembers of a world: one file, world.state.  Its first line is JSON, an index of all devices and
- * their flash; behind it the contents of the flash, one after the other, each without the erased bytes at its end. */
+/* What a state directory remembers of a world: one file, world.state.  Its first line is JSON, an index of
+ * all devices and their flash; behind it the contents of the flash, one after the other, each without the
+ * erased bytes at its end. */
 #include "world.h"
 
 #include <jansson.h>
@@ -34,8 +35,9 @@ bool sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
                 json_array_append_new(banks, json_integer((json_int_t)used));
                 total += used;
             }
-            json_object_set_new(components, c->name,
-                                json_pack("{s:i, s:b, s:o}", "active", c->active, "pending", c->pending, "banks", banks));
+            json_object_set_new(
+                components, c->name,
+                json_pack("{s:i, s:b, s:o}", "active", c->active, "pending", c->pending, "banks", banks));
         }
         json_object_set_new(devices, d->name,
                             json_pack("{s:s, s:o}", "mode", mode_words[d->mode], "components", components));
@@ -70,7 +72,8 @@ bool sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
 }
 
 /* Takes up one component; false where the index and the flash do not belong together. */
-static bool load_component(struct sim_component *c, const json_t *index, const uint8_t **at, const uint8_t *end)
+static bool load_component(struct sim_component *c, const json_t *index, const uint8_t **at,
+                           const uint8_t *end)
 {
     const json_t *banks = json_object_get(index, "banks");
     c->active = (int)json_integer_value(json_object_get(index, "active"));
@@ -127,10 +130,11 @@ bool sim_state_load(struct eb_sim *sim, struct eb_problem *problem)
     json_t *root = line != NULL ? json_loadb((const char *)bytes, (size_t)(line - bytes), 0, NULL) : NULL;
     bool ok = root != NULL && load_index(sim, root, line + 1, bytes + size);
     if (!ok)
-        snprintf(problem->text, sizeof problem->text,
-                 "%s/%s: found the state of another world, or a damaged one, expected that of '%s'. Name another "
-                 "folder with --state, or remove the file to begin new",
-                 sim->state_dir, STATE_FILE, sim->name);
+        snprintf(
+            problem->text, sizeof problem->text,
+            "%s/%s: found the state of another world, or a damaged one, expected that of '%s'. Name another "
+            "folder with --state, or remove the file to begin new",
+            sim->state_dir, STATE_FILE, sim->name);
     json_decref(root);
     free(bytes);
     return ok;

@@ -1,7 +1,8 @@
 /* The simulated port: the laptop's sockets, the wires and the devices behind them on virtual time.
  *
- * Everything that happens is an event in one heap, ordered by time and then by age, so that a run is the same to the
- * bit each time.  TCP is what TCP gives: a stream in order, where a lost or damaged segment only comes later. */
+ * Everything that happens is an event in one heap, ordered by time and then by age, so that a run is the same
+ * to the bit each time.  TCP is what TCP gives: a stream in order, where a lost or damaged segment only comes
+ * later. */
 #include "world.h"
 
 #include <stdlib.h>
@@ -12,7 +13,7 @@ enum {
     DEVICE_PORT_FIRST = 20000,
     UDP_HEAD_BYTES = 28, /* IPv4 and UDP */
     TCP_HEAD_BYTES = 40,
-    FRAME_BYTES = 38,          /* preamble 8, Ethernet head 14, check 4, gap 12 */
+    FRAME_BYTES = 38,           /* preamble 8, Ethernet head 14, check 4, gap 12 */
     BACKLOG_MAX_BYTES = 262144, /* what the laptop's network queue holds */
     RESEND_US = 200000,         /* TCP's first retransmission */
     RESENDS_MAX = 12,
@@ -20,7 +21,17 @@ enum {
     POWER_BACK_US = 5000000
 };
 
-enum event_kind { EVENT_UDP_UP, EVENT_UDP_DOWN, EVENT_SYN, EVENT_OPEN, EVENT_TCP_UP, EVENT_TCP_DOWN, EVENT_RESET, EVENT_ROOM, EVENT_WAKE };
+enum event_kind {
+    EVENT_UDP_UP,
+    EVENT_UDP_DOWN,
+    EVENT_SYN,
+    EVENT_OPEN,
+    EVENT_TCP_UP,
+    EVENT_TCP_DOWN,
+    EVENT_RESET,
+    EVENT_ROOM,
+    EVENT_WAKE
+};
 
 struct event {
     uint64_t at_us, age;
@@ -140,7 +151,8 @@ static void wake_later(struct sim_virtual *v, struct sim_device *d)
     if (at_us == EB_NEVER || v->woken[index] <= at_us)
         return;
     v->woken[index] = at_us;
-    push_event(v, (struct event){.at_us = at_us > v->now_us ? at_us : v->now_us, .kind = EVENT_WAKE, .device = d});
+    push_event(
+        v, (struct event){.at_us = at_us > v->now_us ? at_us : v->now_us, .kind = EVENT_WAKE, .device = d});
 }
 
 /* --- wires --------------------------------------------------------------------------------------- */
@@ -207,7 +219,7 @@ static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct s
 /* When a packet of `size` bytes that is sent now has arrived, microseconds. */
 static uint64_t carry(const struct sim_virtual *v, struct sim_wire *w, struct sim_cable *cable, size_t size)
 {
-    uint64_t fragments = size / w->mtu_bytes + 1;
+    uint64_t fragments = (size + w->mtu_bytes - 1) / w->mtu_bytes;
     uint64_t takes_ns = 8 * (size + fragments * FRAME_BYTES) * 1000000 / w->rate_kbit_per_s;
     uint64_t now_ns = v->now_us * 1000;
     cable->free_ns = (cable->free_ns > now_ns ? cable->free_ns : now_ns) + takes_ns;
@@ -232,8 +244,8 @@ static void damage(struct sim_virtual *v, uint8_t *bytes, size_t size)
 }
 
 /* Sends one datagram; `event` says what its arrival is. */
-static void send_datagram(struct sim_virtual *v, struct sim_device *d, bool up, struct event event, const uint8_t *bytes,
-                          size_t size)
+static void send_datagram(struct sim_virtual *v, struct sim_device *d, bool up, struct event event,
+                          const uint8_t *bytes, size_t size)
 {
     struct sim_wire *w = wire_of(v, d);
     struct fate fate = next_fate(v, w, d);
@@ -249,8 +261,8 @@ static void send_datagram(struct sim_virtual *v, struct sim_device *d, bool up, 
 }
 
 /* Sends one TCP segment: it arrives, sooner or later, in its order. */
-static void send_segment(struct sim_virtual *v, struct end *end, bool up, struct event event, const uint8_t *bytes,
-                         size_t size)
+static void send_segment(struct sim_virtual *v, struct end *end, bool up, struct event event,
+                         const uint8_t *bytes, size_t size)
 {
     struct sim_wire *w = wire_of(v, end->device);
     struct fate fate = next_fate(v, w, end->device);
@@ -279,7 +291,8 @@ static void send_stream(struct sim_virtual *v, int handle, bool up, const uint8_
     size_t most = wire_of(v, v->ends[handle].device)->segment_bytes;
     while (size > 0) {
         size_t n = size < most ? size : most;
-        send_segment(v, &v->ends[handle], up, (struct event){.kind = up ? EVENT_TCP_UP : EVENT_TCP_DOWN}, bytes, n);
+        send_segment(v, &v->ends[handle], up, (struct event){.kind = up ? EVENT_TCP_UP : EVENT_TCP_DOWN},
+                     bytes, n);
         bytes += n;
         size -= n;
     }
@@ -349,17 +362,21 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
         uint64_t backlog_us = free_us > v->now_us ? free_us - v->now_us : 0;
         if (backlog_us * w->rate_kbit_per_s / 8000 > BACKLOG_MAX_BYTES) {
             end->wants_room = true;
-            push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2, .kind = EVENT_ROOM, .handle = handle,
+            push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2,
+                                         .kind = EVENT_ROOM,
+                                         .handle = handle,
                                          .generation = end->generation});
             return i;
         }
-        send_datagram(v, d, true, (struct event){.kind = EVENT_UDP_UP, .device = d, .from = from, .to = burst[i].peer},
+        send_datagram(v, d, true,
+                      (struct event){.kind = EVENT_UDP_UP, .device = d, .from = from, .to = burst[i].peer},
                       burst[i].bytes, burst[i].size_bytes);
     }
     return count;
 }
 
-static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count,
+                                  size_t *received)
 {
     struct sim_virtual *v = self;
     struct end *end = &v->ends[handle];
@@ -467,13 +484,15 @@ static void udp_unbind(void *self, int handle)
     v->sockets[handle].device = NULL;
 }
 
-static void device_udp_send(void *self, int handle, const struct eb_endpoint *to, const uint8_t *bytes, size_t size)
+static void device_udp_send(void *self, int handle, const struct eb_endpoint *to, const uint8_t *bytes,
+                            size_t size)
 {
     struct sim_virtual *v = self;
     const struct device_socket *socket = &v->sockets[handle];
     struct eb_endpoint from = socket->device->address;
     from.port = socket->port;
-    send_datagram(v, socket->device, false, (struct event){.kind = EVENT_UDP_DOWN, .from = from, .to = *to}, bytes, size);
+    send_datagram(v, socket->device, false, (struct event){.kind = EVENT_UDP_DOWN, .from = from, .to = *to},
+                  bytes, size);
 }
 
 static void device_tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)
@@ -609,7 +628,7 @@ static void handle_event(struct sim_virtual *v, const struct event *e)
     }
     if (e->device != NULL)
         wake_later(v, e->device);
-    free(e->bytes);
+    free(e->bytes); /* NOLINT(clang-analyzer-unix.Malloc): what was popped is no longer in the heap */
 }
 
 static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
@@ -657,8 +676,9 @@ bool sim_virtual_open(struct eb_sim *sim)
                               .now_us = 1000000,
                               .next_laptop_port = LAPTOP_PORT_FIRST,
                               .next_device_port = DEVICE_PORT_FIRST};
-    v->port = (struct eb_port){v,        now_us,      wait_until, random_number, path_mtu_bytes, udp_open, udp_send,
-                               udp_receive, close_end, tcp_open,   tcp_send,      tcp_receive,    close_end};
+    v->port = (struct eb_port){v,        now_us,      wait_until,  random_number, path_mtu_bytes,
+                               udp_open, udp_send,    udp_receive, close_end,     tcp_open,
+                               tcp_send, tcp_receive, close_end};
     v->net = (struct sim_net){v,          now_us,          udp_bind,         device_udp_send,
                               udp_unbind, device_tcp_send, device_tcp_close, set_alive};
     v->woken = grow(NULL, sim->count + 1, sizeof *v->woken);
@@ -682,10 +702,8 @@ void sim_virtual_close(struct eb_sim *sim)
             close_end(v, i);
         }
     }
-    while (v->heap_size > 0) {
-        struct event event = pop_event(v);
-        free(event.bytes);
-    }
+    for (size_t i = 0; i < v->heap_size; i++)
+        free(v->heap[i].bytes);
     free(v->heap);
     free(v->ends);
     free(v->ready);

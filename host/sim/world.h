@@ -6,8 +6,8 @@
 
 enum { SIM_WIRES_MAX = 8 };
 
-/* One Ethernet segment: the laptop's cable, then a switch, then the devices' cables, which are never the narrow
- * part. */
+/* One Ethernet segment: the laptop's cable, then a switch, then the devices' cables, which are never the
+ * narrow part. */
 struct sim_wire {
     char name[EB_NAME_BYTES];
     uint64_t latency_us;

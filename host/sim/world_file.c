@@ -62,7 +62,8 @@ static int choice(struct ebi_yaml_map *map, const char *key, const char *const *
 }
 
 /* Puts the image that the component left the factory with into its flash. */
-static void fill_flash(struct ebi_yaml *yaml, const yaml_node_t *node, const char *path, struct sim_component *c)
+static void fill_flash(struct ebi_yaml *yaml, const yaml_node_t *node, const char *path,
+                       struct sim_component *c)
 {
     int fd = open(path, O_RDONLY | O_CLOEXEC);
     struct stat info;
@@ -80,7 +81,8 @@ static void fill_flash(struct ebi_yaml *yaml, const yaml_node_t *node, const cha
         close(fd);
 }
 
-static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t *node, struct sim_component *c)
+static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t *node,
+                           struct sim_component *c)
 {
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
     char image[EB_PATH_BYTES] = "";
@@ -213,8 +215,9 @@ bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *pro
     read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", true));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     if (devices != NULL && devices->type == YAML_MAPPING_NODE)
-        sim->devices = calloc((size_t)(devices->data.mapping.pairs.top - devices->data.mapping.pairs.start) + 1,
-                              sizeof *sim->devices);
+        sim->devices =
+            calloc((size_t)(devices->data.mapping.pairs.top - devices->data.mapping.pairs.start) + 1,
+                   sizeof *sim->devices);
     for (size_t i = 0; (node = ebi_yaml_pair(&yaml, devices, i, &name)) != NULL; i++) {
         sim->count = i + 1;
         read_device(sim, &yaml, name, node, &sim->devices[i]);

@@ -6,7 +6,8 @@
 
 enum { EB_PATH_BYTES = 1024, EB_PROBLEM_BYTES = 1600 };
 
-/* Why something could not be done, as one sentence or two for the user: where, found, expected, what to do. */
+/* Why something could not be done, as one sentence or two for the user: where, found, expected, what to do.
+ */
 struct eb_problem {
     char text[EB_PROBLEM_BYTES];
 };
@@ -34,7 +35,7 @@ struct eb_site_device {
     struct eb_endpoint tftp;
     uint8_t unit;
     const struct eb_profile *profile;
-    char serial[EB_NAME_BYTES]; /* empty: any */
+    char serial[EB_NAME_BYTES];                   /* empty: any */
     struct eb_site_want wants[EB_COMPONENTS_MAX]; /* as the profile's components */
 };
 
@@ -47,7 +48,8 @@ struct eb_site {
     size_t device_count;
 };
 
-/* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file. */
+/* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file.
+ */
 struct eb_site *eb_site_read(const char *path, struct eb_problem *problem);
 void eb_site_free(struct eb_site *site);
 
@@ -69,22 +71,26 @@ struct eb_image {
     int fd;
 };
 
-/* Opens `path` and reads its manifest beside it (`path` with ".json" behind).  Where the manifest describes several
- * images, the one with this file's name counts.  NULL with `problem` filled where one of them cannot be read; that
- * size or digest differ is for the verdict to say. */
+/* Opens `path` and reads its manifest beside it (`path` with ".json" behind).  Where the manifest describes
+ * several images, the one with this file's name counts.  NULL with `problem` filled where one of them cannot
+ * be read; that size or digest differ is for the verdict to say. */
 struct eb_image *eb_image_open(const char *path, struct eb_problem *problem);
 void eb_image_close(struct eb_image *image);
 
 /* --- the state directory ------------------------------------------------------------------------- */
 
-/* Takes the directory for this process (it is made where it is missing), so that no two work in it at once.  Gives a
- * descriptor to close at the end, or -1 with `problem` filled. */
+/* Takes the directory for this process (it is made where it is missing), so that no two work in it at once.
+ * Gives a descriptor to close at the end, or -1 with `problem` filled. */
 int eb_state_lock(const char *dir, struct eb_problem *problem);
 
-/* Writes a file of the state directory whole or not at all: the old content stays until the new one is on disk. */
-bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t size, struct eb_problem *problem);
+/* Writes a file of the state directory whole or not at all: the old content stays until the new one is on
+ * disk. */
+bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t size,
+                    struct eb_problem *problem);
 
-/* Reads a whole file into memory that the caller frees.  NULL: `*missing` says whether it is only not there. */
-uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *missing, struct eb_problem *problem);
+/* Reads a whole file into memory that the caller frees.  NULL: `*missing` says whether it is only not there.
+ */
+uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *missing,
+                       struct eb_problem *problem);
 
 #endif

@@ -1,7 +1,8 @@
 /* Modbus/TCP as a client: reading and writing registers, and reading the device identification.
  * Modbus Application Protocol 1.1b3; Modbus Messaging on TCP/IP Implementation Guide 1.0b.
  *
- * The engine does no input or output: it gives bytes for the stream and takes bytes from it, in slices of any size. */
+ * The engine does no input or output: it gives bytes for the stream and takes bytes from it, in slices of any
+ * size. */
 #ifndef EINBAU_MODBUS_H
 #define EINBAU_MODBUS_H
 
@@ -10,10 +11,10 @@
 
 enum {
     EB_MODBUS_PORT = 502,
-    EB_MODBUS_UNIT_SELF = 0xFF,   /* the device itself, not one behind it */
-    EB_MODBUS_PDU_BYTES = 253,    /* Application Protocol section 4.1 */
+    EB_MODBUS_UNIT_SELF = 0xFF, /* the device itself, not one behind it */
+    EB_MODBUS_PDU_BYTES = 253,  /* Application Protocol section 4.1 */
     EB_MODBUS_FRAME_BYTES = 260,
-    EB_MODBUS_OBJECTS_MAX = 40,   /* 7 of the standard's own and room for a maker's */
+    EB_MODBUS_OBJECTS_MAX = 40, /* 7 of the standard's own and room for a maker's */
     EB_MODBUS_OBJECT_TEXT_BYTES = 1536
 };
 
@@ -52,7 +53,7 @@ struct eb_modbus {
     /* the engine's own */
     uint8_t kind;
     uint8_t unit;
-    uint8_t code;          /* of the identification being asked for */
+    uint8_t code; /* of the identification being asked for */
     uint16_t tid;
     uint16_t address;
     uint8_t next_object;
@@ -69,8 +70,8 @@ void eb_modbus_init(struct eb_modbus *modbus, uint8_t unit, uint16_t tid);
 void eb_modbus_read_register(struct eb_modbus *modbus, uint16_t address);                  /* function 03 */
 void eb_modbus_write_register(struct eb_modbus *modbus, uint16_t address, uint16_t value); /* function 06 */
 
-/* Reads all objects up to category `code` (function 2B / MEI 0E), one answer after the other while more follows.
- * A device that refuses the category is asked for the next lower one. */
+/* Reads all objects up to category `code` (function 2B / MEI 0E), one answer after the other while more
+ * follows. A device that refuses the category is asked for the next lower one. */
 void eb_modbus_identify(struct eb_modbus *modbus, enum eb_modbus_code code);
 
 /* Bytes that are to be sent: gives their number, 0 for none. */

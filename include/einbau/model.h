@@ -8,10 +8,10 @@
 #include "einbau/version.h"
 
 enum {
-    EB_NAME_BYTES = 48,       /* names of devices, components, order codes, serial numbers */
-    EB_PATTERNS_MAX = 8,      /* order-code patterns or revision ranges of one image */
+    EB_NAME_BYTES = 48,  /* names of devices, components, order codes, serial numbers */
+    EB_PATTERNS_MAX = 8, /* order-code patterns or revision ranges of one image */
     EB_FINDING_TEXT_BYTES = 96,
-    EB_FINDINGS_MAX = 8,      /* one per rule, see enum eb_rule */
+    EB_FINDINGS_MAX = 8, /* one per rule, see enum eb_rule */
     EB_SHA256_BYTES = 32
 };
 
@@ -85,7 +85,8 @@ struct eb_verdict {
     size_t count;
 };
 
-/* Everything that the verdict depends on.  The texts are borrowed for the call; those marked so may be NULL. */
+/* Everything that the verdict depends on.  The texts are borrowed for the call; those marked so may be NULL.
+ */
 struct eb_judge_facts {
     const struct eb_identity *identity;
     const struct eb_running *running;
@@ -100,8 +101,8 @@ struct eb_judge_facts {
 };
 
 /* Answers every rule, also those that hold.  `fits` only where each rule is YES or ACCEPTED.
- * Never accepted, whatever `accepted` says: a wrong order code, a version below the delivered floor, a wrong size,
- * a wrong digest. */
+ * Never accepted, whatever `accepted` says: a wrong order code, a version below the delivered floor, a wrong
+ * size, a wrong digest. */
 void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict);
 
 /* The rule's code in messages and documents ("hardware-revision"), and back; false for an unknown one. */

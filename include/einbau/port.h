@@ -1,7 +1,7 @@
 /* The port: everything that Einbau wants from the world outside, non-blocking but for `wait`.
  *
- * A port knows no protocol of this job.  Handles are small non-negative numbers of the port's own.  Each is opened
- * for an `owner`, a pointer that `wait` gives back when something can be done there: bytes or a
+ * A port knows no protocol of this job.  Handles are small non-negative numbers of the port's own.  Each is
+ * opened for an `owner`, a pointer that `wait` gives back when something can be done there: bytes or a
  * connection arrived, there is room to send again after a send that was not taken whole, or an error came. */
 #ifndef EINBAU_PORT_H
 #define EINBAU_PORT_H
@@ -52,15 +52,16 @@ struct eb_port {
     /* Sends up to EB_BURST_MAX datagrams in one call; gives the number taken.  Fewer than `count`: no room
      * now, the owner is told when there is. */
     size_t (*udp_send)(void *self, int handle, const struct eb_datagram *burst, size_t count);
-    /* Receives up to `count`; `*received` of them are filled.  EB_PENDING: none now.  EB_UNREACHABLE: the network
-     * reports that what was sent did not arrive. */
+    /* Receives up to `count`; `*received` of them are filled.  EB_PENDING: none now.  EB_UNREACHABLE: the
+     * network reports that what was sent did not arrive. */
     enum eb_status (*udp_receive)(void *self, int handle, struct eb_datagram *burst, size_t count,
                                   size_t *received);
     void (*udp_close)(void *self, int handle);
 
     /* Begins a connection; the next calls say how it went. */
     enum eb_status (*tcp_open)(void *self, void *owner, const struct eb_endpoint *peer, int *handle);
-    /* `*sent` of `size` bytes were taken.  EB_PENDING: connecting, or no room.  EB_UNREACHABLE: refused or reset. */
+    /* `*sent` of `size` bytes were taken.  EB_PENDING: connecting, or no room.  EB_UNREACHABLE: refused or
+     * reset. */
     enum eb_status (*tcp_send)(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent);
     /* EB_PENDING: nothing now.  EB_UNREACHABLE: refused, reset or closed by the peer. */
     enum eb_status (*tcp_receive)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);

@@ -41,10 +41,10 @@ struct eb_component_profile {
     char name[EB_NAME_BYTES];
     struct eb_version_order order;
     struct eb_value version;
-    struct eb_value checksum;            /* CRC-32 of the running image as 8 hexadecimal digits */
+    struct eb_value checksum; /* CRC-32 of the running image as 8 hexadecimal digits */
     char floor[EB_VERSION_TEXT_BYTES];
     uint64_t capacity_bytes;
-    char file_name[EB_FILE_NAME_BYTES];  /* under which the device takes it */
+    char file_name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
 };
 
 struct eb_profile {
@@ -54,24 +54,24 @@ struct eb_profile {
     char order_codes[EB_PATTERNS_MAX][EB_NAME_BYTES];
 
     struct eb_value from_maker, from_product, from_order_code, from_hardware_revision, from_serial;
-    struct eb_value from_state;          /* tells that the device is in its loader ... */
-    char state_loader[EB_NAME_BYTES];    /* ... by this text */
+    struct eb_value from_state;       /* tells that the device is in its loader ... */
+    char state_loader[EB_NAME_BYTES]; /* ... by this text */
 
-    struct eb_steps prepare;             /* before sending; done again at each try */
-    struct eb_steps activate;            /* makes the device take up what was sent */
-    struct eb_steps undo;                /* undoes `prepare` where nothing was activated */
+    struct eb_steps prepare;  /* before sending; done again at each try */
+    struct eb_steps activate; /* makes the device take up what was sent */
+    struct eb_steps undo;     /* undoes `prepare` where nothing was activated */
 
-    uint16_t blksize, windowsize;        /* TFTP, wanted; blksize 0: what the path carries */
+    uint16_t blksize, windowsize; /* TFTP, wanted; blksize 0: what the path carries */
     uint8_t timeout_s;
     bool tsize;
     bool rollover_to_one;
     uint32_t send_patience_ms;
 
-    uint32_t down_ms;                    /* after activating it surely does not answer for that long */
-    uint32_t return_patience_ms;         /* until it must answer again */
-    uint32_t settle_ms;                  /* once it answers: until the new version must show */
+    uint32_t down_ms;            /* after activating it surely does not answer for that long */
+    uint32_t return_patience_ms; /* until it must answer again */
+    uint32_t settle_ms;          /* once it answers: until the new version must show */
 
-    uint32_t typical_bytes_per_s;        /* for the plan's duration */
+    uint32_t typical_bytes_per_s; /* for the plan's duration */
     uint32_t typical_restart_s;
     char loses[EB_LOSSES_MAX][EB_LOSS_TEXT_BYTES];
 

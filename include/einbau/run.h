@@ -1,5 +1,5 @@
-/* One device on the ladder: looked at, or fitted with images.  A run is a state machine that never waits; a crew
- * (crew.h) polls many of them in one thread. */
+/* One device on the ladder: looked at, or fitted with images.  A run is a state machine that never waits; a
+ * crew (crew.h) polls many of them in one thread. */
 #ifndef EINBAU_RUN_H
 #define EINBAU_RUN_H
 
@@ -29,10 +29,10 @@ enum eb_outcome {
     EB_OUTCOME_CONFIRMED,     /* the version read back after it came back is the intended one */
     EB_OUTCOME_ALREADY_RIGHT, /* it ran already; nothing was written */
     EB_OUTCOME_REFUSED,       /* does not fit; nothing was written */
-    EB_OUTCOME_FAILED,        /* `error` says at which rung and why; `identity` and `running` what was found last */
-    EB_OUTCOME_IN_LOADER,     /* no program runs; it answers from its loader and can be fitted from there */
+    EB_OUTCOME_FAILED, /* `error` says at which rung and why; `identity` and `running` what was found last */
+    EB_OUTCOME_IN_LOADER, /* no program runs; it answers from its loader and can be fitted from there */
     EB_OUTCOME_NEEDS_HAND,
-    EB_OUTCOME_INTERRUPTED    /* stopped by the caller, left as it was */
+    EB_OUTCOME_INTERRUPTED /* stopped by the caller, left as it was */
 };
 const char *eb_outcome_word(enum eb_outcome outcome);
 
@@ -44,13 +44,13 @@ struct eb_run_item {
     const struct eb_image_facts *image;
     const struct eb_image_found *file;
     struct eb_source source;
-    uint32_t checksum;      /* CRC-32 of the whole image, compared where the device tells its own */
-    const char *delivered;  /* the delivered version of this device's component, or NULL */
+    uint32_t checksum;     /* CRC-32 of the whole image, compared where the device tells its own */
+    const char *delivered; /* the delivered version of this device's component, or NULL */
 
-    struct eb_verdict verdict;              /* result: of the first judging */
-    char from[EB_VERSION_TEXT_BYTES];       /* result: what ran before, empty where not readable */
-    enum eb_outcome outcome;                /* result: NONE, ALREADY_RIGHT or CONFIRMED */
-    bool touched;                           /* result: bytes were sent */
+    struct eb_verdict verdict;        /* result: of the first judging */
+    char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */
+    enum eb_outcome outcome;          /* result: NONE, ALREADY_RIGHT or CONFIRMED */
+    bool touched;                     /* result: bytes were sent */
 };
 
 struct eb_run;
@@ -58,17 +58,17 @@ struct eb_run;
 struct eb_run_config {
     const struct eb_port *port;
     const struct eb_profile *profile;
-    struct eb_endpoint modbus;   /* where the identity is read and registers are written */
-    struct eb_endpoint tftp;     /* where images are pushed */
-    uint8_t unit;                /* Modbus unit identifier */
-    const char *serial;          /* the serial number it must have, or NULL */
-    uint64_t reach_patience_us;  /* how long it may take until it first answers */
+    struct eb_endpoint modbus;  /* where the identity is read and registers are written */
+    struct eb_endpoint tftp;    /* where images are pushed */
+    uint8_t unit;               /* Modbus unit identifier */
+    const char *serial;         /* the serial number it must have, or NULL */
+    uint64_t reach_patience_us; /* how long it may take until it first answers */
 
-    struct eb_run_item *items;   /* none: only looks */
+    struct eb_run_item *items; /* none: only looks */
     size_t count;
-    uint32_t accepted;           /* see struct eb_judge_facts */
-    bool again;                  /* write also what runs already */
-    uint8_t *buffer;             /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
+    uint32_t accepted; /* see struct eb_judge_facts */
+    bool again;        /* write also what runs already */
+    uint8_t *buffer;   /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
     size_t buffer_bytes;
 
     /* Told at each rung, each new try, at the end, and while sending every EB_RUN_EVENT_US; may be NULL.
@@ -82,11 +82,11 @@ enum { EB_RUN_EVENT_US = 200000 };
 /* What is going on, for a display. */
 struct eb_progress {
     enum eb_rung rung;
-    size_t item;              /* index into the items */
-    unsigned attempt;         /* 1, 2, ... */
+    size_t item;      /* index into the items */
+    unsigned attempt; /* 1, 2, ... */
     uint64_t done_bytes, total_bytes;
-    uint64_t bytes_per_s;     /* of the current transfer so far */
-    uint64_t left_us;         /* estimated until the current item is confirmed, 0: not known */
+    uint64_t bytes_per_s; /* of the current transfer so far */
+    uint64_t left_us;     /* estimated until the current item is confirmed, 0: not known */
 };
 
 /* What an operation on the way to the device is doing; src/route. */
@@ -107,10 +107,10 @@ struct eb_run {
     struct eb_run_config config;
     struct eb_progress progress;
     enum eb_outcome outcome;
-    struct eb_error error;       /* why it failed, or could not be looked at; status EB_OK where nothing did */
-    enum eb_rung error_rung;     /* where */
+    struct eb_error error;   /* why it failed, or could not be looked at; status EB_OK where nothing did */
+    enum eb_rung error_rung; /* where */
 
-    bool identified;             /* the next four are as read last */
+    bool identified; /* the next four are as read last */
     bool in_loader;
     struct eb_identity identity;
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
@@ -125,16 +125,18 @@ struct eb_run {
     char serial[EB_NAME_BYTES];
 };
 
-/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_COMPONENTS_MAX, or a buffer too small. */
+/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_COMPONENTS_MAX, or a buffer too small.
+ */
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
 
 /* Does what can be done now.  Afterwards eb_run_deadline_us says when it wants to be called at the latest. */
 void eb_run_poll(struct eb_run *run);
-uint64_t eb_run_deadline_us(const struct eb_run *run); /* EB_NEVER where it only waits for an arrival, or has ended */
+uint64_t
+eb_run_deadline_us(const struct eb_run *run); /* EB_NEVER where it only waits for an arrival, or has ended */
 bool eb_run_ended(const struct eb_run *run);
 
-/* Asks for a clean end: what is being sent is aborted by the protocol's own means and the preparation is undone; what
- * was activated already is followed to its end. */
+/* Asks for a clean end: what is being sent is aborted by the protocol's own means and the preparation is
+ * undone; what was activated already is followed to its end. */
 void eb_run_stop(struct eb_run *run);
 
 /* Ends at once, leaving the device as it is; closes what is open. */

@@ -1,5 +1,6 @@
-/* Simulated hardware: a world of devices and wires, described in YAML (docs/world.md).  The same device models answer
- * in this process on virtual time (eb_sim_port), or on real sockets in real time (eb_sim_serve). */
+/* Simulated hardware: a world of devices and wires, described in YAML (docs/world.md).  The same device
+ * models answer in this process on virtual time (eb_sim_port), or on real sockets in real time
+ * (eb_sim_serve). */
 #ifndef EINBAU_SIM_H
 #define EINBAU_SIM_H
 
@@ -7,17 +8,17 @@
 
 struct eb_sim;
 
-/* Builds the world that `path` describes and takes up what `state_dir` remembers of it (NULL: it begins new and is
- * forgotten).  The directory is locked until eb_sim_close.  NULL with `problem` filled. */
+/* Builds the world that `path` describes and takes up what `state_dir` remembers of it (NULL: it begins new
+ * and is forgotten).  The directory is locked until eb_sim_close.  NULL with `problem` filled. */
 struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_problem *problem);
 
-/* Lets the devices finish what they are doing (up to two minutes of their time), then remembers everything; does
- * nothing without a state directory. */
+/* Lets the devices finish what they are doing (up to two minutes of their time), then remembers everything;
+ * does nothing without a state directory. */
 bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem);
 void eb_sim_close(struct eb_sim *sim);
 
-/* The laptop's end of the wires, in virtual time: waiting takes no real time.  The same seed and the same calls give the
- * same run, to the bit. */
+/* The laptop's end of the wires, in virtual time: waiting takes no real time.  The same seed and the same
+ * calls give the same run, to the bit. */
 const struct eb_port *eb_sim_port(struct eb_sim *sim);
 
 /* Lets `us` of virtual time pass. */
@@ -55,15 +56,16 @@ enum eb_sim_mode { EB_SIM_OFF, EB_SIM_BOOTING, EB_SIM_LOADER, EB_SIM_STOPPED, EB
 enum eb_sim_mode eb_sim_mode_of(const struct eb_sim *sim, const char *device);
 
 /* The flash from which `component` runs, `*size` bytes; NULL for an unknown one. */
-const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component, size_t *size);
+const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component,
+                            size_t *size);
 
 /* Switches the device's power. */
 void eb_sim_power(struct eb_sim *sim, const char *device, bool on);
 
 /* --- on real sockets ----------------------------------------------------------------------------- */
 
-/* Opens the devices' ports on loopback addresses and gives the site that the world names, with the real addresses
- * and ports in place of its own; NULL with `problem` filled. */
+/* Opens the devices' ports on loopback addresses and gives the site that the world names, with the real
+ * addresses and ports in place of its own; NULL with `problem` filled. */
 struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
 
 /* Serves in real time until `stop_fd` can be read. */

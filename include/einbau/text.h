@@ -22,8 +22,8 @@ void eb_text_add_number(struct eb_text *text, uint64_t number);
 /* Copies `from` to `to` (`cap` bytes, NUL included); false where it had to be cut. */
 bool eb_text_copy(char *to, size_t cap, const char *from);
 
-/* Copies `size` bytes that a device sent: ends at the first NUL, blanks at the end are dropped, and every byte
- * outside of printable ASCII becomes '?', so that no control or escape sequence of a device reaches a
+/* Copies `size` bytes that a device sent: ends at the first NUL, blanks at the end are dropped, and every
+ * byte outside of printable ASCII becomes '?', so that no control or escape sequence of a device reaches a
  * terminal or a file. */
 void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size);
 

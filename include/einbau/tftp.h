@@ -1,8 +1,8 @@
 /* Pushing an image by TFTP: RFC 1350 with the options of RFC 2347, 2348, 2349 and 7440.
  *
- * The engine does no input or output: it takes received datagrams and the time, gives datagrams to send, and says
- * when it wants to be called again.  The caller owns the context, the buffer and the source for as long as
- * the transfer lasts. */
+ * The engine does no input or output: it takes received datagrams and the time, gives datagrams to send, and
+ * says when it wants to be called again.  The caller owns the context, the buffer and the source for as long
+ * as the transfer lasts. */
 #ifndef EINBAU_TFTP_H
 #define EINBAU_TFTP_H
 
@@ -11,28 +11,29 @@
 
 enum {
     EB_TFTP_PORT = 69,
-    EB_TFTP_BLKSIZE_DEFAULT = 512,   /* RFC 1350 section 2 */
-    EB_TFTP_BLKSIZE_MIN = 8,         /* RFC 2348 */
-    EB_TFTP_BLKSIZE_MAX = 65464,     /* RFC 2348 */
-    EB_TFTP_WINDOWSIZE_MAX = 32767,  /* half of the block numbers, so that an old ACK is never taken for a new one */
-    EB_TFTP_OVERHEAD_BYTES = 32,     /* IPv4 20, UDP 8, opcode and block number 4 */
-    EB_TFTP_REQUEST_BYTES = 512,     /* RFC 2347: a request fits in the default block size */
+    EB_TFTP_BLKSIZE_DEFAULT = 512, /* RFC 1350 section 2 */
+    EB_TFTP_BLKSIZE_MIN = 8,       /* RFC 2348 */
+    EB_TFTP_BLKSIZE_MAX = 65464,   /* RFC 2348 */
+    EB_TFTP_WINDOWSIZE_MAX =
+        32767, /* half of the block numbers, so that an old ACK is never taken for a new one */
+    EB_TFTP_OVERHEAD_BYTES = 32, /* IPv4 20, UDP 8, opcode and block number 4 */
+    EB_TFTP_REQUEST_BYTES = 512, /* RFC 2347: a request fits in the default block size */
     EB_TFTP_FILE_NAME_BYTES = 128,
     EB_TFTP_BUFFER_MIN_BYTES = EB_TFTP_BLKSIZE_DEFAULT + 4
 };
 
 struct eb_tftp_put_config {
-    struct eb_endpoint server;  /* where the write request goes */
-    const char *file_name;      /* copied */
-    struct eb_source source;    /* is read again where blocks have to be repeated */
-    uint16_t blksize;           /* wanted; EB_TFTP_BLKSIZE_DEFAULT and windowsize 1: the option is not asked for */
-    uint16_t windowsize;        /* wanted, 1..EB_TFTP_WINDOWSIZE_MAX */
-    uint8_t timeout_s;          /* wanted (RFC 2349), 0: not asked for */
-    bool tsize;                 /* whether to announce the size (RFC 2349) */
-    bool rollover_to_one;       /* after block 65535 comes 1 instead of 0: some devices count so */
-    uint64_t patience_us;       /* silence after which the transfer has failed */
-    uint8_t *buffer;            /* for blocks on their way out, at least blksize + 4 and EB_TFTP_BUFFER_MIN_BYTES */
-    size_t buffer_bytes;        /* the burst given at once is what fits */
+    struct eb_endpoint server; /* where the write request goes */
+    const char *file_name;     /* copied */
+    struct eb_source source;   /* is read again where blocks have to be repeated */
+    uint16_t blksize;     /* wanted; EB_TFTP_BLKSIZE_DEFAULT and windowsize 1: the option is not asked for */
+    uint16_t windowsize;  /* wanted, 1..EB_TFTP_WINDOWSIZE_MAX */
+    uint8_t timeout_s;    /* wanted (RFC 2349), 0: not asked for */
+    bool tsize;           /* whether to announce the size (RFC 2349) */
+    bool rollover_to_one; /* after block 65535 comes 1 instead of 0: some devices count so */
+    uint64_t patience_us; /* silence after which the transfer has failed */
+    uint8_t *buffer;      /* for blocks on their way out, at least blksize + 4 and EB_TFTP_BUFFER_MIN_BYTES */
+    size_t buffer_bytes;  /* the burst given at once is what fits */
 };
 
 /* Where the transfer stands.  RFC 1350 section 2, RFC 2347.
@@ -44,15 +45,15 @@ enum eb_tftp_state { EB_TFTP_ASKING, EB_TFTP_SENDING, EB_TFTP_DONE, EB_TFTP_FAIL
 
 struct eb_tftp_put {
     enum eb_tftp_state state;
-    struct eb_error error;     /* of FAILED: EB_NO_ANSWER, EB_PEER_ERROR (number: RFC 1350 error code), EB_GARBAGE,
-                                  EB_IO, EB_STOPPED, EB_BAD_CALL */
-    uint16_t blksize;          /* as agreed */
-    uint16_t windowsize;       /* as agreed */
-    uint64_t acked_bytes;      /* what the device has acknowledged */
-    bool all_sent;             /* the last block went out at least once: the device may have it although
-                                  its acknowledgement never came */
-    uint64_t repeated;         /* datagrams sent more than once */
-    uint64_t strangers;        /* datagrams that came from an unknown transfer id */
+    struct eb_error error; /* of FAILED: EB_NO_ANSWER, EB_PEER_ERROR (number: RFC 1350 error code),
+                              EB_GARBAGE, EB_IO, EB_STOPPED, EB_BAD_CALL */
+    uint16_t blksize;      /* as agreed */
+    uint16_t windowsize;   /* as agreed */
+    uint64_t acked_bytes;  /* what the device has acknowledged */
+    bool all_sent;         /* the last block went out at least once: the device may have it although
+                              its acknowledgement never came */
+    uint64_t repeated;     /* datagrams sent more than once */
+    uint64_t strangers;    /* datagrams that came from an unknown transfer id */
 
     /* the engine's own */
     struct eb_tftp_put_config config;
@@ -60,36 +61,38 @@ struct eb_tftp_put {
     struct eb_endpoint peer;     /* with the transfer id once it is known */
     struct eb_endpoint stranger; /* is owed an error 5 while `stranger_waits` */
     bool stranger_waits;
-    bool plain;                  /* asking without options */
-    bool owed;                   /* a request, or the ERROR that ends it, is to be sent */
-    bool garbage;                /* the peer sent what the protocol does not allow */
-    uint8_t farewell;            /* code of the ERROR that ends it */
-    uint8_t given;               /* what the last eb_tftp_put_give gave */
-    uint64_t acked, next, high, last; /* block numbers without rollover: acknowledged, to send, sent so far, the file's last */
+    bool plain;       /* asking without options */
+    bool owed;        /* a request, or the ERROR that ends it, is to be sent */
+    bool garbage;     /* the peer sent what the protocol does not allow */
+    uint8_t farewell; /* code of the ERROR that ends it */
+    uint8_t given;    /* what the last eb_tftp_put_give gave */
+    uint64_t acked, next, high,
+        last; /* block numbers without rollover: acknowledged, to send, sent so far, the file's last */
     uint64_t deadline_us, interval_us, progress_us;
-    uint64_t window_began_us;    /* when its first block went out for the first time */
-    uint64_t slowest_us;         /* longest that a window took until it was acknowledged, 0: none was */
-    uint64_t pace_us;            /* between two blocks, 0: as fast as the port takes them */
-    uint64_t release_us;         /* when the next blocks may go out */
+    uint64_t window_began_us; /* when its first block went out for the first time */
+    uint64_t slowest_us;      /* longest that a window took until it was acknowledged, 0: none was */
+    uint64_t pace_us;         /* between two blocks, 0: as fast as the port takes them */
+    uint64_t release_us;      /* when the next blocks may go out */
     uint32_t tries;
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
-    uint64_t loaded_from;        /* first block that the buffer holds */
-    size_t loaded;               /* and how many */
+    uint64_t loaded_from, loaded_to; /* the ring holds the blocks from the one to before the other */
 };
 
 /* Begins a transfer.  EB_BAD_CALL where a value of `config` is outside of its range. */
-enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config, uint64_t now_us);
+enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config,
+                                uint64_t now_us);
 
 /* Gives the engine one datagram.  Never waits.  `bytes` is borrowed for the call.
- * Datagrams of a stranger (RFC 1350 section 4: unknown transfer id) do not touch the transfer; the stranger gets error 5. */
-void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from, const uint8_t *bytes, size_t size,
-                         uint64_t now_us);
+ * Datagrams of a stranger (RFC 1350 section 4: unknown transfer id) do not touch the transfer; the stranger
+ * gets error 5. */
+void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from, const uint8_t *bytes,
+                         size_t size, uint64_t now_us);
 
 /* Lets time pass: repeats what was not answered, gives up when patience is over. */
 void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us);
 
-/* Fills up to `max` (at most EB_BURST_MAX) datagrams to send now and gives their number.  Their bytes stay the engine's, valid
- * until its next call.  Nothing counts as sent before eb_tftp_put_taken. */
+/* Fills up to `max` (at most EB_BURST_MAX) datagrams to send now and gives their number.  Their bytes stay
+ * the engine's, valid until its next call.  Nothing counts as sent before eb_tftp_put_taken. */
 size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us);
 
 /* The first `count` of the datagrams given last went out. */

@@ -16,7 +16,8 @@ enum eb_version_scheme {
 enum { EB_VERSION_TEXT_BYTES = 48, EB_BUILD_MARK_BYTES = 12 };
 
 /* How one component's versions are ordered.  Where `build_mark` is not empty, what stands behind its first
- * occurrence is a build number: "4.2.1 build 17" with the mark " build ".  It decides between equal versions. */
+ * occurrence is a build number: "4.2.1 build 17" with the mark " build ".  It decides between equal versions.
+ */
 struct eb_version_order {
     enum eb_version_scheme scheme;
     char build_mark[EB_BUILD_MARK_BYTES];

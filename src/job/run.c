@@ -10,7 +10,8 @@
  *   REACHING <-> REACH_PAUSE     until it is identified, or patience is over
  *      |
  *      v (judged; looked at only, refused, already right: ENDED)
- *   PREPARING -> SENDING -> ACTIVATING -> DOWN -> RETURNING <-> RETURN_PAUSE --confirmed--> next item, or ENDED
+ *   PREPARING -> SENDING -> ACTIVATING -> DOWN -> RETURNING <-> RETURN_PAUSE --confirmed--> next item, or
+ * ENDED
  *      \___________\____________\____________________/
  *                  | failed
  *                  v
@@ -35,8 +36,8 @@ enum { PAUSE_US = 500000 }; /* between two tries to reach a device */
 
 static const char *const rung_words[] = {"reach",    "identify", "judge",   "prepare", "send",
                                          "activate", "return",   "confirm", "restore", "end"};
-static const char *const outcome_words[] = {"none",      "confirmed",  "already-right", "refused", "failed",
-                                            "in-loader", "needs-hand", "interrupted"};
+static const char *const outcome_words[] = {"none",   "confirmed", "already-right", "refused",
+                                            "failed", "in-loader", "needs-hand",    "interrupted"};
 
 const char *eb_rung_word(enum eb_rung rung)
 {
@@ -45,7 +46,8 @@ const char *eb_rung_word(enum eb_rung rung)
 
 const char *eb_outcome_word(enum eb_outcome outcome)
 {
-    return (size_t)outcome < sizeof outcome_words / sizeof outcome_words[0] ? outcome_words[outcome] : "unknown";
+    return (size_t)outcome < sizeof outcome_words / sizeof outcome_words[0] ? outcome_words[outcome]
+                                                                            : "unknown";
 }
 
 static void tell(struct eb_run *run)
@@ -67,10 +69,10 @@ static void set_rung(struct eb_run *run, enum eb_rung rung)
 static void set_state(struct eb_run *run, enum state state)
 {
     static const enum eb_rung rungs[] = {
-        [REACHING] = EB_RUNG_REACH,    [REACH_PAUSE] = EB_RUNG_REACH,   [PREPARING] = EB_RUNG_PREPARE,
-        [SENDING] = EB_RUNG_SEND,      [ACTIVATING] = EB_RUNG_ACTIVATE, [DOWN] = EB_RUNG_RETURN,
-        [RETURNING] = EB_RUNG_RETURN,  [RETURN_PAUSE] = EB_RUNG_RETURN, [UNDOING] = EB_RUNG_RESTORE,
-        [LAST_PAUSE] = EB_RUNG_RESTORE, [LAST_LOOK] = EB_RUNG_RESTORE,  [ENDED] = EB_RUNG_END,
+        [REACHING] = EB_RUNG_REACH,     [REACH_PAUSE] = EB_RUNG_REACH,   [PREPARING] = EB_RUNG_PREPARE,
+        [SENDING] = EB_RUNG_SEND,       [ACTIVATING] = EB_RUNG_ACTIVATE, [DOWN] = EB_RUNG_RETURN,
+        [RETURNING] = EB_RUNG_RETURN,   [RETURN_PAUSE] = EB_RUNG_RETURN, [UNDOING] = EB_RUNG_RESTORE,
+        [LAST_PAUSE] = EB_RUNG_RESTORE, [LAST_LOOK] = EB_RUNG_RESTORE,   [ENDED] = EB_RUNG_END,
     };
     run->state = (uint8_t)state;
     set_rung(run, rungs[state]);
@@ -125,7 +127,8 @@ static void take_identity(struct eb_run *run)
     ebi_route_value(route, &p->from_order_code, id->order_code, sizeof id->order_code);
     ebi_route_value(route, &p->from_hardware_revision, id->hardware_revision, sizeof id->hardware_revision);
     ebi_route_value(route, &p->from_serial, id->serial, sizeof id->serial);
-    run->in_loader = ebi_route_value(route, &p->from_state, text, sizeof text) && strcmp(text, p->state_loader) == 0;
+    run->in_loader =
+        ebi_route_value(route, &p->from_state, text, sizeof text) && strcmp(text, p->state_loader) == 0;
     for (size_t i = 0; i < p->count; i++) {
         struct eb_running *running = &run->running[i];
         ebi_route_value(route, &p->components[i].version, running->version, sizeof running->version);
@@ -147,8 +150,8 @@ static struct eb_error other(const char *where, const char *found, const char *e
     return error;
 }
 
-/* Whether it is the device that was meant, and after the first time: the same one.  Its loader may know no more
- * than the serial number. */
+/* Whether it is the device that was meant, and after the first time: the same one.  Its loader may know no
+ * more than the serial number. */
 static bool is_meant(struct eb_run *run, struct eb_error *error)
 {
     const struct eb_profile *p = run->config.profile;
@@ -177,9 +180,11 @@ static bool runs_as_intended(const struct eb_run *run, const struct eb_run_item 
 {
     const struct eb_running *running = running_of(run, item);
     const struct eb_component_profile *component = item->component;
-    if (run->in_loader || eb_version_compare(&component->order, running->version, item->image->version) != EB_SAME)
+    if (run->in_loader ||
+        eb_version_compare(&component->order, running->version, item->image->version) != EB_SAME)
         return false;
-    return component->checksum.kind == EB_VALUE_NONE || (running->has_checksum && running->checksum == item->checksum);
+    return component->checksum.kind == EB_VALUE_NONE ||
+           (running->has_checksum && running->checksum == item->checksum);
 }
 
 /* --- the way up ---------------------------------------------------------------------------------- */
@@ -256,10 +261,12 @@ static void try_again(struct eb_run *run, const struct eb_error *error)
     run->progress.done_bytes = 0;
     tell(run);
     uint64_t patience_us = run->config.profile->return_patience_ms * 1000ULL;
-    begin_reach(run, patience_us > run->config.reach_patience_us ? patience_us : run->config.reach_patience_us);
+    begin_reach(run,
+                patience_us > run->config.reach_patience_us ? patience_us : run->config.reach_patience_us);
 }
 
-/* The current item was seen to run: with what it ran before being something else, or with a restart in between. */
+/* The current item was seen to run: with what it ran before being something else, or with a restart in
+ * between. */
 static void confirm_item(struct eb_run *run)
 {
     current(run)->outcome = EB_OUTCOME_CONFIRMED;
@@ -491,7 +498,8 @@ static void poll_last_look(struct eb_run *run)
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config)
 {
     memset(run, 0, sizeof *run);
-    if (config->count > EB_COMPONENTS_MAX || (config->count > 0 && config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES))
+    if (config->count > EB_COMPONENTS_MAX ||
+        (config->count > 0 && config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES))
         return EB_BAD_CALL;
     run->config = *config;
     run->now_us = config->port->now_us(config->port->self);

@@ -46,8 +46,8 @@ static bool read_range(const char *range, struct revision *from, struct revision
         *to = *from;
         return ok;
     }
-    return read_revision(range, (size_t)(dots - range), from) && read_revision(dots + 2, strlen(dots + 2), to) &&
-           same_kind(from, to) && order(from, to) <= 0;
+    return read_revision(range, (size_t)(dots - range), from) &&
+           read_revision(dots + 2, strlen(dots + 2), to) && same_kind(from, to) && order(from, to) <= 0;
 }
 
 bool eb_revision_range_valid(const char *range)
@@ -62,7 +62,8 @@ enum eb_membership eb_revision_in(const char *range, const char *revision)
     struct revision from;
     struct revision to;
     struct revision r;
-    if (!read_range(range, &from, &to) || !read_revision(revision, strlen(revision), &r) || !same_kind(&from, &r))
+    if (!read_range(range, &from, &to) || !read_revision(revision, strlen(revision), &r) ||
+        !same_kind(&from, &r))
         return EB_NOT_COMPARABLE;
     return order(&from, &r) <= 0 && order(&r, &to) <= 0 ? EB_INSIDE : EB_OUTSIDE;
 }

@@ -68,8 +68,8 @@ enum eb_mark eb_mark_of(const struct eb_version_order *order, const char *runnin
 }
 
 /* Adds the finding of one rule.  The texts are joined from up to two pieces each. */
-static struct eb_finding *add(struct eb_verdict *verdict, enum eb_rule rule, enum eb_grade grade, const char *found,
-                              const char *expected, const char *expected_more)
+static struct eb_finding *add(struct eb_verdict *verdict, enum eb_rule rule, enum eb_grade grade,
+                              const char *found, const char *expected, const char *expected_more)
 {
     struct eb_finding *f = &verdict->findings[verdict->count++];
     struct eb_text text;
@@ -132,8 +132,8 @@ static void judge_running(const struct eb_judge_facts *facts, struct eb_verdict 
     const char *version = facts->image->version;
     if (facts->in_loader) {
         verdict->step = EB_NEWER;
-        add(verdict, EB_RULE_RUNNING_VERSION, EB_GRADE_YES, "in its loader, no program runs", "any, to bring it back",
-            "");
+        add(verdict, EB_RULE_RUNNING_VERSION, EB_GRADE_YES, "in its loader, no program runs",
+            "any, to bring it back", "");
         return;
     }
     verdict->step = eb_version_compare(facts->order, version, running);
@@ -155,7 +155,9 @@ static void judge_least(const struct eb_judge_facts *facts, struct eb_verdict *v
         return;
     }
     enum eb_comparison c = eb_version_compare(facts->order, running, least);
-    enum eb_grade grade = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL : c == EB_OLDER ? EB_GRADE_NO : EB_GRADE_YES;
+    enum eb_grade grade = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL
+                          : c == EB_OLDER     ? EB_GRADE_NO
+                                              : EB_GRADE_YES;
     add(verdict, EB_RULE_LEAST_RUNNING, grade, running, "at least ", least);
 }
 
@@ -169,7 +171,9 @@ static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *v
         if (floors[i] == NULL || floors[i][0] == '\0')
             continue;
         enum eb_comparison c = eb_version_compare(facts->order, version, floors[i]);
-        enum eb_grade here = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL : c == EB_OLDER ? EB_GRADE_NO : EB_GRADE_YES;
+        enum eb_grade here = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL
+                             : c == EB_OLDER     ? EB_GRADE_NO
+                                                 : EB_GRADE_YES;
         if (expected[0] == '\0' || here > grade) {
             grade = here;
             expected = floors[i];
@@ -244,8 +248,8 @@ void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
     judge_digest(facts, verdict);
 
     static const enum eb_answer answers[] = {
-        [EB_GRADE_YES] = EB_FITS,      [EB_GRADE_ACCEPTED] = EB_FITS,
-        [EB_GRADE_IF] = EB_FITS_IF,    [EB_GRADE_CANNOT_TELL] = EB_VERDICT_CANNOT_TELL,
+        [EB_GRADE_YES] = EB_FITS,        [EB_GRADE_ACCEPTED] = EB_FITS,
+        [EB_GRADE_IF] = EB_FITS_IF,      [EB_GRADE_CANNOT_TELL] = EB_VERDICT_CANNOT_TELL,
         [EB_GRADE_NO] = EB_DOES_NOT_FIT,
     };
     enum eb_grade worst = EB_GRADE_YES;

@@ -345,7 +345,8 @@ static const struct {
     [EB_VERSION_LETTERS] = {letters_readable, letters_compare},
 };
 
-/* Splits `text` into version and build (at == NULL where there is none); false where it does not follow the order. */
+/* Splits `text` into version and build (at == NULL where there is none); false where it does not follow the
+ * order. */
 static bool split(const struct eb_version_order *order, const char *text, struct part *version,
                   struct part *build)
 {

@@ -26,17 +26,17 @@ bool eb_endpoint_parse(struct eb_endpoint *endpoint, const char *text)
     return true;
 }
 
-void eb_endpoint_text(const struct eb_endpoint *endpoint, bool with_port, char chars[EB_ENDPOINT_TEXT_BYTES])
+void eb_endpoint_text(const struct eb_endpoint *endpoint, bool with_port, char text[EB_ENDPOINT_TEXT_BYTES])
 {
-    struct eb_text text;
-    eb_text_init(&text, chars, EB_ENDPOINT_TEXT_BYTES);
+    struct eb_text out;
+    eb_text_init(&out, text, EB_ENDPOINT_TEXT_BYTES);
     for (int i = 0; i < 4; i++) {
         if (i > 0)
-            eb_text_add(&text, ".");
-        eb_text_add_number(&text, endpoint->ip[i]);
+            eb_text_add(&out, ".");
+        eb_text_add_number(&out, endpoint->ip[i]);
     }
     if (with_port) {
-        eb_text_add(&text, ":");
-        eb_text_add_number(&text, endpoint->port);
+        eb_text_add(&out, ":");
+        eb_text_add_number(&out, endpoint->port);
     }
 }

@@ -6,8 +6,9 @@
 enum { DOING_NOTHING, DOING_IDENTIFY, DOING_STEP, DOING_SEND };
 
 enum {
-    EXPECT_ATTEMPT_US = 1000000, /* for the first look at a register; each later one has twice as long, for slow wires */
-    EXPECT_AGAIN_US = 100000,    /* between two looks at a register that does not read as expected yet */
+    EXPECT_ATTEMPT_US =
+        1000000, /* for the first look at a register; each later one has twice as long, for slow wires */
+    EXPECT_AGAIN_US = 100000, /* between two looks at a register that does not read as expected yet */
     RECEIVE_BYTES = 600,      /* an ACK has 4 bytes, an OACK or ERROR a short text */
     RECEIVE_BURST = 8
 };
@@ -67,9 +68,9 @@ static void begin(struct ebi_route *route, uint8_t doing, uint64_t now_us)
 
 static enum eb_modbus_code category_needed(const struct eb_profile *profile)
 {
-    const struct eb_value *const values[] = {&profile->from_maker,  &profile->from_product,
+    const struct eb_value *const values[] = {&profile->from_maker,      &profile->from_product,
                                              &profile->from_order_code, &profile->from_hardware_revision,
-                                             &profile->from_serial, &profile->from_state};
+                                             &profile->from_serial,     &profile->from_state};
     uint8_t highest = 0;
     for (size_t i = 0; i < sizeof values / sizeof values[0]; i++) {
         if (values[i]->object > highest)
@@ -81,7 +82,9 @@ static enum eb_modbus_code category_needed(const struct eb_profile *profile)
         if (profile->components[i].checksum.object > highest)
             highest = profile->components[i].checksum.object;
     }
-    return highest >= 0x80 ? EB_MODBUS_EXTENDED : highest > EB_MODBUS_REVISION ? EB_MODBUS_REGULAR : EB_MODBUS_BASIC;
+    return highest >= 0x80                ? EB_MODBUS_EXTENDED
+           : highest > EB_MODBUS_REVISION ? EB_MODBUS_REGULAR
+                                          : EB_MODBUS_BASIC;
 }
 
 static void ask(struct ebi_route *route)
@@ -162,7 +165,8 @@ static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
     if (status != EB_PENDING && expecting && now_us < route->patience_end_us) {
         /* Not yet, or it is restarting: look again on a fresh connection. */
         close_tcp(route);
-        route->attempt_us = 2 * route->attempt_us < EBI_EXCHANGE_PATIENCE_US ? 2 * route->attempt_us : EBI_EXCHANGE_PATIENCE_US;
+        route->attempt_us = 2 * route->attempt_us < EBI_EXCHANGE_PATIENCE_US ? 2 * route->attempt_us
+                                                                             : EBI_EXCHANGE_PATIENCE_US;
         route->attempt_end_us = now_us + EXPECT_AGAIN_US + route->attempt_us;
         eb_modbus_init(&route->modbus, route->config->unit, route->modbus.tid);
         ask(route);
@@ -188,7 +192,7 @@ void ebi_route_send(struct ebi_route *route, const struct eb_run_item *item, uin
 
     uint32_t mtu = config->port->path_mtu_bytes(config->port->self, &config->tftp);
     uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
-                                                                             : EB_TFTP_BLKSIZE_DEFAULT;
+                                                                              : EB_TFTP_BLKSIZE_DEFAULT;
     if (largest > config->buffer_bytes - 4)
         largest = (uint32_t)(config->buffer_bytes - 4);
     if (largest > EB_TFTP_BLKSIZE_MAX)
@@ -294,7 +298,8 @@ void ebi_route_stop(struct ebi_route *route)
 bool ebi_route_value(const struct ebi_route *route, const struct eb_value *value, char *text, size_t cap)
 {
     text[0] = '\0';
-    if (value->kind == EB_VALUE_NONE || !eb_modbus_object_text(&route->modbus.objects, value->object, text, cap))
+    if (value->kind == EB_VALUE_NONE ||
+        !eb_modbus_object_text(&route->modbus.objects, value->object, text, cap))
         return false;
     if (value->after[0] != '\0') {
         const char *mark = strstr(text, value->after);

@@ -1,5 +1,5 @@
-/* The way to a device over IP: identity and registers by Modbus/TCP, images by TFTP.  One operation at a time; each ends
- * with its connection closed. */
+/* The way to a device over IP: identity and registers by Modbus/TCP, images by TFTP.  One operation at a
+ * time; each ends with its connection closed. */
 #ifndef EBI_ROUTE_H
 #define EBI_ROUTE_H
 

@@ -16,7 +16,8 @@ void eb_modbus_init(struct eb_modbus *modbus, uint8_t unit, uint16_t tid)
 
 static void fail(struct eb_modbus *modbus, enum eb_status status, uint32_t number, const char *text)
 {
-    static const char *const where[] = {"reading a register", "writing a register", "reading the identification"};
+    static const char *const where[] = {"reading a register", "writing a register",
+                                        "reading the identification"};
     modbus->state = EB_MODBUS_FAILED;
     modbus->error.status = status;
     modbus->error.number = number;
@@ -216,10 +217,14 @@ const char *eb_modbus_exception_text(uint32_t code)
         uint8_t code;
         const char *text;
     } exceptions[] = {
-        {1, "illegal function"},      {2, "illegal data address"},
-        {3, "illegal data value"},    {4, "server device failure"},
-        {5, "acknowledge"},           {6, "server device busy"},
-        {8, "memory parity error"},   {10, "gateway path unavailable"},
+        {1, "illegal function"},
+        {2, "illegal data address"},
+        {3, "illegal data value"},
+        {4, "server device failure"},
+        {5, "acknowledge"},
+        {6, "server device busy"},
+        {8, "memory parity error"},
+        {10, "gateway path unavailable"},
         {11, "gateway target device failed to respond"},
     };
     for (size_t i = 0; i < sizeof exceptions / sizeof exceptions[0]; i++) {

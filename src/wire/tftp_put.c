@@ -11,8 +11,9 @@ enum {
     INTERVAL_MAX_US = 8000000,
     SLOWEST_TIMES = 4, /* patience with a window, measured by the slowest one before */
 
-    /* A window that overruns what the device can take in is lost at its end, again and again.  So each loss makes the
-     * sender leave twice the pause between blocks, and each window without one takes a little off it. */
+    /* A window that overruns what the device can take in is lost at its end, again and again.  So each loss
+     * makes the sender leave twice the pause between blocks, and each window without one takes a little off
+     * it. */
     PACE_FIRST_US = 40,
     PACE_MAX_US = 2000,
     PACE_EASE = 64,
@@ -44,10 +45,13 @@ static uint64_t first_interval(const struct eb_tftp_put *put)
     if (put->slowest_us == 0)
         return INTERVAL_FIRST_US;
     uint64_t times_us = SLOWEST_TIMES * put->slowest_us;
-    return times_us < INTERVAL_LEAST_US ? INTERVAL_LEAST_US : times_us < INTERVAL_MAX_US ? times_us : INTERVAL_MAX_US;
+    return times_us < INTERVAL_LEAST_US ? INTERVAL_LEAST_US
+           : times_us < INTERVAL_MAX_US ? times_us
+                                        : INTERVAL_MAX_US;
 }
 
-enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config, uint64_t now_us)
+enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config,
+                                uint64_t now_us)
 {
     memset(put, 0, sizeof *put);
     put->config = *config;
@@ -58,8 +62,9 @@ enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_pu
     put->progress_us = now_us;
     put->deadline_us = now_us + put->interval_us;
     put->owed = true;
-    if (config->blksize < EB_TFTP_BLKSIZE_MIN || config->blksize > EB_TFTP_BLKSIZE_MAX || config->windowsize < 1 ||
-        config->windowsize > EB_TFTP_WINDOWSIZE_MAX || config->file_name[0] == '\0' ||
+    if (config->blksize < EB_TFTP_BLKSIZE_MIN || config->blksize > EB_TFTP_BLKSIZE_MAX ||
+        config->windowsize < 1 || config->windowsize > EB_TFTP_WINDOWSIZE_MAX ||
+        config->file_name[0] == '\0' ||
         !eb_text_copy(put->file_name, sizeof put->file_name, config->file_name) ||
         config->buffer_bytes < EB_TFTP_BUFFER_MIN_BYTES ||
         config->buffer_bytes < (size_t)config->blksize + TFTP_HEAD_BYTES) {
@@ -114,10 +119,10 @@ static size_t build_request(struct eb_tftp_put *put)
 
 static size_t build_error(struct eb_tftp_put *put, uint8_t code)
 {
-    const char *words = code == TFTP_E_UNKNOWN_TID       ? "unknown transfer id"
-                        : code == TFTP_E_OPTION          ? "option not asked for"
+    const char *words = code == TFTP_E_UNKNOWN_TID        ? "unknown transfer id"
+                        : code == TFTP_E_OPTION           ? "option not asked for"
                         : put->error.status == EB_STOPPED ? "stopped by the user"
-                                                         : "transfer given up";
+                                                          : "transfer given up";
     struct eb_text text;
     ebi_put16(put->head, TFTP_ERROR);
     ebi_put16(put->head + 2, code);
@@ -141,7 +146,8 @@ static uint16_t wire_number(const struct eb_tftp_put *put, uint64_t block)
 
 static size_t block_bytes(const struct eb_tftp_put *put, uint64_t block)
 {
-    return block < put->last ? put->blksize : (size_t)(put->config.source.size_bytes - (block - 1) * put->blksize);
+    return block < put->last ? put->blksize
+                             : (size_t)(put->config.source.size_bytes - (block - 1) * put->blksize);
 }
 
 static uint64_t window_end(const struct eb_tftp_put *put)
@@ -150,18 +156,31 @@ static uint64_t window_end(const struct eb_tftp_put *put)
     return end < put->last ? end : put->last;
 }
 
-/* Fills the buffer with the blocks from `put->next` on, as many as fit and are wanted. */
-static bool load(struct eb_tftp_put *put, size_t max)
+static size_t slots(const struct eb_tftp_put *put)
 {
-    size_t stride = (size_t)put->blksize + TFTP_HEAD_BYTES;
-    size_t room = put->config.buffer_bytes / stride;
-    uint64_t wanted = window_end(put) - put->next + 1;
-    size_t count = room < max ? room : max;
-    if (wanted < count)
-        count = (size_t)wanted;
-    for (size_t i = 0; i < count; i++) {
-        uint64_t block = put->next + i;
-        uint8_t *at = put->config.buffer + i * stride;
+    return put->config.buffer_bytes / ((size_t)put->blksize + TFTP_HEAD_BYTES);
+}
+
+/* The buffer is a ring of slots, each for one block with its head. */
+static uint8_t *slot_of(const struct eb_tftp_put *put, uint64_t block)
+{
+    return put->config.buffer + (size_t)(block % slots(put)) * ((size_t)put->blksize + TFTP_HEAD_BYTES);
+}
+
+/* Reads ahead until the blocks from `put->next` to `to` are in the ring, as far as it holds them. */
+static bool load(struct eb_tftp_put *put, uint64_t to)
+{
+    if (put->next < put->loaded_from || put->next > put->loaded_to) {
+        put->loaded_from = put->next;
+        put->loaded_to = put->next;
+    }
+    if (to > put->next + slots(put) - 1)
+        to = put->next + slots(put) - 1;
+    if (to > put->last)
+        to = put->last;
+    for (; put->loaded_to <= to; put->loaded_to++) {
+        uint64_t block = put->loaded_to;
+        uint8_t *at = slot_of(put, block);
         size_t size = block_bytes(put, block);
         ebi_put16(at, TFTP_DATA);
         ebi_put16(at + 2, wire_number(put, block));
@@ -171,9 +190,9 @@ static bool load(struct eb_tftp_put *put, size_t max)
             put->error.where = "reading the image";
             return false;
         }
+        if (put->loaded_to - put->loaded_from >= slots(put))
+            put->loaded_from = put->loaded_to - slots(put) + 1; /* its slot has a new tenant */
     }
-    put->loaded_from = put->next;
-    put->loaded = count;
     return true;
 }
 
@@ -184,18 +203,21 @@ static bool paced(const struct eb_tftp_put *put, uint64_t now_us)
 
 static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
 {
-    if (put->next > window_end(put) || paced(put, now_us))
+    uint64_t end = window_end(put);
+    if (put->next > end || paced(put, now_us)) {
+        load(put, put->next + put->windowsize - 1); /* while the device is busy with the last window */
         return 0;
+    }
     if (put->pace_us > 0 && max > PACE_BLOCKS)
         max = PACE_BLOCKS;
-    if ((put->next < put->loaded_from || put->next >= put->loaded_from + put->loaded) && !load(put, max))
+    if (end > put->next + max - 1)
+        end = put->next + max - 1;
+    if (!load(put, end))
         return 0;
     size_t n = 0;
-    for (uint64_t block = put->next; n < max && block < put->loaded_from + put->loaded && block <= window_end(put);
-         block++) {
-        size_t at = (size_t)(block - put->loaded_from) * ((size_t)put->blksize + TFTP_HEAD_BYTES);
+    for (uint64_t block = put->next; block <= end && block < put->loaded_to; block++) {
         burst[n].peer = put->peer;
-        burst[n].bytes = put->config.buffer + at;
+        burst[n].bytes = slot_of(put, block);
         burst[n].size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block);
         n++;
     }
@@ -219,7 +241,8 @@ size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size
         put->given = GIVEN_STRANGER;
     } else if (put->owed) {
         burst[0].peer = put->peer;
-        burst[0].size_bytes = put->state == EB_TFTP_ASKING ? build_request(put) : build_error(put, put->farewell);
+        burst[0].size_bytes =
+            put->state == EB_TFTP_ASKING ? build_request(put) : build_error(put, put->farewell);
         put->given = GIVEN_HEAD;
     } else {
         return 0;
@@ -336,7 +359,8 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
     if (put->state == EB_TFTP_ASKING && put->plain && code == TFTP_E_OPTION)
         return; /* a late answer to the request with options */
     fail(put, EB_PEER_ERROR, code, 0);
-    eb_text_copy_foreign(put->error.text, sizeof put->error.text, bytes + TFTP_HEAD_BYTES, size - TFTP_HEAD_BYTES);
+    eb_text_copy_foreign(put->error.text, sizeof put->error.text, bytes + TFTP_HEAD_BYTES,
+                         size - TFTP_HEAD_BYTES);
 }
 
 static void slow_down(struct eb_tftp_put *put)
@@ -372,8 +396,8 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
     }
 }
 
-void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from, const uint8_t *bytes, size_t size,
-                         uint64_t now_us)
+void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from, const uint8_t *bytes,
+                         size_t size, uint64_t now_us)
 {
     bool known = put->state == EB_TFTP_ASKING ? memcmp(from->ip, put->config.server.ip, sizeof from->ip) == 0
                                               : eb_endpoint_same(from, &put->peer);

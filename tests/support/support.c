@@ -16,7 +16,8 @@
 
 void make_folder(char folder[PATH_BYTES])
 {
-    snprintf(folder, PATH_BYTES, "%s/einbau-test-XXXXXX", getenv("TMPDIR") != NULL ? getenv("TMPDIR") : "/tmp");
+    snprintf(folder, PATH_BYTES, "%s/einbau-test-XXXXXX",
+             getenv("TMPDIR") != NULL ? getenv("TMPDIR") : "/tmp");
     assert_non_null(mkdtemp(folder));
 }
 
@@ -100,8 +101,8 @@ uint8_t *make_image(const char *product, const char *component, const char *vers
     return bytes;
 }
 
-void write_image(const char *folder, const char *name, const char *product, const char *component, const char *version,
-                 size_t size, const char *revisions, const char *more)
+void write_image(const char *folder, const char *name, const char *product, const char *component,
+                 const char *version, size_t size, const char *revisions, const char *more)
 {
     uint8_t *bytes = make_image(product, component, version, size);
     uint8_t digest[crypto_hash_sha256_BYTES];
@@ -113,10 +114,12 @@ void write_image(const char *folder, const char *name, const char *product, cons
     free(bytes);
     snprintf(manifest, sizeof manifest, "%s.json", name);
     write_text(folder, manifest,
-               "{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"%s\", \"component\": \"%s\", \"version\": \"%s\", "
-               "\"size\": %zu, \"sha256\": \"%s\", \"order_codes\": [\"%s\"], \"hardware_revisions\": [\"%s\"]%s}]}\n",
-               strrchr(name, '/') != NULL ? strrchr(name, '/') + 1 : name, component, version, size, hex, product,
-               revisions, more);
+               "{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"%s\", \"component\": \"%s\", "
+               "\"version\": \"%s\", "
+               "\"size\": %zu, \"sha256\": \"%s\", \"order_codes\": [\"%s\"], \"hardware_revisions\": "
+               "[\"%s\"]%s}]}\n",
+               strrchr(name, '/') != NULL ? strrchr(name, '/') + 1 : name, component, version, size, hex,
+               product, revisions, more);
 }
 
 /* --- the little site ----------------------------------------------------------------------------- */
@@ -160,7 +163,8 @@ static void write_profiles(const struct little *little, const char *tftp)
                profile_head, tftp);
 }
 
-static void write_devices(const struct little *little, const struct little_options *o, FILE *site, FILE *world)
+static void write_devices(const struct little *little, const struct little_options *o, FILE *site,
+                          FILE *world)
 {
     const char *times = o->no_times ? "" : "    erase-ms: 400\n    write-bytes-per-s: 50000\n";
     size_t kib = o->capacity_kib > 0 ? o->capacity_kib : 8;
@@ -171,20 +175,23 @@ static void write_devices(const struct little *little, const struct little_optio
         const char *kind = plc ? "plc" : "coupler";
         char address[48];
         snprintf(address, sizeof address, "%s.%zu", i < 250 ? "192.0.2" : "198.51.100", 1 + i % 250);
-        fprintf(site, "  %s-%zu:\n    link: lan\n    address: %s\n    profile: %s\n    serial: %c-%zu\n    wants:\n"
-                      "      firmware: {version: 2.0, image: %s-2.0.bin}\n",
+        fprintf(site,
+                "  %s-%zu:\n    link: lan\n    address: %s\n    profile: %s\n    serial: %c-%zu\n    wants:\n"
+                "      firmware: {version: 2.0, image: %s-2.0.bin}\n",
                 kind, n, address, kind, toupper(kind[0]), n, kind);
         if (plc)
             fprintf(site, "      display: {version: 2.0, image: display-2.0.bin}\n");
         fprintf(world,
-                "  %s-%zu:\n    wire: lan\n    address: %s\n    maker: Tester\n    product: %s\n    order-code: %s\n"
+                "  %s-%zu:\n    wire: lan\n    address: %s\n    maker: Tester\n    product: %s\n    "
+                "order-code: %s\n"
                 "    hardware-revision: 3\n    serial: %c-%zu\n%s%s"
                 "    tftp: {writable: %s, blksize-max: 65464, windowsize-max: 65535%s%s}\n    components:\n"
                 "      firmware: {send-as: fw.bin, product: %s, version-object: 2, checksum-object: 0x90, "
                 "capacity-kib: %zu, banks: %d, image: %s-1.0.bin}\n",
                 kind, n, address, kind, plc ? "TP-1" : "TC-1", toupper(kind[0]), n, times,
-                o->device != NULL ? o->device : "", plc ? "stopped" : "loader", o->device_tftp != NULL ? ", " : "",
-                o->device_tftp != NULL ? o->device_tftp : "", plc ? "TP-1" : "TC-1", kib, plc ? 2 : 1, kind);
+                o->device != NULL ? o->device : "", plc ? "stopped" : "loader",
+                o->device_tftp != NULL ? ", " : "", o->device_tftp != NULL ? o->device_tftp : "",
+                plc ? "TP-1" : "TC-1", kib, plc ? 2 : 1, kind);
         if (plc)
             fprintf(world, "      display: {send-as: display.bin, product: TP-1, version-object: 0x83, "
                            "checksum-object: 0x91, capacity-kib: 8, banks: 2, image: display-1.0.bin}\n");
@@ -248,7 +255,7 @@ void job_open(struct job *job, const char *site_path)
     job->site = eb_site_read(site_path, &problem);
     if (job->site == NULL)
         fail_msg("%s", problem.text);
-    size_t n = job->site->device_count;
+    size_t n = (job->site != NULL ? job->site->device_count : 0) + 1;
     job->runs = calloc(n, sizeof *job->runs);
     job->items = calloc(n, sizeof *job->items);
     job->buffers = malloc(n * JOB_BUFFER_BYTES);
@@ -317,7 +324,11 @@ static pid_t spawn(const char *const *arguments, int in, int out, int err)
         dup2(in, 0);
         dup2(out, 1);
         dup2(err, 2);
-        execvp(arguments[0], (char *const *)(uintptr_t)arguments);
+        union {
+            const char *const *given;
+            char *const *wanted;
+        } words = {arguments};
+        execvp(arguments[0], words.wanted);
         dprintf(2, "%s: %s\n", arguments[0], strerror(errno));
         _exit(127);
     }

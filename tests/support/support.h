@@ -1,4 +1,5 @@
-/* What several tests share: folders, files, images with manifests, worlds with their sites, and running a program. */
+/* What several tests share: folders, files, images with manifests, worlds with their sites, and running a
+ * program. */
 #ifndef TEST_SUPPORT_H
 #define TEST_SUPPORT_H
 
@@ -18,7 +19,8 @@ void make_folder(char folder[PATH_BYTES]);
 void remove_folder(const char *folder);
 
 /* Writes a text file `folder`/`name`. */
-__attribute__((format(printf, 3, 4))) void write_text(const char *folder, const char *name, const char *format, ...);
+__attribute__((format(printf, 3, 4))) void write_text(const char *folder, const char *name,
+                                                      const char *format, ...);
 void write_bytes(const char *folder, const char *name, const void *bytes, size_t size);
 /* Reads a whole file; NUL behind its end; freed by the caller.  NULL where it is not there. */
 char *read_text(const char *folder, const char *name, size_t *size);
@@ -27,8 +29,8 @@ char *read_text(const char *folder, const char *name, size_t *size);
 uint8_t *make_image(const char *product, const char *component, const char *version, size_t size);
 
 /* Writes an image and its manifest; digest by libsodium.  `more` is JSON behind the fixed entries, or "". */
-void write_image(const char *folder, const char *name, const char *product, const char *component, const char *version,
-                 size_t size, const char *revisions, const char *more);
+void write_image(const char *folder, const char *name, const char *product, const char *component,
+                 const char *version, size_t size, const char *revisions, const char *more);
 
 /* --- a little site: PLCs with two banks and a display, couplers with one bank ---------------------- */
 
@@ -40,16 +42,17 @@ struct little {
 
 struct little_options {
     size_t plcs, couplers;
-    size_t image_bytes;        /* of the firmware; 0: 3000 */
-    const char *wire;          /* YAML for the wire, e.g. "lost-ppm: 1000"; NULL: nothing special */
-    const char *device;        /* YAML lines for each device, four blanks deep, or NULL */
-    const char *tftp;          /* YAML for the profiles' tftp, or NULL */
-    const char *device_tftp;   /* YAML for the devices' tftp, or NULL */
-    size_t capacity_kib;       /* 0: 8 */
-    bool no_times;             /* no erasing, no writing time */
+    size_t image_bytes;      /* of the firmware; 0: 3000 */
+    const char *wire;        /* YAML for the wire, e.g. "lost-ppm: 1000"; NULL: nothing special */
+    const char *device;      /* YAML lines for each device, four blanks deep, or NULL */
+    const char *tftp;        /* YAML for the profiles' tftp, or NULL */
+    const char *device_tftp; /* YAML for the devices' tftp, or NULL */
+    size_t capacity_kib;     /* 0: 8 */
+    bool no_times;           /* no erasing, no writing time */
 };
 
-/* Writes site, world, profiles and images.  Devices are plc-1.., coupler-1..; old versions 1.0, new ones 2.0. */
+/* Writes site, world, profiles and images.  Devices are plc-1.., coupler-1..; old versions 1.0, new ones 2.0.
+ */
 void little_make(struct little *little, const struct little_options *options);
 void little_remove(struct little *little);
 
@@ -86,7 +89,7 @@ void outcome_free(struct outcome *outcome);
 
 /* Starts a program in the background, its stdout and stderr in `log`; and ends it. */
 int start_program(const char *const *arguments, const char *log);
-int stop_program(int pid, int signal);
+int stop_program(int pid, int number);
 
 /* Waits until `path` holds `text`, at most `seconds`; false where it does not come. */
 bool wait_for_text(const char *path, const char *text, unsigned seconds);

@@ -33,7 +33,8 @@ static error_t parse(int key, char *argument, struct argp_state *state)
         if (a->world == NULL)
             argp_error(state, "found no world, expected the file that describes one");
         if (a->write_site == NULL)
-            argp_error(state, "found no --write-site FILE, expected it: the addresses are not known otherwise");
+            argp_error(state,
+                       "found no --write-site FILE, expected it: the addresses are not known otherwise");
         break;
     default:
         return ARGP_ERR_UNKNOWN;
@@ -43,7 +44,8 @@ static error_t parse(int key, char *argument, struct argp_state *state)
 
 static const struct argp_option options[] = {
     {"state", KEY_STATE, "DIR", 0, "where the world keeps what it must remember", 0},
-    {"write-site", KEY_WRITE_SITE, "FILE", 0, "write the world's site here, with the real addresses and ports", 0},
+    {"write-site", KEY_WRITE_SITE, "FILE", 0,
+     "write the world's site here, with the real addresses and ports", 0},
     {0},
 };
 
@@ -52,7 +54,8 @@ static const struct argp argp = {
     .parser = parse,
     .args_doc = "WORLD",
     .doc = "Serves the simulated devices of a world on loopback addresses until SIGINT or SIGTERM.\v"
-           "Example:\n  einbau-sim larchfell.world.yaml --state /tmp/larchfell --write-site /tmp/real.site.yaml\n"
+           "Example:\n  einbau-sim larchfell.world.yaml --state /tmp/larchfell --write-site "
+           "/tmp/real.site.yaml\n"
            "  einbau survey --site /tmp/real.site.yaml",
 };
 

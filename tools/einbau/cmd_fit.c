@@ -108,9 +108,9 @@ static void sentence_of(const struct target *t, char *text, size_t cap)
     if (run->error.status == EB_OK)
         return;
     error_sentence(run, reason, sizeof reason);
-    const char *left = !begun(t)                                ? ""
-                       : !run->identified                       ? ". It does not answer now: look at it, then survey"
-                       : run->in_loader                         ? ". It waits in its loader: fit it again"
+    const char *left = !begun(t)          ? ""
+                       : !run->identified ? ". It does not answer now: look at it, then survey"
+                       : run->in_loader   ? ". It waits in its loader: fit it again"
                        : run->outcome == EB_OUTCOME_REFUSED     ? ". Nothing was written"
                        : run->outcome == EB_OUTCOME_INTERRUPTED ? ""
                                                                 : ". It runs the version below: fit it again";
@@ -193,11 +193,13 @@ static void print_result_document(const struct session *s)
             json_t *component = json_array_get(json_object_get(device, "components"), index);
             const char *wanted = target_wanted(t, index);
             const char *now = t->fit.identified && !t->fit.in_loader ? t->fit.running[index].version : "";
-            json_object_set_new(component, "from", t->items[k].from[0] != '\0' ? json_string(t->items[k].from) : json_null());
+            json_object_set_new(component, "from",
+                                t->items[k].from[0] != '\0' ? json_string(t->items[k].from) : json_null());
             if (!begun(t))
                 continue;
             json_object_set_new(component, "running", now[0] != '\0' ? json_string(now) : json_null());
-            enum eb_mark mark = t->fit.identified ? eb_mark_of(&t->items[k].component->order, now, wanted) : EB_MARK_SILENT;
+            enum eb_mark mark =
+                t->fit.identified ? eb_mark_of(&t->items[k].component->order, now, wanted) : EB_MARK_SILENT;
             json_object_set_new(component, "mark", json_string(eb_mark_word(mark)));
         }
     }
@@ -237,9 +239,12 @@ const struct command command_fit = {
     .name = "fit",
     .arguments = "[DEVICE...]",
     .summary = "carries the plan out and reads back what runs",
-    .help = "Writes to the devices named, or to everything that is behind: shows the plan, asks, writes to all at the same "
-            "time, waits for each to come back under its serial number, and reads the running version back. Where one "
-            "device of the plan is refused, nothing is written to any. Ctrl-C ends the job cleanly; a second one at once.\v"
+    .help = "Writes to the devices named, or to everything that is behind: shows the plan, asks, writes to "
+            "all at the same "
+            "time, waits for each to come back under its serial number, and reads the running version back. "
+            "Where one "
+            "device of the plan is refused, nothing is written to any. Ctrl-C ends the job cleanly; a second "
+            "one at once.\v"
             "Examples:\n  einbau fit --site larchfell.site.yaml --without tower-io-3\n"
             "  einbau fit --site larchfell.site.yaml drive-plc --again --yes\n\n"
             "Exit status 0 only where every device is confirmed or was already right.",

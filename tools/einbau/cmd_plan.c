@@ -24,7 +24,8 @@ const struct command command_plan = {
     .name = "plan",
     .arguments = "[DEVICE...]",
     .summary = "verdicts, duration, losses; writes nothing to any device",
-    .help = "Says what 'fit' would do: which device gets which image, from which version to which, about how long it "
+    .help = "Says what 'fit' would do: which device gets which image, from which version to which, about how "
+            "long it "
             "takes, what is lost, and what does not fit and why. Writes nothing to any device.\v"
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image qm-rc4-24k-4.2.1.bin\n\n"

@@ -12,7 +12,8 @@ static void line(const char *key, const char *value)
 static const char *shorter(const char *from, char *to)
 {
     bool long_one = strlen(from) == 2 * EB_SHA256_BYTES && strchr(from, ' ') == NULL;
-    snprintf(to, EB_FINDING_TEXT_BYTES + 4, "%.*s%s", long_one ? 16 : (int)strlen(from), from, long_one ? "..." : "");
+    snprintf(to, EB_FINDING_TEXT_BYTES + 4, "%.*s%s", long_one ? 16 : (int)strlen(from), from,
+             long_one ? "..." : "");
     return to;
 }
 
@@ -96,7 +97,8 @@ const struct command command_show = {
     .name = "show",
     .arguments = "DEVICE",
     .summary = "all that is known of one device",
-    .help = "Shows the identity of one device, what runs in each component, what is wanted, and every rule's answer for "
+    .help = "Shows the identity of one device, what runs in each component, what is wanted, and every rule's "
+            "answer for "
             "the image that the site names.\v"
             "Example:\n  einbau show --site larchfell.site.yaml tower-io-3",
     .takes = NEEDS_ONE_DEVICE | TAKES_IMAGE,

@@ -29,10 +29,11 @@ const struct command command_survey = {
     .name = "survey",
     .arguments = "[DEVICE...]",
     .summary = "what is on the links: identity, running and wanted versions",
-    .help = "Asks every device of the site (or those named) who it is and what it runs, and marks what is not as "
-            "wanted: current, behind, ahead, unreadable, silent.\v"
-            "Example:\n  einbau survey --site larchfell.site.yaml\n\n"
-            "Exit status 1 where a device is not as wanted, 3 where none answered.",
+    .help =
+        "Asks every device of the site (or those named) who it is and what it runs, and marks what is not as "
+        "wanted: current, behind, ahead, unreadable, silent.\v"
+        "Example:\n  einbau survey --site larchfell.site.yaml\n\n"
+        "Exit status 1 where a device is not as wanted, 3 where none answered.",
     .takes = TAKES_WITHOUT,
     .run = run,
 };

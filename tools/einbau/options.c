@@ -5,12 +5,23 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { KEY_SITE = 0x100, KEY_SIM, KEY_STATE, KEY_JSON, KEY_WITHOUT, KEY_IMAGE, KEY_ACCEPT, KEY_AGAIN, KEY_YES };
+enum {
+    KEY_SITE = 0x100,
+    KEY_SIM,
+    KEY_STATE,
+    KEY_JSON,
+    KEY_WITHOUT,
+    KEY_IMAGE,
+    KEY_ACCEPT,
+    KEY_AGAIN,
+    KEY_YES
+};
 
 static const struct argp_option common[] = {
     {"site", KEY_SITE, "FILE", 0, "the site file (or the variable EINBAU_SITE)", 1},
     {"sim", KEY_SIM, "WORLD", 0, "simulated hardware in place of the laptop's (or EINBAU_SIM)", 1},
-    {"state", KEY_STATE, "DIR", 0, "where a simulated world keeps what it must remember (or EINBAU_STATE)", 1},
+    {"state", KEY_STATE, "DIR", 0, "where a simulated world keeps what it must remember (or EINBAU_STATE)",
+     1},
     {"json", KEY_JSON, NULL, 0, "print one JSON document instead of text", 1},
     {0},
 };
@@ -19,9 +30,12 @@ static const struct argp_option without[] = {
     {0},
 };
 static const struct argp_option image[] = {
-    {"image", KEY_IMAGE, "FILE", 0, "use this image, with its manifest FILE.json beside it, for the devices named", 2},
+    {"image", KEY_IMAGE, "FILE", 0,
+     "use this image, with its manifest FILE.json beside it, for the devices named", 2},
     {"accept", KEY_ACCEPT, "CODE", 0,
-     "accept the findings with this code; never accepted: a wrong order-code, delivered-floor, size or digest", 2},
+     "accept the findings with this code; never accepted: a wrong order-code, delivered-floor, size or "
+     "digest",
+     2},
     {"again", KEY_AGAIN, NULL, 0, "write also the version that runs already, to the devices named", 2},
     {0},
 };
@@ -122,7 +136,8 @@ void options_read(const struct command *command, int argc, char **argv, struct o
         for (const struct argp_option *o = lists[l]; o != NULL && o->name != NULL; o++)
             all[count++] = *o;
     }
-    const struct argp argp = {.options = all, .parser = parse, .args_doc = command->arguments, .doc = command->help};
+    const struct argp argp = {
+        .options = all, .parser = parse, .args_doc = command->arguments, .doc = command->help};
     struct parsing parsing = {command, options};
     char name[64];
     memset(options, 0, sizeof *options);

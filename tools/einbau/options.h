@@ -8,7 +8,13 @@
 #include <stdint.h>
 
 /* Exit status, the same everywhere. */
-enum { EXIT_AS_WANTED = 0, EXIT_NOT_AS_WANTED = 1, EXIT_WRONG_CALL = 2, EXIT_NOT_REACHED = 3, EXIT_INTERRUPTED = 4 };
+enum {
+    EXIT_AS_WANTED = 0,
+    EXIT_NOT_AS_WANTED = 1,
+    EXIT_WRONG_CALL = 2,
+    EXIT_NOT_REACHED = 3,
+    EXIT_INTERRUPTED = 4
+};
 
 struct options {
     const char *site;

@@ -29,7 +29,8 @@ static const char *colour_of(const char *word)
 {
     static const char *const good[] = {"current", "confirmed", "already-right", "fits"};
     static const char *const bad[] = {"silent", "failed", "refused", "does not fit", "in-loader"};
-    static const char *const look[] = {"behind", "ahead", "unreadable", "interrupted", "cannot tell", "fits if"};
+    static const char *const look[] = {"behind",      "ahead",       "unreadable",
+                                       "interrupted", "cannot tell", "fits if"};
     for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
         if (strcmp(word, good[i]) == 0)
             return "\033[32m";
@@ -72,7 +73,8 @@ void table_print(struct table *t)
                                    colour != NULL ? "\033[0m" : "");
             if (cell[0] != '\0')
                 end = at;
-            at += (size_t)snprintf(line + at, sizeof line - at, "%*s", (int)(widths[c] - strlen(cell) + 2), "");
+            at +=
+                (size_t)snprintf(line + at, sizeof line - at, "%*s", (int)(widths[c] - strlen(cell) + 2), "");
             if (at >= sizeof line)
                 break;
         }
@@ -113,7 +115,8 @@ static const char *running_text(const struct target *t, size_t index)
 
 void print_devices(const struct session *s)
 {
-    static const char *const heads[] = {"DEVICE", "ADDRESS", "ORDER CODE", "REV", "SERIAL NUMBER", "COMPONENT", "RUNNING", "WANTED", "MARK"};
+    static const char *const heads[] = {"DEVICE",    "ADDRESS", "ORDER CODE", "REV", "SERIAL NUMBER",
+                                        "COMPONENT", "RUNNING", "WANTED",     "MARK"};
     struct table table;
     table_begin(&table, 9, heads);
     for (size_t i = 0; i < s->count; i++) {
@@ -202,8 +205,9 @@ static void print_findings(const struct target *t, bool *spaced)
             const char *advice = finding->grade == EB_GRADE_ACCEPTED ? " (accepted)"
                                  : !finding->acceptable              ? " (cannot be accepted)"
                                                                      : "";
-            paragraph(spaced, "%s %s: %s: found %s, expected %s%s\n", t->device->name, t->items[k].component->name,
-                   eb_rule_code(finding->rule), finding->found, finding->expected, advice);
+            paragraph(spaced, "%s %s: %s: found %s, expected %s%s\n", t->device->name,
+                      t->items[k].component->name, eb_rule_code(finding->rule), finding->found,
+                      finding->expected, advice);
         }
     }
 }
@@ -239,13 +243,14 @@ static void print_plan_table(const struct session *s)
             const struct eb_run_item *item = &t->items[k];
             char size[24];
             bytes_text(item->source.size_bytes, size, sizeof size);
-            const char *const cells[] = {k == 0 ? t->device->name : "",
-                                         item->component->name,
-                                         running_text(t, (size_t)(item->component - t->device->profile->components)),
-                                         item->image->version,
-                                         file_name(t->images[k]->path),
-                                         size,
-                                         answer_text(item->verdict.answer)};
+            const char *const cells[] = {
+                k == 0 ? t->device->name : "",
+                item->component->name,
+                running_text(t, (size_t)(item->component - t->device->profile->components)),
+                item->image->version,
+                file_name(t->images[k]->path),
+                size,
+                answer_text(item->verdict.answer)};
             table_add(&table, cells);
         }
     }
@@ -262,14 +267,15 @@ void print_plan(const struct session *s)
         puts("Nothing to write: no device that was reached is behind.");
     } else {
         seconds_text(longest_seconds(s), time, sizeof time);
-        printf("Plan for %s: %zu image%s, %zu device%s, all at the same time, about %s\n\n", s->site->name, images,
-               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", time);
+        printf("Plan for %s: %zu image%s, %zu device%s, all at the same time, about %s\n\n", s->site->name,
+               images, images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", time);
         print_plan_table(s);
     }
     bool spaced = false;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        for (size_t k = 0; k < EB_LOSSES_MAX && t->item_count > 0 && t->device->profile->loses[k][0] != '\0'; k++)
+        for (size_t k = 0; k < EB_LOSSES_MAX && t->item_count > 0 && t->device->profile->loses[k][0] != '\0';
+             k++)
             paragraph(&spaced, "%s loses: %s\n", t->device->name, t->device->profile->loses[k]);
     }
     spaced = false;
@@ -311,10 +317,11 @@ static json_t *findings_document(const struct target *t)
         const struct eb_verdict *v = &t->items[k].verdict;
         for (size_t f = 0; f < v->count; f++) {
             const struct eb_finding *finding = &v->findings[f];
-            json_array_append_new(list, json_pack("{s:s, s:s, s:s, s:s, s:s, s:b}", "component",
-                                                  t->items[k].component->name, "code", eb_rule_code(finding->rule),
-                                                  "grade", eb_grade_word(finding->grade), "found", finding->found,
-                                                  "expected", finding->expected, "acceptable", finding->acceptable));
+            json_array_append_new(
+                list,
+                json_pack("{s:s, s:s, s:s, s:s, s:s, s:b}", "component", t->items[k].component->name, "code",
+                          eb_rule_code(finding->rule), "grade", eb_grade_word(finding->grade), "found",
+                          finding->found, "expected", finding->expected, "acceptable", finding->acceptable));
         }
     }
     return list;
@@ -327,15 +334,17 @@ static json_t *components_document(const struct target *t)
         if (!target_has(t, k))
             continue;
         const struct eb_running *running = &t->look.running[k];
-        json_t *component = json_pack("{s:s, s:o, s:o, s:s}", "name", t->device->profile->components[k].name, "running",
-                                      text_or_null(t->reached ? running->version : ""), "wanted",
-                                      text_or_null(target_wanted(t, k)), "mark", eb_mark_word(target_mark(t, k)));
+        json_t *component =
+            json_pack("{s:s, s:o, s:o, s:s}", "name", t->device->profile->components[k].name, "running",
+                      text_or_null(t->reached ? running->version : ""), "wanted",
+                      text_or_null(target_wanted(t, k)), "mark", eb_mark_word(target_mark(t, k)));
         for (size_t i = 0; i < t->item_count; i++) {
             if (t->items[i].component != &t->device->profile->components[k])
                 continue;
             json_object_set_new(component, "to", json_string(t->items[i].image->version));
             json_object_set_new(component, "image", json_string(t->images[i]->path));
-            json_object_set_new(component, "verdict", json_string(eb_answer_word(t->items[i].verdict.answer)));
+            json_object_set_new(component, "verdict",
+                                json_string(eb_answer_word(t->items[i].verdict.answer)));
         }
         json_array_append_new(list, component);
     }
@@ -348,11 +357,12 @@ static json_t *device_document(const struct target *t)
     const struct eb_identity *id = &t->look.identity;
     eb_endpoint_text(&t->device->modbus, false, address);
     json_t *device = json_pack(
-        "{s:s, s:s, s:s, s:s, s:b, s:b, s:{s:o, s:o, s:o, s:o, s:o}, s:o, s:o}", "name", t->device->name, "link",
-        t->device->link, "address", address, "profile", t->device->profile->name, "reached", t->reached, "in_loader",
-        t->look.in_loader, "identity", "maker", text_or_null(id->maker), "product", text_or_null(id->product),
-        "order_code", text_or_null(id->order_code), "hardware_revision", text_or_null(id->hardware_revision), "serial",
-        text_or_null(id->serial), "components", components_document(t), "findings", findings_document(t));
+        "{s:s, s:s, s:s, s:s, s:b, s:b, s:{s:o, s:o, s:o, s:o, s:o}, s:o, s:o}", "name", t->device->name,
+        "link", t->device->link, "address", address, "profile", t->device->profile->name, "reached",
+        t->reached, "in_loader", t->look.in_loader, "identity", "maker", text_or_null(id->maker), "product",
+        text_or_null(id->product), "order_code", text_or_null(id->order_code), "hardware_revision",
+        text_or_null(id->hardware_revision), "serial", text_or_null(id->serial), "components",
+        components_document(t), "findings", findings_document(t));
     if (t->look.error.status != EB_OK) {
         char sentence[512];
         error_sentence(&t->look, sentence, sizeof sentence);

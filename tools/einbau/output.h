@@ -34,6 +34,6 @@ size_t count_plan(const struct session *session, size_t *devices, size_t *refuse
 
 /* "EINBAU": "COMMAND/1" with the site and its devices; docs/json.md. */
 json_t *document(const struct session *session, const char *command);
-void print_document(json_t *document); /* and frees it */
+void print_document(json_t *root); /* and frees it */
 
 #endif

@@ -47,7 +47,8 @@ static void on_event(void *context, const struct eb_run *run)
     }
     char more[128] = "";
     if (at->rung >= EB_RUNG_PREPARE && at->rung <= EB_RUNG_CONFIRM)
-        snprintf(more, sizeof more, " %s %s", t->items[at->item].component->name, t->items[at->item].image->version);
+        snprintf(more, sizeof more, " %s %s", t->items[at->item].component->name,
+                 t->items[at->item].image->version);
     if (at->rung == EB_RUNG_SEND && at->done_bytes > 0) {
         char done[24];
         char total[24];
@@ -56,7 +57,8 @@ static void on_event(void *context, const struct eb_run *run)
         snprintf(more + strlen(more), sizeof more - strlen(more), ", %s of %s", done, total);
     }
     if (at->attempt > 1)
-        snprintf(more + strlen(more), sizeof more - strlen(more), ", attempt %u of %d", at->attempt, EB_RUN_TRIES);
+        snprintf(more + strlen(more), sizeof more - strlen(more), ", attempt %u of %d", at->attempt,
+                 EB_RUN_TRIES);
     fprintf(stderr, "%s: %s%s\n", t->device->name, eb_rung_word(at->rung), more);
 }
 
@@ -106,8 +108,8 @@ static void describe(const struct target *t, char *line, size_t cap)
         seconds_text(at->left_us / 1000000 + 1, left, sizeof left);
         snprintf(left + strlen(left), sizeof left - strlen(left), " left");
     }
-    int n = snprintf(line, cap, "%-16s %-9s %-8s %-9s %s", t->device->name, item->component->name, item->image->version,
-                     eb_rung_word(at->rung), cells);
+    int n = snprintf(line, cap, "%-16s %-9s %-8s %-9s %s", t->device->name, item->component->name,
+                     item->image->version, eb_rung_word(at->rung), cells);
     if (at->rung == EB_RUNG_SEND)
         n += snprintf(line + n, cap - (size_t)n, " %8s %8s/s", done, rate);
     if (at->rung >= EB_RUNG_SEND)

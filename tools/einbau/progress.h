@@ -1,5 +1,5 @@
-/* What a user sees of a job under way, on stderr: one line per device on a terminal, kept up to date; a line for each rung
- * otherwise; nothing with --json. */
+/* What a user sees of a job under way, on stderr: one line per device on a terminal, kept up to date; a line
+ * for each rung otherwise; nothing with --json. */
 #ifndef TOOL_PROGRESS_H
 #define TOOL_PROGRESS_H
 
@@ -14,7 +14,7 @@ struct progress {
 
 bool progress_open(struct progress *progress, struct session *session);
 void progress_attach(struct progress *progress, struct eb_run_config *config);
-void progress_show(void *progress);
+void progress_show(void *context);
 void progress_close(struct progress *progress);
 
 #endif

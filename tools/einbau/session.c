@@ -100,8 +100,9 @@ bool session_open(struct session *s, const struct options *options)
     memset(s, 0, sizeof *s);
     s->options = options;
     if (options->site == NULL) {
-        complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says how to "
-                 "write one");
+        complain(
+            "found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says how to "
+            "write one");
         return fail(s, EXIT_WRONG_CALL);
     }
     s->site = eb_site_read(options->site, &s->problem);
@@ -277,8 +278,8 @@ static bool plan_given(struct session *s, struct target *t)
         return false;
     const struct eb_component_profile *component = eb_profile_component(profile, image->facts.component);
     if (component == NULL) {
-        complain("%s: found an image for the component '%s', expected one that %s has (profile %s)", image->path,
-                 image->facts.component, t->device->name, profile->name);
+        complain("%s: found an image for the component '%s', expected one that %s has (profile %s)",
+                 image->path, image->facts.component, t->device->name, profile->name);
         return fail(s, EXIT_WRONG_CALL);
     }
     return add_item(s, t, (size_t)(component - profile->components), image);
@@ -289,8 +290,8 @@ static bool plan_wanted(struct session *s, struct target *t, size_t index)
     const struct eb_site_want *want = &t->device->wants[index];
     const struct eb_component_profile *component = &t->device->profile->components[index];
     if (want->image[0] == '\0') {
-        complain("%s: found no image for %s %s in the site, expected the key 'image', or --image FILE", t->device->name,
-                 component->name, want->version);
+        complain("%s: found no image for %s %s in the site, expected the key 'image', or --image FILE",
+                 t->device->name, component->name, want->version);
         return fail(s, EXIT_WRONG_CALL);
     }
     const struct eb_image *image = session_image(s, want->image);
@@ -298,8 +299,9 @@ static bool plan_wanted(struct session *s, struct target *t, size_t index)
         return false;
     if (strcmp(image->facts.component, component->name) != 0 ||
         eb_version_compare(&component->order, image->facts.version, want->version) != EB_SAME) {
-        complain("%s: found an image of %s %s, expected %s %s as %s wants it", image->path, image->facts.component,
-                 image->facts.version, component->name, want->version, t->device->name);
+        complain("%s: found an image of %s %s, expected %s %s as %s wants it", image->path,
+                 image->facts.component, image->facts.version, component->name, want->version,
+                 t->device->name);
         return fail(s, EXIT_WRONG_CALL);
     }
     return add_item(s, t, index, image);
@@ -314,9 +316,10 @@ static bool plan_target(struct session *s, struct target *t)
         enum eb_mark mark = target_mark(t, i);
         if (t->device->wants[i].version[0] == '\0')
             continue;
-        /* Unasked only what is behind, or cannot be read: a device in its loader, or one to be looked into. */
-        bool meant = mark == EB_MARK_BEHIND || mark == EB_MARK_UNREADABLE || (named && mark == EB_MARK_AHEAD) ||
-                     s->options->again;
+        /* Unasked only what is behind, or cannot be read: a device in its loader, or one to be looked into.
+         */
+        bool meant = mark == EB_MARK_BEHIND || mark == EB_MARK_UNREADABLE ||
+                     (named && mark == EB_MARK_AHEAD) || s->options->again;
         if (meant && !plan_wanted(s, t, i))
             return false;
     }
@@ -396,6 +399,6 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
     if (e->status == EB_PEER_ERROR)
         snprintf(number, sizeof number, " %u", e->number);
     snprintf(text, cap, "%s: %s%s%s%s", e->where != NULL ? e->where : eb_rung_word(run->error_rung),
-             e->status == EB_PEER_ERROR ? "the device answered with error" : eb_status_word(e->status), number,
-             e->text[0] != '\0' ? ": " : "", e->text);
+             e->status == EB_PEER_ERROR ? "the device answered with error" : eb_status_word(e->status),
+             number, e->text[0] != '\0' ? ": " : "", e->text);
 }

@@ -1,0 +1,98 @@
+/* Figures on simulated hardware: how much of the link a push uses at several round trips, and many devices at once against
+ * one.  Times on the wire are virtual and the same on every machine; CPU time is real. */
+#include "support/support.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+enum { BLOCK_BYTES = 1468, PACKET_BYTES = BLOCK_BYTES + 4 + 28 + 38 };
+
+static double cpu_seconds(void)
+{
+    struct timespec t;
+    clock_gettime(CLOCK_PROCESS_CPUTIME_ID, &t);
+    return (double)t.tv_sec + (double)t.tv_nsec / 1e9;
+}
+
+struct figures {
+    double seconds; /* virtual, from the first byte sent to the last acknowledged, or the whole job */
+    double busy;    /* of those, how long the way out was in use */
+    double cpu;
+    size_t confirmed;
+};
+
+/* Fits all devices of a little site; with `sending_only` the time is that of the one transfer. */
+static struct figures measure(const struct little_options *options, bool sending_only)
+{
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    struct figures f = {0};
+    uint64_t from_us = 0;
+    uint64_t to_us = 0;
+    little_make(&little, options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    if (sim == NULL)
+        fail_msg("%s", problem.text);
+    const struct eb_port *port = eb_sim_port(sim);
+    job_open(&job, little.site_path);
+    double cpu = cpu_seconds();
+    job_begin(&job, port, true);
+    from_us = port->now_us(port->self);
+    const struct eb_tftp_put *put = &job.runs[0].route.put;
+    while (eb_crew_work(&job.crew, EB_NEVER) > 0 && !(sending_only && put->state == EB_TFTP_DONE)) {
+        if (put->state == EB_TFTP_SENDING && put->acked == 0 && sending_only)
+            from_us = put->progress_us; /* when the device agreed */
+    }
+    to_us = sending_only ? put->progress_us : port->now_us(port->self);
+    f.cpu = cpu_seconds() - cpu;
+    f.seconds = (double)(to_us - from_us) / 1e6;
+    f.busy = (double)eb_sim_busy_us(sim) / 1e6; /* the few frames before the transfer take microseconds */
+    for (size_t i = 0; i < job.site->device_count; i++)
+        f.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
+    eb_crew_abandon(&job.crew);
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+    return f;
+}
+
+static void link_share(unsigned mbit_per_s, unsigned round_trip_us)
+{
+    char wire[96];
+    char tftp[96];
+    /* A window that takes thirty round trips to send: the pause behind it is then a thirtieth. */
+    uint64_t window = 30ULL * round_trip_us * mbit_per_s / 8 / PACKET_BYTES + 1;
+    window = window < 64 ? 64 : window > EB_TFTP_WINDOWSIZE_MAX ? EB_TFTP_WINDOWSIZE_MAX : window;
+    size_t image = (size_t)window * BLOCK_BYTES * 6;
+    image = image < 8000000 ? 8000000 : image;
+    snprintf(wire, sizeof wire, "rate-mbit-per-s: %u, latency-us: %u", mbit_per_s, round_trip_us / 2);
+    snprintf(tftp, sizeof tftp, "windowsize: %u, blksize: %d, patience-s: 60", (unsigned)window, BLOCK_BYTES);
+    const struct little_options options = {.couplers = 1, .image_bytes = image, .capacity_kib = image / 1024 + 1,
+                                           .wire = wire, .tftp = tftp, .no_times = true};
+    struct figures f = measure(&options, true);
+    printf("  %4u Mbit/s, %4.1f ms round trip, windows of %5u: %6.2f MB/s, link in use %5.1f %% of the time\n", mbit_per_s,
+           round_trip_us / 1e3, (unsigned)window, (double)image / f.seconds / 1e6, 100 * f.busy / f.seconds);
+}
+
+int main(void)
+{
+    static const unsigned round_trips_us[] = {100, 1000, 10000};
+    printf("TFTP push on the simulated port, blocks of %d bytes (aim: 95 %% of the link)\n", BLOCK_BYTES);
+    for (size_t i = 0; i < 3; i++) {
+        link_share(100, round_trips_us[i]);
+        link_share(1000, round_trips_us[i]);
+    }
+    struct little_options options = {.couplers = 1, .image_bytes = 96000, .capacity_kib = 256,
+                                     .wire = "rate-mbit-per-s: 1000",
+                                     .tftp = "windowsize: 8, blksize: 1024, patience-s: 60"};
+    struct figures one = measure(&options, false);
+    options.couplers = 200;
+    struct figures many = measure(&options, false);
+    printf("Two hundred devices at once against one, 96 kB each, 50 kB/s of flash (aim: at most 1.10)\n"
+           "  one: %.2f s, two hundred: %.2f s, ratio %.3f; CPU time %.2f s is %.1f %% of one core over the job; %zu confirmed\n",
+           one.seconds, many.seconds, many.seconds / one.seconds, many.cpu, 100 * many.cpu / many.seconds, many.confirmed);
+    return 0;
+}
