@@ -259,7 +259,8 @@ static void store(struct sim_device *d, const uint8_t *bytes, size_t size)
 static void receive_data(struct sim_device *d, unsigned number, const uint8_t *bytes, size_t size)
 {
     struct sim_push *p = &d->push;
-    bool last_again = p->expected > 1 && number == wire_number(d, p->expected - 1);
+    /* A repeated block inside a window says nothing; the last one of a window, that our ACK was lost. */
+    bool last_again = p->expected > 1 && p->in_window == 0 && number == wire_number(d, p->expected - 1);
     if (p->state == SIM_PUSH_RECEIVING && number == wire_number(d, p->expected)) {
         if (size > p->blksize)
             return;
@@ -283,7 +284,7 @@ static void receive_data(struct sim_device *d, unsigned number, const uint8_t *b
     } else if (p->ack_due) {
         return; /* the answer is on its way */
     } else if (last_again) {
-        send_ack(d); /* our acknowledgement was lost */
+        send_ack(d);
     } else if (p->state == SIM_PUSH_RECEIVING && !p->acked_gap &&
                (number - wire_number(d, p->expected)) % 65536 < 32768) {
         p->acked_gap = true; /* RFC 7440 section 4: once per gap, the last one in order */
