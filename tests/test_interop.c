@@ -235,7 +235,7 @@ static void einbau_fits_a_device_made_of_tftpd_hpa_and_pymodbus(void **state)
     (void)state;
     need(SOURCE_DIR "/build-unpacked/usr/sbin/in.tftpd");
     fit_general_device("exec " SOURCE_DIR "/build-unpacked/usr/sbin/in.tftpd --foreground --create --user "
-                                          "root --address 127.0.0.1:%u --secure %s");
+                       "root --address 127.0.0.1:%u --secure %s");
 }
 
 /* --- a dissector --------------------------------------------------------------------------------- */

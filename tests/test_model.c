@@ -460,16 +460,6 @@ static void marks_tell_the_running_from_the_wanted(void **state)
     assert_int_equal(eb_mark_of(&dotted, "beta", ""), EB_MARK_CURRENT);
 }
 
-static void crc_32_is_that_of_the_standard(void **state)
-{
-    (void)state;
-    assert_int_equal(eb_crc32(0, (const uint8_t *)"123456789", 9),
-                     0xCBF43926); /* the catalogue's check value */
-    assert_int_equal(eb_crc32(eb_crc32(0, (const uint8_t *)"1234", 4), (const uint8_t *)"56789", 5),
-                     0xCBF43926);
-    assert_int_equal(eb_crc32(0, NULL, 0), 0);
-}
-
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -488,7 +478,6 @@ int main(void)
         cmocka_unit_test(only_what_may_be_accepted_is),
         cmocka_unit_test(rules_do_not_hide_each_other),
         cmocka_unit_test(marks_tell_the_running_from_the_wanted),
-        cmocka_unit_test(crc_32_is_that_of_the_standard),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

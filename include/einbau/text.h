@@ -37,7 +37,4 @@ bool eb_text_hex32(const char *chars, uint32_t *number);
  * themselves, upper and lower case being different.  Linear in both sizes for one '*', never recursive. */
 bool eb_pattern_matches(const char *pattern, const char *text);
 
-/* CRC-32 as in IEEE 802.3 (reflected 0xEDB88320), start with `crc` 0, continue with the last result. */
-uint32_t eb_crc32(uint32_t crc, const uint8_t *bytes, size_t size);
-
 #endif

@@ -75,7 +75,7 @@ struct eb_tftp_put {
     uint64_t release_us;      /* when the next blocks may go out */
     uint32_t tries;
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
-    uint64_t loaded_from, loaded_to; /* the ring holds the blocks from the one to before the other */
+    uint64_t loaded_from, loaded_to;     /* the ring holds the blocks from the one to before the other */
 };
 
 /* Begins a transfer.  EB_BAD_CALL where a value of `config` is outside of its range. */

@@ -1,5 +1,5 @@
-/* Figures on simulated hardware: how much of the link a push uses at several round trips, and many devices at once against
- * one.  Times on the wire are virtual and the same on every machine; CPU time is real. */
+/* Figures on simulated hardware: how much of the link a push uses at several round trips, and many devices at
+ * once against one.  Times on the wire are virtual and the same on every machine; CPU time is real. */
 #include "support/support.h"
 
 #include <stdio.h>
@@ -70,11 +70,17 @@ static void link_share(unsigned mbit_per_s, unsigned round_trip_us)
     image = image < 8000000 ? 8000000 : image;
     snprintf(wire, sizeof wire, "rate-mbit-per-s: %u, latency-us: %u", mbit_per_s, round_trip_us / 2);
     snprintf(tftp, sizeof tftp, "windowsize: %u, blksize: %d, patience-s: 60", (unsigned)window, BLOCK_BYTES);
-    const struct little_options options = {.couplers = 1, .image_bytes = image, .capacity_kib = image / 1024 + 1,
-                                           .wire = wire, .tftp = tftp, .no_times = true};
+    const struct little_options options = {.couplers = 1,
+                                           .image_bytes = image,
+                                           .capacity_kib = image / 1024 + 1,
+                                           .wire = wire,
+                                           .tftp = tftp,
+                                           .no_times = true};
     struct figures f = measure(&options, true);
-    printf("  %4u Mbit/s, %4.1f ms round trip, windows of %5u: %6.2f MB/s, link in use %5.1f %% of the time\n", mbit_per_s,
-           round_trip_us / 1e3, (unsigned)window, (double)image / f.seconds / 1e6, 100 * f.busy / f.seconds);
+    printf(
+        "  %4u Mbit/s, %4.1f ms round trip, windows of %5u: %6.2f MB/s, link in use %5.1f %% of the time\n",
+        mbit_per_s, round_trip_us / 1e3, (unsigned)window, (double)image / f.seconds / 1e6,
+        100 * f.busy / f.seconds);
 }
 
 int main(void)
@@ -85,14 +91,18 @@ int main(void)
         link_share(100, round_trips_us[i]);
         link_share(1000, round_trips_us[i]);
     }
-    struct little_options options = {.couplers = 1, .image_bytes = 96000, .capacity_kib = 256,
+    struct little_options options = {.couplers = 1,
+                                     .image_bytes = 96000,
+                                     .capacity_kib = 256,
                                      .wire = "rate-mbit-per-s: 1000",
                                      .tftp = "windowsize: 8, blksize: 1024, patience-s: 60"};
     struct figures one = measure(&options, false);
     options.couplers = 200;
     struct figures many = measure(&options, false);
     printf("Two hundred devices at once against one, 96 kB each, 50 kB/s of flash (aim: at most 1.10)\n"
-           "  one: %.2f s, two hundred: %.2f s, ratio %.3f; CPU time %.2f s is %.1f %% of one core over the job; %zu confirmed\n",
-           one.seconds, many.seconds, many.seconds / one.seconds, many.cpu, 100 * many.cpu / many.seconds, many.confirmed);
+           "  one: %.2f s, two hundred: %.2f s, ratio %.3f; CPU time %.2f s is %.1f %% of one core over the "
+           "job; %zu confirmed\n",
+           one.seconds, many.seconds, many.seconds / one.seconds, many.cpu, 100 * many.cpu / many.seconds,
+           many.confirmed);
     return 0;
 }
