@@ -180,7 +180,7 @@ static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *v
         }
     }
     struct eb_finding *f = add(verdict, EB_RULE_DELIVERED_FLOOR, grade, version,
-                               expected[0] != '\0' ? "at least " : "no floor is known", expected);
+                               expected[0] != '\0' ? "at least " : "any, no floor is known", expected);
     f->acceptable = grade == EB_GRADE_CANNOT_TELL;
 }
 

@@ -25,7 +25,8 @@ static void show_component(const struct target *t, size_t index)
     char text[32];
     char found[EB_FINDING_TEXT_BYTES + 4];
     char expected[EB_FINDING_TEXT_BYTES + 4];
-    printf("\n%s: %s\n", component->name, eb_mark_word(target_mark(t, index)));
+    char paint[PAINTED_BYTES];
+    printf("\n%s: %s\n", component->name, painted(eb_mark_word(target_mark(t, index)), 0, paint));
     line("running", t->look.in_loader ? "nothing, the device is in its loader" : running->version);
     if (running->has_checksum) {
         snprintf(text, sizeof text, "%08x", running->checksum);
@@ -41,11 +42,11 @@ static void show_component(const struct target *t, size_t index)
         const struct eb_verdict *v = &t->items[k].verdict;
         if (t->items[k].component != component)
             continue;
-        line("verdict", eb_answer_word(v->answer));
+        line("verdict", painted(answer_text(v->answer), 0, paint));
         for (size_t f = 0; f < v->count; f++)
-            printf("    %-11s %-18s found %s, expected %s\n", eb_grade_word(v->findings[f].grade),
-                   eb_rule_code(v->findings[f].rule), shorter(v->findings[f].found, found),
-                   shorter(v->findings[f].expected, expected));
+            printf("    %s %-18s found %s, expected %s\n",
+                   painted(eb_grade_word(v->findings[f].grade), 11, paint), eb_rule_code(v->findings[f].rule),
+                   shorter(v->findings[f].found, found), shorter(v->findings[f].expected, expected));
     }
 }
 

@@ -27,10 +27,10 @@ void table_add(struct table *t, const char *const *cells)
 
 static const char *colour_of(const char *word)
 {
-    static const char *const good[] = {"current", "confirmed", "already-right", "fits"};
-    static const char *const bad[] = {"silent", "failed", "refused", "does not fit", "in-loader"};
-    static const char *const look[] = {"behind",      "ahead",       "unreadable",
-                                       "interrupted", "cannot tell", "fits if"};
+    static const char *const good[] = {"current", "confirmed", "already-right", "fits", "yes"};
+    static const char *const bad[] = {"silent", "failed", "refused", "does not fit", "in-loader", "no"};
+    static const char *const look[] = {"behind",  "ahead",       "unreadable", "interrupted", "cannot tell",
+                                       "fits if", "cannot-tell", "if",         "accepted"};
     for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
         if (strcmp(word, good[i]) == 0)
             return "\033[32m";
@@ -51,6 +51,15 @@ bool colours_on(int fd)
     const char *no = getenv("NO_COLOR");
     const char *term = getenv("TERM");
     return isatty(fd) && (no == NULL || no[0] == '\0') && term != NULL && strcmp(term, "dumb") != 0;
+}
+
+const char *painted(const char *word, size_t width, char text[PAINTED_BYTES])
+{
+    const char *colour = colours_on(STDOUT_FILENO) ? colour_of(word) : NULL;
+    size_t blanks = strlen(word) < width ? width - strlen(word) : 0;
+    snprintf(text, PAINTED_BYTES, "%s%s%s%*s", colour != NULL ? colour : "", word,
+             colour != NULL ? "\033[0m" : "", (int)blanks, "");
+    return text;
 }
 
 void table_print(struct table *t)
@@ -156,7 +165,7 @@ void print_devices(const struct session *s)
 
 /* --- the plan ------------------------------------------------------------------------------------ */
 
-static const char *answer_text(enum eb_answer answer)
+const char *answer_text(enum eb_answer answer)
 {
     static const char *const texts[] = {"fits", "fits if", "does not fit", "cannot tell"};
     return texts[answer];
@@ -274,7 +283,8 @@ void print_plan(const struct session *s)
     bool spaced = false;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        for (size_t k = 0; k < EB_LOSSES_MAX && t->item_count > 0 && t->device->profile->loses[k][0] != '\0';
+        for (size_t k = 0;
+             k < EB_LOSSES_MAX && t->item_count > 0 && !t->refused && t->device->profile->loses[k][0] != '\0';
              k++)
             paragraph(&spaced, "%s loses: %s\n", t->device->name, t->device->profile->loses[k]);
     }

@@ -22,10 +22,17 @@ void table_print(struct table *table); /* and frees it */
 /* Whether `fd` is a terminal that may have colours. */
 bool colours_on(int fd);
 
+/* `word` in the colour of what it means, where stdout takes colours; padded to `width`. */
+enum { PAINTED_BYTES = 64 };
+const char *painted(const char *word, size_t width, char text[PAINTED_BYTES]);
+
 /* "1.4 MB", "230 kB", "900 B" */
 void bytes_text(uint64_t bytes, char *text, size_t cap);
 /* "1 min 20 s", "45 s" */
 void seconds_text(uint64_t seconds, char *text, size_t cap);
+
+/* A verdict's answer in words. */
+const char *answer_text(enum eb_answer answer);
 
 /* The tables that several commands print. */
 void print_devices(const struct session *session);

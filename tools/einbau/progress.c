@@ -114,6 +114,8 @@ static void describe(const struct target *t, char *line, size_t cap)
         n += snprintf(line + n, cap - (size_t)n, " %8s %8s/s", done, rate);
     if (at->rung >= EB_RUNG_SEND)
         n += snprintf(line + n, cap - (size_t)n, "  %s", left);
+    if (t->item_count > 1)
+        n += snprintf(line + n, cap - (size_t)n, "  %zu of %zu", at->item + 1, t->item_count);
     if (at->attempt > 1)
         snprintf(line + n, cap - (size_t)n, "  attempt %u of %d", at->attempt, EB_RUN_TRIES);
 }
