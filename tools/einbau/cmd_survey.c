@@ -2,6 +2,28 @@
 
 #include <stdio.h>
 
+/* What to do next, where something is to be done. */
+static void print_advice(const struct session *s)
+{
+    size_t behind = 0;
+    size_t silent = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        bool here = false;
+        for (size_t k = 0; t->chosen && k < t->device->profile->count; k++)
+            here = here || (target_has(t, k) && target_mark(t, k) == EB_MARK_BEHIND);
+        behind += here;
+        silent += t->chosen && !t->answered;
+    }
+    if (behind + silent > 0)
+        puts("");
+    if (behind > 0)
+        printf("%zu behind: 'einbau plan' says what would be written to them.\n", behind);
+    if (silent > 0)
+        printf("%zu silent: are they powered, and is the laptop on their wire and in their subnet?\n",
+               silent);
+}
+
 static int run(const struct options *options)
 {
     struct session s;
@@ -21,6 +43,7 @@ static int run(const struct options *options)
     } else {
         printf("%s: %zu of %zu devices answered\n\n", s.site->name, answered, chosen);
         print_devices(&s);
+        print_advice(&s);
     }
     return session_close(&s, status);
 }

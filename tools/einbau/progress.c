@@ -94,30 +94,32 @@ static void describe(const struct target *t, char *line, size_t cap)
     const struct eb_progress *at = &run->progress;
     const struct eb_run_item *item = &t->items[at->item];
     char cells[BAR_CELLS + 3];
-    char done[24];
-    char rate[24];
+    char which[16] = "";
+    char done[24] = "";
+    char rate[24] = "";
     char left[32] = "";
+    char again[32] = "";
     if (at->rung == EB_RUNG_END) {
         snprintf(line, cap, "%-16s %s", t->device->name, eb_outcome_word(run->outcome));
         return;
     }
     bar(at, cells);
-    bytes_text(at->done_bytes, done, sizeof done);
-    bytes_text(at->bytes_per_s, rate, sizeof rate);
-    if (at->left_us > 0) {
-        seconds_text(at->left_us / 1000000 + 1, left, sizeof left);
-        snprintf(left + strlen(left), sizeof left - strlen(left), " left");
-    }
-    int n = snprintf(line, cap, "%-16s %-9s %-8s %-9s %s", t->device->name, item->component->name,
-                     item->image->version, eb_rung_word(at->rung), cells);
-    if (at->rung == EB_RUNG_SEND)
-        n += snprintf(line + n, cap - (size_t)n, " %8s %8s/s", done, rate);
-    if (at->rung >= EB_RUNG_SEND)
-        n += snprintf(line + n, cap - (size_t)n, "  %s", left);
     if (t->item_count > 1)
-        n += snprintf(line + n, cap - (size_t)n, "  %zu of %zu", at->item + 1, t->item_count);
+        snprintf(which, sizeof which, "%zu/%zu", at->item + 1, t->item_count);
+    if (at->rung == EB_RUNG_SEND) {
+        bytes_text(at->done_bytes, done, sizeof done);
+        bytes_text(at->bytes_per_s, rate, sizeof rate - 2);
+        strcat(rate, "/s");
+    }
+    if (at->left_us > 0 && at->rung >= EB_RUNG_SEND) {
+        seconds_text(at->left_us / 1000000 + 1, left, sizeof left - 5);
+        strcat(left, " left");
+    }
     if (at->attempt > 1)
-        snprintf(line + n, cap - (size_t)n, "  attempt %u of %d", at->attempt, EB_RUN_TRIES);
+        snprintf(again, sizeof again, "attempt %u of %d", at->attempt, EB_RUN_TRIES);
+    snprintf(line, cap, "%-16s %-9s %-8s %-4s %-8s %s %8s %10s  %s  %s", t->device->name,
+             item->component->name, item->image->version, which, eb_rung_word(at->rung), cells, done, rate,
+             left, again);
 }
 
 void progress_show(void *context)
