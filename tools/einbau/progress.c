@@ -94,7 +94,7 @@ static void describe(const struct target *t, char *line, size_t cap)
     const struct eb_progress *at = &run->progress;
     const struct eb_run_item *item = &t->items[at->item];
     char cells[BAR_CELLS + 3];
-    char which[16] = "";
+    char which[48] = "";
     char done[24] = "";
     char rate[24] = "";
     char left[32] = "";
