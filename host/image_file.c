@@ -52,11 +52,9 @@ static const char *text_of(struct reading *r, const json_t *object, const char *
               cap - 1);
         return NULL;
     }
-    for (const char *c = text; *c != '\0'; c++) {
-        if ((unsigned char)*c < 0x20 || *c == 0x7F) {
-            wrong(r, "found a control character in \"%s\", expected printable text", key);
-            return NULL;
-        }
+    if (!eb_text_printable(text)) {
+        wrong(r, "found a control character in \"%s\", expected printable text", key);
+        return NULL;
     }
     return text;
 }
@@ -80,7 +78,8 @@ static void read_texts(struct reading *r, const json_t *object, const char *key,
     }
     for (size_t i = 0; i < count; i++) {
         const char *text = json_string_value(json_array_get(array, i));
-        if (text == NULL || text[0] == '\0' || !eb_text_copy(list[i], EB_NAME_BYTES, text))
+        if (text == NULL || text[0] == '\0' || !eb_text_printable(text) ||
+            !eb_text_copy(list[i], EB_NAME_BYTES, text))
             wrong(r, "found in \"%s\" another kind or size, expected texts of 1 to %d characters", key,
                   EB_NAME_BYTES - 1);
     }
@@ -98,7 +97,9 @@ static void read_facts(struct reading *r, const json_t *image, struct eb_image_f
         bool is_known = false;
         for (size_t i = 0; i < sizeof known / sizeof known[0]; i++)
             is_known = is_known || strcmp(known[i], key) == 0;
-        if (!is_known)
+        if (!is_known && !eb_text_printable(key))
+            wrong(r, "found a control character in a key, expected printable text");
+        else if (!is_known)
             wrong(r,
                   "found the unknown key \"%.60s\", expected one of: file, component, version, size, sha256, "
                   "order_codes, hardware_revisions, least_running, floor",

@@ -70,6 +70,15 @@ static const char *scalar(const yaml_node_t *node)
     return (const char *)node->data.scalar.value;
 }
 
+/* No control character of a file may reach a terminal: C0, DEL, and C1 in UTF-8. */
+static bool printable(struct ebi_yaml *yaml, const yaml_node_t *node)
+{
+    if (eb_text_printable(scalar(node)))
+        return true;
+    ebi_yaml_wrong(yaml, node, "a control character", "printable text");
+    return false;
+}
+
 yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t index, const char **key)
 {
     if (node == NULL || yaml->failed)
@@ -86,6 +95,8 @@ yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t inde
         ebi_yaml_wrong(yaml, name, kind_word(name), "a name as the key");
         return NULL;
     }
+    if (!printable(yaml, name))
+        return NULL;
     for (size_t i = 0; i < index; i++) {
         yaml_node_t *before =
             yaml_document_get_node(&yaml->document, (node->data.mapping.pairs.start + i)->key);
@@ -183,13 +194,7 @@ const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node)
         ebi_yaml_wrong(yaml, node, kind_word(node), "a single value");
         return NULL;
     }
-    for (const char *c = scalar(node); *c != '\0'; c++) {
-        if ((unsigned char)*c < 0x20 || *c == 0x7F) {
-            ebi_yaml_wrong(yaml, node, "a control character", "printable text");
-            return NULL;
-        }
-    }
-    return scalar(node);
+    return printable(yaml, node) ? scalar(node) : NULL;
 }
 
 void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, char *to, size_t cap)

@@ -358,6 +358,8 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
          "found \"sha256\" of another kind or size"},
         {"site.yaml", ", image: plc-2.0.bin", "", "fit --yes", 2,
          "plc-1: found no image for firmware 2.0 in the site"},
+        {"plc-2.0.bin.json", "\"firmware\"", "\"firm\\u001bware\"", "fit --yes", 2,
+         "found a control character in \"component\""},
         /* profiles */
         {"profiles/plc.yaml", NULL, NULL, "fit --yes", 2,
          "profiles/plc.yaml: cannot be opened: No such file or directory"},
@@ -382,6 +384,11 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
          "found none, expected the key 'value' here"},
         {"profiles/plc.yaml", "write-register", "shout", "fit --yes", 2,
          "found the unknown key 'shout', expected one of: write-register, expect-register, wait-ms"},
+        {"profiles/plc.yaml", NULL, "profile: plc\n  order: {", "fit --yes", 2,
+         "profiles/plc.yaml:2:8: not YAML: found"},
+        {"profiles/plc.yaml", "value: 2}", "value: 1}", "fit plc-1 --yes", 1,
+         "plc-1: TFTP write request: the device answered with error 2: stop the program first. It runs the "
+         "version below"},
         /* sites */
         {"site.yaml", NULL, NULL, "survey", 2, "site.yaml: cannot be opened: No such file or directory"},
         {"site.yaml", NULL, "", "survey", 2, "site.yaml:1:1: found an empty file"},
@@ -409,6 +416,12 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
          "site.yaml:3:15: found 'string', expected ethernet"},
         {"site.yaml", "serial: P-1", "serial: P-9", "fit --yes", 1,
          "plc-1: comparing the serial number: another device: found P-1, expected P-9"},
+        {"site.yaml", "  plc-1:", "  \"plc\\e[2J\":", "survey", 2,
+         "site.yaml:5:3: found a control character"},
+        {"site.yaml", "serial: P-1", "serial: \"\\x9b2J\"", "survey", 2,
+         "found a control character, expected printable text"},
+        {"site.yaml", "links:", "\"li\\x1bnks\":", "survey", 2,
+         "found a control character, expected printable text"},
         /* worlds */
         {"world.yaml", NULL, NULL, "survey", 2, "world.yaml: cannot be opened"},
         {"world.yaml", "seed: 7", "seed: seven", "survey", 2,
@@ -422,6 +435,9 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"world.yaml", "writable: stopped", "writable: never", "survey", 2,
          "found 'never', expected one of: always stopped loader"},
         {"world.yaml", "banks: 2", "banks: 3", "survey", 2, "found '3', expected a whole number from 1 to 2"},
+        {"world.yaml", NULL, "world: w\nwires: }", "survey", 2, "world.yaml:2:8: not YAML: found"},
+        {"world.yaml", "    components:", "    checks-crc: perhaps\n    components:", "survey", 2,
+         "found 'perhaps', expected yes or no"},
         /* devices and calls */
         {"world.yaml", "    erase-ms", "    modbus: {babbles: yes}\n    erase-ms", "fit plc-1 --yes", 1,
          "plc-1: reading the identification: answer not understood: not a Modbus/TCP header"},
@@ -495,6 +511,22 @@ static void every_command_has_help_with_an_example(void **state)
         expect_in(o.out, "--json");
         outcome_free(&o);
     }
+}
+
+static void what_cannot_be_read_is_not_taken_unasked(void **state)
+{
+    (void)state;
+    char *profile = read_text(little.folder, "profiles/coupler.yaml", NULL);
+    memcpy(strstr(profile, "version: {modbus-object: 2}"), "version: {modbus-object: 3}",
+           27); /* they have none */
+    write_text(little.folder, "profiles/coupler.yaml", "%s", profile);
+    free(profile);
+    expect("survey", 1, "unreadable", "");
+    expect("fit --yes", 1, "coupler-1 firmware: unreadable; not in the plan unless the device is named", "");
+    expect_running("plc-1", "2.0");
+    expect("fit coupler-1 --yes", 1,
+           "running-version: found not readable, expected a version that can be compared with 2.0", "");
+    expect("fit coupler-1 --yes --accept running-version", 1, "1 failed", "coupler-1: confirm firmware 2.0");
 }
 
 static void silent_devices_are_told_from_silent_links(void **state)
@@ -672,6 +704,7 @@ int main(void)
         TEST(bad_input_is_told_and_nothing_is_written),
         TEST(a_call_without_a_site_or_a_command_says_so),
         TEST(every_command_has_help_with_an_example),
+        TEST(what_cannot_be_read_is_not_taken_unasked),
         TEST(silent_devices_are_told_from_silent_links),
         TEST(a_state_in_use_is_left_alone),
         TEST(a_damaged_or_foreign_state_is_not_taken_up),

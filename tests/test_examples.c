@@ -84,12 +84,30 @@ static void read_identity_reads_a_real_socket(void **state)
     outcome_free(&o);
 }
 
+/* The README's demo, with the refusals that belong to it. */
+static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **state)
+{
+    (void)state;
+    const char *const demo[] = {"sh", "-c", "cd " SOURCE_DIR " && exec scripts/demo " BUILD_DIR, NULL};
+    struct outcome o = run_program(demo);
+    if (o.status != 0)
+        fail_msg("%s%s", o.out, o.err);
+    assert_non_null(strstr(o.out, "tower-io-3 firmware: hardware-revision: found 6, expected 2..5\n"));
+    assert_non_null(strstr(
+        o.out,
+        "rescue-plc firmware: order-code: found QM-RC4-24K, expected QM-RC4-24D (cannot be accepted)\n"));
+    assert_non_null(strstr(o.out, "Larchfell ropeway: 4 confirmed\n"));
+    assert_non_null(strstr(o.out, "Larchfell ropeway: 4 devices as wanted, 0 not\n"));
+    outcome_free(&o);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(fit_one_fits_a_simulated_device, set_up, tear_down),
         cmocka_unit_test_setup_teardown(fit_one_says_why_not, set_up, tear_down),
         cmocka_unit_test_setup_teardown(read_identity_reads_a_real_socket, set_up, tear_down),
+        cmocka_unit_test(the_demo_refuses_what_does_not_fit_and_confirms_the_rest),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -90,6 +90,35 @@ static void answers_split_over_tcp_segments_are_put_together(void **state)
     expect_all_confirmed(&options);
 }
 
+static void blocks_are_as_large_as_the_path_carries(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *wire;
+        unsigned blksize;
+    } rows[] = {{"mtu-bytes: 576", 544}, {"mtu-bytes: 1500", 1468}, {"mtu-bytes: 65536", 65464}};
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct little little;
+        struct eb_problem problem;
+        struct job job;
+        const struct little_options options = {.couplers = 1,
+                                               .image_bytes = 200000,
+                                               .capacity_kib = 256,
+                                               .wire = rows[i].wire,
+                                               .tftp = "windowsize: 4"};
+        little_make(&little, &options);
+        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+        job_open(&job, little.site_path);
+        job_begin(&job, eb_sim_port(sim), true);
+        job_work(&job);
+        assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+        assert_int_equal(job.runs[0].route.put.blksize, rows[i].blksize);
+        job_close(&job);
+        eb_sim_close(sim);
+        little_remove(&little);
+    }
+}
+
 static void images_of_every_size_arrive_whole(void **state)
 {
     (void)state;
@@ -405,6 +434,7 @@ int main(void)
         cmocka_unit_test(devices_that_refuse_ignore_or_drop_options_are_fitted),
         cmocka_unit_test(block_numbers_roll_over_as_the_device_counts),
         cmocka_unit_test(answers_split_over_tcp_segments_are_put_together),
+        cmocka_unit_test(blocks_are_as_large_as_the_path_carries),
         cmocka_unit_test(images_of_every_size_arrive_whole),
         cmocka_unit_test(wires_that_lose_double_and_reorder_do_not_stop_it),
         cmocka_unit_test(doubled_datagrams_do_not_double_the_traffic),

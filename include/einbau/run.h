@@ -122,7 +122,7 @@ struct eb_run {
     size_t step;
     size_t place; /* in its crew */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;
-    char serial[EB_NAME_BYTES];
+    char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* as first told */
 };
 
 /* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_COMPONENTS_MAX, or a buffer too small.

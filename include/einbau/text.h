@@ -27,6 +27,9 @@ bool eb_text_copy(char *to, size_t cap, const char *from);
  * terminal or a file. */
 void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size);
 
+/* Whether UTF-8 text holds no control character: neither U+0000 to U+001F nor U+007F to U+009F. */
+bool eb_text_printable(const char *text);
+
 /* Reads a decimal number of 1 to `max_digits` digits that fills the whole of `size` characters. */
 bool eb_text_number(const char *chars, size_t size, uint64_t *number);
 

@@ -76,6 +76,16 @@ void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size
     to[n] = '\0';
 }
 
+bool eb_text_printable(const char *text)
+{
+    for (const unsigned char *c = (const unsigned char *)text; *c != '\0'; c++) {
+        bool c1 = c[0] == 0xC2 && c[1] >= 0x80 && c[1] <= 0x9F;
+        if (*c < 0x20 || *c == 0x7F || c1)
+            return false;
+    }
+    return true;
+}
+
 bool eb_text_number(const char *chars, size_t size, uint64_t *number)
 {
     uint64_t value = 0;

@@ -157,6 +157,7 @@ static bool is_meant(struct eb_run *run, struct eb_error *error)
     const struct eb_profile *p = run->config.profile;
     const struct eb_identity *id = &run->identity;
     const char *serial = run->serial[0] != '\0' ? run->serial : run->config.serial;
+    const char *code = run->order_code;
     if (serial != NULL && serial[0] != '\0' && strcmp(serial, id->serial) != 0) {
         *error = other("comparing the serial number", id->serial, serial);
         return false;
@@ -165,8 +166,14 @@ static bool is_meant(struct eb_run *run, struct eb_error *error)
         *error = other("comparing the order code with the profile's", id->order_code, p->order_codes[0]);
         return false;
     }
-    if (run->serial[0] == '\0')
+    if (!run->in_loader && code[0] != '\0' && strcmp(code, id->order_code) != 0) {
+        *error = other("comparing the order code with the one before", id->order_code, code);
+        return false;
+    }
+    if (run->serial[0] == '\0' && !run->judged)
         eb_text_copy(run->serial, sizeof run->serial, id->serial);
+    if (run->order_code[0] == '\0')
+        eb_text_copy(run->order_code, sizeof run->order_code, id->order_code);
     return true;
 }
 

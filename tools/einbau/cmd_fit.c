@@ -46,7 +46,7 @@ static enum eb_outcome outcome_of(const struct target *t)
         return EB_OUTCOME_REFUSED;
     if (!t->reached)
         return EB_OUTCOME_FAILED;
-    return t->item_count > 0 ? EB_OUTCOME_NONE : EB_OUTCOME_ALREADY_RIGHT;
+    return t->item_count == 0 && target_as_wanted(t) ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_NONE;
 }
 
 static bool carry_out(struct session *s)
@@ -137,7 +137,13 @@ static void print_result(const struct session *s)
         enum eb_outcome outcome = outcome_of(t);
         counts[outcome]++;
         if (t->item_count == 0) {
-            const char *const cells[] = {t->device->name, "", "", "", "", eb_outcome_word(outcome)};
+            const char *const cells[] = {
+                t->device->name,
+                "",
+                "",
+                "",
+                "",
+                outcome == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word(outcome)};
             table_add(&table, cells);
         }
         for (size_t k = 0; k < t->item_count; k++) {
@@ -162,9 +168,10 @@ static void print_result(const struct session *s)
     table_print(&table);
     printf("\n%s:", s->site->name);
     const char *separator = " ";
-    for (int o = EB_OUTCOME_CONFIRMED; o <= EB_OUTCOME_INTERRUPTED; o++) {
+    for (int o = EB_OUTCOME_NONE; o <= EB_OUTCOME_INTERRUPTED; o++) {
         if (counts[o] > 0) {
-            printf("%s%zu %s", separator, counts[o], eb_outcome_word((enum eb_outcome)o));
+            printf("%s%zu %s", separator, counts[o],
+                   o == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word((enum eb_outcome)o));
             separator = ", ";
         }
     }

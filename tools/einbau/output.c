@@ -5,6 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
+#include <wchar.h>
 
 /* --- tables -------------------------------------------------------------------------------------- */
 
@@ -62,12 +63,21 @@ const char *painted(const char *word, size_t width, char text[PAINTED_BYTES])
     return text;
 }
 
+/* Columns that a text takes on a terminal. */
+static size_t columns_of(const char *text)
+{
+    wchar_t wide[256];
+    size_t n = mbstowcs(wide, text, sizeof wide / sizeof wide[0]);
+    int width = n < sizeof wide / sizeof wide[0] ? wcswidth(wide, n) : -1;
+    return width >= 0 ? (size_t)width : strlen(text);
+}
+
 void table_print(struct table *t)
 {
     size_t widths[TABLE_COLUMNS_MAX] = {0};
     bool colours = colours_on(STDOUT_FILENO);
     for (size_t i = 0; i < t->rows * t->columns; i++) {
-        size_t width = strlen(t->cells[i]);
+        size_t width = columns_of(t->cells[i]);
         if (width > widths[i % t->columns])
             widths[i % t->columns] = width;
     }
@@ -82,8 +92,8 @@ void table_print(struct table *t)
                                    colour != NULL ? "\033[0m" : "");
             if (cell[0] != '\0')
                 end = at;
-            at +=
-                (size_t)snprintf(line + at, sizeof line - at, "%*s", (int)(widths[c] - strlen(cell) + 2), "");
+            at += (size_t)snprintf(line + at, sizeof line - at, "%*s",
+                                   (int)(widths[c] - columns_of(cell) + 2), "");
             if (at >= sizeof line)
                 break;
         }
@@ -271,13 +281,15 @@ void print_plan(const struct session *s)
     size_t devices;
     size_t refused;
     size_t images = count_plan(s, &devices, &refused);
-    char time[32];
+    char time[32] = "";
     if (devices == 0) {
         puts("Nothing to write: no device that was reached is behind.");
     } else {
-        seconds_text(longest_seconds(s), time, sizeof time);
-        printf("Plan for %s: %zu image%s, %zu device%s, all at the same time, about %s\n\n", s->site->name,
-               images, images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", time);
+        uint32_t seconds = longest_seconds(s);
+        if (seconds > 0)
+            seconds_text(seconds, time, sizeof time);
+        printf("Plan for %s: %zu image%s, %zu device%s, all at the same time%s%s\n\n", s->site->name, images,
+               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
         print_plan_table(s);
     }
     bool spaced = false;
@@ -297,6 +309,12 @@ void print_plan(const struct session *s)
             paragraph(&spaced, "%s: %s\n", t->device->name, sentence);
         }
         print_findings(t, &spaced);
+        for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
+            enum eb_mark mark = target_mark(t, k);
+            if (mark != EB_MARK_CURRENT && target_has(t, k))
+                paragraph(&spaced, "%s %s: %s; not in the plan unless the device is named\n", t->device->name,
+                          t->device->profile->components[k].name, eb_mark_word(mark));
+        }
     }
     if (refused == 0)
         return;

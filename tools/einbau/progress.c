@@ -108,18 +108,16 @@ static void describe(const struct target *t, char *line, size_t cap)
         snprintf(which, sizeof which, "%zu/%zu", at->item + 1, t->item_count);
     if (at->rung == EB_RUNG_SEND) {
         bytes_text(at->done_bytes, done, sizeof done);
-        bytes_text(at->bytes_per_s, rate, sizeof rate - 2);
-        strcat(rate, "/s");
+        bytes_text(at->bytes_per_s, rate, sizeof rate);
     }
     if (at->left_us > 0 && at->rung >= EB_RUNG_SEND) {
-        seconds_text(at->left_us / 1000000 + 1, left, sizeof left - 5);
-        strcat(left, " left");
+        seconds_text(at->left_us / 1000000 + 1, left, sizeof left);
     }
     if (at->attempt > 1)
         snprintf(again, sizeof again, "attempt %u of %d", at->attempt, EB_RUN_TRIES);
-    snprintf(line, cap, "%-16s %-9s %-8s %-4s %-8s %s %8s %10s  %s  %s", t->device->name,
+    snprintf(line, cap, "%-16s %-9s %-8s %-4s %-8s %s %8s %8s%-2s  %s%s  %s", t->device->name,
              item->component->name, item->image->version, which, eb_rung_word(at->rung), cells, done, rate,
-             left, again);
+             rate[0] != '\0' ? "/s" : "", left, left[0] != '\0' ? " left" : "", again);
 }
 
 void progress_show(void *context)

@@ -316,10 +316,9 @@ static bool plan_target(struct session *s, struct target *t)
         enum eb_mark mark = target_mark(t, i);
         if (t->device->wants[i].version[0] == '\0')
             continue;
-        /* Unasked only what is behind, or cannot be read: a device in its loader, or one to be looked into.
-         */
-        bool meant = mark == EB_MARK_BEHIND || mark == EB_MARK_UNREADABLE ||
-                     (named && mark == EB_MARK_AHEAD) || s->options->again;
+        /* Unasked only what is behind, or waits in its loader. */
+        bool meant = mark == EB_MARK_BEHIND || t->look.in_loader || (named && mark != EB_MARK_CURRENT) ||
+                     s->options->again;
         if (meant && !plan_wanted(s, t, i))
             return false;
     }
