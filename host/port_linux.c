@@ -152,25 +152,35 @@ static enum eb_status udp_open(void *self, void *owner, int *handle)
     return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
 }
 
+/* A burst as the kernel wants it; `count` of the messages are described. */
+struct kernel_burst {
+    struct mmsghdr messages[EB_BURST_MAX];
+    struct iovec parts[EB_BURST_MAX];
+    struct sockaddr_in peers[EB_BURST_MAX];
+    unsigned count;
+};
+
+static void describe(struct kernel_burst *k, const struct eb_datagram *burst, size_t count)
+{
+    k->count = (unsigned)(count < EB_BURST_MAX ? count : EB_BURST_MAX);
+    memset(k->messages, 0, k->count * sizeof k->messages[0]);
+    for (unsigned i = 0; i < k->count; i++) {
+        k->peers[i] = to_sockaddr(&burst[i].peer);
+        k->parts[i] = (struct iovec){burst[i].bytes, burst[i].size_bytes};
+        k->messages[i].msg_hdr.msg_name = &k->peers[i];
+        k->messages[i].msg_hdr.msg_namelen = sizeof k->peers[i];
+        k->messages[i].msg_hdr.msg_iov = &k->parts[i];
+        k->messages[i].msg_hdr.msg_iovlen = 1;
+    }
+}
+
 static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
 {
     struct port_linux *p = self;
     struct handle *h = &p->handles[handle];
-    struct mmsghdr messages[EB_BURST_MAX];
-    struct iovec parts[EB_BURST_MAX];
-    struct sockaddr_in peers[EB_BURST_MAX];
-    if (count > EB_BURST_MAX)
-        count = EB_BURST_MAX;
-    memset(messages, 0, count * sizeof messages[0]);
-    for (size_t i = 0; i < count; i++) {
-        peers[i] = to_sockaddr(&burst[i].peer);
-        parts[i] = (struct iovec){burst[i].bytes, burst[i].size_bytes};
-        messages[i].msg_hdr.msg_name = &peers[i];
-        messages[i].msg_hdr.msg_namelen = sizeof peers[i];
-        messages[i].msg_hdr.msg_iov = &parts[i];
-        messages[i].msg_hdr.msg_iovlen = 1;
-    }
-    int sent = sendmmsg(h->fd, messages, (unsigned)count, 0);
+    struct kernel_burst k;
+    describe(&k, burst, count);
+    int sent = sendmmsg(h->fd, k.messages, k.count, 0);
     if (sent < 0 && errno != EAGAIN && errno != EWOULDBLOCK && errno != ENOBUFS)
         return count; /* no route now, or a message came back: as good as lost on the wire, patience decides
                        */
@@ -186,26 +196,15 @@ static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *bu
                                   size_t *received)
 {
     struct port_linux *p = self;
-    struct mmsghdr messages[EB_BURST_MAX];
-    struct iovec parts[EB_BURST_MAX];
-    struct sockaddr_in peers[EB_BURST_MAX];
+    struct kernel_burst k;
+    describe(&k, burst, count);
     *received = 0;
-    if (count > EB_BURST_MAX)
-        count = EB_BURST_MAX;
-    memset(messages, 0, count * sizeof messages[0]);
-    for (size_t i = 0; i < count; i++) {
-        parts[i] = (struct iovec){burst[i].bytes, burst[i].size_bytes};
-        messages[i].msg_hdr.msg_name = &peers[i];
-        messages[i].msg_hdr.msg_namelen = sizeof peers[i];
-        messages[i].msg_hdr.msg_iov = &parts[i];
-        messages[i].msg_hdr.msg_iovlen = 1;
-    }
-    int n = recvmmsg(p->handles[handle].fd, messages, (unsigned)count, 0, NULL);
+    int n = recvmmsg(p->handles[handle].fd, k.messages, k.count, 0, NULL);
     if (n < 0)
         return errno == EAGAIN || errno == EWOULDBLOCK || errno == EINTR ? EB_PENDING : EB_UNREACHABLE;
     for (int i = 0; i < n; i++) {
-        burst[i].size_bytes = messages[i].msg_len;
-        from_sockaddr(&peers[i], &burst[i].peer);
+        burst[i].size_bytes = k.messages[i].msg_len;
+        from_sockaddr(&k.peers[i], &burst[i].peer);
     }
     *received = (size_t)n;
     return EB_OK;

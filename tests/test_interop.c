@@ -270,7 +270,14 @@ static void a_dissector_reads_a_whole_job(void **state)
         stop_program(pid, SIGTERM);
         skip();
     }
-    usleep(1500000); /* it says so before it captures */
+    /* It says so before it captures: until something of ours is in the file. */
+    for (int i = 0; i < 50 && count_packets("tcp") == 0; i++) {
+        struct outcome look = read_identity();
+        outcome_free(&look);
+        usleep(200000);
+    }
+    unsigned long looks = count_packets("modbus.func_code == 43");
+    assert_true(looks > 0);
     struct outcome fit = shell("%s/einbau fit --yes --site %s", BIN_DIR, real_site);
     assert_int_equal(fit.status, 0);
     outcome_free(&fit);
@@ -281,7 +288,7 @@ static void a_dissector_reads_a_whole_job(void **state)
     assert_int_equal(count_packets("tftp.opcode == 6"), 2); /* answered with options */
     assert_true(count_packets("tftp.opcode == 3") >= (100000 + 128) / 128);
     assert_int_equal(count_packets("tftp.opcode == 5"), 0);
-    assert_true(count_packets("modbus.func_code == 43 && modbus.object_str_value == \"TP-1\"") >= 3);
+    assert_true(count_packets("modbus.func_code == 43") >= looks + 6);
     assert_int_equal(count_packets("modbus.func_code == 6 && modbus.reference_num == 4096"),
                      8); /* stop and restart, twice, echoed */
     assert_int_equal(count_packets("modbus.exception_code"), 0);
