@@ -233,6 +233,8 @@ static int run(const struct options *options)
             puts("Nothing was written.");
         return session_close(&s, status);
     }
+    if (s.sim != NULL && options->state == NULL && !options->json)
+        fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n", stderr);
     if (!may_begin(&s) || !carry_out(&s))
         return session_close(&s, s.status);
     if (options->json)
