@@ -1,5 +1,6 @@
 #!/bin/sh
-# Installs into a fresh folder and builds an example there with nothing but pkg-config, as another project would.
+# Installs into a fresh folder and builds an example there with nothing but pkg-config, and
+# with CMake's find_package, as other projects would.
 # usage: install.sh BUILD SOURCE
 set -eu
 build=$1
@@ -18,3 +19,19 @@ grep -q 'usage: read_identity' "$prefix/err"
 [ "$status" = 2 ]
 "$prefix/bin/einbau" --version | grep -qx "einbau $(pkg-config --modversion einbau)"
 test -x "$prefix/bin/einbau-sim"
+
+mkdir "$prefix/other"
+cat >"$prefix/other/CMakeLists.txt" <<'END'
+cmake_minimum_required(VERSION 3.20)
+project(other LANGUAGES C)
+find_package(einbau REQUIRED)
+add_executable(fit_one ${EXAMPLES}/fit_one.c)
+target_link_libraries(fit_one PRIVATE einbau::einbau_host)
+END
+cmake -S "$prefix/other" -B "$prefix/other/build" -DCMAKE_PREFIX_PATH="$prefix" -DEXAMPLES="$source/examples" \
+    -DCMAKE_EXE_LINKER_FLAGS="${EXTRA_LINK_FLAGS:-}" >/dev/null
+cmake --build "$prefix/other/build" >/dev/null
+status=0
+"$prefix/other/build/fit_one" 2>"$prefix/err" || status=$?
+grep -q 'usage: fit_one' "$prefix/err"
+[ "$status" = 2 ]

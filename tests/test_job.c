@@ -295,6 +295,35 @@ static void a_run_judges_again_before_it_writes(void **state)
     little_remove(&little);
 }
 
+static void the_right_version_with_other_bytes_is_not_already_right(void **state)
+{
+    (void)state;
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    const struct little_options options = {.couplers = 1};
+    size_t size;
+    little_make(&little, &options);
+    write_image(little.folder, "coupler-1.0.bin", "TC-1", "firmware", "2.0", 2000, "1..9",
+                ""); /* runs: another 2.0 */
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    job_open(&job, little.site_path);
+    job_begin(&job, eb_sim_port(sim), true);
+    job_work(&job);
+    assert_string_equal(job.items[0][0].from, "2.0");
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    size_t image_size;
+    char *image = read_text(little.folder, "coupler-2.0.bin", &image_size);
+    assert_memory_equal(image, eb_sim_flash(sim, "coupler-1", "firmware", &size), image_size);
+    free(image);
+    job_begin(&job, eb_sim_port(sim), true);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+}
+
 /* --- the simulated device judges what it receives ------------------------------------------------ */
 
 struct raw {
@@ -443,6 +472,7 @@ int main(void)
         cmocka_unit_test(stopping_at_any_moment_leaves_a_running_device),
         cmocka_unit_test(a_device_that_dies_for_good_is_called_failed),
         cmocka_unit_test(a_run_judges_again_before_it_writes),
+        cmocka_unit_test(the_right_version_with_other_bytes_is_not_already_right),
         cmocka_unit_test(the_device_answers_wrong_requests_with_the_standards_errors),
         cmocka_unit_test(the_device_keeps_its_transfer_from_strangers),
     };

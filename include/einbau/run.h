@@ -50,6 +50,7 @@ struct eb_run_item {
     struct eb_verdict verdict;        /* result: of the first judging */
     char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */
     enum eb_outcome outcome;          /* result: NONE, ALREADY_RIGHT or CONFIRMED */
+    bool was_right;                   /* result: ran the image already, by version and checksum */
     bool touched;                     /* result: bytes were sent */
 };
 

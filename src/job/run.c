@@ -232,10 +232,11 @@ static void judge(struct eb_run *run)
     for (size_t i = 0; i < run->config.count; i++) {
         struct eb_run_item *item = &run->config.items[i];
         eb_plan_judge(run, item, run->config.accepted);
+        item->was_right = runs_as_intended(run, item);
         item->outcome = EB_OUTCOME_NONE;
         if (item->verdict.answer != EB_FITS)
             fits = false;
-        else if (item->verdict.step == EB_SAME && !run->config.again)
+        else if (item->was_right && !run->config.again)
             item->outcome = EB_OUTCOME_ALREADY_RIGHT;
     }
     run->judged = true;
@@ -285,7 +286,7 @@ static void confirm_item(struct eb_run *run)
 static bool arrived(struct eb_run *run)
 {
     const struct eb_run_item *item = current(run);
-    return item->touched && runs_as_intended(run, item) && item->verdict.step != EB_SAME;
+    return item->touched && !item->was_right && runs_as_intended(run, item);
 }
 
 static void poll_reaching(struct eb_run *run)
@@ -340,10 +341,8 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
         if (status == EB_PENDING)
             return;
         if (status != EB_OK || run->stopping) {
-            struct eb_error error = run->route.error;
-            if (status == EB_OK)
-                error = (struct eb_error){.status = EB_STOPPED, .where = "preparing"};
-            try_again(run, &error);
+            const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
+            try_again(run, status == EB_OK ? &stopped : &run->route.error);
             return;
         }
     }
@@ -385,8 +384,7 @@ static void poll_sending(struct eb_run *run)
     /* Without the last acknowledgement nobody knows whether the device has it all: the confirm will tell. */
     bool perhaps_whole = status == EB_NO_ANSWER && run->route.put.all_sent;
     if (status != EB_OK && !perhaps_whole) {
-        const struct eb_error error = run->route.error;
-        try_again(run, &error);
+        try_again(run, &run->route.error);
         return;
     }
     run->step = 0;
@@ -402,8 +400,7 @@ static void poll_activating(struct eb_run *run)
         if (status == EB_PENDING)
             return;
         if (status == EB_PEER_ERROR || status == EB_GARBAGE) {
-            const struct eb_error error = run->route.error;
-            try_again(run, &error);
+            try_again(run, &run->route.error);
             return;
         }
         /* Silence may mean that it restarts already: what returns will tell. */

@@ -129,6 +129,7 @@ static void print_result(const struct session *s)
     static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM", "TO", "NOW RUNNING", "OUTCOME"};
     size_t counts[EB_OUTCOME_INTERRUPTED + 1] = {0};
     struct table table;
+    bool spaced = true;
     table_begin(&table, 6, heads);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
@@ -163,6 +164,9 @@ static void print_result(const struct session *s)
         sentence_of(&s->targets[i], sentence, sizeof sentence);
         if (s->targets[i].chosen && sentence[0] != '\0')
             printf("%s: %s\n", s->targets[i].device->name, sentence);
+        if (outcome_of(&s->targets[i]) ==
+            EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
+            print_findings(&s->targets[i], &spaced);
     }
     puts("");
     table_print(&table);
@@ -234,7 +238,8 @@ static int run(const struct options *options)
         return session_close(&s, status);
     }
     if (s.sim != NULL && options->state == NULL && !options->json)
-        fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n", stderr);
+        fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n",
+              stderr);
     if (!may_begin(&s) || !carry_out(&s))
         return session_close(&s, s.status);
     if (options->json)

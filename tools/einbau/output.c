@@ -213,7 +213,7 @@ __attribute__((format(printf, 2, 3))) static void paragraph(bool *spaced, const 
     va_end(arguments);
 }
 
-static void print_findings(const struct target *t, bool *spaced)
+void print_findings(const struct target *t, bool *spaced)
 {
     for (size_t k = 0; k < t->item_count; k++) {
         const struct eb_verdict *v = &t->items[k].verdict;

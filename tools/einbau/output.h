@@ -37,6 +37,9 @@ const char *answer_text(enum eb_answer answer);
 /* The tables that several commands print. */
 void print_devices(const struct session *session);
 void print_plan(const struct session *session);
+
+/* The findings of one device that are not plain yes, after an empty line where `*spaced` is false. */
+void print_findings(const struct target *target, bool *spaced);
 size_t count_plan(const struct session *session, size_t *devices, size_t *refused);
 
 /* "EINBAU": "COMMAND/1" with the site and its devices; docs/json.md. */

@@ -12,10 +12,12 @@ enum {
     PLAIN_US = 10000000 /* between two plain lines about the same rung */
 };
 
-static size_t width_of_terminal(void)
+static struct winsize size_of_terminal(void)
 {
     struct winsize size;
-    return ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 0 ? size.ws_col : 80;
+    if (ioctl(STDERR_FILENO, TIOCGWINSZ, &size) != 0 || size.ws_col == 0 || size.ws_row == 0)
+        size = (struct winsize){.ws_col = 80, .ws_row = 24};
+    return size;
 }
 
 static struct target *target_of(const struct progress *p, const struct eb_run *run)
@@ -120,26 +122,46 @@ static void describe(const struct target *t, char *line, size_t cap)
              rate[0] != '\0' ? "/s" : "", left, left[0] != '\0' ? " left" : "", again);
 }
 
+static void draw(struct progress *p, char *line, size_t width)
+{
+    if (strlen(line) > width - 1)
+        line[width - 1] = '\0';
+    fprintf(stderr, "\r\033[K%s\n", line);
+    p->lines++;
+}
+
 void progress_show(void *context)
 {
     struct progress *p = context;
     char line[LINE_BYTES];
-    size_t width = width_of_terminal();
+    struct winsize size = size_of_terminal();
+    size_t room = size.ws_row > 3 ? size.ws_row - 3U : 1; /* one for the rest, one for the cursor */
+    size_t devices = 0;
+    size_t ended = 0;
+    size_t shown = 0;
     if (!p->terminal)
         return;
+    for (size_t i = 0; i < p->session->count; i++) {
+        devices += p->session->targets[i].item_count > 0;
+        ended += p->session->targets[i].item_count > 0 && eb_run_ended(&p->session->targets[i].fit);
+    }
     if (p->lines > 0)
         fprintf(stderr, "\033[%zuA", p->lines);
     p->lines = 0;
-    for (size_t i = 0; i < p->session->count; i++) {
+    /* Where not all have a line, those under way come first. */
+    for (size_t i = 0; i < p->session->count && shown < room; i++) {
         const struct target *t = &p->session->targets[i];
-        if (t->item_count == 0)
+        if (t->item_count == 0 || (devices > room && eb_run_ended(&t->fit)))
             continue;
         describe(t, line, sizeof line);
-        if (strlen(line) > width - 1)
-            line[width - 1] = '\0';
-        fprintf(stderr, "\r\033[K%s\n", line);
-        p->lines++;
+        draw(p, line, size.ws_col);
+        shown++;
     }
+    if (devices > room) {
+        snprintf(line, sizeof line, "%zu of %zu devices have ended", ended, devices);
+        draw(p, line, size.ws_col);
+    }
+    fputs("\033[J", stderr);
     fflush(stderr);
 }
 
