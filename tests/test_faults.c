@@ -230,12 +230,69 @@ static void damage_that_no_loader_sees_is_caught_by_the_confirm(void **state)
     close_subject(&s);
 }
 
+/* All kinds of trouble at once, at random: what is called confirmed is, whatever happened on the way. */
+static void storms_never_make_a_false_confirmation(void **state)
+{
+    (void)state;
+    unsigned confirmed = 0;
+    unsigned not_confirmed = 0;
+    for (unsigned seed = 0; seed < 150; seed++) {
+        char wire[256];
+        struct eb_problem problem;
+        struct job job;
+        struct little little;
+        unsigned rate = seed % 5 * 30000;
+        snprintf(wire, sizeof wire,
+                 "lost-ppm: %u, doubled-ppm: %u, reordered-ppm: %u, garbled-ppm: %u, garbled-unseen-ppm: %u, "
+                 "jitter-us: %u",
+                 rate, rate, rate, rate, seed % 3 * 10000, seed % 7 * 700);
+        const struct little_options options = {.plcs = 2,
+                                               .couplers = 2,
+                                               .image_bytes = 5000,
+                                               .wire = wire,
+                                               .device = seed % 2 != 0 ? "    checks-crc: no\n" : NULL};
+        little_make(&little, &options);
+        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+        assert_non_null(sim);
+        eb_sim_pass(sim, seed); /* another moment, and with it another row of random numbers */
+        for (unsigned i = 0; i < seed; i++)
+            eb_sim_port(sim)->random(eb_sim_port(sim)->self);
+        job_open(&job, little.site_path);
+        job_begin(&job, eb_sim_port(sim), true);
+        job_work(&job);
+        for (size_t d = 0; d < job.site->device_count; d++) {
+            const char *name = job.site->devices[d].name;
+            bool plc = name[0] == 'p';
+            for (size_t k = 0; k < (plc ? 2U : 1U); k++) {
+                const char *file = k == 1 ? "display-2.0.bin" : plc ? "plc-2.0.bin" : "coupler-2.0.bin";
+                size_t size;
+                size_t capacity;
+                char *image = read_text(little.folder, file, &size);
+                const uint8_t *flash = eb_sim_flash(sim, name, k == 1 ? "display" : "firmware", &capacity);
+                bool holds = memcmp(flash, image, size) == 0;
+                free(image);
+                if (job.items[d][k].outcome == EB_OUTCOME_CONFIRMED && !holds)
+                    fail_msg("seed %u: %s is called confirmed and is not", seed, name);
+            }
+            *(job.runs[d].outcome == EB_OUTCOME_CONFIRMED ? &confirmed : &not_confirmed) += 1;
+        }
+        job_close(&job);
+        eb_sim_close(sim);
+        little_remove(&little);
+    }
+    print_message("in 150 storms %u devices were confirmed, truly, and %u were not\n", confirmed,
+                  not_confirmed);
+    assert_true(confirmed > 200);
+    assert_true(not_confirmed > 10);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_fault_at_every_frame_of_a_plc),
         cmocka_unit_test(every_fault_at_every_frame_of_a_coupler),
         cmocka_unit_test(damage_that_no_loader_sees_is_caught_by_the_confirm),
+        cmocka_unit_test(storms_never_make_a_false_confirmation),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
