@@ -529,6 +529,26 @@ static void what_cannot_be_read_is_not_taken_unasked(void **state)
     expect("fit coupler-1 --yes --accept running-version", 1, "1 failed", "coupler-1: confirm firmware 2.0");
 }
 
+static void a_device_in_its_loader_is_seen_and_brought_back(void **state)
+{
+    (void)state;
+    char *world = read_text(little.folder, "world.yaml", NULL);
+    char *at = strstr(world, "    serial: C-1\n");
+    write_text(little.folder, "world.yaml", "%.*s    starts: loader\n%s", (int)(at - world), world, at);
+    free(world);
+    expect("survey", 1, "(in loader)  2.0     unreadable", "");
+    expect("survey", 1, "1 in the loader, where no program runs: 'einbau fit' brings them back.", "");
+    write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "1..9",
+                ", \"least_running\": \"0.9\"");
+    expect("fit coupler-1 --yes", 1,
+           "coupler-1 firmware: least-running: found not readable, expected at least 0.9 "
+           "(refused unless accepted: --accept least-running)",
+           "");
+    expect("fit --yes --accept least-running", 0,
+           "coupler-1  firmware   (in loader)  2.0  2.0          confirmed", "");
+    expect_running("coupler-1", "2.0");
+}
+
 static void silent_devices_are_told_from_silent_links(void **state)
 {
     (void)state;
@@ -705,6 +725,7 @@ int main(void)
         TEST(a_call_without_a_site_or_a_command_says_so),
         TEST(every_command_has_help_with_an_example),
         TEST(what_cannot_be_read_is_not_taken_unasked),
+        TEST(a_device_in_its_loader_is_seen_and_brought_back),
         TEST(silent_devices_are_told_from_silent_links),
         TEST(a_state_in_use_is_left_alone),
         TEST(a_damaged_or_foreign_state_is_not_taken_up),

@@ -92,7 +92,8 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
     struct outcome o = run_program(demo);
     if (o.status != 0)
         fail_msg("%s%s", o.out, o.err);
-    assert_non_null(strstr(o.out, "tower-io-3 firmware: hardware-revision: found 6, expected 2..5\n"));
+    assert_non_null(strstr(
+        o.out, "tower-io-3 firmware: hardware-revision: found 6, expected 2..5 (refused unless accepted: "));
     assert_non_null(strstr(
         o.out,
         "rescue-plc firmware: order-code: found QM-RC4-24K, expected QM-RC4-24D (cannot be accepted)\n"));

@@ -152,7 +152,9 @@ static void print_result(const struct session *s)
             enum eb_outcome here = item->outcome != EB_OUTCOME_NONE ? item->outcome : outcome;
             const char *const cells[] = {k == 0 ? t->device->name : "",
                                          item->component->name,
-                                         item->from[0] != '\0' ? item->from : "?",
+                                         item->from[0] != '\0' ? item->from
+                                         : t->look.in_loader   ? "(in loader)"
+                                                               : "?",
                                          item->image->version,
                                          now_running(t, item),
                                          eb_outcome_word(here)};

@@ -7,6 +7,7 @@ static void print_advice(const struct session *s)
 {
     size_t behind = 0;
     size_t silent = 0;
+    size_t in_loader = 0;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         bool here = false;
@@ -14,11 +15,14 @@ static void print_advice(const struct session *s)
             here = here || (target_has(t, k) && target_mark(t, k) == EB_MARK_BEHIND);
         behind += here;
         silent += t->chosen && !t->answered;
+        in_loader += t->reached && t->look.in_loader;
     }
-    if (behind + silent > 0)
+    if (behind + silent + in_loader > 0)
         puts("");
     if (behind > 0)
         printf("%zu behind: 'einbau plan' says what would be written to them.\n", behind);
+    if (in_loader > 0)
+        printf("%zu in the loader, where no program runs: 'einbau fit' brings them back.\n", in_loader);
     if (silent > 0)
         printf("%zu silent: are they powered, and is the laptop on their wire and in their subnet?\n",
                silent);

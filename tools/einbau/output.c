@@ -221,12 +221,14 @@ void print_findings(const struct target *t, bool *spaced)
             const struct eb_finding *finding = &v->findings[f];
             if (finding->grade == EB_GRADE_YES)
                 continue;
-            const char *advice = finding->grade == EB_GRADE_ACCEPTED ? " (accepted)"
-                                 : !finding->acceptable              ? " (cannot be accepted)"
-                                                                     : "";
-            paragraph(spaced, "%s %s: %s: found %s, expected %s%s\n", t->device->name,
-                      t->items[k].component->name, eb_rule_code(finding->rule), finding->found,
-                      finding->expected, advice);
+            const char *code = eb_rule_code(finding->rule);
+            char advice[96] = "cannot be accepted";
+            if (finding->grade == EB_GRADE_ACCEPTED)
+                snprintf(advice, sizeof advice, "accepted");
+            else if (finding->acceptable)
+                snprintf(advice, sizeof advice, "refused unless accepted: --accept %s", code);
+            paragraph(spaced, "%s %s: %s: found %s, expected %s (%s)\n", t->device->name,
+                      t->items[k].component->name, code, finding->found, finding->expected, advice);
         }
     }
 }
