@@ -2,11 +2,12 @@
  * dissector. */
 #include "support/support.h"
 
-#include <ctype.h>
+#include <netinet/in.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 #define PYTHON "/usr/bin/python3" /* Debian's, which has Debian's pymodbus */
@@ -89,11 +90,59 @@ static struct outcome read_identity(void)
     return shell(PYTHON " %s/tests/interop/modbus_read.py " PLC " %u", SOURCE_DIR, port_of("modbus"));
 }
 
+/* The identity holds `part`, now or within ten seconds. */
+static void expect_identity(const char *part)
+{
+    for (int i = 0; i < 50; i++) {
+        struct outcome o = read_identity();
+        bool found = o.status == 0 && strstr(o.out, part) != NULL;
+        outcome_free(&o);
+        if (found)
+            return;
+        usleep(200000);
+    }
+    expect_done(read_identity(), part);
+}
+
 static void restart_plc(void)
 {
-    expect_done(shell(PYTHON " %s/tests/interop/modbus_read.py " PLC " %u write 0x1000 3 && sleep 1.5",
-                      SOURCE_DIR, port_of("modbus")),
+    expect_done(shell(PYTHON " %s/tests/interop/modbus_read.py " PLC " %u write 0x1000 3", SOURCE_DIR,
+                      port_of("modbus")),
                 "");
+    usleep(500000); /* now it is down */
+}
+
+static struct sockaddr_in on_loopback(unsigned port)
+{
+    struct sockaddr_in address = {.sin_family = AF_INET, .sin_port = htons((uint16_t)port)};
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    return address;
+}
+
+/* A port that nobody uses now. */
+static unsigned free_port(int type)
+{
+    struct sockaddr_in address = on_loopback(0);
+    socklen_t size = sizeof address;
+    int fd = socket(AF_INET, type, 0);
+    assert_int_equal(bind(fd, (const struct sockaddr *)&address, sizeof address), 0);
+    assert_int_equal(getsockname(fd, (struct sockaddr *)&address, &size), 0);
+    close(fd);
+    return ntohs(address.sin_port);
+}
+
+/* Until a server takes connections there, at most fifteen seconds. */
+static bool wait_for_server(unsigned port)
+{
+    struct sockaddr_in address = on_loopback(port);
+    bool up = false;
+    for (int i = 0; i < 150 && !up; i++) {
+        int fd = socket(AF_INET, SOCK_STREAM, 0);
+        up = connect(fd, (const struct sockaddr *)&address, sizeof address) == 0;
+        close(fd);
+        usleep(100000);
+    }
+    return up;
 }
 
 /* --- their clients, our devices ------------------------------------------------------------------ */
@@ -113,9 +162,9 @@ static void a_modbus_client_reads_a_simulated_device(void **state)
 static void push_and_run(const char *command)
 {
     expect_done(shell("cd %s && %s", little.folder, command), "");
-    expect_done(read_identity(), "02 1.0\n");
+    expect_identity("02 1.0\n");
     restart_plc();
-    expect_done(read_identity(), "02 2.0\n");
+    expect_identity("02 2.0\n");
 }
 
 static void atftp_pushes_and_the_device_runs_it(void **state)
@@ -169,7 +218,7 @@ static void damage_by_another_client_does_not_run(void **state)
                       little.folder, port_of("tftp")),
                 "");
     restart_plc();
-    expect_done(read_identity(), "02 1.0\n");
+    expect_identity("02 1.0\n");
 }
 
 /* --- our client, their servers ------------------------------------------------------------------- */
@@ -183,8 +232,8 @@ static void fit_general_device(const char *server_format)
     char modbus_log[PATH_BYTES + 32];
     char modbus_port[16];
     char file[PATH_BYTES + 32];
-    unsigned tftp = 20000 + (unsigned)getpid() % 10000;
-    unsigned modbus = tftp + 10000;
+    unsigned tftp = free_port(SOCK_DGRAM);
+    unsigned modbus = free_port(SOCK_STREAM);
     snprintf(folder, sizeof folder, "%s/general", little.folder);
     snprintf(tftp_log, sizeof tftp_log, "%s.tftp.log", folder);
     snprintf(modbus_log, sizeof modbus_log, "%s.modbus.log", folder);
@@ -200,9 +249,8 @@ static void fit_general_device(const char *server_format)
         PYTHON, SOURCE_DIR "/tests/interop/modbus_device.py", modbus_port, file, "G-1", NULL};
     int tftp_pid = start_program(tftp_server, tftp_log);
     int modbus_pid = start_program(modbus_server, modbus_log);
-    if (!wait_for_text(modbus_log, "ready", 15))
+    if (!wait_for_server(modbus))
         fail_msg("%s", read_text("", modbus_log, NULL));
-    usleep(300000);
     write_text(little.folder, "general.yaml",
                "site: general\nlinks: {lan: {kind: ethernet}}\ndevices:\n  made-up:\n    link: lan\n    "
                "address: 127.0.0.1\n"
