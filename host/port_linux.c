@@ -2,11 +2,18 @@
 #include "einbau/host.h"
 
 #include <errno.h>
+#include <ifaddrs.h>
+#include <linux/ethtool.h>
+#include <linux/sockios.h>
+#include <net/if.h>
+#include <net/if_arp.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
+#include <sys/ioctl.h>
 #include <sys/random.h>
 #include <sys/socket.h>
 #include <time.h>
@@ -261,6 +268,101 @@ static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t
     return tcp_result(p, handle, recv(p->handles[handle].fd, bytes, cap, 0), received);
 }
 
+/* --- links --------------------------------------------------------------------------------------- */
+
+/* What the kernel tells of a link by its ioctls, which know this process's network namespace. */
+static bool ask_kernel(int fd, const char *name, unsigned long what, struct ifreq *request)
+{
+    eb_text_copy(request->ifr_name, sizeof request->ifr_name, name);
+    return ioctl(fd, what, request) == 0;
+}
+
+static uint32_t speed_of(int fd, const char *name)
+{
+    struct ethtool_cmd command = {.cmd = ETHTOOL_GSET};
+    struct ifreq request = {.ifr_data = (void *)&command};
+    if (!ask_kernel(fd, name, SIOCETHTOOL, &request))
+        return 0;
+    uint32_t speed = ethtool_cmd_speed(&command);
+    return speed == (uint32_t)SPEED_UNKNOWN || speed == UINT16_MAX ? 0 : speed;
+}
+
+static bool in_sysfs(const char *name, const char *what)
+{
+    char path[128];
+    snprintf(path, sizeof path, "/sys/class/net/%s/%s", name, what);
+    return access(path, F_OK) == 0;
+}
+
+/* Whether a line of the kernel's routing table with destination and mask 0 names this link. */
+static bool has_default_route(const char *name)
+{
+    char line[256];
+    char link[64];
+    unsigned long destination;
+    unsigned long mask;
+    bool found = false;
+    FILE *file = fopen("/proc/net/route", "re");
+    while (file != NULL && !found && fgets(line, sizeof line, file) != NULL)
+        found = sscanf(line, "%63s %lx %*x %*x %*u %*u %*u %lx", link, &destination, &mask) == 3 &&
+                destination == 0 && mask == 0 && strcmp(link, name) == 0;
+    if (file != NULL)
+        fclose(file);
+    return found;
+}
+
+static void describe_link(const struct ifaddrs *from, struct eb_link *link)
+{
+    const char *name = from->ifa_name;
+    struct ifreq mtu = {.ifr_mtu = 0};
+    struct ifreq hardware = {.ifr_ifindex = 0};
+    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+    *link = (struct eb_link){.up = (from->ifa_flags & IFF_UP) != 0, .kind = EB_LINK_WIRED};
+    eb_text_copy(link->name, sizeof link->name, name);
+    bool raw = ask_kernel(fd, name, SIOCGIFHWADDR, &hardware) && hardware.ifr_hwaddr.sa_family == ARPHRD_NONE;
+    if ((from->ifa_flags & IFF_LOOPBACK) != 0)
+        link->kind = EB_LINK_LOOPBACK;
+    else if (in_sysfs(name, "wireless") || in_sysfs(name, "phy80211"))
+        link->kind = EB_LINK_WIRELESS;
+    else if (raw || (from->ifa_flags & IFF_POINTOPOINT) != 0)
+        link->kind = EB_LINK_TUNNEL;
+    link->carrier = (from->ifa_flags & IFF_RUNNING) != 0;
+    link->speed_mbit_per_s = speed_of(fd, name);
+    link->mtu_bytes = ask_kernel(fd, name, SIOCGIFMTU, &mtu) ? (uint32_t)mtu.ifr_mtu : 0;
+    link->default_route = has_default_route(name);
+    close(fd);
+}
+
+static size_t list_links(void *self, struct eb_link *links, size_t cap)
+{
+    (void)self;
+    struct ifaddrs *all;
+    size_t count = 0;
+    if (getifaddrs(&all) != 0)
+        return 0;
+    for (const struct ifaddrs *a = all; a != NULL; a = a->ifa_next) {
+        size_t at = 0;
+        while (at < count && strncmp(links[at].name, a->ifa_name, EB_LINK_NAME_BYTES - 1) != 0)
+            at++;
+        if (at == cap)
+            continue;
+        if (at == count)
+            describe_link(a, &links[count++]);
+        struct eb_link *link = &links[at];
+        if (a->ifa_addr == NULL || a->ifa_addr->sa_family != AF_INET || a->ifa_netmask == NULL ||
+            link->count == EB_LINK_ADDRESSES_MAX)
+            continue;
+        uint8_t mask[4];
+        struct eb_link_address *address = &link->addresses[link->count];
+        memcpy(address->ip, &((const struct sockaddr_in *)(const void *)a->ifa_addr)->sin_addr, 4);
+        memcpy(mask, &((const struct sockaddr_in *)(const void *)a->ifa_netmask)->sin_addr, 4);
+        if (eb_mask_read(mask, &address->prefix))
+            link->count++;
+    }
+    freeifaddrs(all);
+    return count;
+}
+
 /* ------------------------------------------------------------------------------------------------- */
 
 const struct eb_port *eb_port_linux_open(void)
@@ -275,6 +377,7 @@ const struct eb_port *eb_port_linux_open(void)
         .wait = wait_until,
         .random = random_number,
         .path_mtu_bytes = path_mtu_bytes,
+        .links = list_links,
         .udp_open = udp_open,
         .udp_send = udp_send,
         .udp_receive = udp_receive,

@@ -111,6 +111,15 @@ static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_dev
     }
 }
 
+static void read_mask(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
+{
+    struct eb_endpoint mask;
+    char text[EB_ENDPOINT_TEXT_BYTES] = "255.255.255.0";
+    ebi_yaml_text(map, "mask", false, text, sizeof text);
+    if (!eb_endpoint_parse(&mask, text) || !eb_mask_read(mask.ip, &device->prefix))
+        wrong_word(&r->yaml, ebi_yaml_need(map, "mask"), text, "a mask like 255.255.255.0: ones, then zeros");
+}
+
 static void read_address(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
 {
     char address[EB_ENDPOINT_TEXT_BYTES] = "";
@@ -120,6 +129,7 @@ static void read_address(struct reading *r, struct ebi_yaml_map *map, struct eb_
     device->tftp.port = (uint16_t)ebi_yaml_number(&ports, "tftp", 1, 65535, EB_TFTP_PORT);
     device->unit = (uint8_t)ebi_yaml_number(map, "unit", 0, 255, EB_MODBUS_UNIT_SELF);
     ebi_yaml_map_end(&ports);
+    read_mask(r, map, device);
     if (r->yaml.failed)
         return;
     yaml_node_t *node = ebi_yaml_need(map, "address");
@@ -240,11 +250,13 @@ static void put_text(FILE *file, int indent, const char *key, const char *text)
 static void write_device(FILE *file, const struct eb_site_device *d)
 {
     char address[EB_ENDPOINT_TEXT_BYTES];
+    unsigned mask = d->prefix == 0 ? 0 : UINT32_MAX << (32 - d->prefix);
     bool any = false;
     eb_endpoint_text(&d->modbus, false, address);
     fprintf(file, "  \"%s\":\n", d->name);
     put_text(file, 4, "link", d->link);
     put_text(file, 4, "address", address);
+    fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
     fprintf(file, "    ports: {modbus: %u, tftp: %u}\n    unit: %u\n", d->modbus.port, d->tftp.port, d->unit);
     put_text(file, 4, "profile", d->profile->name);
     if (d->serial[0] != '\0')

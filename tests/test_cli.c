@@ -422,6 +422,8 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
          "found a control character, expected printable text"},
         {"site.yaml", "links:", "\"li\\x1bnks\":", "survey", 2,
          "found a control character, expected printable text"},
+        {"site.yaml", "    address: 192.0.2.1", "    mask: 255.0.255.0\n    address: 192.0.2.1", "survey", 2,
+         "found '255.0.255.0', expected a mask like 255.255.255.0: ones, then zeros"},
         /* worlds */
         {"world.yaml", NULL, NULL, "survey", 2, "world.yaml: cannot be opened"},
         {"world.yaml", "seed: 7", "seed: seven", "survey", 2,
@@ -499,8 +501,8 @@ static void a_call_without_a_site_or_a_command_says_so(void **state)
 static void every_command_has_help_with_an_example(void **state)
 {
     (void)state;
-    static const char *const names[] = {"survey", "show", "plan", "fit", "confirm"};
-    for (size_t i = 0; i < 5; i++) {
+    static const char *const names[] = {"links", "survey", "show", "plan", "fit", "confirm"};
+    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++) {
         const char *const arguments[] = {BIN_DIR "/einbau", names[i], "--help", NULL};
         char example[32];
         struct outcome o = run_program(arguments);

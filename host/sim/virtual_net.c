@@ -332,13 +332,36 @@ static int new_end(struct sim_virtual *v, void *owner, bool tcp)
     return handle;
 }
 
+/* Whether one of the laptop's links is on the device's wire and in one subnet with it. */
+static bool on_link(const struct sim_virtual *v, const struct sim_device *d)
+{
+    for (size_t i = 0; i < v->sim->laptop_count; i++) {
+        const struct sim_laptop_link *l = &v->sim->laptop[i];
+        for (size_t k = 0; k < l->link.count && strcmp(l->wire, d->wire) == 0 && l->link.carrier; k++) {
+            if (eb_link_covers(&l->link.addresses[k], d->address.ip))
+                return true;
+        }
+    }
+    return v->sim->laptop_count == 0;
+}
+
 static struct sim_device *device_at(struct sim_virtual *v, const struct eb_endpoint *endpoint)
 {
     for (size_t i = 0; i < v->sim->count; i++) {
-        if (memcmp(v->sim->devices[i].address.ip, endpoint->ip, sizeof endpoint->ip) == 0)
-            return &v->sim->devices[i];
+        struct sim_device *d = &v->sim->devices[i];
+        if (memcmp(d->address.ip, endpoint->ip, sizeof endpoint->ip) == 0)
+            return on_link(v, d) ? d : NULL;
     }
     return NULL;
+}
+
+static size_t list_links(void *self, struct eb_link *links, size_t cap)
+{
+    const struct sim_virtual *v = self;
+    size_t count = v->sim->laptop_count < cap ? v->sim->laptop_count : cap;
+    for (size_t i = 0; i < count; i++)
+        links[i] = v->sim->laptop[i].link;
+    return count;
 }
 
 static enum eb_status udp_open(void *self, void *owner, int *handle)
@@ -676,9 +699,22 @@ bool sim_virtual_open(struct eb_sim *sim)
                               .now_us = 1000000,
                               .next_laptop_port = LAPTOP_PORT_FIRST,
                               .next_device_port = DEVICE_PORT_FIRST};
-    v->port = (struct eb_port){v,        now_us,      wait_until,  random_number, path_mtu_bytes,
-                               udp_open, udp_send,    udp_receive, close_end,     tcp_open,
-                               tcp_send, tcp_receive, close_end};
+    v->port = (struct eb_port){
+        .self = v,
+        .now_us = now_us,
+        .wait = wait_until,
+        .random = random_number,
+        .path_mtu_bytes = path_mtu_bytes,
+        .links = sim->laptop_count > 0 ? list_links : NULL,
+        .udp_open = udp_open,
+        .udp_send = udp_send,
+        .udp_receive = udp_receive,
+        .udp_close = close_end,
+        .tcp_open = tcp_open,
+        .tcp_send = tcp_send,
+        .tcp_receive = tcp_receive,
+        .tcp_close = close_end,
+    };
     v->net = (struct sim_net){v,          now_us,          udp_bind,         device_udp_send,
                               udp_unbind, device_tcp_send, device_tcp_close, set_alive};
     v->woken = grow(NULL, sim->count + 1, sizeof *v->woken);

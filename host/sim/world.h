@@ -22,6 +22,12 @@ struct sim_wire {
     } up, down;
 };
 
+/* One of the laptop's links in this world, and the wire at its other end. */
+struct sim_laptop_link {
+    struct eb_link link;
+    char wire[EB_NAME_BYTES];
+};
+
 struct sim_virtual;
 struct sim_sockets;
 
@@ -31,6 +37,8 @@ struct eb_sim {
     uint64_t random;
     struct sim_wire wires[SIM_WIRES_MAX];
     size_t wire_count;
+    struct sim_laptop_link laptop[EB_LINKS_MAX]; /* none: every device is reached */
+    size_t laptop_count;
     struct sim_device *devices;
     size_t count;
     char state_dir[EB_PATH_BYTES];

@@ -198,6 +198,63 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     ebi_yaml_map_end(&map);
 }
 
+/* "192.0.2.100/24" */
+static void read_link_address(struct ebi_yaml *yaml, const yaml_node_t *node, const char *text,
+                              struct eb_link *link)
+{
+    struct eb_endpoint endpoint;
+    char ip[EB_ENDPOINT_TEXT_BYTES] = "";
+    uint64_t prefix = 33;
+    const char *slash = strchr(text, '/');
+    if (slash != NULL && slash - text < (ptrdiff_t)sizeof ip) {
+        memcpy(ip, text, (size_t)(slash - text));
+        if (!eb_text_number(slash + 1, strlen(slash + 1), &prefix))
+            prefix = 33;
+    }
+    if (prefix > 32 || !eb_endpoint_parse(&endpoint, ip) || link->count == EB_LINK_ADDRESSES_MAX) {
+        char found[96];
+        snprintf(found, sizeof found, "'%.60s'", text);
+        ebi_yaml_wrong(yaml, node, found, "at most 8 addresses with their prefix, like 192.0.2.100/24");
+        return;
+    }
+    struct eb_link_address *address = &link->addresses[link->count++];
+    memcpy(address->ip, endpoint.ip, sizeof endpoint.ip);
+    address->prefix = (uint8_t)prefix;
+}
+
+static void read_laptop(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *links)
+{
+    static const char *const kinds[] = {"wired", "wireless", "tunnel", "loopback", NULL};
+    const char *name;
+    yaml_node_t *node;
+    yaml_node_t *item;
+    for (size_t i = 0; (node = ebi_yaml_pair(yaml, links, i, &name)) != NULL; i++) {
+        if (i == EB_LINKS_MAX) {
+            ebi_yaml_wrong(yaml, node, "one link too many", "at most 32");
+            return;
+        }
+        struct sim_laptop_link *l = &sim->laptop[i];
+        struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+        if (!eb_text_copy(l->link.name, sizeof l->link.name, name))
+            ebi_yaml_wrong(yaml, node, "a link with a longer name", "at most 23 characters");
+        l->link.kind = (enum eb_link_kind)choice(&map, "kind", kinds, EB_LINK_WIRED);
+        l->link.up = ebi_yaml_yes(&map, "up", true);
+        l->link.carrier = ebi_yaml_yes(&map, "carrier", true);
+        l->link.default_route = ebi_yaml_yes(&map, "default-route", false);
+        l->link.speed_mbit_per_s = (uint32_t)ebi_yaml_number(&map, "speed-mbit-per-s", 1, 1000000, 1000);
+        l->link.mtu_bytes = (uint32_t)ebi_yaml_number(&map, "mtu-bytes", 576, 65536, 1500);
+        ebi_yaml_text(&map, "wire", false, l->wire, sizeof l->wire);
+        yaml_node_t *addresses = ebi_yaml_get(&map, "addresses", false);
+        for (size_t k = 0; (item = ebi_yaml_item(yaml, addresses, k)) != NULL; k++) {
+            const char *text = ebi_yaml_scalar(yaml, item);
+            if (text != NULL)
+                read_link_address(yaml, item, text, &l->link);
+        }
+        ebi_yaml_map_end(&map);
+        sim->laptop_count = i + 1;
+    }
+}
+
 bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem)
 {
     struct ebi_yaml yaml;
@@ -213,6 +270,7 @@ bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *pro
     if (site[0] != '\0')
         ebi_path_beside(path, site, sim->site_path);
     read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", true));
+    read_laptop(sim, &yaml, ebi_yaml_get(&map, "laptop", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     if (devices != NULL && devices->type == YAML_MAPPING_NODE)
         sim->devices =

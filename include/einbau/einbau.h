@@ -4,6 +4,7 @@
 #define EINBAU_EINBAU_H
 
 #include "einbau/crew.h"
+#include "einbau/link.h"
 #include "einbau/modbus.h"
 #include "einbau/model.h"
 #include "einbau/plan.h"

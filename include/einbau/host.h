@@ -34,6 +34,7 @@ struct eb_site_device {
     struct eb_endpoint modbus; /* the same address with each protocol's port */
     struct eb_endpoint tftp;
     uint8_t unit;
+    uint8_t prefix; /* of the device's own mask, as the number of its ones */
     const struct eb_profile *profile;
     char serial[EB_NAME_BYTES];                   /* empty: any */
     struct eb_site_want wants[EB_COMPONENTS_MAX]; /* as the profile's components */

@@ -9,6 +9,7 @@
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
+#include "einbau/link.h"
 #include "einbau/status.h"
 
 /* Deadlines: a time in the past is due; this is never. */
@@ -46,6 +47,10 @@ struct eb_port {
 
     /* The largest IP packet that goes to `peer` unfragmented, bytes; 576 where it is not known (RFC 791). */
     uint32_t (*path_mtu_bytes)(void *self, const struct eb_endpoint *peer);
+
+    /* Fills in up to `cap` of the laptop's links and gives their number; NULL where the port does not know
+     * them. */
+    size_t (*links)(void *self, struct eb_link *links, size_t cap);
 
     /* Opens a UDP socket on a free local port.  EB_IO where none can be had. */
     enum eb_status (*udp_open)(void *self, void *owner, int *handle);

@@ -24,7 +24,7 @@ static void print_advice(const struct session *s)
     if (in_loader > 0)
         printf("%zu in the loader, where no program runs: 'einbau fit' brings them back.\n", in_loader);
     if (silent > 0)
-        printf("%zu silent: are they powered, and is the laptop on their wire and in their subnet?\n",
+        printf("%zu silent: are they powered? 'einbau links' says whether the laptop is in their subnet.\n",
                silent);
 }
 

@@ -5,8 +5,8 @@
 #include <stdio.h>
 #include <string.h>
 
-static const struct command *const commands[] = {&command_survey, &command_show, &command_plan, &command_fit,
-                                                 &command_confirm};
+static const struct command *const commands[] = {&command_links, &command_survey, &command_show,
+                                                 &command_plan,  &command_fit,    &command_confirm};
 
 enum { COMMANDS = sizeof commands / sizeof commands[0] };
 

@@ -145,6 +145,7 @@ void options_read(const struct command *command, int argc, char **argv, struct o
     argv[0] = name;
     argp_err_exit_status = EXIT_WRONG_CALL;
     argp_parse(&argp, argc, argv, 0, NULL, &parsing);
+    options->site_optional = (command->takes & SITE_OPTIONAL) != 0;
     options->site = from_environment(options->site, "EINBAU_SITE");
     options->sim = from_environment(options->sim, "EINBAU_SIM");
     options->state = from_environment(options->state, "EINBAU_STATE");

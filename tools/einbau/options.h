@@ -24,6 +24,7 @@ struct options {
     bool json;
     bool yes;
     bool again;
+    bool site_optional;
     uint32_t accepted; /* bits of enum eb_rule */
     char **names;      /* devices named on the command line */
     size_t name_count;
@@ -32,7 +33,7 @@ struct options {
 };
 
 /* Which options a command knows besides the common ones. */
-enum { TAKES_WITHOUT = 1, TAKES_IMAGE = 2, TAKES_JOB = 4, NEEDS_ONE_DEVICE = 8 };
+enum { TAKES_WITHOUT = 1, TAKES_IMAGE = 2, TAKES_JOB = 4, NEEDS_ONE_DEVICE = 8, SITE_OPTIONAL = 16 };
 
 struct command {
     const char *name;
@@ -43,7 +44,8 @@ struct command {
     int (*run)(const struct options *options);
 };
 
-extern const struct command command_survey, command_show, command_plan, command_fit, command_confirm;
+extern const struct command command_links, command_survey, command_show, command_plan, command_fit,
+    command_confirm;
 
 /* Reads the arguments of one command; ends the process with EXIT_WRONG_CALL where they are wrong. */
 void options_read(const struct command *command, int argc, char **argv, struct options *options);

@@ -95,17 +95,9 @@ static bool choose(struct session *s)
     return true;
 }
 
-bool session_open(struct session *s, const struct options *options)
+static bool open_site(struct session *s)
 {
-    memset(s, 0, sizeof *s);
-    s->options = options;
-    if (options->site == NULL) {
-        complain(
-            "found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says how to "
-            "write one");
-        return fail(s, EXIT_WRONG_CALL);
-    }
-    s->site = eb_site_read(options->site, &s->problem);
+    s->site = eb_site_read(s->options->site, &s->problem);
     if (s->site == NULL)
         return fail_problem(s);
     s->count = s->site->device_count;
@@ -114,7 +106,20 @@ bool session_open(struct session *s, const struct options *options)
         return fail(s, EXIT_WRONG_CALL);
     for (size_t i = 0; i < s->count; i++)
         s->targets[i].device = &s->site->devices[i];
-    if (!choose(s))
+    return choose(s);
+}
+
+bool session_open(struct session *s, const struct options *options)
+{
+    memset(s, 0, sizeof *s);
+    s->options = options;
+    if (options->site == NULL && !options->site_optional) {
+        complain(
+            "found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says how to "
+            "write one");
+        return fail(s, EXIT_WRONG_CALL);
+    }
+    if (options->site != NULL && !open_site(s))
         return false;
     if (options->sim != NULL) {
         s->sim = eb_sim_open(options->sim, options->state, &s->problem);

@@ -1,0 +1,267 @@
+#include "output.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { TRAPS = 6, SENTENCE_BYTES = 160 };
+
+/* What is found out in one call. */
+struct findings {
+    struct eb_link links[EB_LINKS_MAX];
+    size_t count;
+    struct eb_way *ways; /* one per target */
+};
+
+static void address_text(const struct eb_link_address *address, char *text, size_t cap)
+{
+    struct eb_endpoint endpoint = {.port = 0};
+    char ip[EB_ENDPOINT_TEXT_BYTES];
+    memcpy(endpoint.ip, address->ip, sizeof endpoint.ip);
+    eb_endpoint_text(&endpoint, false, ip);
+    snprintf(text, cap, "%s/%u", ip, address->prefix);
+}
+
+static struct eb_link_address address_of(const struct target *t)
+{
+    struct eb_link_address address = {.prefix = t->device->prefix};
+    memcpy(address.ip, t->device->modbus.ip, sizeof address.ip);
+    return address;
+}
+
+static bool find_out(struct session *s, struct findings *f)
+{
+    uint8_t(*taken)[4] = calloc(s->count + 1, sizeof *taken);
+    f->ways = calloc(s->count + 1, sizeof *f->ways);
+    if (taken == NULL || f->ways == NULL) {
+        free(taken);
+        free(f->ways);
+        return false;
+    }
+    f->count = s->port->links(s->port->self, f->links, EB_LINKS_MAX);
+    for (size_t i = 0; i < s->count; i++)
+        memcpy(taken[i], s->targets[i].device->modbus.ip, sizeof taken[i]);
+    for (size_t i = 0; i < s->count; i++) {
+        struct eb_link_address device = address_of(&s->targets[i]);
+        f->ways[i] = eb_way_to(f->links, f->count, &device, (const uint8_t(*)[4])taken, s->count);
+    }
+    free(taken);
+    return true;
+}
+
+/* --- as text ------------------------------------------------------------------------------------- */
+
+static void print_links(const struct findings *f)
+{
+    static const char *const heads[] = {"LINK", "KIND", "STATE", "SPEED", "MTU", "ADDRESSES"};
+    struct table table;
+    table_begin(&table, 6, heads);
+    for (size_t i = 0; i < f->count; i++) {
+        const struct eb_link *l = &f->links[i];
+        char speed[24] = "";
+        char mtu[16];
+        char addresses[EB_LINK_ADDRESSES_MAX * 24] = "";
+        if (l->speed_mbit_per_s > 0)
+            snprintf(speed, sizeof speed, "%u Mbit/s", l->speed_mbit_per_s);
+        snprintf(mtu, sizeof mtu, "%u", l->mtu_bytes);
+        for (size_t k = 0; k < l->count; k++) {
+            size_t at = strlen(addresses);
+            if (k > 0)
+                addresses[at++] = ' ';
+            address_text(&l->addresses[k], addresses + at, sizeof addresses - at);
+        }
+        const char *const cells[] = {l->name,
+                                     eb_link_kind_word(l->kind),
+                                     !l->up ? "off" : l->carrier ? "carrier" : "no carrier",
+                                     speed,
+                                     mtu,
+                                     addresses};
+        table_add(&table, cells);
+    }
+    table_print(&table);
+}
+
+static void way_sentence(const struct findings *f, const struct eb_way *way, char *text)
+{
+    char add[32];
+    const char *over = f->links[way->link].name;
+    address_text(&way->add, add, sizeof add);
+    switch (way->kind) {
+    case EB_WAY_DIRECT:
+        snprintf(text, SENTENCE_BYTES, "in one subnet with %s", over);
+        break;
+    case EB_WAY_ROUTED:
+        snprintf(text, SENTENCE_BYTES,
+                 "not in a subnet of the laptop: packets would leave by the default route of %s", over);
+        break;
+    case EB_WAY_ADD:
+        snprintf(text, SENTENCE_BYTES, "not in a subnet of the laptop: %s needs an address like %s", over,
+                 add);
+        break;
+    case EB_WAY_NONE:
+        snprintf(text, SENTENCE_BYTES, "no link of the laptop can be used: switch a wired one on");
+        break;
+    }
+}
+
+static void print_ways(const struct session *s, const struct findings *f)
+{
+    static const char *const heads[] = {"DEVICE", "ADDRESS", "WAY"};
+    struct table table;
+    table_begin(&table, 3, heads);
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        struct eb_link_address device = address_of(t);
+        char address[32];
+        char sentence[SENTENCE_BYTES];
+        if (!t->chosen)
+            continue;
+        address_text(&device, address, sizeof address);
+        way_sentence(f, &f->ways[i], sentence);
+        const char *const cells[] = {t->device->name, address, sentence};
+        table_add(&table, cells);
+    }
+    puts("");
+    table_print(&table);
+}
+
+static void print_traps(const struct session *s, const struct findings *f)
+{
+    bool spaced = false;
+    for (size_t i = 0; i < s->count; i++) {
+        for (unsigned bit = 0; bit < TRAPS && s->targets[i].chosen; bit++) {
+            if ((f->ways[i].traps >> bit & 1) == 0)
+                continue;
+            if (!spaced)
+                puts("");
+            spaced = true;
+            printf("%s: %s\n", s->targets[i].device->name, eb_trap_text((enum eb_trap)(1U << bit)));
+        }
+    }
+}
+
+/* Each command once, however many devices it helps. */
+static void print_commands(const struct session *s, const struct findings *f)
+{
+    bool any = false;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct eb_way *way = &f->ways[i];
+        bool told = way->kind != EB_WAY_ADD || !s->targets[i].chosen;
+        for (size_t k = 0; k < i && !told; k++)
+            told = s->targets[k].chosen && f->ways[k].kind == EB_WAY_ADD && f->ways[k].link == way->link &&
+                   memcmp(&f->ways[k].add, &way->add, sizeof way->add) == 0;
+        if (told)
+            continue;
+        char add[32];
+        address_text(&way->add, add, sizeof add);
+        if (!any)
+            puts("\nTo reach them, once nobody else is known to have the address:");
+        any = true;
+        printf("  sudo ip address add %s dev %s\n", add, f->links[way->link].name);
+    }
+}
+
+/* --- as a document ------------------------------------------------------------------------------- */
+
+static json_t *links_document(const struct findings *f)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < f->count; i++) {
+        const struct eb_link *l = &f->links[i];
+        json_t *addresses = json_array();
+        for (size_t k = 0; k < l->count; k++) {
+            char text[32];
+            address_text(&l->addresses[k], text, sizeof text);
+            json_array_append_new(addresses, json_string(text));
+        }
+        json_array_append_new(list, json_pack("{s:s, s:s, s:b, s:b, s:i, s:i, s:b, s:o}", "name", l->name,
+                                              "kind", eb_link_kind_word(l->kind), "up", l->up, "carrier",
+                                              l->carrier, "speed_mbit_per_s", (int)l->speed_mbit_per_s,
+                                              "mtu_bytes", (int)l->mtu_bytes, "default_route",
+                                              l->default_route, "addresses", addresses));
+    }
+    return list;
+}
+
+static json_t *way_document(const struct target *t, const struct findings *f, const struct eb_way *way)
+{
+    static const char *const kinds[] = {"direct", "routed", "add", "none"};
+    struct eb_link_address device = address_of(t);
+    char text[32];
+    json_t *traps = json_array();
+    address_text(&device, text, sizeof text);
+    for (unsigned bit = 0; bit < TRAPS; bit++) {
+        if ((way->traps >> bit & 1) != 0)
+            json_array_append_new(traps, json_string(eb_trap_text((enum eb_trap)(1U << bit))));
+    }
+    json_t *root =
+        json_pack("{s:s, s:s, s:s, s:s, s:o, s:[], s:[]}", "name", t->device->name, "link", t->device->link,
+                  "address", text, "way", kinds[way->kind], "traps", traps, "components", "findings");
+    if (way->kind != EB_WAY_NONE)
+        json_object_set_new(root, "over", json_string(f->links[way->link].name));
+    if (way->kind == EB_WAY_ADD) {
+        address_text(&way->add, text, sizeof text);
+        json_object_set_new(root, "add", json_string(text));
+    }
+    return root;
+}
+
+static void print_links_document(const struct session *s, const struct findings *f)
+{
+    json_t *devices = json_array();
+    for (size_t i = 0; i < s->count; i++) {
+        if (s->targets[i].chosen)
+            json_array_append_new(devices, way_document(&s->targets[i], f, &f->ways[i]));
+    }
+    print_document(json_pack("{s:s, s:o, s:o, s:o}", "einbau", "links/1", "site",
+                             s->site != NULL ? json_string(s->site->name) : json_null(), "links",
+                             links_document(f), "devices", devices));
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+static int run(const struct options *options)
+{
+    struct session s;
+    struct findings f = {.count = 0};
+    if (!session_open(&s, options))
+        return session_close(&s, s.status);
+    if (s.port->links == NULL) {
+        complain("%s: found no key 'laptop', expected the links of the simulated laptop (docs/world.md)",
+                 options->sim);
+        return session_close(&s, EXIT_WRONG_CALL);
+    }
+    if (!find_out(&s, &f)) {
+        complain("out of memory");
+        return session_close(&s, EXIT_WRONG_CALL);
+    }
+    if (options->json) {
+        print_links_document(&s, &f);
+    } else {
+        print_links(&f);
+        if (s.count > 0)
+            print_ways(&s, &f);
+        print_traps(&s, &f);
+        print_commands(&s, &f);
+    }
+    for (size_t i = 0; i < s.count; i++) {
+        if (s.targets[i].chosen && (f.ways[i].kind != EB_WAY_DIRECT || f.ways[i].traps != 0))
+            s.status = EXIT_NOT_AS_WANTED;
+    }
+    free(f.ways);
+    return session_close(&s, s.status);
+}
+
+const struct command command_links = {
+    .name = "links",
+    .arguments = "[DEVICE...]",
+    .summary = "the laptop's links, and whether each device can be reached over them",
+    .help = "Lists the laptop's links with their addresses, and says for each device of the site (or those "
+            "named) over "
+            "which of them it is reached, or what to change. Sends nothing and changes nothing.\v"
+            "Example:\n  einbau links --site larchfell.site.yaml\n\n"
+            "Exit status 1 where a device is not in a subnet of the laptop, or something will go wrong on "
+            "the way.",
+    .takes = TAKES_WITHOUT | SITE_OPTIONAL,
+    .run = run,
+};
