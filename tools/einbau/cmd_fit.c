@@ -54,12 +54,12 @@ static bool carry_out(struct session *s)
     struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
     struct progress progress;
     struct eb_crew crew;
-    if (places == NULL || !progress_open(&progress, s)) {
-        free(places);
+    if (places == NULL) {
         complain("out of memory; nothing was written");
         s->status = EXIT_WRONG_CALL;
         return false;
     }
+    progress_open(&progress, s);
     eb_crew_init(&crew, s->port, places, s->count);
     for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];

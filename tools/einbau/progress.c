@@ -64,14 +64,13 @@ static void on_event(void *context, const struct eb_run *run)
     fprintf(stderr, "%s: %s%s\n", t->device->name, eb_rung_word(at->rung), more);
 }
 
-bool progress_open(struct progress *p, struct session *session)
+void progress_open(struct progress *p, struct session *session)
 {
     *p = (struct progress){.session = session, .silent = session->options->json};
     p->terminal = !p->silent && isatty(STDERR_FILENO);
     fflush(stdout);
     if (!p->silent)
         fputs("\nLeave power and cables alone until the end. Ctrl-C ends the job cleanly.\n", stderr);
-    return true;
 }
 
 void progress_attach(struct progress *p, struct eb_run_config *config)

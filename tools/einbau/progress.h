@@ -12,7 +12,7 @@ struct progress {
     size_t lines; /* drawn before */
 };
 
-bool progress_open(struct progress *progress, struct session *session);
+void progress_open(struct progress *progress, struct session *session);
 void progress_attach(struct progress *progress, struct eb_run_config *config);
 void progress_show(void *context);
 void progress_close(struct progress *progress);
