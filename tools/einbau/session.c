@@ -211,6 +211,20 @@ void session_work(struct session *s, struct eb_crew *crew, void (*show)(void *co
         show(context);
 }
 
+/* A run that only looks. */
+static struct eb_run_config config_of(const struct session *s, const struct target *t)
+{
+    return (struct eb_run_config){
+        .port = s->port,
+        .profile = t->device->profile,
+        .modbus = t->device->modbus,
+        .tftp = t->device->tftp,
+        .unit = t->device->unit,
+        .serial = t->device->serial,
+        .reach_patience_us = REACH_PATIENCE_US,
+    };
+}
+
 bool session_look(struct session *s)
 {
     struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
@@ -224,15 +238,7 @@ bool session_look(struct session *s)
         struct target *t = &s->targets[i];
         if (!t->chosen)
             continue;
-        const struct eb_run_config config = {
-            .port = s->port,
-            .profile = t->device->profile,
-            .modbus = t->device->modbus,
-            .tftp = t->device->tftp,
-            .unit = t->device->unit,
-            .serial = t->device->serial,
-            .reach_patience_us = REACH_PATIENCE_US,
-        };
+        const struct eb_run_config config = config_of(s, t);
         eb_run_init(&t->look, &config);
         eb_crew_add(&crew, &t->look);
         chosen++;
@@ -256,11 +262,10 @@ bool session_look(struct session *s)
 
 /* --- planning ------------------------------------------------------------------------------------ */
 
-static bool add_item(struct session *s, struct target *t, size_t index, const struct eb_image *image)
+static void add_item(struct target *t, const struct eb_component_profile *component,
+                     const struct eb_image *image)
 {
-    const struct eb_component_profile *component = &t->device->profile->components[index];
-    if (image == NULL)
-        return false;
+    size_t index = (size_t)(component - t->device->profile->components);
     t->images[t->item_count] = image;
     t->items[t->item_count++] = (struct eb_run_item){
         .component = component,
@@ -270,8 +275,6 @@ static bool add_item(struct session *s, struct target *t, size_t index, const st
         .checksum = image->checksum,
         .delivered = t->device->wants[index].delivered,
     };
-    (void)s;
-    return true;
 }
 
 /* With --image: the one component that it is for. */
@@ -287,7 +290,8 @@ static bool plan_given(struct session *s, struct target *t)
                  image->path, image->facts.component, t->device->name, profile->name);
         return fail(s, EXIT_WRONG_CALL);
     }
-    return add_item(s, t, (size_t)(component - profile->components), image);
+    add_item(t, component, image);
+    return true;
 }
 
 static bool plan_wanted(struct session *s, struct target *t, size_t index)
@@ -309,7 +313,8 @@ static bool plan_wanted(struct session *s, struct target *t, size_t index)
                  t->device->name);
         return fail(s, EXIT_WRONG_CALL);
     }
-    return add_item(s, t, index, image);
+    add_item(t, component, image);
+    return true;
 }
 
 static bool plan_target(struct session *s, struct target *t)
@@ -347,21 +352,14 @@ bool session_plan(struct session *s)
             t->buffer = malloc(BUFFER_BYTES);
             if (t->buffer == NULL)
                 return fail(s, EXIT_WRONG_CALL);
-            t->fit.config = (struct eb_run_config){
-                .port = s->port,
-                .profile = t->device->profile,
-                .modbus = t->device->modbus,
-                .tftp = t->device->tftp,
-                .unit = t->device->unit,
-                .serial = t->look.identity.serial,
-                .reach_patience_us = REACH_PATIENCE_US,
-                .items = t->items,
-                .count = t->item_count,
-                .accepted = s->options->accepted,
-                .again = s->options->again,
-                .buffer = t->buffer,
-                .buffer_bytes = BUFFER_BYTES,
-            };
+            t->fit.config = config_of(s, t);
+            t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
+            t->fit.config.items = t->items;
+            t->fit.config.count = t->item_count;
+            t->fit.config.accepted = s->options->accepted;
+            t->fit.config.again = s->options->again;
+            t->fit.config.buffer = t->buffer;
+            t->fit.config.buffer_bytes = BUFFER_BYTES;
         }
     }
     return true;
