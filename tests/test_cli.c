@@ -389,6 +389,9 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"profiles/plc.yaml", "value: 2}", "value: 1}", "fit plc-1 --yes", 1,
          "plc-1: TFTP write request: the device answered with error 2: stop the program first. It runs the "
          "version below"},
+        {"profiles/coupler.yaml", "value: 3, within-ms: 8000", "value: 9, within-ms: 3000",
+         "fit coupler-1 --yes", 1,
+         "coupler-1: waiting for a register: not confirmed: found 3 in register 4097, expected 9"},
         /* sites */
         {"site.yaml", NULL, NULL, "survey", 2, "site.yaml: cannot be opened: No such file or directory"},
         {"site.yaml", NULL, "", "survey", 2, "site.yaml:1:1: found an empty file"},
@@ -672,6 +675,7 @@ static void an_interrupted_job_ends_cleanly(void **state)
     usleep(700000); /* erased, and well into its six seconds of writing */
     assert_int_equal(stop_program(job, SIGINT), 4);
     assert_true(wait_for_text(log, "1 interrupted", 1));
+    assert_true(wait_for_text(log, "Ctrl-C once more leaves all as it is", 1));
     const char *const look[] = {BIN_DIR "/einbau", "survey", "plc-1", "--json", "--site", real_site, NULL};
     struct outcome o = run_program(look);
     json_t *root = json_loads(o.out, 0, NULL);

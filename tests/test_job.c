@@ -6,6 +6,31 @@
 #include <stdlib.h>
 #include <string.h>
 
+/* A little site, its simulated hardware, and a job on it. */
+struct rig {
+    struct little little;
+    struct eb_sim *sim;
+    const struct eb_port *port;
+    struct job job;
+};
+
+/* Opens what little_make has made. */
+static void rig_open(struct rig *r)
+{
+    struct eb_problem problem;
+    r->sim = eb_sim_open(r->little.world_path, NULL, &problem);
+    if (r->sim == NULL)
+        fail_msg("%s", problem.text);
+    r->port = eb_sim_port(r->sim);
+    job_open(&r->job, r->little.site_path);
+}
+
+static void rig_close(struct rig *r)
+{
+    job_close(&r->job);
+    eb_sim_close(r->sim);
+}
+
 struct result {
     size_t confirmed, count;
     uint64_t frames, took_us;
@@ -14,30 +39,23 @@ struct result {
 /* Fits all devices of a little site made with `options`; tells how that went. */
 static struct result fit_all(const struct little_options *options)
 {
-    struct little little;
-    struct eb_problem problem;
-    struct job job;
-    little_make(&little, options);
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    if (sim == NULL)
-        fail_msg("%s", problem.text);
-    const struct eb_port *port = eb_sim_port(sim);
-    uint64_t began_us = port->now_us(port->self);
-    job_open(&job, little.site_path);
-    job_begin(&job, port, true);
-    job_work(&job);
-    struct result result = {.count = job.site->device_count,
-                            .frames = eb_sim_frames(sim),
-                            .took_us = port->now_us(port->self) - began_us};
+    struct rig r;
+    little_make(&r.little, options);
+    rig_open(&r);
+    uint64_t began_us = r.port->now_us(r.port->self);
+    job_begin(&r.job, r.port, true);
+    job_work(&r.job);
+    struct result result = {.count = r.job.site->device_count,
+                            .frames = eb_sim_frames(r.sim),
+                            .took_us = r.port->now_us(r.port->self) - began_us};
     for (size_t i = 0; i < result.count; i++) {
-        result.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
-        if (job.runs[i].outcome != EB_OUTCOME_CONFIRMED)
-            print_message("%s: %s, %s\n", job.site->devices[i].name, eb_outcome_word(job.runs[i].outcome),
-                          job.runs[i].error.text);
+        result.confirmed += r.job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
+        if (r.job.runs[i].outcome != EB_OUTCOME_CONFIRMED)
+            print_message("%s: %s, %s\n", r.job.site->devices[i].name, eb_outcome_word(r.job.runs[i].outcome),
+                          r.job.runs[i].error.text);
     }
-    job_close(&job);
-    eb_sim_close(sim);
-    little_remove(&little);
+    rig_close(&r);
+    little_remove(&r.little);
     return result;
 }
 
@@ -98,24 +116,20 @@ static void blocks_are_as_large_as_the_path_carries(void **state)
         unsigned blksize;
     } rows[] = {{"mtu-bytes: 576", 544}, {"mtu-bytes: 1500", 1468}, {"mtu-bytes: 65536", 65464}};
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
-        struct little little;
-        struct eb_problem problem;
-        struct job job;
+        struct rig r;
         const struct little_options options = {.couplers = 1,
                                                .image_bytes = 200000,
                                                .capacity_kib = 256,
                                                .wire = rows[i].wire,
                                                .tftp = "windowsize: 4"};
-        little_make(&little, &options);
-        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-        job_open(&job, little.site_path);
-        job_begin(&job, eb_sim_port(sim), true);
-        job_work(&job);
-        assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
-        assert_int_equal(job.runs[0].route.put.blksize, rows[i].blksize);
-        job_close(&job);
-        eb_sim_close(sim);
-        little_remove(&little);
+        little_make(&r.little, &options);
+        rig_open(&r);
+        job_begin(&r.job, r.port, true);
+        job_work(&r.job);
+        assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+        assert_int_equal(r.job.runs[0].route.put.blksize, rows[i].blksize);
+        rig_close(&r);
+        little_remove(&r.little);
     }
 }
 
@@ -149,24 +163,74 @@ static void wires_that_lose_double_and_reorder_do_not_stop_it(void **state)
 static void doubled_datagrams_do_not_double_the_traffic(void **state)
 {
     (void)state;
-    struct little little;
-    struct eb_problem problem;
-    struct job job;
+    struct rig r;
     const struct little_options options = {.plcs = 1, .image_bytes = 8000, .wire = "doubled-ppm: 1000000"};
-    little_make(&little, &options);
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    job_open(&job, little.site_path);
-    job_begin(&job, eb_sim_port(sim), true);
+    little_make(&r.little, &options);
+    rig_open(&r);
+    job_begin(&r.job, r.port, true);
     uint64_t repeated = 0;
-    while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
-        if (job.runs[0].route.put.repeated > repeated)
-            repeated = job.runs[0].route.put.repeated;
+    while (eb_crew_work(&r.job.crew, EB_NEVER) > 0) {
+        if (r.job.runs[0].route.put.repeated > repeated)
+            repeated = r.job.runs[0].route.put.repeated;
     }
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
     assert_int_equal(repeated, 0); /* each arrives twice, both ways, and not one block is sent again */
-    job_close(&job);
-    eb_sim_close(sim);
-    little_remove(&little);
+    rig_close(&r);
+    little_remove(&r.little);
+}
+
+struct seen {
+    unsigned rungs;
+    uint64_t rate, left_first_us, left_last_us, done;
+    unsigned sending;
+};
+
+static void see(void *context, const struct eb_run *run)
+{
+    struct seen *seen = context;
+    const struct eb_progress *at = &run->progress;
+    seen->rungs |= 1U << at->rung;
+    if (at->rung != EB_RUNG_SEND || at->done_bytes == 0)
+        return;
+    assert_true(at->done_bytes >= seen->done && at->done_bytes <= at->total_bytes);
+    seen->done = at->done_bytes;
+    seen->rate = at->bytes_per_s;
+    seen->left_last_us = at->left_us;
+    if (seen->sending++ == 0)
+        seen->left_first_us = at->left_us;
+}
+
+static void events_tell_rung_bytes_rate_and_time_left(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct seen seen = {0};
+    const struct little_options options = {.couplers = 1, .image_bytes = 100000, .capacity_kib = 128};
+    little_make(&r.little, &options);
+    rig_open(&r);
+    job_begin(&r.job, r.port, true);
+    r.job.runs[0].config.event = see;
+    r.job.runs[0].config.event_context = &seen;
+    job_work(&r.job);
+    for (int rung = EB_RUNG_IDENTIFY; rung <= EB_RUNG_END; rung++)
+        assert_int_equal(seen.rungs >> rung & 1, rung != EB_RUNG_RESTORE); /* nothing had to be undone */
+    assert_in_range(seen.sending, 5, 15);                                  /* two seconds, every 200 ms */
+    assert_in_range(seen.rate, 35000, 50000); /* the flash takes 50 kB/s, and 400 ms to erase */
+    assert_in_range(seen.left_first_us, 1000000, 20000000);
+    assert_in_range(seen.left_last_us, 1, 400000);
+    rig_close(&r);
+    little_remove(&r.little);
+}
+
+static void a_device_that_erases_for_long_is_waited_for(void **state)
+{
+    (void)state;
+    const struct little_options options = {.plcs = 1,
+                                           .couplers = 1,
+                                           .device = "    erase-ms: 12000\n",
+                                           .tftp = "windowsize: 4, patience-s: 40",
+                                           .no_times = true};
+    expect_all_confirmed(&options); /* its answer comes after requests with and without options */
 }
 
 static void the_same_seed_gives_the_same_run(void **state)
@@ -199,129 +263,110 @@ static void two_hundred_take_little_longer_than_one(void **state)
 static void stopping_at_any_moment_leaves_a_running_device(void **state)
 {
     (void)state;
-    struct little little;
-    struct eb_problem problem;
+    struct rig r;
     const struct little_options options = {.plcs = 1, .couplers = 1, .image_bytes = 6000};
     size_t interrupted = 0;
     size_t confirmed = 0;
-    little_make(&little, &options);
+    little_make(&r.little, &options);
     for (uint64_t at = 0; at < 200; at++) {
-        struct job job;
-        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-        assert_non_null(sim);
-        const struct eb_port *port = eb_sim_port(sim);
-        job_open(&job, little.site_path);
-        job_begin(&job, port, true);
-        while (job.crew.going > 0 && eb_sim_frames(sim) < at)
-            eb_crew_work(&job.crew, port->now_us(port->self) + 500);
-        eb_crew_stop(&job.crew);
-        job_work(&job);
+        rig_open(&r);
+        job_begin(&r.job, r.port, true);
+        while (r.job.crew.going > 0 && eb_sim_frames(r.sim) < at)
+            eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 500);
+        eb_crew_stop(&r.job.crew);
+        job_work(&r.job);
         for (size_t i = 0; i < 2; i++) {
-            const char *name = job.site->devices[i].name;
-            enum eb_outcome outcome = job.runs[i].outcome;
+            const char *name = r.job.site->devices[i].name;
+            enum eb_outcome outcome = r.job.runs[i].outcome;
             interrupted += outcome == EB_OUTCOME_INTERRUPTED;
             confirmed += outcome == EB_OUTCOME_CONFIRMED;
             if (outcome != EB_OUTCOME_INTERRUPTED && outcome != EB_OUTCOME_CONFIRMED &&
                 outcome != EB_OUTCOME_IN_LOADER)
                 fail_msg("%s stopped at frame %u: %s", name, (unsigned)at, eb_outcome_word(outcome));
-            enum eb_sim_mode mode = eb_sim_mode_of(sim, name);
+            enum eb_sim_mode mode = eb_sim_mode_of(r.sim, name);
             if (mode != (outcome == EB_OUTCOME_IN_LOADER ? EB_SIM_LOADER : EB_SIM_RUNNING))
                 fail_msg("%s stopped at frame %u: %s, in mode %d", name, (unsigned)at,
                          eb_outcome_word(outcome), mode);
         }
-        job_close(&job);
-        eb_sim_close(sim);
+        rig_close(&r);
     }
     assert_true(interrupted > 50);
     assert_true(confirmed > 10);
-    little_remove(&little);
+    little_remove(&r.little);
 }
 
 static void a_device_that_dies_for_good_is_called_failed(void **state)
 {
     (void)state;
-    struct little little;
-    struct eb_problem problem;
-    struct job job;
+    struct rig r;
     const struct little_options options = {.plcs = 1, .couplers = 1, .image_bytes = 6000};
-    little_make(&little, &options);
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    const struct eb_port *port = eb_sim_port(sim);
-    job_open(&job, little.site_path);
-    job_begin(&job, port, true);
-    while (job.runs[1].progress.done_bytes == 0)
-        eb_crew_work(&job.crew, port->now_us(port->self) + 500);
-    eb_sim_power(sim, "coupler-1", false);
-    job_work(&job);
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED); /* the others go on */
-    assert_int_equal(job.runs[1].outcome, EB_OUTCOME_FAILED);
-    assert_int_equal(job.runs[1].error.status, EB_NO_ANSWER);
-    assert_false(job.runs[1].identified);
-    eb_sim_power(sim, "coupler-1", true); /* hours later it is found in its loader, and rescued */
-    eb_sim_pass(sim, 10000000);
-    assert_int_equal(eb_sim_mode_of(sim, "coupler-1"), EB_SIM_LOADER);
-    job_begin(&job, port, true);
-    job_work(&job);
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
-    assert_int_equal(job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
-    job_close(&job);
-    eb_sim_close(sim);
-    little_remove(&little);
+    little_make(&r.little, &options);
+    rig_open(&r);
+    job_begin(&r.job, r.port, true);
+    while (r.job.runs[1].progress.done_bytes == 0)
+        eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 500);
+    eb_sim_power(r.sim, "coupler-1", false);
+    job_work(&r.job);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED); /* the others go on */
+    assert_int_equal(r.job.runs[1].outcome, EB_OUTCOME_FAILED);
+    assert_int_equal(r.job.runs[1].error.status, EB_NO_ANSWER);
+    assert_false(r.job.runs[1].identified);
+    eb_sim_power(r.sim, "coupler-1", true); /* hours later it is found in its loader, and rescued */
+    eb_sim_pass(r.sim, 10000000);
+    assert_int_equal(eb_sim_mode_of(r.sim, "coupler-1"), EB_SIM_LOADER);
+    job_begin(&r.job, r.port, true);
+    job_work(&r.job);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    assert_int_equal(r.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
+    rig_close(&r);
+    little_remove(&r.little);
 }
 
 static void a_run_judges_again_before_it_writes(void **state)
 {
     (void)state;
-    struct little little;
-    struct eb_problem problem;
-    struct job job;
+    struct rig r;
     const struct little_options options = {.couplers = 1};
     size_t size;
-    little_make(&little, &options);
-    write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    little_make(&r.little, &options);
+    write_image(r.little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
+    rig_open(&r);
     uint8_t *before = malloc(8192);
-    memcpy(before, eb_sim_flash(sim, "coupler-1", "firmware", &size), 8192);
-    job_open(&job, little.site_path);
-    job_begin(&job, eb_sim_port(sim), true);
-    job_work(&job);
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_REFUSED);
-    assert_int_equal(job.items[0][0].verdict.answer, EB_DOES_NOT_FIT);
-    assert_int_equal(eb_sim_mode_of(sim, "coupler-1"), EB_SIM_RUNNING); /* not even prepared */
-    assert_memory_equal(before, eb_sim_flash(sim, "coupler-1", "firmware", &size), 8192);
+    memcpy(before, eb_sim_flash(r.sim, "coupler-1", "firmware", &size), 8192);
+    job_begin(&r.job, r.port, true);
+    job_work(&r.job);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_REFUSED);
+    assert_int_equal(r.job.items[0][0].verdict.answer, EB_DOES_NOT_FIT);
+    assert_int_equal(eb_sim_mode_of(r.sim, "coupler-1"), EB_SIM_RUNNING); /* not even prepared */
+    assert_memory_equal(before, eb_sim_flash(r.sim, "coupler-1", "firmware", &size), 8192);
     free(before);
-    job_close(&job);
-    eb_sim_close(sim);
-    little_remove(&little);
+    rig_close(&r);
+    little_remove(&r.little);
 }
 
 static void the_right_version_with_other_bytes_is_not_already_right(void **state)
 {
     (void)state;
-    struct little little;
-    struct eb_problem problem;
-    struct job job;
+    struct rig r;
     const struct little_options options = {.couplers = 1};
     size_t size;
-    little_make(&little, &options);
-    write_image(little.folder, "coupler-1.0.bin", "TC-1", "firmware", "2.0", 2000, "1..9",
+    little_make(&r.little, &options);
+    write_image(r.little.folder, "coupler-1.0.bin", "TC-1", "firmware", "2.0", 2000, "1..9",
                 ""); /* runs: another 2.0 */
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    job_open(&job, little.site_path);
-    job_begin(&job, eb_sim_port(sim), true);
-    job_work(&job);
-    assert_string_equal(job.items[0][0].from, "2.0");
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    rig_open(&r);
+    job_begin(&r.job, r.port, true);
+    job_work(&r.job);
+    assert_string_equal(r.job.items[0][0].from, "2.0");
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
     size_t image_size;
-    char *image = read_text(little.folder, "coupler-2.0.bin", &image_size);
-    assert_memory_equal(image, eb_sim_flash(sim, "coupler-1", "firmware", &size), image_size);
+    char *image = read_text(r.little.folder, "coupler-2.0.bin", &image_size);
+    assert_memory_equal(image, eb_sim_flash(r.sim, "coupler-1", "firmware", &size), image_size);
     free(image);
-    job_begin(&job, eb_sim_port(sim), true);
-    job_work(&job);
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
-    job_close(&job);
-    eb_sim_close(sim);
-    little_remove(&little);
+    job_begin(&r.job, r.port, true);
+    job_work(&r.job);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    rig_close(&r);
+    little_remove(&r.little);
 }
 
 /* --- the simulated device judges what it receives ------------------------------------------------ */
@@ -467,6 +512,8 @@ int main(void)
         cmocka_unit_test(images_of_every_size_arrive_whole),
         cmocka_unit_test(wires_that_lose_double_and_reorder_do_not_stop_it),
         cmocka_unit_test(doubled_datagrams_do_not_double_the_traffic),
+        cmocka_unit_test(events_tell_rung_bytes_rate_and_time_left),
+        cmocka_unit_test(a_device_that_erases_for_long_is_waited_for),
         cmocka_unit_test(the_same_seed_gives_the_same_run),
         cmocka_unit_test(two_hundred_take_little_longer_than_one),
         cmocka_unit_test(stopping_at_any_moment_leaves_a_running_device),

@@ -183,6 +183,18 @@ static void limits_hold_on_both_sides(void **state)
     assert_int_equal(endless(13, 128), EB_TOO_LARGE);
 }
 
+static void an_object_that_is_too_long_is_none(void **state)
+{
+    (void)state;
+    struct eb_modbus_objects objects = {.count = 1, .list = {{2, 5, 0}}, .used = 5};
+    char text[6];
+    memcpy(objects.bytes, "4.2.1", 5);
+    assert_true(eb_modbus_object_text(&objects, 2, text, 6));
+    assert_string_equal(text, "4.2.1");
+    assert_false(eb_modbus_object_text(&objects, 2, text, 5));
+    assert_string_equal(text, "");
+}
+
 static void what_a_device_sends_becomes_printable(void **state)
 {
     (void)state;
@@ -207,6 +219,7 @@ int main(void)
         cmocka_unit_test(a_refused_category_is_asked_for_one_lower),
         cmocka_unit_test(answers_that_the_protocol_does_not_allow_are_named),
         cmocka_unit_test(limits_hold_on_both_sides),
+        cmocka_unit_test(an_object_that_is_too_long_is_none),
         cmocka_unit_test(what_a_device_sends_becomes_printable),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -82,7 +82,8 @@ void eb_modbus_taken(struct eb_modbus *modbus, size_t count);
 /* Takes `size` bytes of the stream.  Answers with another transaction id (late ones) are passed over. */
 void eb_modbus_receive(struct eb_modbus *modbus, const uint8_t *bytes, size_t size);
 
-/* The object `id` copied as printable text; false (and an empty text) where the device did not give it. */
+/* The object `id` copied as printable text; false (and an empty text) where the device did not give it, or
+ * where it is too long for `cap`: half a version or serial number is none. */
 bool eb_modbus_object_text(const struct eb_modbus_objects *objects, uint8_t id, char *text, size_t cap);
 
 /* The standard's words for an exception code, static. */

@@ -10,8 +10,7 @@
  *   REACHING <-> REACH_PAUSE     until it is identified, or patience is over
  *      |
  *      v (judged; looked at only, refused, already right: ENDED)
- *   PREPARING -> SENDING -> ACTIVATING -> DOWN -> RETURNING <-> RETURN_PAUSE --confirmed--> next item, or
- * ENDED
+ *   PREPARING -> SENDING -> ACTIVATING -> DOWN -> RETURNING <-> RETURN_PAUSE --confirmed--> next item
  *      \___________\____________\____________________/
  *                  | failed
  *                  v
@@ -399,7 +398,7 @@ static void poll_activating(struct eb_run *run)
         enum eb_status status = ebi_route_poll(&run->route, run->now_us);
         if (status == EB_PENDING)
             return;
-        if (status == EB_PEER_ERROR || status == EB_GARBAGE) {
+        if (status == EB_PEER_ERROR || status == EB_GARBAGE || status == EB_UNCONFIRMED) {
             try_again(run, &run->route.error);
             return;
         }

@@ -148,6 +148,21 @@ static enum eb_status exchange(struct ebi_route *route)
     return modbus->state == EB_MODBUS_DONE ? EB_OK : status;
 }
 
+/* The register never read as the profile says that it must. */
+static enum eb_status end_unexpected(struct ebi_route *route)
+{
+    struct eb_error error = {.status = EB_UNCONFIRMED, .where = "waiting for a register"};
+    struct eb_text text;
+    eb_text_init(&text, error.text, sizeof error.text);
+    eb_text_add(&text, "found ");
+    eb_text_add_number(&text, route->modbus.value);
+    eb_text_add(&text, " in register ");
+    eb_text_add_number(&text, route->step->address);
+    eb_text_add(&text, ", expected ");
+    eb_text_add_number(&text, route->step->value);
+    return end(route, &error);
+}
+
 static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
 {
     bool expecting = route->doing == DOING_STEP && route->step->kind == EB_STEP_EXPECT_REGISTER;
@@ -174,7 +189,7 @@ static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
         return EB_PENDING;
     }
     if (status == EB_OK)
-        return end_simple(route, EB_GARBAGE, "waiting for a register to read as the profile says");
+        return end_unexpected(route);
     if (status == EB_PEER_ERROR)
         return end(route, &route->modbus.error);
     if (status != EB_PENDING)

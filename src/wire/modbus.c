@@ -202,7 +202,7 @@ bool eb_modbus_object_text(const struct eb_modbus_objects *objects, uint8_t id, 
 {
     for (size_t i = 0; i < objects->count; i++) {
         const struct eb_modbus_object *object = &objects->list[i];
-        if (object->id == id) {
+        if (object->id == id && object->size < cap) {
             eb_text_copy_foreign(text, cap, objects->bytes + object->at, object->size);
             return true;
         }

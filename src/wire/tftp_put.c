@@ -131,12 +131,13 @@ static size_t build_error(struct eb_tftp_put *put, uint8_t code)
     return TFTP_HEAD_BYTES + text.size + 1;
 }
 
-/* The number that block `block` (1, 2, ...) has on the wire. */
+/* After how many blocks their numbers come again. */
 static uint32_t block_period(const struct eb_tftp_put *put)
 {
     return put->config.rollover_to_one ? 65535 : 65536;
 }
 
+/* The number that block `block` (1, 2, ...) has on the wire. */
 static uint16_t wire_number(const struct eb_tftp_put *put, uint64_t block)
 {
     if (put->config.rollover_to_one)
@@ -299,7 +300,7 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     set_deadline(put, now_us);
 }
 
-/* Whether `size` characters at `chars` are `word`, upper and lower case alike (RFC 2347). */
+/* Whether `chars` are the lower-case `word`, upper and lower case alike (RFC 2347). */
 static bool is_word(const char *chars, const char *word)
 {
     while (*chars != '\0' && (*chars | 0x20) == *word) {
@@ -313,7 +314,8 @@ static bool is_word(const char *chars, const char *word)
 static bool accept_option(struct eb_tftp_put *put, const char *name, const char *value)
 {
     uint64_t number;
-    if (put->plain || !eb_text_number(value, strlen(value), &number))
+    /* Also after a request without options: a device that erases for long answers the first one late. */
+    if (!eb_text_number(value, strlen(value), &number))
         return false;
     if (is_word(name, "blksize") && put->config.blksize != EB_TFTP_BLKSIZE_DEFAULT) {
         put->blksize = (uint16_t)number;

@@ -71,7 +71,6 @@ static bool carry_out(struct session *s)
         eb_crew_add(&crew, &t->fit);
     }
     session_work(s, &crew, progress_show, &progress);
-    progress_close(&progress);
     free(places);
     return true;
 }

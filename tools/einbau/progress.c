@@ -138,6 +138,13 @@ void progress_show(void *context)
     size_t devices = 0;
     size_t ended = 0;
     size_t shown = 0;
+    if (session_interrupts() > 0 && !p->silent && !p->told_interrupt) {
+        fputs("\nEnding the job cleanly, which may take a while; Ctrl-C once more leaves all as it is, at "
+              "once.\n",
+              stderr);
+        p->told_interrupt = true;
+        p->lines = 0;
+    }
     if (!p->terminal)
         return;
     for (size_t i = 0; i < p->session->count; i++) {
@@ -162,10 +169,4 @@ void progress_show(void *context)
     }
     fputs("\033[J", stderr);
     fflush(stderr);
-}
-
-void progress_close(struct progress *p)
-{
-    if (!p->silent && session_interrupts() > 0)
-        fputs("Interrupted: what was on the wire was ended by the protocol's own means.\n", stderr);
 }

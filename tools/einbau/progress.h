@@ -9,12 +9,12 @@ struct progress {
     struct session *session;
     bool silent;
     bool terminal;
+    bool told_interrupt;
     size_t lines; /* drawn before */
 };
 
 void progress_open(struct progress *progress, struct session *session);
 void progress_attach(struct progress *progress, struct eb_run_config *config);
 void progress_show(void *context);
-void progress_close(struct progress *progress);
 
 #endif
