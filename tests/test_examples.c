@@ -6,23 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-static struct little little;
 static char real_site[PATH_BYTES + 16], sim_log[PATH_BYTES + 16];
-
-static int set_up(void **state)
-{
-    (void)state;
-    const struct little_options options = {.plcs = 1, .couplers = 1};
-    little_make(&little, &options);
-    return 0;
-}
-
-static int tear_down(void **state)
-{
-    (void)state;
-    little_remove(&little);
-    return 0;
-}
 
 static struct outcome example(const char *name, const char *a, const char *b, const char *c)
 {
@@ -35,7 +19,7 @@ static struct outcome example(const char *name, const char *a, const char *b, co
 static void fit_one_fits_a_simulated_device(void **state)
 {
     (void)state;
-    struct outcome o = example("fit_one", little.site_path, little.world_path, "coupler-1");
+    struct outcome o = example("fit_one", shared.site_path, shared.world_path, "coupler-1");
     assert_int_equal(o.status, 0);
     assert_non_null(strstr(o.out, "send 0 of 3000 bytes\n"));
     assert_non_null(strstr(o.out, "confirm 3000 of 3000 bytes\n"));
@@ -46,12 +30,12 @@ static void fit_one_fits_a_simulated_device(void **state)
 static void fit_one_says_why_not(void **state)
 {
     (void)state;
-    write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
-    struct outcome o = example("fit_one", little.site_path, little.world_path, "coupler-1");
+    write_image(shared.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
+    struct outcome o = example("fit_one", shared.site_path, shared.world_path, "coupler-1");
     assert_int_equal(o.status, 1);
     assert_non_null(strstr(o.out, "coupler-1: refused\nhardware-revision: found 3, expected 4..6\n"));
     outcome_free(&o);
-    o = example("fit_one", little.site_path, little.world_path, "nobody");
+    o = example("fit_one", shared.site_path, shared.world_path, "nobody");
     assert_int_equal(o.status, 2);
     outcome_free(&o);
 }
@@ -61,10 +45,10 @@ static void read_identity_reads_a_real_socket(void **state)
     (void)state;
     char profile[2 * PATH_BYTES];
     char port[8];
-    snprintf(real_site, sizeof real_site, "%s/real.yaml", little.folder);
-    snprintf(sim_log, sizeof sim_log, "%s/sim.log", little.folder);
-    snprintf(profile, sizeof profile, "%s/profiles/plc.yaml", little.folder);
-    const char *const arguments[] = {BIN_DIR "/einbau-sim", little.world_path, "--write-site", real_site,
+    snprintf(real_site, sizeof real_site, "%s/real.yaml", shared.folder);
+    snprintf(sim_log, sizeof sim_log, "%s/sim.log", shared.folder);
+    snprintf(profile, sizeof profile, "%s/profiles/plc.yaml", shared.folder);
+    const char *const arguments[] = {BIN_DIR "/einbau-sim", shared.world_path, "--write-site", real_site,
                                      NULL};
     int pid = start_program(arguments, sim_log);
     assert_true(wait_for_text(sim_log, "ready", 10));
@@ -105,9 +89,9 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        cmocka_unit_test_setup_teardown(fit_one_fits_a_simulated_device, set_up, tear_down),
-        cmocka_unit_test_setup_teardown(fit_one_says_why_not, set_up, tear_down),
-        cmocka_unit_test_setup_teardown(read_identity_reads_a_real_socket, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(fit_one_fits_a_simulated_device, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(fit_one_says_why_not, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(read_identity_reads_a_real_socket, set_up_shared, tear_down_shared),
         cmocka_unit_test(the_demo_refuses_what_does_not_fit_and_confirms_the_rest),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

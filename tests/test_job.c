@@ -344,6 +344,27 @@ static void a_run_judges_again_before_it_writes(void **state)
     little_remove(&r.little);
 }
 
+/* Another device at the same address, with the wanted version in it, is no confirmation. */
+static void another_device_that_answers_afterwards_does_not_count(void **state)
+{
+    (void)state;
+    struct rig r;
+    const struct little_options options = {.couplers = 2};
+    little_make(&r.little, &options);
+    rig_open(&r);
+    job_begin(&r.job, r.port, true);
+    while (r.job.runs[0].progress.rung != EB_RUNG_RETURN)
+        eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 1000);
+    r.job.runs[0].config.modbus = r.job.site->devices[1].modbus;
+    job_work(&r.job);
+    assert_int_equal(r.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_FAILED);
+    assert_int_equal(r.job.runs[0].error.status, EB_OTHER);
+    assert_string_equal(r.job.runs[0].error.text, "found C-2, expected C-1");
+    rig_close(&r);
+    little_remove(&r.little);
+}
+
 static void the_right_version_with_other_bytes_is_not_already_right(void **state)
 {
     (void)state;
@@ -519,6 +540,7 @@ int main(void)
         cmocka_unit_test(stopping_at_any_moment_leaves_a_running_device),
         cmocka_unit_test(a_device_that_dies_for_good_is_called_failed),
         cmocka_unit_test(a_run_judges_again_before_it_writes),
+        cmocka_unit_test(another_device_that_answers_afterwards_does_not_count),
         cmocka_unit_test(the_right_version_with_other_bytes_is_not_already_right),
         cmocka_unit_test(the_device_answers_wrong_requests_with_the_standards_errors),
         cmocka_unit_test(the_device_keeps_its_transfer_from_strangers),

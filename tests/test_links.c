@@ -142,35 +142,18 @@ static void an_address_is_advised_until_none_is_left(void **state)
 
 /* --- on simulated wires -------------------------------------------------------------------------- */
 
-static struct little little;
-
-static int set_up(void **state)
-{
-    (void)state;
-    const struct little_options options = {.plcs = 1, .couplers = 1};
-    little_make(&little, &options);
-    return 0;
-}
-
-static int tear_down(void **state)
-{
-    (void)state;
-    little_remove(&little);
-    return 0;
-}
-
 /* The little world with a laptop as described. */
 static void give_laptop(const char *links)
 {
-    char *world = read_text(little.folder, "world.yaml", NULL);
-    write_text(little.folder, "with.yaml", "%slaptop:\n%s", world, links);
+    char *world = read_text(shared.folder, "world.yaml", NULL);
+    write_text(shared.folder, "with.yaml", "%slaptop:\n%s", world, links);
     free(world);
 }
 
 static struct outcome einbau(const char *words)
 {
     char line[4 * PATH_BYTES];
-    snprintf(line, sizeof line, "cd %s && exec %s/einbau %s --site site.yaml --sim with.yaml", little.folder,
+    snprintf(line, sizeof line, "cd %s && exec %s/einbau %s --site site.yaml --sim with.yaml", shared.folder,
              BIN_DIR, words);
     const char *const arguments[] = {"sh", "-c", line, NULL};
     return run_program(arguments);
@@ -233,9 +216,9 @@ static void traps_are_named(void **state)
         give_laptop(rows[i].links);
         expect("links", 1, rows[i].part);
     }
-    char *site = read_text(little.folder, "site.yaml", NULL);
+    char *site = read_text(shared.folder, "site.yaml", NULL);
     char *at = strstr(site, "192.0.2.1\n");
-    write_text(little.folder, "site.yaml", "%.*s192.0.2.3\n    mask: 255.255.255.252%s", (int)(at - site),
+    write_text(shared.folder, "site.yaml", "%.*s192.0.2.3\n    mask: 255.255.255.252%s", (int)(at - site),
                site, at + 9);
     free(site);
     give_laptop("  a: {wire: lan, addresses: [192.0.2.2/30]}\n");
@@ -255,7 +238,7 @@ static void wrong_links_in_a_world_are_told(void **state)
         assert_non_null(strstr(o.err, "expected at most 8 addresses with their prefix, like 192.0.2.100/24"));
         outcome_free(&o);
     }
-    write_text(little.folder, "with.yaml", "world: w\nwires: {}\ndevices: {}\n");
+    write_text(shared.folder, "with.yaml", "world: w\nwires: {}\ndevices: {}\n");
     struct outcome o = einbau("links");
     assert_int_equal(o.status, 2);
     assert_non_null(strstr(o.err, "found no key 'laptop'"));
@@ -282,7 +265,7 @@ static void real_links_are_listed(void **state)
         "ip link add one type veth peer name two && ip link set one mtu 1400 up && ip link set two up && "
         "ip address add 192.0.2.77/24 dev one && ip route add default via 192.0.2.254 && "
         "exec %s/einbau links --site %s",
-        BIN_DIR, little.site_path);
+        BIN_DIR, shared.site_path);
     const char *const arguments[] = {"unshare", "-n", "sh", "-c", line, NULL};
     struct outcome o = run_program(arguments);
     if (o.status != 0)
@@ -299,10 +282,10 @@ int main(void)
         cmocka_unit_test(ways_are_those_that_python_works_out),
         cmocka_unit_test(masks_are_ones_and_then_zeros),
         cmocka_unit_test(an_address_is_advised_until_none_is_left),
-        cmocka_unit_test_setup_teardown(the_advice_reaches_the_device, set_up, tear_down),
-        cmocka_unit_test_setup_teardown(traps_are_named, set_up, tear_down),
-        cmocka_unit_test_setup_teardown(wrong_links_in_a_world_are_told, set_up, tear_down),
-        cmocka_unit_test_setup_teardown(real_links_are_listed, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(the_advice_reaches_the_device, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(traps_are_named, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(wrong_links_in_a_world_are_told, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(real_links_are_listed, set_up_shared, tear_down_shared),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -228,6 +228,23 @@ void little_remove(struct little *little)
     remove_folder(little->folder);
 }
 
+struct little shared;
+
+int set_up_shared(void **state)
+{
+    (void)state;
+    const struct little_options options = {.plcs = 1, .couplers = 1};
+    little_make(&shared, &options);
+    return 0;
+}
+
+int tear_down_shared(void **state)
+{
+    (void)state;
+    little_remove(&shared);
+    return 0;
+}
+
 /* --- jobs ---------------------------------------------------------------------------------------- */
 
 enum { JOB_BUFFER_BYTES = 131072 };

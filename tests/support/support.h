@@ -56,6 +56,11 @@ struct little_options {
 void little_make(struct little *little, const struct little_options *options);
 void little_remove(struct little *little);
 
+/* The site of tests that need just one: a PLC and a coupler. */
+extern struct little shared;
+int set_up_shared(void **state);
+int tear_down_shared(void **state);
+
 /* --- one job in this process --------------------------------------------------------------------- */
 
 /* A site's devices as runs, fitted with what the site wants. */
