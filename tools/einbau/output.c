@@ -290,8 +290,9 @@ void print_plan(const struct session *s)
         uint32_t seconds = longest_seconds(s);
         if (seconds > 0)
             seconds_text(seconds, time, sizeof time);
-        printf("Plan for %s: %zu image%s, %zu device%s, all at the same time%s%s\n\n", s->site->name, images,
-               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
+        printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->site->name, images,
+               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
+               devices == 1 ? "" : ", all at the same time", seconds > 0 ? ", about " : "", time);
         print_plan_table(s);
     }
     bool spaced = false;
