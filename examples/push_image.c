@@ -58,7 +58,7 @@ static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_
     enum eb_status status = eb_tftp_put_init(put, config, port->now_us(port->self));
     if (status != EB_OK)
         return status;
-    status = port->udp_open(port->self, put, &socket);
+    status = port->udp_open(port->self, put, NULL, &socket);
     if (status != EB_OK)
         return status;
     while (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING) {

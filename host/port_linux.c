@@ -1,25 +1,24 @@
-/* The port on Linux: sockets, epoll and the monotonic clock. */
-#include "einbau/host.h"
+/* The port on Linux: sockets, epoll and the monotonic clock.  The laptop's links are in port_linux_links.c.
+ */
+#include "port_linux.h"
 
 #include <errno.h>
-#include <ifaddrs.h>
-#include <linux/ethtool.h>
-#include <linux/sockios.h>
+#include <linux/filter.h>
+#include <linux/if_packet.h>
+#include <net/ethernet.h>
 #include <net/if.h>
-#include <net/if_arp.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
-#include <sys/ioctl.h>
 #include <sys/random.h>
 #include <sys/socket.h>
 #include <time.h>
 #include <unistd.h>
 
-enum { HANDLES_FIRST = 64, EVENTS = 64 };
+enum { HANDLES_FIRST = 64, EVENTS = 64, GROUP_ROOM_BYTES = 1 << 20 };
 
 struct handle {
     int fd; /* -1: free */
@@ -153,9 +152,40 @@ static void close_handle(void *self, int handle)
 
 /* --- UDP ----------------------------------------------------------------------------------------- */
 
-static enum eb_status udp_open(void *self, void *owner, int *handle)
+/* As the options say; false where the system refuses what cannot be done without. */
+static bool set_options(int fd, const struct eb_udp_options *o)
 {
-    *handle = new_handle(self, socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0), owner, false);
+    static const uint8_t none[4];
+    int yes = 1;
+    int ttl = 255; /* RFC 6762 section 11 */
+    int room = GROUP_ROOM_BYTES;
+    unsigned index = o->link != NULL ? if_nametoindex(o->link) : 0;
+    struct sockaddr_in address = {.sin_family = AF_INET, .sin_port = htons(o->local_port)};
+    if (o->link != NULL &&
+        (index == 0 || setsockopt(fd, SOL_SOCKET, SO_BINDTODEVICE, o->link, (socklen_t)strlen(o->link)) != 0))
+        return false;
+    setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &room, sizeof room);
+    if (o->broadcast)
+        setsockopt(fd, SOL_SOCKET, SO_BROADCAST, &yes, sizeof yes);
+    if (o->local_port != 0 && (setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes) != 0 ||
+                               bind(fd, (const struct sockaddr *)&address, sizeof address) != 0))
+        return false;
+    struct ip_mreqn group = {.imr_ifindex = (int)index};
+    memcpy(&group.imr_multiaddr, o->group, sizeof o->group);
+    setsockopt(fd, IPPROTO_IP, IP_MULTICAST_TTL, &ttl, sizeof ttl);
+    setsockopt(fd, IPPROTO_IP, IP_MULTICAST_IF, &group, sizeof group);
+    return memcmp(o->group, none, sizeof none) == 0 ||
+           setsockopt(fd, IPPROTO_IP, IP_ADD_MEMBERSHIP, &group, sizeof group) == 0;
+}
+
+static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
+{
+    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+    if (fd >= 0 && options != NULL && !set_options(fd, options)) {
+        close(fd);
+        fd = -1;
+    }
+    *handle = new_handle(self, fd, owner, false);
     return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
 }
 
@@ -268,99 +298,82 @@ static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t
     return tcp_result(p, handle, recv(p->handles[handle].fd, bytes, cap, 0), received);
 }
 
-/* --- links --------------------------------------------------------------------------------------- */
+/* --- frames -------------------------------------------------------------------------------------- */
 
-/* What the kernel tells of a link by its ioctls, which know this process's network namespace. */
-static bool ask_kernel(int fd, const char *name, unsigned long what, struct ifreq *request)
+/* What a survey wants to hear; everything else stays in the kernel: ARP, DCP, LLDP, tagged frames, DHCP
+ * requests and DNS-SD. */
+static bool set_filter(int fd)
 {
-    eb_text_copy(request->ifr_name, sizeof request->ifr_name, name);
-    return ioctl(fd, what, request) == 0;
+    enum { DROP = 14, TAKE = 15 }; /* the last two instructions */
+#define JUMP(at, test, k, yes, no)                                                                           \
+    BPF_JUMP(BPF_JMP | (test) | BPF_K, k, (yes) ? TAKE - (at)-1 : 0, (no) ? DROP - (at)-1 : 0)
+    struct sock_filter code[] = {
+        BPF_STMT(BPF_LD | BPF_H | BPF_ABS, 12),
+        JUMP(1, BPF_JEQ, EB_ETHERTYPE_ARP, 1, 0),
+        JUMP(2, BPF_JEQ, EB_ETHERTYPE_DCP, 1, 0),
+        JUMP(3, BPF_JEQ, EB_ETHERTYPE_LLDP, 1, 0),
+        JUMP(4, BPF_JEQ, EB_ETHERTYPE_VLAN, 1, 0),
+        JUMP(5, BPF_JEQ, EB_ETHERTYPE_IPV4, 0, 1),
+        BPF_STMT(BPF_LD | BPF_B | BPF_ABS, 23),
+        JUMP(7, BPF_JEQ, IPPROTO_UDP, 0, 1),
+        BPF_STMT(BPF_LD | BPF_H | BPF_ABS, 20),
+        BPF_JUMP(BPF_JMP | BPF_JSET | BPF_K, 0x1FFF, DROP - 9 - 1, 0), /* fragments */
+        BPF_STMT(BPF_LDX | BPF_B | BPF_MSH, 14),
+        BPF_STMT(BPF_LD | BPF_H | BPF_IND, 16),
+        JUMP(12, BPF_JEQ, 67, 1, 0),
+        JUMP(13, BPF_JEQ, EB_DNS_SD_PORT, 1, 0),
+        BPF_STMT(BPF_RET | BPF_K, 0),
+        BPF_STMT(BPF_RET | BPF_K, EB_FRAME_MAX_BYTES),
+    };
+#undef JUMP
+    const struct sock_fprog program = {sizeof code / sizeof code[0], code};
+    return setsockopt(fd, SOL_SOCKET, SO_ATTACH_FILTER, &program, sizeof program) == 0;
 }
 
-static uint32_t speed_of(int fd, const char *name)
+static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
 {
-    struct ethtool_cmd command = {.cmd = ETHTOOL_GSET};
-    struct ifreq request = {.ifr_data = (void *)&command};
-    if (!ask_kernel(fd, name, SIOCETHTOOL, &request))
-        return 0;
-    uint32_t speed = ethtool_cmd_speed(&command);
-    return speed == (uint32_t)SPEED_UNKNOWN || speed == UINT16_MAX ? 0 : speed;
-}
-
-static bool in_sysfs(const char *name, const char *what)
-{
-    char path[128];
-    snprintf(path, sizeof path, "/sys/class/net/%s/%s", name, what);
-    return access(path, F_OK) == 0;
-}
-
-/* Whether a line of the kernel's routing table with destination and mask 0 names this link. */
-static bool has_default_route(const char *name)
-{
-    char line[256];
-    char link[64];
-    unsigned long destination;
-    unsigned long mask;
-    bool found = false;
-    FILE *file = fopen("/proc/net/route", "re");
-    while (file != NULL && !found && fgets(line, sizeof line, file) != NULL)
-        found = sscanf(line, "%63s %lx %*x %*x %*u %*u %*u %lx", link, &destination, &mask) == 3 &&
-                destination == 0 && mask == 0 && strcmp(link, name) == 0;
-    if (file != NULL)
-        fclose(file);
-    return found;
-}
-
-static void describe_link(const struct ifaddrs *from, struct eb_link *link)
-{
-    const char *name = from->ifa_name;
-    struct ifreq mtu = {.ifr_mtu = 0};
-    struct ifreq hardware = {.ifr_ifindex = 0};
-    int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-    *link = (struct eb_link){.up = (from->ifa_flags & IFF_UP) != 0, .kind = EB_LINK_WIRED};
-    eb_text_copy(link->name, sizeof link->name, name);
-    bool raw = ask_kernel(fd, name, SIOCGIFHWADDR, &hardware) && hardware.ifr_hwaddr.sa_family == ARPHRD_NONE;
-    if ((from->ifa_flags & IFF_LOOPBACK) != 0)
-        link->kind = EB_LINK_LOOPBACK;
-    else if (in_sysfs(name, "wireless") || in_sysfs(name, "phy80211"))
-        link->kind = EB_LINK_WIRELESS;
-    else if (raw || (from->ifa_flags & IFF_POINTOPOINT) != 0)
-        link->kind = EB_LINK_TUNNEL;
-    link->carrier = (from->ifa_flags & IFF_RUNNING) != 0;
-    link->speed_mbit_per_s = speed_of(fd, name);
-    link->mtu_bytes = ask_kernel(fd, name, SIOCGIFMTU, &mtu) ? (uint32_t)mtu.ifr_mtu : 0;
-    link->default_route = has_default_route(name);
-    close(fd);
-}
-
-static size_t list_links(void *self, struct eb_link *links, size_t cap)
-{
-    (void)self;
-    struct ifaddrs *all;
-    size_t count = 0;
-    if (getifaddrs(&all) != 0)
-        return 0;
-    for (const struct ifaddrs *a = all; a != NULL; a = a->ifa_next) {
-        size_t at = 0;
-        while (at < count && strncmp(links[at].name, a->ifa_name, EB_LINK_NAME_BYTES - 1) != 0)
-            at++;
-        if (at == cap)
-            continue;
-        if (at == count)
-            describe_link(a, &links[count++]);
-        struct eb_link *link = &links[at];
-        if (a->ifa_addr == NULL || a->ifa_addr->sa_family != AF_INET || a->ifa_netmask == NULL ||
-            link->count == EB_LINK_ADDRESSES_MAX)
-            continue;
-        uint8_t mask[4];
-        struct eb_link_address *address = &link->addresses[link->count];
-        memcpy(address->ip, &((const struct sockaddr_in *)(const void *)a->ifa_addr)->sin_addr, 4);
-        memcpy(mask, &((const struct sockaddr_in *)(const void *)a->ifa_netmask)->sin_addr, 4);
-        if (eb_mask_read(mask, &address->prefix))
-            link->count++;
+    struct sockaddr_ll address = {.sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL)};
+    struct packet_mreq lldp = {.mr_type = PACKET_MR_MULTICAST,
+                               .mr_alen = EB_MAC_BYTES,
+                               .mr_address = {0x01, 0x80, 0xC2, 0x00, 0x00, 0x0E}};
+    int room = GROUP_ROOM_BYTES;
+    *handle = EB_NO_HANDLE;
+    int fd = socket(AF_PACKET, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, 0); /* hears nothing before bind */
+    if (fd < 0)
+        return errno == EPERM || errno == EACCES ? EB_DENIED : EB_IO;
+    address.sll_ifindex = (int)if_nametoindex(link);
+    lldp.mr_ifindex = address.sll_ifindex;
+    setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &room, sizeof room);
+    if (address.sll_ifindex == 0 || !set_filter(fd) ||
+        bind(fd, (const struct sockaddr *)&address, sizeof address) != 0) {
+        close(fd);
+        return EB_IO;
     }
-    freeifaddrs(all);
-    return count;
+    setsockopt(fd, SOL_PACKET, PACKET_ADD_MEMBERSHIP, &lldp, sizeof lldp);
+    *handle = new_handle(self, fd, owner, false);
+    return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
+}
+
+static void frame_send(void *self, int handle, const uint8_t *bytes, size_t size)
+{
+    const struct port_linux *p = self;
+    /* A frame that the system has no room for is lost, as on the wire. */
+    (void)!send(p->handles[handle].fd, bytes, size, 0);
+}
+
+static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    const struct port_linux *p = self;
+    for (;;) {
+        struct sockaddr_ll from = {0};
+        socklen_t from_size = sizeof from;
+        ssize_t n = recvfrom(p->handles[handle].fd, bytes, cap, 0, (struct sockaddr *)&from, &from_size);
+        *received = n > 0 ? (size_t)n : 0;
+        if (n < 0)
+            return EB_PENDING;
+        if (from.sll_pkttype != PACKET_OUTGOING)
+            return EB_OK;
+    }
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -377,7 +390,7 @@ const struct eb_port *eb_port_linux_open(void)
         .wait = wait_until,
         .random = random_number,
         .path_mtu_bytes = path_mtu_bytes,
-        .links = list_links,
+        .links = ebi_linux_links,
         .udp_open = udp_open,
         .udp_send = udp_send,
         .udp_receive = udp_receive,
@@ -386,6 +399,13 @@ const struct eb_port *eb_port_linux_open(void)
         .tcp_send = tcp_send,
         .tcp_receive = tcp_receive,
         .tcp_close = close_handle,
+        .frame_open = frame_open,
+        .frame_send = frame_send,
+        .frame_receive = frame_receive,
+        .frame_close = close_handle,
+        .neighbours = ebi_linux_neighbours,
+        .address_add = ebi_linux_address_add,
+        .address_remove = ebi_linux_address_remove,
     };
     if (p->epoll_fd >= 0)
         return &p->port;

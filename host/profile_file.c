@@ -3,17 +3,76 @@
 #include <stdio.h>
 #include <string.h>
 
-static void read_value(struct ebi_yaml_map *map, const char *key, bool required, struct eb_value *value)
+/* The index of the word under `key` in `words`. */
+static uint8_t read_word(struct ebi_yaml_map *map, const char *key, const char *const *words, size_t count)
 {
-    yaml_node_t *node = ebi_yaml_get(map, key, required);
-    if (node == NULL)
-        return;
-    struct ebi_yaml_map from = ebi_yaml_map(map->yaml, node);
-    ebi_yaml_need(&from, "modbus-object");
-    value->object = (uint8_t)ebi_yaml_number(&from, "modbus-object", 0, 255, 0);
-    value->kind = EB_VALUE_MODBUS_OBJECT;
+    yaml_node_t *node = ebi_yaml_get(map, key, true);
+    const char *text = ebi_yaml_scalar(map->yaml, node);
+    char found[96];
+    char expected[96] = "one of:";
+    for (size_t i = 0; text != NULL && i < count; i++) {
+        if (strcmp(words[i], text) == 0)
+            return (uint8_t)i;
+        snprintf(expected + strlen(expected), sizeof expected - strlen(expected), " %s", words[i]);
+    }
+    if (text != NULL) {
+        snprintf(found, sizeof found, "'%.60s'", text);
+        ebi_yaml_wrong(map->yaml, node, found, expected);
+    }
+    return 0;
+}
+
+static void read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value)
+{
+    static const char *const cip[] = {"vendor", "type", "product", "revision", "serial", "name"};
+    static const char *const dcp[] = {"name", "type", "vendor", "device"};
+    struct ebi_yaml_map from = ebi_yaml_map(yaml, node);
+    char oid[160] = "";
+    if (ebi_yaml_get(&from, "snmp", false) != NULL) {
+        value->kind = EB_VALUE_SNMP;
+        ebi_yaml_text(&from, "snmp", true, oid, sizeof oid);
+        if (!yaml->failed && !eb_oid_parse(oid, &value->oid))
+            ebi_yaml_wrong(yaml, ebi_yaml_need(&from, "snmp"), "no object identifier",
+                           "numbers between dots, like 1.3.6.1.2.1.1.5.0");
+    } else if (ebi_yaml_get(&from, "cip", false) != NULL) {
+        value->kind = EB_VALUE_CIP;
+        value->item = read_word(&from, "cip", cip, sizeof cip / sizeof cip[0]);
+    } else if (ebi_yaml_get(&from, "dns-sd", false) != NULL) {
+        value->kind = EB_VALUE_DNS_SD;
+        ebi_yaml_text(&from, "dns-sd", true, value->key, sizeof value->key);
+    } else if (ebi_yaml_get(&from, "dcp", false) != NULL) {
+        value->kind = EB_VALUE_DCP;
+        value->item = read_word(&from, "dcp", dcp, sizeof dcp / sizeof dcp[0]);
+    } else {
+        if (ebi_yaml_get(&from, "modbus-object", false) == NULL)
+            ebi_yaml_wrong(yaml, node, "no source", "modbus-object, snmp, cip, dns-sd or dcp");
+        value->item = (uint8_t)ebi_yaml_number(&from, "modbus-object", 0, 255, 0);
+        value->kind = EB_VALUE_MODBUS_OBJECT;
+    }
     ebi_yaml_text(&from, "after", false, value->after, sizeof value->after);
     ebi_yaml_map_end(&from);
+}
+
+/* One source, or a list of them. */
+static void read_value(struct ebi_yaml_map *map, const char *key, bool required, struct eb_values *values)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, required);
+    yaml_node_t *item;
+    if (node == NULL)
+        return;
+    if (node->type != YAML_SEQUENCE_NODE) {
+        values->count = 1;
+        read_source(map->yaml, node, &values->list[0]);
+        return;
+    }
+    for (size_t i = 0; (item = ebi_yaml_item(map->yaml, node, i)) != NULL; i++) {
+        if (i == EB_SOURCES_MAX) {
+            ebi_yaml_wrong(map->yaml, item, "one source too many", "at most 3");
+            return;
+        }
+        values->count = i + 1;
+        read_source(map->yaml, item, &values->list[i]);
+    }
 }
 
 static void read_list(struct ebi_yaml *yaml, yaml_node_t *node, void *texts, size_t count, size_t cap)
@@ -68,7 +127,7 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     read_value(&map, "checksum", false, &c->checksum);
     read_version(&map, "floor", &c->order, c->floor);
     c->capacity_bytes = 1024 * ebi_yaml_number(&map, "capacity-kib", 1, 4U << 20, 0);
-    ebi_yaml_text(&map, "send-as", true, c->file_name, sizeof c->file_name);
+    ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
     ebi_yaml_map_end(&map);
 }
 
@@ -138,7 +197,9 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_profile *p)
 
 static void read_tftp(struct ebi_yaml_map *map, struct eb_profile *p)
 {
-    struct ebi_yaml_map tftp = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "tftp", true));
+    yaml_node_t *node = ebi_yaml_get(map, "tftp", false);
+    struct ebi_yaml_map tftp = ebi_yaml_map(map->yaml, node);
+    p->sends = node != NULL;
     p->blksize = (uint16_t)ebi_yaml_number(&tftp, "blksize", EB_TFTP_BLKSIZE_MIN, EB_TFTP_BLKSIZE_MAX, 0);
     p->windowsize = (uint16_t)ebi_yaml_number(&tftp, "windowsize", 1, EB_TFTP_WINDOWSIZE_MAX, 1);
     p->timeout_s = (uint8_t)ebi_yaml_number(&tftp, "timeout-s", 1, 255, 0);
@@ -177,6 +238,59 @@ static void read_components(struct ebi_yaml_map *map, struct eb_profile *p)
     }
 }
 
+/* "blink: dcp", "blink: cip", or what to write where. */
+static void read_blink(struct ebi_yaml_map *map, struct eb_blink *blink)
+{
+    yaml_node_t *node = ebi_yaml_get(map, "blink", false);
+    static const char *const words[] = {"dcp", "cip"};
+    if (node == NULL)
+        return;
+    if (node->type == YAML_SCALAR_NODE) {
+        blink->kind = read_word(map, "blink", words, 2) == 0 ? EB_BLINK_DCP : EB_BLINK_CIP;
+        return;
+    }
+    struct ebi_yaml_map from = ebi_yaml_map(map->yaml, node);
+    bool coil = ebi_yaml_get(&from, "coil", false) != NULL;
+    blink->kind = coil ? EB_BLINK_COIL : EB_BLINK_REGISTER;
+    if (!coil && ebi_yaml_get(&from, "register", false) == NULL)
+        ebi_yaml_wrong(map->yaml, node, "no way to blink", "dcp, cip, {coil: ...} or {register: ...}");
+    blink->address = (uint16_t)ebi_yaml_number(&from, coil ? "coil" : "register", 0, 65535, 0);
+    if (!coil) {
+        blink->on = (uint16_t)ebi_yaml_number(&from, "on", 0, 65535, 1);
+        blink->off = (uint16_t)ebi_yaml_number(&from, "off", 0, 65535, 0);
+    }
+    ebi_yaml_map_end(&from);
+}
+
+static void read_registers(struct ebi_yaml_map *map, const char *key, uint16_t count,
+                           struct eb_registers *registers)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, false);
+    if (node == NULL)
+        return;
+    struct ebi_yaml_map from = ebi_yaml_map(map->yaml, node);
+    ebi_yaml_need(&from, "register");
+    registers->address = (uint16_t)ebi_yaml_number(&from, "register", 0, 65535, 0);
+    registers->count =
+        count != 0 ? count : (uint16_t)ebi_yaml_number(&from, "registers", 1, EB_MODBUS_REGISTERS_MAX, 1);
+    ebi_yaml_map_end(&from);
+}
+
+static void read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
+{
+    yaml_node_t *node = ebi_yaml_get(map, "settings", false);
+    if (node == NULL)
+        return;
+    struct ebi_yaml_map settings = ebi_yaml_map(map->yaml, node);
+    read_registers(&settings, "name", 0, &p->set_name);
+    read_registers(&settings, "address", 2, &p->set_address);
+    read_registers(&settings, "mask", 2, &p->set_mask);
+    read_registers(&settings, "router", 2, &p->set_router);
+    read_registers(&settings, "dhcp", 1, &p->set_dhcp);
+    read_steps(&settings, "take-up", &p->take_up);
+    ebi_yaml_map_end(&settings);
+}
+
 bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *problem)
 {
     struct ebi_yaml yaml;
@@ -191,10 +305,24 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     read_identity(&map, p);
     read_components(&map, p);
     read_tftp(&map, p);
+    for (size_t i = 0; i < p->count && p->sends; i++) {
+        if (p->components[i].file_name[0] == '\0')
+            ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component without the key 'send-as'",
+                           "the name under which the device takes it by TFTP");
+    }
     read_steps(&map, "prepare", &p->prepare);
     read_steps(&map, "activate", &p->activate);
     read_steps(&map, "undo", &p->undo);
     read_times(&map, p);
+    read_blink(&map, &p->blink);
+    read_settings(&map, p);
+    struct ebi_yaml_map snmp = ebi_yaml_map(&yaml, ebi_yaml_get(&map, "snmp", false));
+    eb_text_copy(p->community, sizeof p->community, "public");
+    ebi_yaml_text(&snmp, "community", false, p->community, sizeof p->community);
+    ebi_yaml_map_end(&snmp);
+    struct ebi_yaml_map dns_sd = ebi_yaml_map(&yaml, ebi_yaml_get(&map, "dns-sd", false));
+    ebi_yaml_text(&dns_sd, "service", false, p->service, sizeof p->service);
+    ebi_yaml_map_end(&dns_sd);
     read_list(&yaml, ebi_yaml_get(&map, "loses", false), p->loses, EB_LOSSES_MAX, EB_LOSS_TEXT_BYTES);
     ebi_yaml_map_end(&map);
     ebi_yaml_close(&yaml);

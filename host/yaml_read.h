@@ -7,7 +7,7 @@
 #include "einbau/host.h"
 #include <yaml.h>
 
-enum { EBI_YAML_KEYS_MAX = 32 };
+enum { EBI_YAML_KEYS_MAX = 48 };
 
 struct ebi_yaml {
     const char *path;

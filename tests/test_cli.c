@@ -694,7 +694,7 @@ static void the_simulator_refuses_wrong_calls(void **state)
     static const struct {
         const char *words, *message;
     } rows[] = {
-        {"world.yaml", "found no --write-site FILE"},
+        {"world.yaml", "found neither --write-site FILE"},
         {"--write-site x.yaml", "found no world"},
         {"world.yaml --write-site /nowhere/x.yaml",
          "/nowhere/x.yaml: cannot be written: No such file or directory"},

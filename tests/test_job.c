@@ -413,7 +413,7 @@ static void raw_open(struct raw *r, const char *device_tftp)
     assert_non_null(r->sim);
     r->port = eb_sim_port(r->sim);
     r->device = (struct eb_endpoint){{192, 0, 2, 1}, 69};
-    assert_int_equal(r->port->udp_open(r->port->self, r, &r->handle), EB_OK);
+    assert_int_equal(r->port->udp_open(r->port->self, r, NULL, &r->handle), EB_OK);
 }
 
 static void raw_close(struct raw *r)
@@ -505,7 +505,7 @@ static void the_device_keeps_its_transfer_from_strangers(void **state)
     struct eb_endpoint tid = {0};
     int other;
     raw_open(&r, NULL);
-    assert_int_equal(r.port->udp_open(r.port->self, &r, &other), EB_OK);
+    assert_int_equal(r.port->udp_open(r.port->self, &r, NULL, &other), EB_OK);
     assert_int_equal(talk(&r, r.handle, &r.device, "\0\2fw.bin\0octet\0", 15, answer, &tid), 4);
     assert_memory_equal(answer, "\0\4\0\0", 4);
     assert_int_not_equal(tid.port, 69); /* a transfer id of its own */

@@ -59,6 +59,7 @@ static void boot(struct sim_device *d)
     sim_device_examine(d);
     d->mode = d->components[0].valid && !d->wants_loader ? EB_SIM_RUNNING : EB_SIM_LOADER;
     d->wants_loader = false;
+    sim_device_set(d, &d->saved, true);
     d->net->set_alive(d->net->self, d, true);
 }
 
@@ -99,6 +100,10 @@ void sim_device_restart(struct sim_device *d, bool into_loader, uint64_t delay_u
 void sim_device_start(struct sim_device *d, const struct sim_net *net)
 {
     d->net = net;
+    d->set_us = EB_NEVER;
+    d->lldp_us = net->now_us(net->self);
+    d->ask_us = d->lldp_us;
+    sim_device_set(d, &d->saved, true);
     d->restart_us = EB_NEVER;
     d->power_back_us = EB_NEVER;
     d->push.handle = EB_NO_HANDLE;
@@ -110,7 +115,57 @@ void sim_device_start(struct sim_device *d, const struct sim_net *net)
         begin_boot(d);
 }
 
+/* --- settings ------------------------------------------------------------------------------------ */
+
+void sim_device_set(struct sim_device *d, const struct sim_settings *settings, bool permanent)
+{
+    d->set = *settings;
+    d->wanted = *settings;
+    if (permanent)
+        d->saved = *settings;
+    if (!d->placed)
+        memcpy(d->address.ip, settings->ip, sizeof d->address.ip);
+}
+
+bool sim_device_has_ip(const struct sim_device *d)
+{
+    return get32(d->set.ip) != 0;
+}
+
+bool sim_device_covers(const struct sim_device *d, const uint8_t ip[4])
+{
+    struct eb_link_address own = {.prefix = d->set.prefix};
+    memcpy(own.ip, d->set.ip, sizeof own.ip);
+    return sim_device_has_ip(d) && eb_link_covers(&own, ip);
+}
+
+const char *sim_device_version(const struct sim_device *d, size_t component)
+{
+    bool runs = d->mode == EB_SIM_RUNNING || d->mode == EB_SIM_STOPPED;
+    return runs && component < d->count && d->components[component].valid ? d->components[component].version
+                                                                          : "";
+}
+
 /* --- the network --------------------------------------------------------------------------------- */
+
+bool sim_device_listens(const struct sim_device *d, bool tcp, uint16_t port)
+{
+    if (!sim_device_alive(d))
+        return false;
+    if (tcp)
+        return ((d->speaks & SIM_MODBUS) != 0 && port == d->modbus_port) ||
+               ((d->speaks & SIM_CIP) != 0 && port == EB_CIP_PORT);
+    return ((d->speaks & SIM_TFTP) != 0 && port == d->tftp_port) ||
+           ((d->speaks & SIM_CIP) != 0 && port == EB_CIP_PORT) ||
+           ((d->speaks & SIM_SNMP) != 0 && port == EB_SNMP_PORT) ||
+           ((d->speaks & SIM_DNS_SD) != 0 && port == EB_DNS_SD_PORT);
+}
+
+void sim_device_frame(struct sim_device *d, const uint8_t *frame, size_t size)
+{
+    if (sim_device_alive(d))
+        sim_ether_frame(d, frame, size);
+}
 
 static struct sim_connection *connection_of(struct sim_device *d, int handle)
 {
@@ -121,18 +176,26 @@ static struct sim_connection *connection_of(struct sim_device *d, int handle)
     return NULL;
 }
 
-void sim_device_datagram(struct sim_device *d, int handle, bool request_port, const struct eb_endpoint *from,
+void sim_device_datagram(struct sim_device *d, int handle, uint16_t port, const struct eb_endpoint *from,
                          const uint8_t *bytes, size_t size)
 {
     if (!sim_device_alive(d))
         return;
-    if (request_port)
-        sim_push_request(d, handle, from, bytes, size);
-    else if (handle == d->push.handle)
+    if (handle == d->push.handle)
         sim_push_receive(d, from, bytes, size);
+    else if (!sim_device_listens(d, false, port))
+        return;
+    else if (port == d->tftp_port)
+        sim_push_request(d, handle, from, bytes, size);
+    else if (port == EB_CIP_PORT)
+        sim_cip_datagram(d, from, bytes, size);
+    else if (port == EB_SNMP_PORT)
+        sim_snmp_datagram(d, from, bytes, size);
+    else
+        sim_dns_sd_datagram(d, from, bytes, size);
 }
 
-void sim_device_connected(struct sim_device *d, int handle)
+void sim_device_connected(struct sim_device *d, int handle, uint16_t port)
 {
     struct sim_connection *c = connection_of(d, EB_NO_HANDLE);
     if (c == NULL || !sim_device_alive(d)) {
@@ -140,14 +203,17 @@ void sim_device_connected(struct sim_device *d, int handle)
         return;
     }
     c->handle = handle;
+    c->port = port;
     c->rx_size = 0;
 }
 
 void sim_device_stream(struct sim_device *d, int handle, const uint8_t *bytes, size_t size)
 {
     struct sim_connection *c = connection_of(d, handle);
-    if (c != NULL)
+    if (c != NULL && c->port == d->modbus_port)
         sim_modbus_stream(d, c, bytes, size);
+    else if (c != NULL)
+        sim_cip_stream(d, c, bytes, size);
 }
 
 void sim_device_disconnected(struct sim_device *d, int handle)
@@ -173,6 +239,11 @@ void sim_device_tick(struct sim_device *d)
         begin_boot(d);
     } else {
         sim_push_tick(d);
+        sim_ether_tick(d);
+        if (now_us >= d->set_us) {
+            d->set_us = EB_NEVER;
+            sim_device_set(d, &d->wanted, true);
+        }
     }
 }
 
@@ -182,6 +253,9 @@ uint64_t sim_device_deadline_us(const struct sim_device *d)
         return d->power_back_us;
     if (d->mode == EB_SIM_BOOTING)
         return d->boot_until_us;
-    uint64_t push_us = sim_push_deadline_us(d);
-    return push_us < d->restart_us ? push_us : d->restart_us;
+    uint64_t next_us = d->restart_us;
+    const uint64_t others[] = {sim_push_deadline_us(d), sim_ether_deadline_us(d), d->set_us};
+    for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
+        next_us = others[i] < next_us ? others[i] : next_us;
+    return next_us;
 }

@@ -1,6 +1,5 @@
-/* A simulated controller: flash, loader, program, power, and what it answers by TFTP and Modbus/TCP.  It
- * judges what it receives by the standards, in code of its own, and sees the network only through struct
- * sim_net. */
+/* A simulated controller: flash, loader, program, power, and what it answers and says on its wire.  It judges
+ * what it receives by the standards, in code of its own, and sees the network only through struct sim_net. */
 #ifndef EBI_SIM_DEVICE_H
 #define EBI_SIM_DEVICE_H
 
@@ -24,6 +23,11 @@ struct sim_net {
     void (*udp_unbind)(void *self, int handle);
     void (*tcp_send)(void *self, int connection, const uint8_t *bytes, size_t size);
     void (*tcp_close)(void *self, int connection);
+    /* From one of its well-known ports, to one address or a group. */
+    void (*udp_send_from)(void *self, struct sim_device *device, uint16_t port, const struct eb_endpoint *to,
+                          const uint8_t *bytes, size_t size);
+    /* A whole Ethernet frame; NULL on wires that carry none. */
+    void (*frame_send)(void *self, struct sim_device *device, const uint8_t *frame, size_t size);
     /* The device is there for the network, or gone with all its connections. */
     void (*set_alive)(void *self, struct sim_device *device, bool alive);
 };
@@ -76,6 +80,7 @@ struct sim_push {
 
 struct sim_connection {
     int handle; /* EB_NO_HANDLE: free */
+    uint16_t port;
     uint8_t rx[SIM_RX_BYTES];
     size_t rx_size;
 };
@@ -83,11 +88,50 @@ struct sim_connection {
 enum sim_options { SIM_OPTIONS_TAKEN, SIM_OPTIONS_IGNORED, SIM_OPTIONS_REFUSED, SIM_OPTIONS_DROPPED };
 enum sim_writable { SIM_WRITABLE_ALWAYS, SIM_WRITABLE_STOPPED, SIM_WRITABLE_LOADER };
 
+/* What a device speaks: bits of `speaks`. */
+enum sim_speaks {
+    SIM_MODBUS = 1,
+    SIM_TFTP = 2,
+    SIM_DCP = 4,
+    SIM_CIP = 8,
+    SIM_DNS_SD = 16,
+    SIM_SNMP = 32,
+    SIM_LLDP = 64
+};
+
+/* How it comes by an address: it has one for good, or asks for one and gets none here. */
+enum sim_asks { SIM_ASKS_NOT, SIM_ASKS_DHCP, SIM_ASKS_BOOTP };
+
+/* What can be set in a device. */
+struct sim_settings {
+    uint8_t ip[4]; /* zeros: none */
+    uint8_t prefix;
+    uint8_t router[4];
+    bool dhcp;
+    char name[241]; /* of the station */
+};
+
+enum { SIM_DNS_TEXTS_MAX = 6 };
+
 struct sim_device {
     char name[EB_NAME_BYTES];
     char wire[EB_NAME_BYTES];
-    struct eb_endpoint address; /* port not used */
+    struct eb_endpoint address; /* port not used; zeros: none */
+    bool placed;                /* it has the network's address, whatever is set */
+    uint8_t mac[EB_MAC_BYTES];
+    struct sim_settings set;    /* what holds now; `address` follows it */
+    struct sim_settings saved;  /* what holds after the next start */
+    struct sim_settings wanted; /* written to the registers, not taken up yet */
+    enum sim_asks asks;
+    unsigned speaks;
     struct eb_identity identity;
+    uint16_t vendor_id, product_id;        /* in the lists of PROFINET and EtherNet/IP */
+    char service[64];                      /* of DNS-SD: "_pa._tcp" */
+    char dns_texts[SIM_DNS_TEXTS_MAX][64]; /* "key=value"; "{firmware}" stands for a component's version */
+    char community[EB_NAME_BYTES];
+    uint32_t lldp_interval_s;
+    unsigned blinks; /* how often it was asked to */
+    bool lamp;       /* switched on by Modbus */
     uint16_t modbus_port, tftp_port;
     uint8_t unit;
     uint8_t objects_per_answer; /* 0: as many as fit */
@@ -112,6 +156,8 @@ struct sim_device {
     uint64_t restart_us; /* EB_NEVER: none is due */
     uint64_t boot_until_us;
     uint64_t power_back_us;
+    uint64_t lldp_us, ask_us; /* when it next says so */
+    uint64_t set_us;          /* when `wanted` is taken up; EB_NEVER: not */
     struct sim_push push;
     struct sim_connection connections[SIM_CONNECTIONS_MAX];
     const struct sim_net *net;
@@ -121,10 +167,19 @@ struct sim_device {
 enum {
     SIM_REGISTER_CONTROL = 0x1000,
     SIM_REGISTER_STATE = 0x1001,
+    SIM_REGISTER_LAMP = 0x1002,
+    SIM_COIL_LAMP = 16,
+    SIM_REGISTER_ADDRESS = 0x1010, /* two each */
+    SIM_REGISTER_MASK = 0x1012,
+    SIM_REGISTER_ROUTER = 0x1014,
+    SIM_REGISTER_DHCP = 0x1016,
+    SIM_REGISTER_NAME = 0x1020, /* two characters each */
+    SIM_NAME_REGISTERS = 8,
     SIM_CONTROL_START = 1,
     SIM_CONTROL_STOP = 2,
     SIM_CONTROL_RESTART = 3,
     SIM_CONTROL_LOADER = 4,
+    SIM_CONTROL_TAKE_UP = 5, /* the settings in the registers, for good */
     SIM_STATE_RUNNING = 1,
     SIM_STATE_STOPPED = 2,
     SIM_STATE_LOADER = 3,
@@ -142,11 +197,18 @@ bool sim_device_alive(const struct sim_device *device);
 void sim_device_examine(struct sim_device *device);
 
 /* What the network brings.  Connections beyond SIM_CONNECTIONS_MAX are closed. */
-void sim_device_datagram(struct sim_device *device, int handle, bool request_port,
-                         const struct eb_endpoint *from, const uint8_t *bytes, size_t size);
-void sim_device_connected(struct sim_device *device, int handle);
+void sim_device_datagram(struct sim_device *device, int handle, uint16_t port, const struct eb_endpoint *from,
+                         const uint8_t *bytes, size_t size);
+void sim_device_frame(struct sim_device *device, const uint8_t *frame, size_t size);
+void sim_device_connected(struct sim_device *device, int handle, uint16_t port);
 void sim_device_stream(struct sim_device *device, int handle, const uint8_t *bytes, size_t size);
 void sim_device_disconnected(struct sim_device *device, int handle);
+
+/* Whether it listens there. */
+bool sim_device_listens(const struct sim_device *device, bool tcp, uint16_t port);
+bool sim_device_has_ip(const struct sim_device *device);
+/* Whether it takes an address as one of its own subnet. */
+bool sim_device_covers(const struct sim_device *device, const uint8_t ip[4]);
 
 /* Lets time pass; and when it next matters. */
 void sim_device_tick(struct sim_device *device);
@@ -162,6 +224,36 @@ void sim_push_receive(struct sim_device *device, const struct eb_endpoint *from,
 void sim_push_tick(struct sim_device *device);
 uint64_t sim_push_deadline_us(const struct sim_device *device);
 void sim_push_power_lost(struct sim_device *device);
+
+/* Takes settings up now, and keeps them where they are `permanent`. */
+void sim_device_set(struct sim_device *device, const struct sim_settings *settings, bool permanent);
+
+/* The version of a component as its flash says, "" where none runs. */
+const char *sim_device_version(const struct sim_device *device, size_t component);
+
+/* ether.c: ARP, DCP, LLDP, asking for an address */
+void sim_ether_frame(struct sim_device *device, const uint8_t *frame, size_t size);
+void sim_ether_tick(struct sim_device *device);
+uint64_t sim_ether_deadline_us(const struct sim_device *device);
+/* A frame around a UDP datagram, with its checksums; gives its size. */
+enum { SIM_UDP_FRAME_HEAD_BYTES = 42 };
+size_t sim_ether_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
+                     const struct eb_endpoint *from, const struct eb_endpoint *to, const uint8_t *bytes,
+                     size_t size);
+void sim_ether_group_mac(const uint8_t ip[4], uint8_t mac[EB_MAC_BYTES]);
+/* The Internet checksum (RFC 1071) of what `sum` holds already and `size` bytes more. */
+uint32_t sim_ether_sum(uint32_t sum, const uint8_t *bytes, size_t size);
+uint16_t sim_ether_checksum(uint32_t sum);
+
+/* cip_server.c, snmp_server.c, dns_sd_server.c */
+void sim_cip_datagram(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
+                      size_t size);
+void sim_cip_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes,
+                    size_t size);
+void sim_snmp_datagram(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
+                       size_t size);
+void sim_dns_sd_datagram(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
+                         size_t size);
 
 void sim_modbus_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes,
                        size_t size);

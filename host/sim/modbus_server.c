@@ -1,4 +1,4 @@
-/* The simulated device's Modbus/TCP: device identification and two registers, by the Application
+/* The simulated device's Modbus/TCP: device identification, registers and a lamp, by the Application
  * Protocol 1.1b3. */
 #include "device.h"
 
@@ -114,18 +114,73 @@ static size_t identify(const struct sim_device *d, const uint8_t *pdu, size_t si
 
 /* --- registers ----------------------------------------------------------------------------------- */
 
-static size_t read_registers(const struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+static unsigned state_of(const struct sim_device *d)
 {
-    if (size != 5 || get16(pdu + 3) < 1 || get16(pdu + 3) > 125)
+    return d->mode == EB_SIM_RUNNING   ? SIM_STATE_RUNNING
+           : d->mode == EB_SIM_STOPPED ? SIM_STATE_STOPPED
+                                       : SIM_STATE_LOADER;
+}
+
+/* The settings as they lie in the registers, two bytes each. */
+struct place {
+    unsigned first, count;
+    uint8_t *bytes;
+};
+
+static bool find_setting(struct sim_settings *set, uint8_t mask[4], uint8_t dhcp[2], unsigned address,
+                         struct place *place)
+{
+    const struct place places[] = {{SIM_REGISTER_ADDRESS, 2, set->ip},
+                                   {SIM_REGISTER_MASK, 2, mask},
+                                   {SIM_REGISTER_ROUTER, 2, set->router},
+                                   {SIM_REGISTER_DHCP, 1, dhcp},
+                                   {SIM_REGISTER_NAME, SIM_NAME_REGISTERS, (uint8_t *)set->name}};
+    for (size_t i = 0; i < sizeof places / sizeof places[0]; i++) {
+        if (address >= places[i].first && address < places[i].first + places[i].count) {
+            *place = places[i];
+            return true;
+        }
+    }
+    return false;
+}
+
+static void mask_of(const struct sim_settings *set, uint8_t mask[4])
+{
+    uint32_t ones = set->prefix == 0 ? 0 : UINT32_MAX << (32 - set->prefix);
+    put16(mask, ones >> 16);
+    put16(mask + 2, ones & 0xFFFF);
+}
+
+static bool read_register(struct sim_device *d, unsigned address, uint8_t *to)
+{
+    struct sim_settings set = d->set;
+    struct place place;
+    uint8_t mask[4];
+    uint8_t dhcp[2] = {0, set.dhcp};
+    mask_of(&set, mask);
+    if (address == SIM_REGISTER_STATE)
+        put16(to, state_of(d));
+    else if (address == SIM_REGISTER_LAMP)
+        put16(to, d->lamp);
+    else if (find_setting(&set, mask, dhcp, address, &place))
+        memcpy(to, place.bytes + 2 * (size_t)(address - place.first), 2);
+    else
+        return false;
+    return true;
+}
+
+static size_t read_registers(struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    unsigned count = size == 5 ? get16(pdu + 3) : 0;
+    if (count < 1 || count > 125)
         return exception(reply, pdu[0], MODBUS_X_VALUE);
-    if (get16(pdu + 1) != SIM_REGISTER_STATE || get16(pdu + 3) != 1)
-        return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+    for (unsigned i = 0; i < count; i++) {
+        if (!read_register(d, get16(pdu + 1) + i, reply + 2 + 2 * (size_t)i))
+            return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+    }
     reply[0] = pdu[0];
-    reply[1] = 2;
-    put16(reply + 2, d->mode == EB_SIM_RUNNING   ? SIM_STATE_RUNNING
-                     : d->mode == EB_SIM_STOPPED ? SIM_STATE_STOPPED
-                                                 : SIM_STATE_LOADER);
-    return 4;
+    reply[1] = (uint8_t)(2 * count);
+    return 2 + 2 * (size_t)count;
 }
 
 static bool control(struct sim_device *d, unsigned value)
@@ -146,19 +201,73 @@ static bool control(struct sim_device *d, unsigned value)
         if (d->mode != EB_SIM_LOADER)
             sim_device_restart(d, true, 0);
         return true;
+    case SIM_CONTROL_TAKE_UP:
+        d->set_us = d->net->now_us(d->net->self) + 20000;
+        return true;
     default:
         return false;
     }
 }
 
+static void set_lamp(struct sim_device *d, bool on)
+{
+    d->blinks += on && !d->lamp;
+    d->lamp = on;
+}
+
+/* Writes one register; gives an exception code, 0 for none. */
+static uint8_t write_one(struct sim_device *d, unsigned address, const uint8_t *value)
+{
+    struct place place;
+    uint8_t mask[4];
+    uint8_t dhcp[2] = {0, d->wanted.dhcp};
+    mask_of(&d->wanted, mask);
+    if (address == SIM_REGISTER_CONTROL)
+        return control(d, get16(value)) ? 0 : MODBUS_X_VALUE;
+    if (address == SIM_REGISTER_LAMP) {
+        set_lamp(d, get16(value) != 0);
+        return 0;
+    }
+    if (!find_setting(&d->wanted, mask, dhcp, address, &place))
+        return MODBUS_X_ADDRESS;
+    memcpy(place.bytes + 2 * (size_t)(address - place.first), value, 2);
+    d->wanted.dhcp = dhcp[1] != 0;
+    d->wanted.prefix = 0;
+    while (d->wanted.prefix < 32 && (mask[d->wanted.prefix / 8] >> (7 - d->wanted.prefix % 8) & 1) != 0)
+        d->wanted.prefix++;
+    return 0;
+}
+
 static size_t write_register(struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
-    if (size != 5)
+    uint8_t code = size != 5 ? MODBUS_X_VALUE : write_one(d, get16(pdu + 1), pdu + 3);
+    if (code != 0)
+        return exception(reply, pdu[0], code);
+    memcpy(reply, pdu, size);
+    return size;
+}
+
+static size_t write_registers(struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    unsigned count = size < 6 ? 0 : get16(pdu + 3);
+    if (count < 1 || count > MODBUS_REGISTERS_MAX || pdu[5] != 2 * count || size != 6 + 2 * (size_t)count)
         return exception(reply, pdu[0], MODBUS_X_VALUE);
-    if (get16(pdu + 1) != SIM_REGISTER_CONTROL)
+    for (unsigned i = 0; i < count; i++) {
+        uint8_t code = write_one(d, get16(pdu + 1) + i, pdu + 6 + 2 * (size_t)i);
+        if (code != 0)
+            return exception(reply, pdu[0], code);
+    }
+    memcpy(reply, pdu, 5);
+    return 5;
+}
+
+static size_t write_coil(struct sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    if (size != 5 || (get16(pdu + 3) != 0 && get16(pdu + 3) != MODBUS_COIL_ON))
+        return exception(reply, pdu[0], MODBUS_X_VALUE);
+    if (get16(pdu + 1) != SIM_COIL_LAMP)
         return exception(reply, pdu[0], MODBUS_X_ADDRESS);
-    if (!control(d, get16(pdu + 3)))
-        return exception(reply, pdu[0], MODBUS_X_VALUE);
+    set_lamp(d, get16(pdu + 3) != 0);
     memcpy(reply, pdu, size);
     return size;
 }
@@ -187,6 +296,12 @@ static void answer(struct sim_device *d, const struct sim_connection *connection
         break;
     case MODBUS_WRITE_REGISTER:
         size = write_register(d, pdu, pdu_size, reply + MBAP_BYTES);
+        break;
+    case MODBUS_WRITE_REGISTERS:
+        size = write_registers(d, pdu, pdu_size, reply + MBAP_BYTES);
+        break;
+    case MODBUS_WRITE_COIL:
+        size = write_coil(d, pdu, pdu_size, reply + MBAP_BYTES);
         break;
     default:
         size = exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);

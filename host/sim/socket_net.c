@@ -132,6 +132,13 @@ static void udp_send(void *self, int handle, const struct eb_endpoint *to, const
         sendto(s->sockets[handle].fd, bytes, size, 0, (const struct sockaddr *)&address, sizeof address);
 }
 
+/* Nothing but TFTP and Modbus is offered on the loopback. */
+static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const struct eb_endpoint *to,
+                          const uint8_t *bytes, size_t size)
+{
+    (void)self, (void)d, (void)port, (void)to, (void)bytes, (void)size;
+}
+
 static void tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)
 {
     struct sim_sockets *s = self;
@@ -171,6 +178,7 @@ static bool place(struct sim_sockets *s, size_t index, struct eb_problem *proble
     struct sim_device *d = &s->sim->devices[index];
     const uint8_t ip[4] = {127, 77, (uint8_t)(index / 250), (uint8_t)(index % 250 + 1)};
     memcpy(d->address.ip, ip, sizeof ip);
+    d->placed = true;
     int udp = bound(d, SOCK_DGRAM, 0);
     int tcp = bound(d, SOCK_STREAM, 0);
     if (udp < 0 || tcp < 0) {
@@ -202,7 +210,8 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
     }
     sim->sockets = s;
     s->sim = sim;
-    s->net = (struct sim_net){s, now_us, udp_bind, udp_send, drop, tcp_send, drop, set_alive};
+    s->net =
+        (struct sim_net){s, now_us, udp_bind, udp_send, drop, tcp_send, drop, udp_send_from, NULL, set_alive};
     s->epoll_fd = epoll_create1(EPOLL_CLOEXEC);
     s->slots = calloc(sim->count + 1, sizeof *s->slots);
     for (size_t i = 0; i < sim->count; i++) {
@@ -253,10 +262,10 @@ static void accept_connection(struct sim_sockets *s, const struct socket *listen
     if (handle == EB_NO_HANDLE)
         return;
     setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &yes, sizeof yes);
-    sim_device_connected(d, handle);
+    sim_device_connected(d, handle, d->modbus_port);
 }
 
-static void read_datagrams(struct sim_sockets *s, int handle, bool request_port)
+static void read_datagrams(struct sim_sockets *s, int handle, uint16_t port)
 {
     struct sockaddr_in address = {0};
     for (int i = 0; i < BURST && s->sockets[handle].kind != KIND_FREE; i++) {
@@ -266,7 +275,7 @@ static void read_datagrams(struct sim_sockets *s, int handle, bool request_port)
         if (n < 0)
             return;
         struct eb_endpoint from = endpoint_of(&address);
-        sim_device_datagram(s->sockets[handle].device, handle, request_port, &from, s->buffer, (size_t)n);
+        sim_device_datagram(s->sockets[handle].device, handle, port, &from, s->buffer, (size_t)n);
     }
 }
 
@@ -287,10 +296,10 @@ static bool handle_event(struct sim_sockets *s, int handle)
 {
     switch (s->sockets[handle].kind) {
     case KIND_REQUEST:
-        read_datagrams(s, handle, true);
+        read_datagrams(s, handle, s->sockets[handle].device->tftp_port);
         break;
     case KIND_TRANSFER:
-        read_datagrams(s, handle, false);
+        read_datagrams(s, handle, 0);
         break;
     case KIND_LISTEN:
         accept_connection(s, &s->sockets[handle]);

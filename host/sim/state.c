@@ -20,6 +20,27 @@ static size_t used_bytes(const uint8_t *bank, size_t capacity)
     return capacity;
 }
 
+static json_t *settings_document(const struct sim_settings *set)
+{
+    return json_pack("{s:s, s:[i,i,i,i], s:i, s:[i,i,i,i], s:b}", "name", set->name, "address", set->ip[0],
+                     set->ip[1], set->ip[2], set->ip[3], "prefix", set->prefix, "router", set->router[0],
+                     set->router[1], set->router[2], set->router[3], "dhcp", set->dhcp);
+}
+
+static void load_settings(struct sim_settings *set, const json_t *from)
+{
+    const char *name = json_string_value(json_object_get(from, "name"));
+    for (size_t i = 0; i < 4; i++) {
+        set->ip[i] = (uint8_t)json_integer_value(json_array_get(json_object_get(from, "address"), i));
+        set->router[i] = (uint8_t)json_integer_value(json_array_get(json_object_get(from, "router"), i));
+    }
+    set->prefix = (uint8_t)(json_integer_value(json_object_get(from, "prefix")) & 63);
+    if (set->prefix > 32)
+        set->prefix = 32;
+    set->dhcp = json_is_true(json_object_get(from, "dhcp"));
+    snprintf(set->name, sizeof set->name, "%s", name != NULL ? name : "");
+}
+
 bool sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
 {
     json_t *devices = json_object();
@@ -40,7 +61,8 @@ bool sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
                 json_pack("{s:i, s:b, s:o}", "active", c->active, "pending", c->pending, "banks", banks));
         }
         json_object_set_new(devices, d->name,
-                            json_pack("{s:s, s:o}", "mode", mode_words[d->mode], "components", components));
+                            json_pack("{s:s, s:o, s:o}", "mode", mode_words[d->mode], "settings",
+                                      settings_document(&d->saved), "components", components));
     }
     json_t *root = json_pack("{s:s, s:s, s:o}", "einbau", STATE_KIND, "world", sim->name, "devices", devices);
     char *index = json_dumps(root, JSON_COMPACT);
@@ -110,6 +132,8 @@ static bool load_index(struct eb_sim *sim, const json_t *root, const uint8_t *at
         if (m == 5 || json_object_size(components) != d->count)
             return false;
         d->mode = (enum eb_sim_mode)m;
+        if (json_is_object(json_object_get(device, "settings")))
+            load_settings(&d->saved, json_object_get(device, "settings"));
         for (size_t k = 0; k < d->count; k++) {
             struct sim_component *c = &d->components[k];
             if (!load_component(c, json_object_get(components, c->name), &at, end))

@@ -29,6 +29,8 @@ enum event_kind {
     EVENT_TCP_UP,
     EVENT_TCP_DOWN,
     EVENT_RESET,
+    EVENT_FRAME_UP,
+    EVENT_FRAME_DOWN,
     EVENT_ROOM,
     EVENT_WAKE
 };
@@ -51,10 +53,12 @@ struct message {
     uint8_t bytes[];
 };
 
-/* A socket of the laptop; for TCP also the device's end. */
+/* A socket of the laptop, UDP, TCP or for frames; for TCP also the device's end. */
 struct end {
-    bool used, tcp;
-    int generation; /* so that events for an older one are told apart */
+    bool used, tcp, frames;
+    const struct sim_laptop_link *link; /* that it is bound to, or NULL */
+    uint8_t group[4];                   /* that it hears */
+    int generation;                     /* so that events for an older one are told apart */
     void *owner;
     bool ready, wants_room;
     uint16_t port;
@@ -87,6 +91,7 @@ struct sim_virtual {
     struct device_socket *sockets;
     int socket_cap;
     uint16_t next_laptop_port, next_device_port;
+    bool *asked;     /* per device: the laptop has sent to its address */
     uint64_t *woken; /* per device: the earliest wake event that is under way */
     const struct eb_sim_fault *faults;
     size_t fault_count;
@@ -206,9 +211,11 @@ static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct s
             fate.unseen = true;
             break;
         case EB_SIM_POWER_LOST:
+            fate.lost = true;
+            if (d == NULL)
+                break;
             sim_device_power(d, false);
             d->power_back_us = v->now_us + POWER_BACK_US;
-            fate.lost = true;
             wake_later(v, d);
             break;
         }
@@ -332,25 +339,48 @@ static int new_end(struct sim_virtual *v, void *owner, bool tcp)
     return handle;
 }
 
-/* Whether one of the laptop's links is on the device's wire and in one subnet with it. */
-static bool on_link(const struct sim_virtual *v, const struct sim_device *d)
+/* Whether laptop and device are on one wire over this link, and each takes the other for its subnet's. */
+static bool over_link(const struct sim_laptop_link *l, const struct sim_device *d)
+{
+    for (size_t k = 0; k < l->link.count && strcmp(l->wire, d->wire) == 0 && l->link.carrier; k++) {
+        if (eb_link_covers(&l->link.addresses[k], d->address.ip) &&
+            sim_device_covers(d, l->link.addresses[k].ip))
+            return true;
+    }
+    return false;
+}
+
+/* Whether the device is reached from an end that is bound to `link`, or to none (NULL). */
+static bool on_link(const struct sim_virtual *v, const struct sim_laptop_link *link,
+                    const struct sim_device *d)
 {
     for (size_t i = 0; i < v->sim->laptop_count; i++) {
         const struct sim_laptop_link *l = &v->sim->laptop[i];
-        for (size_t k = 0; k < l->link.count && strcmp(l->wire, d->wire) == 0 && l->link.carrier; k++) {
-            if (eb_link_covers(&l->link.addresses[k], d->address.ip))
-                return true;
-        }
+        if ((link == NULL || l == link) && over_link(l, d))
+            return true;
     }
     return v->sim->laptop_count == 0;
 }
 
-static struct sim_device *device_at(struct sim_virtual *v, const struct eb_endpoint *endpoint)
+static struct sim_device *device_at(struct sim_virtual *v, const struct sim_laptop_link *link,
+                                    const struct eb_endpoint *endpoint)
 {
     for (size_t i = 0; i < v->sim->count; i++) {
         struct sim_device *d = &v->sim->devices[i];
-        if (memcmp(d->address.ip, endpoint->ip, sizeof endpoint->ip) == 0)
-            return on_link(v, d) ? d : NULL;
+        if (sim_device_has_ip(d) && memcmp(d->address.ip, endpoint->ip, sizeof endpoint->ip) == 0 &&
+            on_link(v, link, d)) {
+            v->asked[i] = true;
+            return d;
+        }
+    }
+    return NULL;
+}
+
+static const struct sim_laptop_link *link_named(const struct sim_virtual *v, const char *name)
+{
+    for (size_t i = 0; name != NULL && i < v->sim->laptop_count; i++) {
+        if (strcmp(v->sim->laptop[i].link.name, name) == 0)
+            return &v->sim->laptop[i];
     }
     return NULL;
 }
@@ -364,12 +394,21 @@ static size_t list_links(void *self, struct eb_link *links, size_t cap)
     return count;
 }
 
-static enum eb_status udp_open(void *self, void *owner, int *handle)
+static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
 {
     struct sim_virtual *v = self;
     *handle = new_end(v, owner, false);
+    struct end *end = &v->ends[*handle];
+    if (options != NULL) {
+        end->link = link_named(v, options->link);
+        if (options->local_port != 0)
+            end->port = options->local_port;
+        memcpy(end->group, options->group, sizeof end->group);
+    }
     return EB_OK;
 }
+
+static void send_to_all(struct sim_virtual *v, const struct end *end, const struct eb_datagram *datagram);
 
 static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
 {
@@ -377,7 +416,11 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
     struct end *end = &v->ends[handle];
     const struct eb_endpoint from = {{0, 0, 0, 0}, end->port};
     for (size_t i = 0; i < count; i++) {
-        struct sim_device *d = device_at(v, &burst[i].peer);
+        if (burst[i].peer.ip[0] >= 224) {
+            send_to_all(v, end, &burst[i]);
+            continue;
+        }
+        struct sim_device *d = device_at(v, end->link, &burst[i].peer);
         if (d == NULL)
             continue; /* nobody has this address */
         struct sim_wire *w = wire_of(v, d);
@@ -439,7 +482,7 @@ static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint
     *handle = new_end(v, owner, true);
     struct end *end = &v->ends[*handle];
     end->peer = *peer;
-    end->device = device_at(v, peer);
+    end->device = device_at(v, NULL, peer);
     if (end->device != NULL)
         send_segment(v, end, true, (struct event){.kind = EVENT_SYN}, NULL, 0);
     return EB_OK;
@@ -471,6 +514,154 @@ static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t
     end->rx_size -= n;
     memmove(end->rx, end->rx + n, end->rx_size);
     return EB_OK;
+}
+
+/* --- for all on a wire ---------------------------------------------------------------------------- */
+
+static struct sim_wire *wire_named(struct sim_virtual *v, const char *name)
+{
+    for (size_t i = 0; i < v->sim->wire_count; i++) {
+        if (strcmp(v->sim->wires[i].name, name) == 0)
+            return &v->sim->wires[i];
+    }
+    return NULL;
+}
+
+/* Radio of a worse quality loses more: a tenth of all frames at half the quality. */
+static bool lost_in_the_air(struct sim_virtual *v, const struct sim_laptop_link *l)
+{
+    return l->link.kind == EB_LINK_WIRELESS && l->link.quality_percent > 0 &&
+           happens(v->sim, (100U - l->link.quality_percent) * 2000U);
+}
+
+/* One event for each device on the link's wire that `wanted` picks; the laptop's cable carries it once. */
+static void send_up(struct sim_virtual *v, const struct sim_laptop_link *l, const uint8_t *mac,
+                    struct event event, const uint8_t *bytes, size_t size)
+{
+    struct sim_wire *w = wire_named(v, l->wire);
+    if (w == NULL || !l->link.carrier || lost_in_the_air(v, l))
+        return;
+    uint64_t at_us = carry(v, w, &w->up, size + UDP_HEAD_BYTES);
+    for (size_t i = 0; i < v->sim->count; i++) {
+        struct sim_device *d = &v->sim->devices[i];
+        if (strcmp(d->wire, w->name) != 0 || (mac != NULL && memcmp(d->mac, mac, EB_MAC_BYTES) != 0))
+            continue;
+        struct fate fate = next_fate(v, w, d);
+        event.at_us = at_us + fate.extra_us;
+        event.device = d;
+        for (int copies = fate.lost ? 0 : fate.doubled ? 2 : 1; copies > 0; copies--) {
+            event.bytes = copy_of(bytes, size);
+            event.size = size;
+            if (fate.unseen)
+                damage(v, event.bytes, size);
+            push_event(v, event);
+        }
+    }
+}
+
+/* The laptop's address that a device sees on this link; zeros where there is none. */
+static struct eb_endpoint laptop_at(const struct sim_laptop_link *l, const struct sim_device *d,
+                                    uint16_t port)
+{
+    struct eb_endpoint from = {{0, 0, 0, 0}, port};
+    for (size_t k = 0; k < l->link.count; k++) {
+        if (k == 0 || (d != NULL && eb_link_covers(&l->link.addresses[k], d->address.ip)))
+            memcpy(from.ip, l->link.addresses[k].ip, sizeof from.ip);
+    }
+    return from;
+}
+
+static void send_to_all(struct sim_virtual *v, const struct end *end, const struct eb_datagram *datagram)
+{
+    for (size_t i = 0; i < v->sim->laptop_count; i++) {
+        const struct sim_laptop_link *l = &v->sim->laptop[i];
+        if ((end->link != NULL && end->link != l) || l->link.count == 0)
+            continue;
+        const struct event event = {
+            .kind = EVENT_UDP_UP, .from = laptop_at(l, NULL, end->port), .to = datagram->peer};
+        send_up(v, l, NULL, event, datagram->bytes, datagram->size_bytes);
+    }
+}
+
+static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
+{
+    struct sim_virtual *v = self;
+    const struct sim_laptop_link *l = link_named(v, link);
+    *handle = EB_NO_HANDLE;
+    if (l == NULL || !l->link.has_mac)
+        return EB_IO;
+    if (l->no_frames)
+        return EB_DENIED;
+    *handle = new_end(v, owner, false);
+    v->ends[*handle].frames = true;
+    v->ends[*handle].link = l;
+    return EB_OK;
+}
+
+static void frame_send(void *self, int handle, const uint8_t *bytes, size_t size)
+{
+    struct sim_virtual *v = self;
+    bool group = (bytes[0] & 1) != 0;
+    send_up(v, v->ends[handle].link, group ? NULL : bytes, (struct event){.kind = EVENT_FRAME_UP}, bytes,
+            size);
+}
+
+static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct eb_datagram datagram = {.bytes = bytes, .size_bytes = cap};
+    size_t count;
+    enum eb_status status = udp_receive(self, handle, &datagram, 1, &count);
+    *received = datagram.size_bytes;
+    return status;
+}
+
+static size_t list_neighbours(void *self, const char *link, struct eb_neighbour *list, size_t cap)
+{
+    const struct sim_virtual *v = self;
+    const struct sim_laptop_link *l = link_named(v, link);
+    size_t count = 0;
+    for (size_t i = 0; l != NULL && i < v->sim->count && count < cap; i++) {
+        const struct sim_device *d = &v->sim->devices[i];
+        if (!v->asked[i] || !sim_device_alive(d) || !over_link(l, d))
+            continue;
+        memcpy(list[count].ip, d->address.ip, sizeof list[count].ip);
+        memcpy(list[count++].mac, d->mac, sizeof list[0].mac);
+    }
+    return count;
+}
+
+static struct sim_laptop_link *link_to_change(struct sim_virtual *v, const char *name)
+{
+    for (size_t i = 0; i < v->sim->laptop_count; i++) {
+        if (strcmp(v->sim->laptop[i].link.name, name) == 0)
+            return &v->sim->laptop[i];
+    }
+    return NULL;
+}
+
+static enum eb_status address_add(void *self, const char *link, const struct eb_link_address *address)
+{
+    struct sim_laptop_link *l = link_to_change(self, link);
+    if (l == NULL || l->link.count == EB_LINK_ADDRESSES_MAX)
+        return EB_IO;
+    if (l->no_frames)
+        return EB_DENIED;
+    l->link.addresses[l->link.count++] = *address;
+    return EB_OK;
+}
+
+static enum eb_status address_remove(void *self, const char *link, const struct eb_link_address *address)
+{
+    struct sim_laptop_link *l = link_to_change(self, link);
+    for (size_t i = 0; l != NULL && i < l->link.count; i++) {
+        if (memcmp(&l->link.addresses[i], address, sizeof *address) == 0) {
+            l->link.count--;
+            memmove(&l->link.addresses[i], &l->link.addresses[i + 1],
+                    (l->link.count - i) * sizeof l->link.addresses[0]);
+            return EB_OK;
+        }
+    }
+    return EB_IO;
 }
 
 /* --- the devices' side --------------------------------------------------------------------------- */
@@ -514,8 +705,44 @@ static void device_udp_send(void *self, int handle, const struct eb_endpoint *to
     const struct device_socket *socket = &v->sockets[handle];
     struct eb_endpoint from = socket->device->address;
     from.port = socket->port;
-    send_datagram(v, socket->device, false, (struct event){.kind = EVENT_UDP_DOWN, .from = from, .to = *to},
+    send_datagram(v, socket->device, false,
+                  (struct event){.kind = EVENT_UDP_DOWN, .device = socket->device, .from = from, .to = *to},
                   bytes, size);
+}
+
+static void frame_down(void *self, struct sim_device *d, const uint8_t *frame, size_t size)
+{
+    struct sim_virtual *v = self;
+    struct sim_wire *w = wire_of(v, d);
+    struct fate fate = next_fate(v, w, d);
+    struct event event = {.kind = EVENT_FRAME_DOWN, .device = d};
+    event.at_us = carry(v, w, &w->down, size) + fate.extra_us;
+    for (int copies = fate.lost ? 0 : fate.doubled ? 2 : 1; copies > 0; copies--) {
+        event.bytes = copy_of(frame, size);
+        event.size = size;
+        if (fate.unseen)
+            damage(v, event.bytes, size);
+        push_event(v, event);
+    }
+}
+
+static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const struct eb_endpoint *to,
+                          const uint8_t *bytes, size_t size)
+{
+    struct sim_virtual *v = self;
+    struct eb_endpoint from = d->address;
+    from.port = port;
+    if (to->ip[0] < 224) {
+        send_datagram(v, d, false,
+                      (struct event){.kind = EVENT_UDP_DOWN, .device = d, .from = from, .to = *to}, bytes,
+                      size);
+        return;
+    }
+    /* For a group: one frame, which sockets and whoever hears frames take. */
+    uint8_t frame[SIM_UDP_FRAME_HEAD_BYTES + 1500];
+    uint8_t mac[EB_MAC_BYTES];
+    sim_ether_group_mac(to->ip, mac);
+    frame_down(v, d, frame, sim_ether_udp(frame, d->mac, mac, &from, to, bytes, size));
 }
 
 static void device_tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)
@@ -547,35 +774,69 @@ static void set_alive(void *self, struct sim_device *d, bool alive)
 static void arrive_up(struct sim_virtual *v, const struct event *e)
 {
     struct sim_device *d = e->device;
-    if (e->to.port == d->tftp_port) {
-        int handle = udp_bind(v, d, d->tftp_port);
-        sim_device_datagram(d, handle, true, &e->from, e->bytes, e->size);
+    if (sim_device_listens(d, false, e->to.port)) {
+        int handle = udp_bind(v, d, e->to.port);
+        sim_device_datagram(d, handle, e->to.port, &e->from, e->bytes, e->size);
         udp_unbind(v, handle);
         return;
     }
     for (int i = 0; i < v->socket_cap; i++) {
         if (v->sockets[i].device == d && v->sockets[i].port == e->to.port) {
-            sim_device_datagram(d, i, false, &e->from, e->bytes, e->size);
+            sim_device_datagram(d, i, e->to.port, &e->from, e->bytes, e->size);
             return;
         }
     }
+}
+
+/* Puts what arrived behind what the end has already. */
+static void queue(struct sim_virtual *v, struct end *end, const struct eb_endpoint *from,
+                  const uint8_t *bytes, size_t size)
+{
+    struct message *message = grow(NULL, sizeof *message + size, 1);
+    *message = (struct message){.from = *from, .size = size};
+    memcpy(message->bytes, bytes, size);
+    if (end->first == NULL)
+        end->last = &end->first;
+    *end->last = message;
+    end->last = &message->next;
+    set_ready(v, end);
 }
 
 static void arrive_down(struct sim_virtual *v, const struct event *e)
 {
     for (int i = 0; i < v->end_cap; i++) {
         struct end *end = &v->ends[i];
-        if (!end->used || end->tcp || end->port != e->to.port)
+        if (!end->used || end->tcp || end->frames || end->port != e->to.port)
             continue;
-        struct message *message = grow(NULL, sizeof *message + e->size, 1);
-        *message = (struct message){.from = e->from, .size = e->size};
-        memcpy(message->bytes, e->bytes, e->size);
-        if (end->first == NULL)
-            end->last = &end->first;
-        *end->last = message;
-        end->last = &message->next;
-        set_ready(v, end);
+        if (end->link != NULL && e->device != NULL && strcmp(end->link->wire, e->device->wire) != 0)
+            continue; /* shared by several links */
+        queue(v, end, &e->from, e->bytes, e->size);
         return;
+    }
+}
+
+static void arrive_frame(struct sim_virtual *v, const struct event *e)
+{
+    struct eb_frame frame;
+    struct eb_udp udp;
+    bool whole = eb_frame_read(&frame, e->bytes, e->size);
+    bool datagram = whole && frame.type == EB_ETHERTYPE_IPV4 && eb_udp_read(&udp, frame.payload, frame.size);
+    for (int i = 0; i < v->end_cap && whole; i++) {
+        struct end *end = &v->ends[i];
+        if (!end->used || end->tcp || end->link == NULL || strcmp(end->link->wire, e->device->wire) != 0 ||
+            !end->link->link.carrier || lost_in_the_air(v, end->link))
+            continue;
+        const struct eb_endpoint nobody = {.port = 0};
+        if (end->frames) {
+            bool ours = (frame.to[0] & 1) != 0 || memcmp(frame.to, end->link->link.mac, EB_MAC_BYTES) == 0;
+            if (ours)
+                queue(v, end, &nobody, e->bytes, e->size);
+        } else if (datagram && end->port == udp.to_port &&
+                   memcmp(end->group, udp.to_ip, sizeof end->group) == 0) {
+            struct eb_endpoint from = {.port = udp.from_port};
+            memcpy(from.ip, udp.from_ip, sizeof from.ip);
+            queue(v, end, &from, udp.payload, udp.size);
+        }
     }
 }
 
@@ -587,13 +848,13 @@ static void arrive_tcp(struct sim_virtual *v, const struct event *e)
     case EVENT_SYN:
         if (!current || !end->used || !sim_device_alive(e->device))
             return; /* nobody answers */
-        if (end->peer.port != e->device->modbus_port) {
+        if (!sim_device_listens(e->device, true, end->peer.port)) {
             send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
             return;
         }
         end->device_knows = true;
         send_segment(v, end, false, (struct event){.kind = EVENT_OPEN}, NULL, 0);
-        sim_device_connected(e->device, e->handle);
+        sim_device_connected(e->device, e->handle, end->peer.port);
         break;
     case EVENT_OPEN:
         if (current && end->used) {
@@ -636,6 +897,12 @@ static void handle_event(struct sim_virtual *v, const struct event *e)
         break;
     case EVENT_UDP_DOWN:
         arrive_down(v, e);
+        break;
+    case EVENT_FRAME_UP:
+        sim_device_frame(e->device, e->bytes, e->size);
+        break;
+    case EVENT_FRAME_DOWN:
+        arrive_frame(v, e);
         break;
     case EVENT_ROOM:
         if (v->ends[e->handle].used && v->ends[e->handle].generation == e->generation)
@@ -688,7 +955,7 @@ static uint32_t random_number(void *self)
 static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
 {
     struct sim_virtual *v = self;
-    struct sim_device *d = device_at(v, peer);
+    struct sim_device *d = device_at(v, NULL, peer);
     return d != NULL ? wire_of(v, d)->mtu_bytes : 576;
 }
 
@@ -714,9 +981,19 @@ bool sim_virtual_open(struct eb_sim *sim)
         .tcp_send = tcp_send,
         .tcp_receive = tcp_receive,
         .tcp_close = close_end,
+        .frame_open = frame_open,
+        .frame_send = frame_send,
+        .frame_receive = frame_receive,
+        .frame_close = close_end,
+        .neighbours = list_neighbours,
+        .address_add = address_add,
+        .address_remove = address_remove,
     };
     v->net = (struct sim_net){v,          now_us,          udp_bind,         device_udp_send,
-                              udp_unbind, device_tcp_send, device_tcp_close, set_alive};
+                              udp_unbind, device_tcp_send, device_tcp_close, udp_send_from,
+                              frame_down, set_alive};
+    v->asked = grow(NULL, sim->count + 1, sizeof *v->asked);
+    memset(v->asked, 0, (sim->count + 1) * sizeof *v->asked);
     v->woken = grow(NULL, sim->count + 1, sizeof *v->woken);
     sim->net = v;
     for (size_t i = 0; i < sim->count; i++) {
@@ -744,6 +1021,7 @@ void sim_virtual_close(struct eb_sim *sim)
     free(v->ends);
     free(v->ready);
     free(v->sockets);
+    free(v->asked);
     free(v->woken);
     free(v);
     sim->net = NULL;

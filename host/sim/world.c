@@ -58,6 +58,7 @@ void eb_sim_close(struct eb_sim *sim)
         return;
     sim_virtual_close(sim);
     sim_sockets_close(sim);
+    sim_segment_close(sim);
     for (size_t i = 0; i < sim->count; i++) {
         for (size_t k = 0; k < sim->devices[i].count; k++) {
             for (int b = 0; b < SIM_BANKS_MAX; b++)
@@ -87,4 +88,28 @@ const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const 
         }
     }
     return NULL;
+}
+
+unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device)
+{
+    const struct sim_device *d = sim_find(sim, device);
+    return d != NULL ? d->blinks : 0;
+}
+
+bool eb_sim_lamp(const struct eb_sim *sim, const char *device)
+{
+    const struct sim_device *d = sim_find(sim, device);
+    return d != NULL && d->lamp;
+}
+
+bool eb_sim_settings(const struct eb_sim *sim, const char *device, char *name, size_t cap,
+                     struct eb_link_address *address)
+{
+    const struct sim_device *d = sim_find(sim, device);
+    if (d == NULL)
+        return false;
+    snprintf(name, cap, "%s", d->saved.name);
+    memcpy(address->ip, d->saved.ip, sizeof address->ip);
+    address->prefix = d->saved.prefix;
+    return true;
 }

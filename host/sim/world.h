@@ -26,10 +26,12 @@ struct sim_wire {
 struct sim_laptop_link {
     struct eb_link link;
     char wire[EB_NAME_BYTES];
+    bool no_frames; /* the user has no right to raw frames */
 };
 
 struct sim_virtual;
 struct sim_sockets;
+struct sim_segment;
 
 struct eb_sim {
     char name[EB_NAME_BYTES];
@@ -44,7 +46,8 @@ struct eb_sim {
     char state_dir[EB_PATH_BYTES];
     int lock_fd;
     struct sim_virtual *net;     /* virtual time, or */
-    struct sim_sockets *sockets; /* real sockets */
+    struct sim_sockets *sockets; /* real sockets, or */
+    struct sim_segment *segment; /* one real Ethernet interface */
 };
 
 /* world_file.c: reads the description into `sim`. */
@@ -60,6 +63,9 @@ void sim_virtual_close(struct eb_sim *sim);
 
 /* socket_net.c */
 void sim_sockets_close(struct eb_sim *sim);
+
+/* segment_net.c */
+void sim_segment_close(struct eb_sim *sim);
 
 struct sim_device *sim_find(const struct eb_sim *sim, const char *name);
 

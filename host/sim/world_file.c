@@ -140,19 +140,106 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_identity *id)
     ebi_yaml_text(map, "serial", false, id->serial, sizeof id->serial);
 }
 
+/* What it speaks: a list of words. */
+static void read_speaks(struct ebi_yaml_map *map, struct sim_device *d)
+{
+    static const char *const words[] = {"modbus", "tftp", "dcp", "cip", "dns-sd", "snmp", "lldp"};
+    yaml_node_t *list = ebi_yaml_get(map, "speaks", false);
+    yaml_node_t *item;
+    d->speaks = list == NULL ? SIM_MODBUS | SIM_TFTP : 0;
+    for (size_t i = 0; (item = ebi_yaml_item(map->yaml, list, i)) != NULL; i++) {
+        const char *word = ebi_yaml_scalar(map->yaml, item);
+        size_t w = 0;
+        while (word != NULL && w < sizeof words / sizeof words[0] && strcmp(words[w], word) != 0)
+            w++;
+        if (word == NULL || w == sizeof words / sizeof words[0]) {
+            ebi_yaml_wrong(map->yaml, item, "an unknown protocol",
+                           "modbus, tftp, dcp, cip, dns-sd, snmp or lldp");
+            return;
+        }
+        d->speaks |= 1U << w;
+    }
+}
+
+static void read_announcements(struct ebi_yaml_map *map, struct sim_device *d)
+{
+    char name[sizeof d->saved.name] = "";
+    yaml_node_t *item;
+    struct ebi_yaml_map dns = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "dns-sd", false));
+    snprintf(d->service, sizeof d->service, "_control._tcp");
+    ebi_yaml_text(&dns, "service", false, d->service, sizeof d->service);
+    yaml_node_t *texts = ebi_yaml_get(&dns, "text", false);
+    for (size_t i = 0; (item = ebi_yaml_item(map->yaml, texts, i)) != NULL; i++) {
+        const char *text = ebi_yaml_scalar(map->yaml, item);
+        if (text == NULL || i == SIM_DNS_TEXTS_MAX ||
+            !eb_text_copy(d->dns_texts[i], sizeof d->dns_texts[i], text)) {
+            ebi_yaml_wrong(map->yaml, item, "one text too many, or a longer one",
+                           "at most 6, 63 characters each");
+            return;
+        }
+    }
+    ebi_yaml_map_end(&dns);
+    snprintf(d->community, sizeof d->community, "public");
+    ebi_yaml_text(map, "community", false, d->community, sizeof d->community);
+    d->vendor_id = (uint16_t)ebi_yaml_number(map, "vendor-id", 0, 65535, 0);
+    d->product_id = (uint16_t)ebi_yaml_number(map, "product-id", 0, 65535, 0);
+    d->lldp_interval_s = (uint32_t)ebi_yaml_number(map, "lldp-interval-s", 1, 3600, 30);
+    ebi_yaml_text(map, "station-name", false, name, sizeof name);
+    memcpy(d->saved.name, name, sizeof name);
+}
+
+/* "02:00:5e:10:00:01"; one of its own for each device where nothing is said. */
+static void read_mac(const struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_device *d)
+{
+    char text[EB_MAC_TEXT_BYTES] = "";
+    size_t index = (size_t)(d - sim->devices) + 1;
+    const uint8_t own[EB_MAC_BYTES] = {0x02, 0x00, 0x5E, 0x10, (uint8_t)(index >> 8), (uint8_t)index};
+    memcpy(d->mac, own, sizeof own);
+    ebi_yaml_text(map, "mac", false, text, sizeof text);
+    if (text[0] != '\0' && (!eb_mac_parse(text, d->mac) || !eb_mac_is_device(d->mac)))
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "mac"), "something else",
+                       "a hardware address like 02:00:5e:10:00:01");
+}
+
+static void read_ip(struct ebi_yaml_map *map, const char *key, uint8_t ip[4])
+{
+    struct eb_endpoint endpoint;
+    char text[EB_ENDPOINT_TEXT_BYTES] = "";
+    ebi_yaml_text(map, key, false, text, sizeof text);
+    if (text[0] == '\0')
+        return;
+    if (eb_endpoint_parse(&endpoint, text))
+        memcpy(ip, endpoint.ip, 4);
+    else
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, key), "something else",
+                       "an IPv4 address like 192.0.2.10");
+}
+
 static void read_address(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_device *d)
 {
+    static const char *const asks[] = {"no", "dhcp", "bootp", NULL};
+    uint8_t mask[4] = {255, 255, 255, 0};
+    read_mac(sim, map, d);
+    d->asks = (enum sim_asks)choice(map, "asks-for-address", asks, SIM_ASKS_NOT);
+    read_ip(map, "mask", mask);
+    if (!map->yaml->failed && !eb_mask_read(mask, &d->saved.prefix))
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "mask"), "another order of bits", "ones, then zeros");
+    read_ip(map, "router", d->saved.router);
+    d->saved.dhcp = ebi_yaml_yes(map, "by-dhcp", false);
+    bool shared = ebi_yaml_yes(map, "shares-address", false);
     char address[EB_ENDPOINT_TEXT_BYTES] = "";
     char found[160];
-    ebi_yaml_text(map, "address", true, address, sizeof address);
-    if (map->yaml->failed)
-        return;
+    ebi_yaml_text(map, "address", d->asks == SIM_ASKS_NOT && (d->speaks & SIM_DCP) == 0, address,
+                  sizeof address);
+    if (map->yaml->failed || address[0] == '\0')
+        return; /* it has none yet */
     yaml_node_t *node = ebi_yaml_need(map, "address");
     if (!eb_endpoint_parse(&d->address, address)) {
         snprintf(found, sizeof found, "'%s'", address);
         ebi_yaml_wrong(map->yaml, node, found, "an IPv4 address like 192.0.2.10");
     }
-    for (const struct sim_device *other = sim->devices; other < d; other++) {
+    memcpy(d->saved.ip, d->address.ip, sizeof d->saved.ip);
+    for (const struct sim_device *other = sim->devices; other < d && !shared; other++) {
         if (memcmp(other->address.ip, d->address.ip, sizeof d->address.ip) == 0) {
             snprintf(found, sizeof found, "%s, which '%s' has already", address, other->name);
             ebi_yaml_wrong(map->yaml, node, found, "an address of its own for each device");
@@ -175,7 +262,9 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
         known = known || strcmp(sim->wires[i].name, d->wire) == 0;
     if (!known && !yaml->failed)
         ebi_yaml_wrong(yaml, ebi_yaml_need(&map, "wire"), "an unknown wire", "the name of one from 'wires'");
+    read_speaks(&map, d);
     read_address(sim, &map, d);
+    read_announcements(&map, d);
     read_identity(&map, &d->identity);
     read_protocols(&map, d);
     d->checks_crc = ebi_yaml_yes(&map, "checks-crc", true);
@@ -238,6 +327,12 @@ static void read_laptop(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *
         if (!eb_text_copy(l->link.name, sizeof l->link.name, name))
             ebi_yaml_wrong(yaml, node, "a link with a longer name", "at most 23 characters");
         l->link.kind = (enum eb_link_kind)choice(&map, "kind", kinds, EB_LINK_WIRED);
+        l->link.has_mac = l->link.kind == EB_LINK_WIRED || l->link.kind == EB_LINK_WIRELESS;
+        const uint8_t mac[EB_MAC_BYTES] = {0x02, 0x00, 0x5E, 0x20, 0x00, (uint8_t)(i + 1)};
+        memcpy(l->link.mac, mac, sizeof mac);
+        l->link.quality_percent = (uint8_t)ebi_yaml_number(&map, "quality-percent", 1, 100, 0);
+        read_ip(&map, "router", l->link.router);
+        l->no_frames = !ebi_yaml_yes(&map, "raw-frames", true);
         l->link.up = ebi_yaml_yes(&map, "up", true);
         l->link.carrier = ebi_yaml_yes(&map, "carrier", true);
         l->link.default_route = ebi_yaml_yes(&map, "default-route", false);

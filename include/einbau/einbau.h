@@ -3,7 +3,12 @@
 #ifndef EINBAU_EINBAU_H
 #define EINBAU_EINBAU_H
 
+#include "einbau/ask.h"
+#include "einbau/cip.h"
 #include "einbau/crew.h"
+#include "einbau/dcp.h"
+#include "einbau/dns_sd.h"
+#include "einbau/ethernet.h"
 #include "einbau/link.h"
 #include "einbau/modbus.h"
 #include "einbau/model.h"
@@ -11,8 +16,10 @@
 #include "einbau/port.h"
 #include "einbau/profile.h"
 #include "einbau/run.h"
+#include "einbau/snmp.h"
 #include "einbau/source.h"
 #include "einbau/status.h"
+#include "einbau/survey.h"
 #include "einbau/text.h"
 #include "einbau/tftp.h"
 #include "einbau/version.h"

@@ -23,7 +23,11 @@ struct eb_link {
     bool carrier;              /* something is at the other end of the cable */
     uint32_t speed_mbit_per_s; /* 0: not known */
     uint32_t mtu_bytes;
-    bool default_route; /* what no other link is for goes out here */
+    bool default_route;      /* what no other link is for goes out here ... */
+    uint8_t router[4];       /* ... to this address; zeros: not known */
+    uint8_t quality_percent; /* of a wireless link's signal, 0: not known */
+    bool has_mac;
+    uint8_t mac[6];
     struct eb_link_address addresses[EB_LINK_ADDRESSES_MAX];
     size_t count;
 };

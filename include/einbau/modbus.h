@@ -14,7 +14,8 @@ enum {
     EB_MODBUS_UNIT_SELF = 0xFF, /* the device itself, not one behind it */
     EB_MODBUS_PDU_BYTES = 253,  /* Application Protocol section 4.1 */
     EB_MODBUS_FRAME_BYTES = 260,
-    EB_MODBUS_OBJECTS_MAX = 40, /* 7 of the standard's own and room for a maker's */
+    EB_MODBUS_REGISTERS_MAX = 32, /* in one exchange: a name of 64 characters */
+    EB_MODBUS_OBJECTS_MAX = 40,   /* 7 of the standard's own and room for a maker's */
     EB_MODBUS_OBJECT_TEXT_BYTES = 1536
 };
 
@@ -48,6 +49,7 @@ struct eb_modbus {
     enum eb_modbus_state state;
     struct eb_error error; /* of FAILED: EB_PEER_ERROR (number: exception code), EB_GARBAGE, EB_TOO_LARGE */
     uint16_t value;        /* the register read by eb_modbus_read_register */
+    uint16_t values[EB_MODBUS_REGISTERS_MAX]; /* those read by eb_modbus_read_registers */
     struct eb_modbus_objects objects;
 
     /* the engine's own */
@@ -57,7 +59,7 @@ struct eb_modbus {
     uint16_t tid;
     uint16_t address;
     uint8_t next_object;
-    uint8_t tx[16];
+    uint8_t tx[80];
     size_t tx_size, tx_taken;
     uint8_t rx[EB_MODBUS_FRAME_BYTES];
     size_t rx_size;
@@ -69,6 +71,12 @@ void eb_modbus_init(struct eb_modbus *modbus, uint8_t unit, uint16_t tid);
 /* Each begins one exchange, when no other is going on. */
 void eb_modbus_read_register(struct eb_modbus *modbus, uint16_t address);                  /* function 03 */
 void eb_modbus_write_register(struct eb_modbus *modbus, uint16_t address, uint16_t value); /* function 06 */
+
+/* The same for `count` registers, 1..EB_MODBUS_REGISTERS_MAX (functions 03 and 10h), and for a coil (05). */
+void eb_modbus_read_registers(struct eb_modbus *modbus, uint16_t address, size_t count);
+void eb_modbus_write_registers(struct eb_modbus *modbus, uint16_t address, const uint16_t *values,
+                               size_t count);
+void eb_modbus_write_coil(struct eb_modbus *modbus, uint16_t address, bool on);
 
 /* Reads all objects up to category `code` (function 2B / MEI 0E), one answer after the other while more
  * follows. A device that refuses the category is asked for the next lower one. */

@@ -27,6 +27,20 @@ struct eb_datagram {
     size_t size_bytes; /* receiving: in, the room; out, the bytes */
 };
 
+/* How a UDP socket is to be; zero-initialised it is a plain one. */
+struct eb_udp_options {
+    const char *link;    /* only over this link; NULL: wherever the routing table says */
+    uint16_t local_port; /* 0: any free one; one that others use is shared */
+    bool broadcast;      /* it may send to broadcast addresses */
+    uint8_t group[4];    /* a multicast group to hear and to send to over `link`; zeros: none */
+};
+
+/* Who answers to an address, as the system knows it. */
+struct eb_neighbour {
+    uint8_t ip[4];
+    uint8_t mac[6];
+};
+
 enum {
     EB_BURST_MAX = 64, /* datagrams in one call: what one kernel call carries without a second copy */
     EB_NO_HANDLE = -1
@@ -52,8 +66,8 @@ struct eb_port {
      * them. */
     size_t (*links)(void *self, struct eb_link *links, size_t cap);
 
-    /* Opens a UDP socket on a free local port.  EB_IO where none can be had. */
-    enum eb_status (*udp_open)(void *self, void *owner, int *handle);
+    /* Opens a UDP socket; `options` may be NULL.  EB_IO where none can be had. */
+    enum eb_status (*udp_open)(void *self, void *owner, const struct eb_udp_options *options, int *handle);
     /* Sends up to EB_BURST_MAX datagrams in one call; gives the number taken.  Fewer than `count`: no room
      * now, the owner is told when there is. */
     size_t (*udp_send)(void *self, int handle, const struct eb_datagram *burst, size_t count);
@@ -71,6 +85,24 @@ struct eb_port {
     /* EB_PENDING: nothing now.  EB_UNREACHABLE: refused, reset or closed by the peer. */
     enum eb_status (*tcp_receive)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);
     void (*tcp_close)(void *self, int handle);
+
+    /* Whole Ethernet frames without their check sequence, sent and heard on one link: those for the laptop,
+     * for all, for PROFINET's and LLDP's groups, and their own addresses' multicast.  NULL where the port
+     * has none.  EB_DENIED: the user has no right to it. */
+    enum eb_status (*frame_open)(void *self, void *owner, const char *link, int *handle);
+    void (*frame_send)(void *self, int handle, const uint8_t *bytes, size_t size);
+    /* One frame; EB_PENDING: none now. */
+    enum eb_status (*frame_receive)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);
+    void (*frame_close)(void *self, int handle);
+
+    /* Fills in up to `cap` of those that have answered on `link` lately, and gives their number; NULL where
+     * the port does not know. */
+    size_t (*neighbours)(void *self, const char *link, struct eb_neighbour *list, size_t cap);
+
+    /* Gives the laptop's link one more address, or takes it away; NULL where the port cannot.  EB_DENIED:
+     * the user has no right to it. */
+    enum eb_status (*address_add)(void *self, const char *link, const struct eb_link_address *address);
+    enum eb_status (*address_remove)(void *self, const char *link, const struct eb_link_address *address);
 };
 
 bool eb_endpoint_same(const struct eb_endpoint *a, const struct eb_endpoint *b);

@@ -3,6 +3,7 @@
 #define EINBAU_PROFILE_H
 
 #include "einbau/model.h"
+#include "einbau/snmp.h"
 
 enum {
     EB_STEPS_MAX = 8,
@@ -14,11 +15,48 @@ enum {
 };
 
 /* Where a text is read. */
-enum eb_value_kind { EB_VALUE_NONE, EB_VALUE_MODBUS_OBJECT };
+enum eb_value_kind {
+    EB_VALUE_NONE,
+    EB_VALUE_MODBUS_OBJECT, /* `item` is the object id */
+    EB_VALUE_SNMP,          /* `oid` */
+    EB_VALUE_CIP,           /* `item` is one of enum eb_cip_item */
+    EB_VALUE_DNS_SD,        /* `key` of the text record */
+    EB_VALUE_DCP,           /* `item` is one of enum eb_dcp_item */
+    EB_VALUE_KINDS
+};
+const char *eb_value_kind_word(enum eb_value_kind kind);
+
+/* Attributes of the Identity object as text: numbers in decimal, the revision as "4.1", the serial number as
+ * eight hexadecimal digits. */
+enum eb_cip_item { EB_CIP_VENDOR, EB_CIP_TYPE, EB_CIP_PRODUCT, EB_CIP_REVISION, EB_CIP_SERIAL, EB_CIP_NAME };
+/* A station's name, type, and the numbers of its vendor and device in decimal. */
+enum eb_dcp_item { EB_DCP_NAME, EB_DCP_TYPE, EB_DCP_VENDOR, EB_DCP_DEVICE };
+
 struct eb_value {
     enum eb_value_kind kind;
-    uint8_t object;
+    uint8_t item;
     char after[EB_MARKER_BYTES]; /* only what stands behind this counts; empty: all of it */
+    char key[EB_NAME_BYTES];
+    struct eb_oid oid;
+};
+
+/* One text from several sources: the first that has one counts, the others are compared with it. */
+enum { EB_SOURCES_MAX = 3 };
+struct eb_values {
+    struct eb_value list[EB_SOURCES_MAX];
+    size_t count;
+};
+
+/* How a device shows itself. */
+enum eb_blink_kind { EB_BLINK_NONE, EB_BLINK_DCP, EB_BLINK_CIP, EB_BLINK_COIL, EB_BLINK_REGISTER };
+struct eb_blink {
+    enum eb_blink_kind kind;
+    uint16_t address, on, off; /* of a coil or a register */
+};
+
+/* Registers that hold a setting; `count` 0: not there. */
+struct eb_registers {
+    uint16_t address, count;
 };
 
 enum eb_step_kind {
@@ -40,8 +78,8 @@ struct eb_steps {
 struct eb_component_profile {
     char name[EB_NAME_BYTES];
     struct eb_version_order order;
-    struct eb_value version;
-    struct eb_value checksum; /* CRC-32 of the running image as 8 hexadecimal digits */
+    struct eb_values version;
+    struct eb_values checksum; /* CRC-32 of the running image as 8 hexadecimal digits */
     char floor[EB_VERSION_TEXT_BYTES];
     uint64_t capacity_bytes;
     char file_name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
@@ -53,8 +91,8 @@ struct eb_profile {
     char product[EB_NAME_BYTES];
     char order_codes[EB_PATTERNS_MAX][EB_NAME_BYTES];
 
-    struct eb_value from_maker, from_product, from_order_code, from_hardware_revision, from_serial;
-    struct eb_value from_state;       /* tells that the device is in its loader ... */
+    struct eb_values from_maker, from_product, from_order_code, from_hardware_revision, from_serial;
+    struct eb_values from_state;      /* tells that the device is in its loader ... */
     char state_loader[EB_NAME_BYTES]; /* ... by this text */
 
     struct eb_steps prepare;  /* before sending; done again at each try */
@@ -75,9 +113,22 @@ struct eb_profile {
     uint32_t typical_restart_s;
     char loses[EB_LOSSES_MAX][EB_LOSS_TEXT_BYTES];
 
+    char community[EB_NAME_BYTES]; /* for SNMP */
+    char service[EB_NAME_BYTES];   /* of DNS-SD, like "_pa._tcp" */
+    struct eb_blink blink;
+    struct eb_registers set_name, set_address, set_mask, set_router, set_dhcp; /* by Modbus; none: by DCP */
+    struct eb_steps take_up; /* makes the device take up what the registers hold */
+
+    bool sends; /* images can be sent to it; else it is only looked at */
     struct eb_component_profile components[EB_COMPONENTS_MAX];
     size_t count;
 };
+
+/* Everything that is read from a device: 0 to EB_PROFILE_ITEMS - 1; NULL for components that it has not. */
+enum { EB_PROFILE_ITEMS = 6 + 2 * EB_COMPONENTS_MAX };
+const struct eb_values *eb_profile_values(const struct eb_profile *profile, size_t index);
+/* What an item is in words, like "serial number"; of a component "version" or "checksum". */
+const char *eb_profile_item_word(size_t index);
 
 /* Whether the profile is made for a device with this order code. */
 bool eb_profile_covers(const struct eb_profile *profile, const char *order_code);

@@ -3,6 +3,7 @@
 #ifndef EINBAU_RUN_H
 #define EINBAU_RUN_H
 
+#include "einbau/ask.h"
 #include "einbau/modbus.h"
 #include "einbau/port.h"
 #include "einbau/profile.h"
@@ -102,6 +103,21 @@ struct ebi_route {
     struct eb_error error;
     struct eb_modbus modbus;
     struct eb_tftp_put put;
+    uint8_t reading; /* enum eb_value_kind whose turn it is to be read */
+    bool failed_kinds[EB_VALUE_KINDS];
+    struct eb_error first_error;
+    struct eb_ask ask;
+    struct eb_oid oids[EB_ASK_OIDS_MAX];
+    char service[EB_NAME_BYTES + 8];
+    char texts[EB_PROFILE_ITEMS][EB_SOURCES_MAX][EB_NAME_BYTES];
+};
+
+/* Two sources of one item that contradict each other. */
+enum { EB_DISAGREEMENTS_MAX = 4 };
+struct eb_disagreement {
+    size_t item; /* of the profile: eb_profile_item_word */
+    enum eb_value_kind by, other_by;
+    char text[EB_NAME_BYTES], other_text[EB_NAME_BYTES]; /* the first one counts */
 };
 
 struct eb_run {
@@ -115,6 +131,8 @@ struct eb_run {
     bool in_loader;
     struct eb_identity identity;
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
+    struct eb_disagreement disagreement[EB_DISAGREEMENTS_MAX];
+    size_t disagreements;
 
     /* the run's own */
     struct ebi_route route;

@@ -59,6 +59,14 @@ enum eb_sim_mode eb_sim_mode_of(const struct eb_sim *sim, const char *device);
 const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component,
                             size_t *size);
 
+/* How often it was asked to show itself, and whether a lamp that stays on is on. */
+unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device);
+bool eb_sim_lamp(const struct eb_sim *sim, const char *device);
+
+/* The name and the address that it will have after its next start; false for an unknown device. */
+bool eb_sim_settings(const struct eb_sim *sim, const char *device, char *name, size_t cap,
+                     struct eb_link_address *address);
+
 /* Switches the device's power. */
 void eb_sim_power(struct eb_sim *sim, const char *device, bool on);
 
@@ -70,5 +78,11 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
 
 /* Serves in real time until `stop_fd` can be read. */
 bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
+
+/* Puts all devices of one wire (NULL: the first) on a real Ethernet interface, each with its own hardware
+ * address, its IP address or none: a whole segment.  Needs the right to raw frames, and the interface to
+ * itself: in a network namespace, without an address of the system's own. */
+bool eb_sim_join(struct eb_sim *sim, const char *interface, const char *wire, struct eb_problem *problem);
+bool eb_sim_serve_segment(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
 
 #endif

@@ -20,6 +20,7 @@ enum eb_status {
     EB_OTHER,       /* the device that answers is not the one that was meant */
     EB_UNCONFIRMED, /* what was read back is not what was intended */
     EB_IO,          /* the port or the image source failed */
+    EB_DENIED,      /* the user has no right to this on the laptop */
     EB_STOPPED,     /* the caller asked for the end */
     EB_BAD_CALL     /* an argument is outside of what the header allows */
 };

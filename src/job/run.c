@@ -115,6 +115,42 @@ static struct eb_run_item *current(struct eb_run *run)
 
 /* --- identity ------------------------------------------------------------------------------------ */
 
+/* Whether two texts of one item say the same: versions by their order, checksums as numbers. */
+static bool agree(const struct eb_profile *p, size_t item, const char *one, const char *other)
+{
+    uint32_t a;
+    uint32_t b;
+    if (strcmp(one, other) == 0)
+        return true;
+    if (item < 6)
+        return false;
+    if ((item - 6) % 2 == 0)
+        return eb_version_compare(&p->components[(item - 6) / 2].order, one, other) == EB_SAME;
+    return eb_text_hex32(one, &a) && eb_text_hex32(other, &b) && a == b;
+}
+
+static void find_disagreement(struct eb_run *run, size_t item)
+{
+    const struct eb_profile *p = run->config.profile;
+    const struct eb_values *values = eb_profile_values(p, item);
+    size_t first = EB_SOURCES_MAX;
+    for (size_t i = 0; values != NULL && i < values->count; i++) {
+        const char *text = run->route.texts[item][i];
+        if (text[0] == '\0')
+            continue;
+        if (first == EB_SOURCES_MAX) {
+            first = i;
+        } else if (!agree(p, item, run->route.texts[item][first], text) &&
+                   run->disagreements < EB_DISAGREEMENTS_MAX) {
+            struct eb_disagreement *d = &run->disagreement[run->disagreements++];
+            *d = (struct eb_disagreement){
+                .item = item, .by = values->list[first].kind, .other_by = values->list[i].kind};
+            eb_text_copy(d->text, sizeof d->text, run->route.texts[item][first]);
+            eb_text_copy(d->other_text, sizeof d->other_text, text);
+        }
+    }
+}
+
 static void take_identity(struct eb_run *run)
 {
     const struct eb_profile *p = run->config.profile;
@@ -134,6 +170,9 @@ static void take_identity(struct eb_run *run)
         running->has_checksum = ebi_route_value(route, &p->components[i].checksum, text, sizeof text) &&
                                 eb_text_hex32(text, &running->checksum);
     }
+    run->disagreements = 0;
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++)
+        find_disagreement(run, i);
     run->identified = true;
 }
 
@@ -189,8 +228,7 @@ static bool runs_as_intended(const struct eb_run *run, const struct eb_run_item 
     if (run->in_loader ||
         eb_version_compare(&component->order, running->version, item->image->version) != EB_SAME)
         return false;
-    return component->checksum.kind == EB_VALUE_NONE ||
-           (running->has_checksum && running->checksum == item->checksum);
+    return component->checksum.count == 0 || (running->has_checksum && running->checksum == item->checksum);
 }
 
 /* --- the way up ---------------------------------------------------------------------------------- */

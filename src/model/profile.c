@@ -20,3 +20,30 @@ const struct eb_component_profile *eb_profile_component(const struct eb_profile 
     }
     return NULL;
 }
+
+const struct eb_values *eb_profile_values(const struct eb_profile *p, size_t index)
+{
+    const struct eb_values *const identity[] = {&p->from_maker,      &p->from_product,
+                                                &p->from_order_code, &p->from_hardware_revision,
+                                                &p->from_serial,     &p->from_state};
+    if (index < 6)
+        return identity[index];
+    const struct eb_component_profile *c = &p->components[(index - 6) / 2];
+    if ((index - 6) / 2 >= p->count)
+        return NULL;
+    return (index - 6) % 2 == 0 ? &c->version : &c->checksum;
+}
+
+const char *eb_profile_item_word(size_t index)
+{
+    static const char *const words[] = {"maker",         "product", "order code", "hardware revision",
+                                        "serial number", "state",   "version",    "checksum"};
+    return words[index < 6 ? index : 6 + index % 2];
+}
+
+const char *eb_value_kind_word(enum eb_value_kind kind)
+{
+    static const char *const words[] = {"nothing",     "Modbus/TCP", "SNMP",
+                                        "EtherNet/IP", "DNS-SD",     "PROFINET DCP"};
+    return (size_t)kind < EB_VALUE_KINDS ? words[kind] : "unknown";
+}

@@ -36,6 +36,8 @@ void ebi_route_close(struct ebi_route *route)
     if (route->udp != EB_NO_HANDLE)
         route->config->port->udp_close(route->config->port->self, route->udp);
     route->udp = EB_NO_HANDLE;
+    if (route->doing == DOING_IDENTIFY && route->reading > EB_VALUE_MODBUS_OBJECT)
+        eb_ask_close(&route->ask);
     route->doing = DOING_NOTHING;
 }
 
@@ -68,19 +70,13 @@ static void begin(struct ebi_route *route, uint8_t doing, uint64_t now_us)
 
 static enum eb_modbus_code category_needed(const struct eb_profile *profile)
 {
-    const struct eb_value *const values[] = {&profile->from_maker,      &profile->from_product,
-                                             &profile->from_order_code, &profile->from_hardware_revision,
-                                             &profile->from_serial,     &profile->from_state};
     uint8_t highest = 0;
-    for (size_t i = 0; i < sizeof values / sizeof values[0]; i++) {
-        if (values[i]->object > highest)
-            highest = values[i]->object;
-    }
-    for (size_t i = 0; i < profile->count; i++) {
-        if (profile->components[i].version.object > highest)
-            highest = profile->components[i].version.object;
-        if (profile->components[i].checksum.object > highest)
-            highest = profile->components[i].checksum.object;
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        const struct eb_values *values = eb_profile_values(profile, i);
+        for (size_t k = 0; values != NULL && k < values->count; k++) {
+            if (values->list[k].kind == EB_VALUE_MODBUS_OBJECT && values->list[k].item > highest)
+                highest = values->list[k].item;
+        }
     }
     return highest >= 0x80                ? EB_MODBUS_EXTENDED
            : highest > EB_MODBUS_REVISION ? EB_MODBUS_REGULAR
@@ -97,10 +93,22 @@ static void ask(struct ebi_route *route)
         eb_modbus_read_register(&route->modbus, route->step->address);
 }
 
-void ebi_route_identify(struct ebi_route *route, uint64_t now_us)
+static void begin_reading(struct ebi_route *route, unsigned kind, uint64_t now_us)
 {
     begin(route, DOING_IDENTIFY, now_us);
-    ask(route);
+    route->reading = (uint8_t)kind;
+    if (kind == EB_VALUE_MODBUS_OBJECT)
+        ask(route);
+    else
+        ebi_reading_begin(route, now_us);
+}
+
+void ebi_route_identify(struct ebi_route *route, uint64_t now_us)
+{
+    memset(route->texts, 0, sizeof route->texts);
+    memset(route->failed_kinds, 0, sizeof route->failed_kinds);
+    memset(&route->first_error, 0, sizeof route->first_error);
+    begin_reading(route, ebi_reading_next(route, EB_VALUE_NONE), now_us);
 }
 
 void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_t now_us)
@@ -171,7 +179,7 @@ static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
         route->deadline_us = EB_NEVER;
         status = exchange(route);
         if (status == EB_OK && (!expecting || route->modbus.value == route->step->value)) {
-            ebi_route_close(route);
+            close_tcp(route);
             return EB_OK;
         }
     }
@@ -264,7 +272,7 @@ static void send_datagrams(struct ebi_route *route, uint64_t now_us)
 static enum eb_status poll_send(struct ebi_route *route, uint64_t now_us)
 {
     const struct eb_port *port = route->config->port;
-    if (route->udp == EB_NO_HANDLE && port->udp_open(port->self, route->owner, &route->udp) != EB_OK)
+    if (route->udp == EB_NO_HANDLE && port->udp_open(port->self, route->owner, NULL, &route->udp) != EB_OK)
         return end_simple(route, EB_IO, "opening a UDP socket");
     receive_datagrams(route, now_us);
     eb_tftp_put_tick(&route->put, now_us);
@@ -276,6 +284,34 @@ static enum eb_status poll_send(struct ebi_route *route, uint64_t now_us)
         return EB_OK;
     }
     return EB_PENDING;
+}
+
+/* --- identity ------------------------------------------------------------------------------------ */
+
+/* One protocol after the other.  One that does not answer is no harm where another has the same item. */
+static enum eb_status poll_identify(struct ebi_route *route, uint64_t now_us)
+{
+    unsigned kind = route->reading;
+    enum eb_status status =
+        kind == EB_VALUE_MODBUS_OBJECT ? poll_modbus(route, now_us) : eb_ask_poll(&route->ask, now_us);
+    if (status == EB_PENDING)
+        return EB_PENDING;
+    if (status == EB_OK) {
+        ebi_reading_take(route);
+    } else {
+        route->failed_kinds[kind] = true;
+        if (route->first_error.status == EB_OK)
+            route->first_error = kind == EB_VALUE_MODBUS_OBJECT ? route->error : route->ask.error;
+    }
+    unsigned next = ebi_reading_next(route, kind);
+    if (next != EB_VALUE_NONE && !ebi_reading_failed(route)) {
+        begin_reading(route, next, now_us);
+        return EB_PENDING;
+    }
+    if (ebi_reading_failed(route))
+        return end(route, &route->first_error);
+    ebi_route_close(route);
+    return EB_OK;
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -290,7 +326,12 @@ enum eb_status ebi_route_poll(struct ebi_route *route, uint64_t now_us)
         ebi_route_close(route);
         return EB_OK;
     }
-    return poll_modbus(route, now_us);
+    if (route->doing == DOING_IDENTIFY)
+        return poll_identify(route, now_us);
+    enum eb_status status = poll_modbus(route, now_us);
+    if (status == EB_OK)
+        ebi_route_close(route);
+    return status;
 }
 
 uint64_t ebi_route_deadline_us(const struct ebi_route *route)
@@ -301,6 +342,8 @@ uint64_t ebi_route_deadline_us(const struct ebi_route *route)
         return route->udp == EB_NO_HANDLE ? 0 : eb_tftp_put_deadline_us(&route->put);
     if (route->doing == DOING_STEP && route->step->kind == EB_STEP_WAIT)
         return route->patience_end_us;
+    if (route->doing == DOING_IDENTIFY && route->reading != EB_VALUE_MODBUS_OBJECT)
+        return eb_ask_deadline_us(&route->ask);
     return route->deadline_us < route->attempt_end_us ? route->deadline_us : route->attempt_end_us;
 }
 
@@ -308,22 +351,4 @@ void ebi_route_stop(struct ebi_route *route)
 {
     if (route->doing == DOING_SEND)
         eb_tftp_put_stop(&route->put);
-}
-
-bool ebi_route_value(const struct ebi_route *route, const struct eb_value *value, char *text, size_t cap)
-{
-    text[0] = '\0';
-    if (value->kind == EB_VALUE_NONE ||
-        !eb_modbus_object_text(&route->modbus.objects, value->object, text, cap))
-        return false;
-    if (value->after[0] != '\0') {
-        const char *mark = strstr(text, value->after);
-        if (mark == NULL) {
-            text[0] = '\0';
-            return false;
-        }
-        mark += strlen(value->after);
-        memmove(text, mark, strlen(mark) + 1);
-    }
-    return text[0] != '\0';
 }

@@ -1,5 +1,5 @@
-/* The way to a device over IP: identity and registers by Modbus/TCP, images by TFTP.  One operation at a
- * time; each ends with its connection closed. */
+/* The way to a device over IP: its identity by whatever protocols the profile names, registers by Modbus/TCP,
+ * images by TFTP.  One operation at a time; each ends with its connection closed. */
 #ifndef EBI_ROUTE_H
 #define EBI_ROUTE_H
 
@@ -24,7 +24,20 @@ void ebi_route_stop(struct ebi_route *route);
 /* Closes whatever is open. */
 void ebi_route_close(struct ebi_route *route);
 
-/* The text that a profile's value has in what was identified; false where it has none. */
-bool ebi_route_value(const struct ebi_route *route, const struct eb_value *value, char *text, size_t cap);
+/* The text of one of the profile's items as it was read, of the first source that has one; false where none
+ * has.
+ */
+bool ebi_route_value(const struct ebi_route *route, const struct eb_values *values, char *text, size_t cap);
+
+/* --- reading.c: what is read by one protocol after the other --- */
+
+/* The next kind of value behind `after` that the profile names, EB_VALUE_NONE at the end. */
+unsigned ebi_reading_next(const struct ebi_route *route, unsigned after);
+/* Begins the exchange for route->reading, any but Modbus. */
+void ebi_reading_begin(struct ebi_route *route, uint64_t now_us);
+/* Takes the texts out of what was answered. */
+void ebi_reading_take(struct ebi_route *route);
+/* Whether an item is lost: none of its sources has a text, and not all of them have answered or will. */
+bool ebi_reading_failed(const struct ebi_route *route);
 
 #endif

@@ -60,6 +60,33 @@ void eb_modbus_write_register(struct eb_modbus *modbus, uint16_t address, uint16
     ask_register(modbus, MODBUS_WRITE_REGISTER, address, value);
 }
 
+void eb_modbus_read_registers(struct eb_modbus *modbus, uint16_t address, size_t count)
+{
+    modbus->kind = KIND_READ;
+    ask_register(modbus, MODBUS_READ_REGISTERS, address, (uint16_t)count);
+}
+
+void eb_modbus_write_registers(struct eb_modbus *modbus, uint16_t address, const uint16_t *values,
+                               size_t count)
+{
+    uint8_t pdu[6 + 2 * EB_MODBUS_REGISTERS_MAX] = {MODBUS_WRITE_REGISTERS};
+    modbus->kind = KIND_WRITE;
+    modbus->address = address;
+    modbus->value = (uint16_t)count; /* what the answer repeats */
+    ebi_put16(pdu + 1, address);
+    ebi_put16(pdu + 3, (uint16_t)count);
+    pdu[5] = (uint8_t)(2 * count);
+    for (size_t i = 0; i < count; i++)
+        ebi_put16(pdu + 6 + 2 * i, values[i]);
+    ask(modbus, pdu, 6 + 2 * count);
+}
+
+void eb_modbus_write_coil(struct eb_modbus *modbus, uint16_t address, bool on)
+{
+    modbus->kind = KIND_WRITE;
+    ask_register(modbus, MODBUS_WRITE_COIL, address, on ? MODBUS_COIL_ON : 0);
+}
+
 static void ask_objects(struct eb_modbus *modbus)
 {
     const uint8_t pdu[4] = {MODBUS_ENCAPSULATED, MODBUS_MEI_IDENTIFY, modbus->code, modbus->next_object};
@@ -163,8 +190,11 @@ static void receive_pdu(struct eb_modbus *modbus, const uint8_t *pdu, size_t siz
         fail(modbus, EB_GARBAGE, pdu[0], "answer to another function");
     } else if (modbus->kind == KIND_IDENTIFY) {
         receive_objects(modbus, pdu, size);
-    } else if (modbus->kind == KIND_READ && size == 4 && pdu[1] == 2) {
-        modbus->value = ebi_get16(pdu + 2);
+    } else if (modbus->kind == KIND_READ && size == 2 + 2 * (size_t)modbus->value &&
+               pdu[1] == 2 * modbus->value) {
+        for (size_t i = 0; i < modbus->value; i++)
+            modbus->values[i] = ebi_get16(pdu + 2 + 2 * i);
+        modbus->value = modbus->values[0];
         modbus->state = EB_MODBUS_DONE;
     } else if (modbus->kind == KIND_WRITE && size == 5 && ebi_get16(pdu + 1) == modbus->address &&
                ebi_get16(pdu + 3) == modbus->value) {

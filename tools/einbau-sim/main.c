@@ -1,4 +1,4 @@
-/* Simulated devices on real loopback sockets, in real time. */
+/* Simulated devices in real time: on loopback sockets, or as a whole segment on an Ethernet interface. */
 #include <argp.h>
 #include <einbau/sim.h>
 #include <errno.h>
@@ -8,10 +8,10 @@
 #include <sys/signalfd.h>
 #include <unistd.h>
 
-enum { KEY_STATE = 0x100, KEY_WRITE_SITE, EXIT_WRONG = 2 };
+enum { KEY_STATE = 0x100, KEY_WRITE_SITE, KEY_ON, KEY_WIRE, EXIT_WRONG = 2 };
 
 struct arguments {
-    const char *world, *state, *write_site;
+    const char *world, *state, *write_site, *on, *wire;
 };
 
 static error_t parse(int key, char *argument, struct argp_state *state)
@@ -24,6 +24,12 @@ static error_t parse(int key, char *argument, struct argp_state *state)
     case KEY_WRITE_SITE:
         a->write_site = argument;
         break;
+    case KEY_ON:
+        a->on = argument;
+        break;
+    case KEY_WIRE:
+        a->wire = argument;
+        break;
     case ARGP_KEY_ARG:
         if (a->world != NULL)
             argp_error(state, "found a second world '%s', expected one", argument);
@@ -32,9 +38,11 @@ static error_t parse(int key, char *argument, struct argp_state *state)
     case ARGP_KEY_END:
         if (a->world == NULL)
             argp_error(state, "found no world, expected the file that describes one");
-        if (a->write_site == NULL)
-            argp_error(state,
-                       "found no --write-site FILE, expected it: the addresses are not known otherwise");
+        if (a->write_site == NULL && a->on == NULL)
+            argp_error(state, "found neither --write-site FILE nor --on INTERFACE, expected one of them: the "
+                              "addresses are not known otherwise");
+        if (a->write_site != NULL && a->on != NULL)
+            argp_error(state, "found --write-site and --on, expected one of them");
         break;
     default:
         return ARGP_ERR_UNKNOWN;
@@ -45,7 +53,11 @@ static error_t parse(int key, char *argument, struct argp_state *state)
 static const struct argp_option options[] = {
     {"state", KEY_STATE, "DIR", 0, "where the world keeps what it must remember", 0},
     {"write-site", KEY_WRITE_SITE, "FILE", 0,
-     "write the world's site here, with the real addresses and ports", 0},
+     "serve on loopback addresses, and write the world's site here with the real addresses and ports", 0},
+    {"on", KEY_ON, "INTERFACE", 0,
+     "be the whole segment at the other end of this Ethernet interface, each device with its own addresses",
+     0},
+    {"wire", KEY_WIRE, "NAME", 0, "with --on: the wire of the world whose devices it is; else the first", 0},
     {0},
 };
 
@@ -53,16 +65,33 @@ static const struct argp argp = {
     .options = options,
     .parser = parse,
     .args_doc = "WORLD",
-    .doc = "Serves the simulated devices of a world on loopback addresses until SIGINT or SIGTERM.\v"
+    .doc = "Serves the simulated devices of a world until SIGINT or SIGTERM.\v"
            "Example:\n  einbau-sim larchfell.world.yaml --state /tmp/larchfell --write-site "
            "/tmp/real.site.yaml\n"
-           "  einbau survey --site /tmp/real.site.yaml",
+           "  einbau survey --site /tmp/real.site.yaml\n\n"
+           "As a segment, in a network namespace joined by a pair of virtual interfaces:\n"
+           "  ip netns add plant\n"
+           "  ip link add plug type veth peer name socket netns plant\n"
+           "  ip link set plug up; ip address add 192.0.2.100/24 dev plug\n"
+           "  ip -n plant link set socket up\n"
+           "  ip netns exec plant einbau-sim larchfell.world.yaml --on socket",
 };
 
 static int complain(const struct eb_problem *problem)
 {
     fprintf(stderr, "einbau-sim: %s\n", problem->text);
     return EXIT_WRONG;
+}
+
+static int serve_segment(struct eb_sim *sim, const struct arguments *a, int stop_fd)
+{
+    struct eb_problem problem = {""};
+    if (!eb_sim_join(sim, a->on, a->wire, &problem))
+        return complain(&problem);
+    printf("ready: on %s\n", a->on);
+    fflush(stdout);
+    return eb_sim_serve_segment(sim, stop_fd, &problem) && eb_sim_save(sim, &problem) ? 0
+                                                                                      : complain(&problem);
 }
 
 static int serve(struct eb_sim *sim, const struct arguments *a, int stop_fd)
@@ -96,7 +125,9 @@ int main(int argc, char **argv)
         return EXIT_WRONG;
     }
     struct eb_sim *sim = eb_sim_open(a.world, a.state, &problem);
-    int status = sim != NULL ? serve(sim, &a, stop_fd) : complain(&problem);
+    int status = sim == NULL    ? complain(&problem)
+                 : a.on != NULL ? serve_segment(sim, &a, stop_fd)
+                                : serve(sim, &a, stop_fd);
     eb_sim_close(sim);
     close(stop_fd);
     return status;

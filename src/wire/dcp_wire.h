@@ -1,0 +1,32 @@
+/* PROFINET DCP on the wire: IEC 61158-6-10, section 4.3. */
+#ifndef EBI_DCP_WIRE_H
+#define EBI_DCP_WIRE_H
+
+enum {
+    DCP_HEAD_BYTES = 12, /* frame id, service, type, xid, delay, length */
+    DCP_BLOCK_HEAD_BYTES = 4,
+    DCP_FRAME_GET_SET = 0xFEFD,
+    DCP_FRAME_IDENTIFY = 0xFEFE,
+    DCP_FRAME_IDENTIFIED = 0xFEFF,
+    DCP_GET = 3,
+    DCP_SET = 4,
+    DCP_IDENTIFY = 5,
+    DCP_REQUEST = 0,
+    DCP_SUCCESS = 1,
+    DCP_UNSUPPORTED = 5,
+    DCP_OPTION_IP = 1,
+    DCP_IP_PARAMETERS = 2,
+    DCP_OPTION_PROPERTIES = 2,
+    DCP_STATION_TYPE = 1,
+    DCP_STATION_NAME = 2,
+    DCP_STATION_ID = 3,
+    DCP_OPTION_CONTROL = 5,
+    DCP_CONTROL_SIGNAL = 3,
+    DCP_CONTROL_RESPONSE = 4,
+    DCP_OPTION_ALL = 0xFF,
+    DCP_INFO_IP_DHCP = 2,
+    DCP_INFO_IP_CONFLICT = 0x80,
+    DCP_PERMANENT = 1
+};
+
+#endif
