@@ -22,6 +22,7 @@ IMAGES = [
     ("QM-RC4-24K", "firmware", "4.2.1", 192, ["4..6"], "4.0.0", "4.0.0"),
     ("BL-K8-E", "firmware", "1.24", 90, None, None, None),
     ("BL-K8-E", "firmware", "1.3", 96, ["2..5"], None, None),
+    ("OR-H250", "firmware", "3.9", 60, None, None, None),
 ]
 
 

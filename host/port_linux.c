@@ -170,6 +170,10 @@ static bool set_options(int fd, const struct eb_udp_options *o)
     if (o->local_port != 0 && (setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes) != 0 ||
                                bind(fd, (const struct sockaddr *)&address, sizeof address) != 0))
         return false;
+    if (o->peer != NULL) {
+        const struct sockaddr_in peer = to_sockaddr(o->peer);
+        return connect(fd, (const struct sockaddr *)&peer, sizeof peer) == 0;
+    }
     struct ip_mreqn group = {.imr_ifindex = (int)index};
     memcpy(&group.imr_multiaddr, o->group, sizeof o->group);
     setsockopt(fd, IPPROTO_IP, IP_MULTICAST_TTL, &ttl, sizeof ttl);

@@ -148,6 +148,15 @@ static void read_address(struct reading *r, struct ebi_yaml_map *map, struct eb_
     }
 }
 
+static void read_mac(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
+{
+    char text[EB_NAME_BYTES] = "";
+    ebi_yaml_text(map, "mac", false, text, sizeof text);
+    device->has_mac = text[0] != '\0' && eb_mac_parse(text, device->mac);
+    if (text[0] != '\0' && !device->has_mac && !r->yaml.failed)
+        wrong_word(&r->yaml, ebi_yaml_need(map, "mac"), text, "a hardware address like 02:00:5e:10:00:01");
+}
+
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
@@ -162,6 +171,7 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         wrong_word(&r->yaml, ebi_yaml_need(&map, "link"), device->link, "the name of a link from 'links'");
     read_address(r, &map, device);
     ebi_yaml_text(&map, "serial", false, device->serial, sizeof device->serial);
+    read_mac(r, &map, device);
     ebi_yaml_text(&map, "profile", true, profile, sizeof profile);
     yaml_node_t *wants = ebi_yaml_get(&map, "wants", false);
     if (!r->yaml.failed)

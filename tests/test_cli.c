@@ -232,7 +232,7 @@ static void without_a_terminal_it_wants_yes(void **state)
 {
     (void)state;
     expect("fit", 2, "Plan for little",
-           "found no terminal to ask on, expected one, or --yes. Nothing was written");
+           "found no terminal to ask on, expected one, or --yes; nothing was written");
     expect_running("plc-1", "1.0");
 }
 

@@ -35,6 +35,8 @@ struct eb_site_device {
     struct eb_endpoint tftp;
     uint8_t unit;
     uint8_t prefix; /* of the device's own mask, as the number of its ones */
+    bool has_mac;
+    uint8_t mac[EB_MAC_BYTES];
     const struct eb_profile *profile;
     char serial[EB_NAME_BYTES];                   /* empty: any */
     struct eb_site_want wants[EB_COMPONENTS_MAX]; /* as the profile's components */
@@ -56,6 +58,26 @@ void eb_site_free(struct eb_site *site);
 
 /* Writes a site that reads back as the same one; image paths are written as they stand. */
 bool eb_site_write(const struct eb_site *site, const char *path, struct eb_problem *problem);
+
+/* One device more for a site's file. */
+struct eb_site_entry {
+    char name[EB_NAME_BYTES];
+    char link[EB_NAME_BYTES];
+    struct eb_link_address address;
+    bool has_mac;
+    uint8_t mac[EB_MAC_BYTES];
+    char profile[EB_NAME_BYTES];
+    char serial[EB_NAME_BYTES]; /* or empty */
+};
+
+/* Writes devices behind those that a site's file has, leaving every other character of it as it is.  The new file
+ * is read before it takes the old one's place. */
+bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t count,
+                 struct eb_problem *problem);
+
+/* Reads every profile of a folder: gives their number and a list that the caller frees; files that cannot be read as
+ * profiles are left out.  NULL where the folder cannot be read. */
+struct eb_profile *eb_profiles_read(const char *folder, size_t *count);
 
 /* The device by its name, or NULL. */
 const struct eb_site_device *eb_site_device(const struct eb_site *site, const char *name);

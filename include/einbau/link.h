@@ -46,7 +46,8 @@ enum eb_trap {
     EB_TRAP_TWO_LINKS = 4,       /* two links of the laptop are in the device's subnet */
     EB_TRAP_NO_HOST_ADDRESS = 8, /* the device's address is its subnet's own, or its broadcast address */
     EB_TRAP_WIRELESS = 16,       /* the way is by radio */
-    EB_TRAP_NO_CARRIER = 32      /* the link in the device's subnet has no carrier: is the cable in? */
+    EB_TRAP_NO_CARRIER = 32,     /* the link in the device's subnet has no carrier: is the cable in? */
+    EB_TRAP_TWO_DEVICES = 64     /* two devices answer to this address; only who asked them can know */
 };
 
 struct eb_way {

@@ -134,7 +134,6 @@ struct eb_survey {
     uint64_t round_us;
     char services[EB_SURVEY_SERVICES_MAX][EB_DNS_NAME_BYTES];
     size_t service_count, services_asked;
-    size_t next_row;
 };
 
 /* Opens what it needs on each link.  A link without the right to raw frames is looked at all the same:

@@ -51,6 +51,9 @@ const char *eb_trap_text(enum eb_trap trap)
         return "the way is by radio, which loses packets: take a cable for writing";
     case EB_TRAP_NO_CARRIER:
         return "the link in this subnet has no carrier: is the cable in, and the device powered?";
+    case EB_TRAP_TWO_DEVICES:
+        return "two devices answer to this address: unplug one of them, or give it another address, before anything "
+               "is written";
     }
     return "unknown";
 }

@@ -115,13 +115,14 @@ static void ask_engine(struct eb_ask *ask)
 static enum eb_status open(struct eb_ask *ask)
 {
     const struct eb_port *port = ask->config.port;
+    const struct eb_udp_options only_peer = {.peer = &ask->config.peer};
     if (ask->tcp) {
         ask_engine(ask);
         ask->connected = false;
         return port->tcp_open(port->self, ask->config.owner, &ask->config.peer, &ask->handle);
     }
     if (!ask->frames)
-        return port->udp_open(port->self, ask->config.owner, NULL, &ask->handle);
+        return port->udp_open(port->self, ask->config.owner, &only_peer, &ask->handle);
     if (!find_link(ask) || port->frame_open == NULL)
         return EB_UNREACHABLE;
     ask->finding_mac = !ask->config.has_mac && !collects(ask->config.kind);
@@ -271,7 +272,7 @@ static enum eb_status hear_datagrams(struct eb_ask *ask)
         size_t received = 0;
         enum eb_status status = port->udp_receive(port->self, ask->handle, &d, 1, &received);
         if (status != EB_OK || received == 0)
-            return EB_PENDING;
+            return status == EB_UNREACHABLE ? status : EB_PENDING;
         ask->message_size = d.size_bytes;
         if (memcmp(d.peer.ip, ask->config.peer.ip, 4) != 0)
             continue;

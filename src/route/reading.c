@@ -5,6 +5,15 @@
 
 #include <string.h>
 
+/* Whether the item has a text, so that in a job no further source needs to be asked. */
+static bool enough(const struct ebi_route *route, size_t item)
+{
+    bool has = false;
+    for (size_t k = 0; k < EB_SOURCES_MAX; k++)
+        has = has || route->texts[item][k][0] != '\0';
+    return has && route->config->count > 0;
+}
+
 unsigned ebi_reading_next(const struct ebi_route *route, unsigned after)
 {
     unsigned next = EB_VALUE_NONE;
@@ -12,7 +21,7 @@ unsigned ebi_reading_next(const struct ebi_route *route, unsigned after)
         const struct eb_values *values = eb_profile_values(route->config->profile, i);
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             unsigned kind = values->list[k].kind;
-            if (kind > after && (next == EB_VALUE_NONE || kind < next))
+            if (kind > after && !enough(route, i) && (next == EB_VALUE_NONE || kind < next))
                 next = kind;
         }
     }

@@ -29,7 +29,7 @@ enum {
     TOKENS_MAX = 32,
     NEIGHBOURS_US = 150000,
     SNMP_TRIES = 3,
-    SNMP_WAIT_US = 1100000,
+    SNMP_WAIT_US = 800000,
     MODBUS_TRIES = 2,
     CONNECT_US = 1500000,
     EXCHANGE_US = 3500000,
@@ -520,6 +520,11 @@ static void poll_probe(struct eb_survey *s, struct eb_survey_probe *p, uint64_t 
                 eb_modbus_receive(&p->modbus, in, done);
         }
     }
+    if (status == EB_UNREACHABLE && !p->connected) {
+        /* Refused at the door: most of what was set aside for it was not needed. */
+        s->links[p->link].tokens += (MODBUS_COST - 1) * 1000ULL;
+        s->links[p->link].sent -= MODBUS_COST - 1;
+    }
     if (p->modbus.state != EB_MODBUS_ASKING || status == EB_UNREACHABLE)
         end_probe(s, p, false, now_us);
     else if (now_us >= p->until_us)
@@ -695,42 +700,53 @@ static void sweep(struct eb_survey *s, size_t link, uint64_t now_us)
     }
 }
 
-/* Questions for one device; false where it may not be asked any more now. */
-static bool ask_row(struct eb_survey *s, struct eb_found *f, uint64_t now_us)
+static bool snmp_due(const struct eb_found *f, uint64_t now_us)
+{
+    return f->snmp < ANSWERED && now_us >= f->snmp_us;
+}
+
+/* Each gives false where no more may be asked now. */
+static bool ask_snmp(struct eb_survey *s, struct eb_found *f, uint64_t now_us)
 {
     struct ebi_survey_link *l = &s->links[f->link];
-    if (f->modbus == NOT_ASKED) {
-        if (!spend(l, MODBUS_COST, now_us))
-            return false;
-        if (!begin_probe(s, f, now_us))
-            return false;
-        l->sent += MODBUS_COST;
-    }
-    if (f->snmp < ANSWERED && now_us >= f->snmp_us) {
-        if (f->snmp_tries == SNMP_TRIES) {
-            f->snmp = ANSWERED; /* as good as it gets */
-            return true;
-        }
-        if (!spend(l, 1, now_us))
-            return false;
-        send_snmp(s, l, f->ip, f->snmp == ASKED_MORE);
-        f->snmp_tries++;
-        f->snmp_us = now_us + SNMP_WAIT_US;
-        if (f->snmp == NOT_ASKED)
-            f->snmp = ASKED;
-    }
+    if (snmp_due(f, now_us) && f->snmp_tries == SNMP_TRIES)
+        f->snmp = ANSWERED; /* as good as it gets */
+    if (!snmp_due(f, now_us))
+        return true;
+    if (!spend(l, 1, now_us))
+        return false;
+    send_snmp(s, l, f->ip, f->snmp == ASKED_MORE);
+    f->snmp_tries++;
+    f->snmp_us = now_us + SNMP_WAIT_US;
+    if (f->snmp == NOT_ASKED)
+        f->snmp = ASKED;
     return true;
 }
 
+static bool ask_modbus(struct eb_survey *s, struct eb_found *f, uint64_t now_us)
+{
+    struct ebi_survey_link *l = &s->links[f->link];
+    if (f->modbus != NOT_ASKED)
+        return true;
+    if (!spend(l, MODBUS_COST, now_us) || !begin_probe(s, f, now_us))
+        return false;
+    l->sent += MODBUS_COST;
+    return true;
+}
+
+/* SNMP first: who does not speak it is the longest to wait for. */
 static void ask_rows(struct eb_survey *s, uint64_t now_us)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->next_row >= s->count)
-            s->next_row = 0;
-        struct eb_found *f = &s->config.found[s->next_row];
-        if (f->has_ip && f->ours_to_ask && !ask_row(s, f, now_us))
-            return;
-        s->next_row++;
+    bool more = true;
+    for (size_t i = 0; i < s->count && more; i++) {
+        struct eb_found *f = &s->config.found[i];
+        if (f->has_ip && f->ours_to_ask)
+            more = ask_snmp(s, f, now_us);
+    }
+    for (size_t i = 0; i < s->count && more; i++) {
+        struct eb_found *f = &s->config.found[i];
+        if (f->has_ip && f->ours_to_ask)
+            more = ask_modbus(s, f, now_us);
     }
 }
 

@@ -43,6 +43,6 @@ const struct command command_confirm = {
             "Writes nothing.\v"
             "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
             "Exit status 0 only where each component runs what is wanted.",
-    .takes = TAKES_WITHOUT,
+    .takes = TAKES_WITHOUT | TAKES_ADDRESS,
     .run = run,
 };

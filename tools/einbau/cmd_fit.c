@@ -6,31 +6,6 @@
 #include <string.h>
 #include <unistd.h>
 
-/* --- asking -------------------------------------------------------------------------------------- */
-
-/* Whether the plan may be carried out now; says why not. */
-static bool may_begin(struct session *s)
-{
-    char answer[16];
-    size_t devices;
-    size_t refused;
-    count_plan(s, &devices, &refused);
-    if (s->options->yes)
-        return true;
-    if (!isatty(STDIN_FILENO)) {
-        complain("found no terminal to ask on, expected one, or --yes. Nothing was written");
-        s->status = EXIT_WRONG_CALL;
-        return false;
-    }
-    fprintf(stderr, "Write to %s? Answer yes or no: ", devices == 1 ? "this device" : "these devices");
-    if (fgets(answer, sizeof answer, stdin) == NULL || strcmp(answer, "yes\n") != 0) {
-        complain("not begun; nothing was written");
-        s->status = session_interrupts() > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED;
-        return false;
-    }
-    return true;
-}
-
 /* --- carrying out -------------------------------------------------------------------------------- */
 
 static bool begun(const struct target *t)
@@ -241,7 +216,9 @@ static int run(const struct options *options)
     if (s.sim != NULL && options->state == NULL && !options->json)
         fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n",
               stderr);
-    if (!may_begin(&s) || !carry_out(&s))
+    if (!session_may(&s, devices == 1 ? "Write to this device?" : "Write to these devices?",
+                     "nothing was written") ||
+        !carry_out(&s))
         return session_close(&s, s.status);
     if (options->json)
         print_result_document(&s);
@@ -263,6 +240,6 @@ const struct command command_fit = {
             "Examples:\n  einbau fit --site larchfell.site.yaml --without tower-io-3\n"
             "  einbau fit --site larchfell.site.yaml drive-plc --again --yes\n\n"
             "Exit status 0 only where every device is confirmed or was already right.",
-    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_JOB,
+    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_JOB | TAKES_ADDRESS,
     .run = run,
 };

@@ -1,26 +1,10 @@
-#include "output.h"
+#include "wire.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { TRAPS = 6, SENTENCE_BYTES = 160 };
-
-/* What is found out in one call. */
-struct findings {
-    struct eb_link links[EB_LINKS_MAX];
-    size_t count;
-    struct eb_way *ways; /* one per target */
-};
-
-static void address_text(const struct eb_link_address *address, char *text, size_t cap)
-{
-    struct eb_endpoint endpoint = {.port = 0};
-    char ip[EB_ENDPOINT_TEXT_BYTES];
-    memcpy(endpoint.ip, address->ip, sizeof endpoint.ip);
-    eb_endpoint_text(&endpoint, false, ip);
-    snprintf(text, cap, "%s/%u", ip, address->prefix);
-}
+enum { TRAPS = 7, SENTENCE_BYTES = 160 };
 
 static struct eb_link_address address_of(const struct target *t)
 {
@@ -29,29 +13,9 @@ static struct eb_link_address address_of(const struct target *t)
     return address;
 }
 
-static bool find_out(struct session *s, struct findings *f)
-{
-    uint8_t(*taken)[4] = calloc(s->count + 1, sizeof *taken);
-    f->ways = calloc(s->count + 1, sizeof *f->ways);
-    if (taken == NULL || f->ways == NULL) {
-        free(taken);
-        free(f->ways);
-        return false;
-    }
-    f->count = s->port->links(s->port->self, f->links, EB_LINKS_MAX);
-    for (size_t i = 0; i < s->count; i++)
-        memcpy(taken[i], s->targets[i].device->modbus.ip, sizeof taken[i]);
-    for (size_t i = 0; i < s->count; i++) {
-        struct eb_link_address device = address_of(&s->targets[i]);
-        f->ways[i] = eb_way_to(f->links, f->count, &device, (const uint8_t(*)[4])taken, s->count);
-    }
-    free(taken);
-    return true;
-}
-
 /* --- as text ------------------------------------------------------------------------------------- */
 
-static void print_links(const struct findings *f)
+static void print_links(const struct ways *f)
 {
     static const char *const heads[] = {"LINK", "KIND", "STATE", "SPEED", "MTU", "ADDRESSES"};
     struct table table;
@@ -59,29 +23,28 @@ static void print_links(const struct findings *f)
     for (size_t i = 0; i < f->count; i++) {
         const struct eb_link *l = &f->links[i];
         char speed[24] = "";
+        char state[24];
         char mtu[16];
         char addresses[EB_LINK_ADDRESSES_MAX * 24] = "";
         if (l->speed_mbit_per_s > 0)
             snprintf(speed, sizeof speed, "%u Mbit/s", l->speed_mbit_per_s);
         snprintf(mtu, sizeof mtu, "%u", l->mtu_bytes);
+        snprintf(state, sizeof state, "%s", !l->up ? "off" : l->carrier ? "carrier" : "no carrier");
+        if (l->carrier && l->quality_percent > 0)
+            snprintf(state, sizeof state, "signal %u %%", l->quality_percent);
         for (size_t k = 0; k < l->count; k++) {
             size_t at = strlen(addresses);
             if (k > 0)
                 addresses[at++] = ' ';
             address_text(&l->addresses[k], addresses + at, sizeof addresses - at);
         }
-        const char *const cells[] = {l->name,
-                                     eb_link_kind_word(l->kind),
-                                     !l->up ? "off" : l->carrier ? "carrier" : "no carrier",
-                                     speed,
-                                     mtu,
-                                     addresses};
+        const char *const cells[] = {l->name, eb_link_kind_word(l->kind), state, speed, mtu, addresses};
         table_add(&table, cells);
     }
     table_print(&table);
 }
 
-static void way_sentence(const struct findings *f, const struct eb_way *way, char *text)
+static void way_sentence(const struct ways *f, const struct eb_way *way, char *text)
 {
     char add[32];
     const char *over = f->links[way->link].name;
@@ -104,7 +67,7 @@ static void way_sentence(const struct findings *f, const struct eb_way *way, cha
     }
 }
 
-static void print_ways(const struct session *s, const struct findings *f)
+static void print_ways(const struct session *s, const struct ways *f)
 {
     static const char *const heads[] = {"DEVICE", "ADDRESS", "WAY"};
     struct table table;
@@ -117,7 +80,7 @@ static void print_ways(const struct session *s, const struct findings *f)
         if (!t->chosen)
             continue;
         address_text(&device, address, sizeof address);
-        way_sentence(f, &f->ways[i], sentence);
+        way_sentence(f, &f->list[i], sentence);
         const char *const cells[] = {t->device->name, address, sentence};
         table_add(&table, cells);
     }
@@ -125,12 +88,12 @@ static void print_ways(const struct session *s, const struct findings *f)
     table_print(&table);
 }
 
-static void print_traps(const struct session *s, const struct findings *f)
+static void print_traps(const struct session *s, const struct ways *f)
 {
     bool spaced = false;
     for (size_t i = 0; i < s->count; i++) {
         for (unsigned bit = 0; bit < TRAPS && s->targets[i].chosen; bit++) {
-            if ((f->ways[i].traps >> bit & 1) == 0)
+            if ((f->list[i].traps >> bit & 1) == 0)
                 continue;
             if (!spaced)
                 puts("");
@@ -141,29 +104,50 @@ static void print_traps(const struct session *s, const struct findings *f)
 }
 
 /* Each command once, however many devices it helps. */
-static void print_commands(const struct session *s, const struct findings *f)
+static void print_commands(const struct session *s, const struct ways *f)
 {
     bool any = false;
     for (size_t i = 0; i < s->count; i++) {
-        const struct eb_way *way = &f->ways[i];
+        const struct eb_way *way = &f->list[i];
         bool told = way->kind != EB_WAY_ADD || !s->targets[i].chosen;
         for (size_t k = 0; k < i && !told; k++)
-            told = s->targets[k].chosen && f->ways[k].kind == EB_WAY_ADD && f->ways[k].link == way->link &&
-                   memcmp(&f->ways[k].add, &way->add, sizeof way->add) == 0;
+            told = s->targets[k].chosen && f->list[k].kind == EB_WAY_ADD && f->list[k].link == way->link &&
+                   memcmp(&f->list[k].add, &way->add, sizeof way->add) == 0;
         if (told)
             continue;
         char add[32];
         address_text(&way->add, add, sizeof add);
         if (!any)
-            puts("\nTo reach them, once nobody else is known to have the address:");
+            printf("\nTo reach them%s, or with --add-address:\n",
+                   f->denied ? ", once nobody else is known to have the address" : "");
         any = true;
         printf("  sudo ip address add %s dev %s\n", add, f->links[way->link].name);
+    }
+    if (f->denied)
+        puts("\nWhether an address is free, or used twice, was not asked: raw Ethernet frames need a right "
+             "that "
+             "this user has not. To give it once: sudo setcap cap_net_raw+ep \"$(command -v einbau)\"");
+}
+
+static void print_conflicts(const struct ways *f)
+{
+    for (size_t i = 0; i < f->conflict_count; i++) {
+        const struct conflict *c = &f->conflicts[i];
+        char mac[EB_MAC_TEXT_BYTES];
+        char ip[32];
+        struct eb_link_address address = {.prefix = 32};
+        memcpy(address.ip, c->ip, sizeof address.ip);
+        address_text(&address, ip, sizeof ip);
+        ip[strcspn(ip, "/")] = '\0';
+        eb_mac_text(c->mac, mac);
+        printf("\n%s: the device %s answers to the laptop's own address %s: give the laptop another one\n",
+               f->links[c->link].name, mac, ip);
     }
 }
 
 /* --- as a document ------------------------------------------------------------------------------- */
 
-static json_t *links_document(const struct findings *f)
+static json_t *links_document(const struct ways *f)
 {
     json_t *list = json_array();
     for (size_t i = 0; i < f->count; i++) {
@@ -183,7 +167,7 @@ static json_t *links_document(const struct findings *f)
     return list;
 }
 
-static json_t *way_document(const struct target *t, const struct findings *f, const struct eb_way *way)
+static json_t *way_document(const struct target *t, const struct ways *f, const struct eb_way *way)
 {
     static const char *const kinds[] = {"direct", "routed", "add", "none"};
     struct eb_link_address device = address_of(t);
@@ -206,12 +190,12 @@ static json_t *way_document(const struct target *t, const struct findings *f, co
     return root;
 }
 
-static void print_links_document(const struct session *s, const struct findings *f)
+static void print_links_document(const struct session *s, const struct ways *f)
 {
     json_t *devices = json_array();
     for (size_t i = 0; i < s->count; i++) {
         if (s->targets[i].chosen)
-            json_array_append_new(devices, way_document(&s->targets[i], f, &f->ways[i]));
+            json_array_append_new(devices, way_document(&s->targets[i], f, &f->list[i]));
     }
     print_document(json_pack("{s:s, s:o, s:o, s:o}", "einbau", "links/1", "site",
                              s->site != NULL ? json_string(s->site->name) : json_null(), "links",
@@ -220,10 +204,17 @@ static void print_links_document(const struct session *s, const struct findings 
 
 /* ------------------------------------------------------------------------------------------------- */
 
+static int undo(struct session *s)
+{
+    size_t count = s->port->address_remove != NULL ? addresses_take_back(s) : 0;
+    printf("%zu address%s taken back\n", count, count == 1 ? "" : "es");
+    return session_close(s, EXIT_AS_WANTED);
+}
+
 static int run(const struct options *options)
 {
     struct session s;
-    struct findings f = {.count = 0};
+    struct ways f;
     if (!session_open(&s, options))
         return session_close(&s, s.status);
     if (s.port->links == NULL) {
@@ -231,24 +222,30 @@ static int run(const struct options *options)
                  options->sim);
         return session_close(&s, EXIT_WRONG_CALL);
     }
-    if (!find_out(&s, &f)) {
-        complain("out of memory");
-        return session_close(&s, EXIT_WRONG_CALL);
+    if (options->undo)
+        return undo(&s);
+    if (!ways_find(&s, &f)) {
+        ways_free(&f);
+        return session_close(&s, s.status);
     }
     if (options->json) {
         print_links_document(&s, &f);
     } else {
         print_links(&f);
+        print_conflicts(&f);
         if (s.count > 0)
             print_ways(&s, &f);
         print_traps(&s, &f);
         print_commands(&s, &f);
     }
     for (size_t i = 0; i < s.count; i++) {
-        if (s.targets[i].chosen && (f.ways[i].kind != EB_WAY_DIRECT || f.ways[i].traps != 0))
+        if (s.targets[i].chosen && (f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }
-    free(f.ways);
+    if (f.conflict_count > 0)
+        s.status = EXIT_NOT_AS_WANTED;
+    ways_free(&f);
+    s.added_count = 0; /* they stay, until --undo */
     return session_close(&s, s.status);
 }
 
@@ -258,10 +255,14 @@ const struct command command_links = {
     .summary = "the laptop's links, and whether each device can be reached over them",
     .help = "Lists the laptop's links with their addresses, and says for each device of the site (or those "
             "named) over "
-            "which of them it is reached, or what to change. Sends nothing and changes nothing.\v"
-            "Example:\n  einbau links --site larchfell.site.yaml\n\n"
+            "which of them it is reached, or what to change. Asks by ARP whether an address is free or used "
+            "twice; "
+            "changes nothing unless --add-address or --undo is given.\v"
+            "Example:\n  einbau links --site larchfell.site.yaml\n"
+            "  einbau links --site larchfell.site.yaml --add-address\n"
+            "  einbau links --undo\n\n"
             "Exit status 1 where a device is not in a subnet of the laptop, or something will go wrong on "
             "the way.",
-    .takes = TAKES_WITHOUT | SITE_OPTIONAL,
+    .takes = TAKES_WITHOUT | SITE_OPTIONAL | TAKES_ADDRESS | TAKES_UNDO,
     .run = run,
 };

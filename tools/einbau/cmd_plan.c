@@ -30,6 +30,6 @@ const struct command command_plan = {
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image qm-rc4-24k-4.2.1.bin\n\n"
             "Exit status 1 where a device is refused or silent.",
-    .takes = TAKES_WITHOUT | TAKES_IMAGE,
+    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_ADDRESS,
     .run = run,
 };

@@ -70,6 +70,7 @@ static void show(const struct target *t)
     line("order code", id->order_code);
     line("hardware revision", id->hardware_revision);
     line("serial number", id->serial);
+    print_disagreements(t);
     for (size_t k = 0; k < t->device->profile->count; k++) {
         if (target_has(t, k))
             show_component(t, k);
@@ -102,6 +103,6 @@ const struct command command_show = {
             "answer for "
             "the image that the site names.\v"
             "Example:\n  einbau show --site larchfell.site.yaml tower-io-3",
-    .takes = NEEDS_ONE_DEVICE | TAKES_IMAGE,
+    .takes = NEEDS_ONE_DEVICE | TAKES_IMAGE | TAKES_ADDRESS,
     .run = run,
 };

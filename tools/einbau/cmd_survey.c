@@ -1,6 +1,8 @@
-#include "output.h"
+#include "watch.h"
 
 #include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
 
 /* What to do next, where something is to be done. */
 static void print_advice(const struct session *s)
@@ -28,39 +30,204 @@ static void print_advice(const struct session *s)
                silent);
 }
 
+/* Who did not answer to ARP a moment ago need not be waited for as long. */
+static void mark_absent(struct session *s, const struct wire *w)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        struct target *t = &s->targets[i];
+        bool swept = false;
+        for (size_t l = 0; l < w->count; l++) {
+            for (size_t a = 0; a < w->links[l].count; a++)
+                swept = swept || (eb_link_covers(&w->links[l].addresses[a], t->device->modbus.ip) &&
+                                  !eb_survey_denied(&w->survey, l) && !eb_survey_too_large(&w->survey, l));
+        }
+        t->absent = swept && wire_found(w, t) == NULL;
+    }
+}
+
+/* --- into a site --------------------------------------------------------------------------------- */
+
+/* The profile that covers the order code that the device said. */
+static const struct eb_profile *profile_for(const struct eb_profile *profiles, size_t count,
+                                            const struct eb_found *f)
+{
+    for (size_t i = 0; i < count; i++) {
+        for (size_t k = 0; k < f->count; k++) {
+            bool code = f->facts[k].kind == EB_FACT_ORDER_CODE || f->facts[k].kind == EB_FACT_PRODUCT;
+            const char *text = f->facts[k].text;
+            if (f->facts[k].kind == EB_FACT_TEXT && strchr(text, '=') != NULL) {
+                code = true; /* of DNS-SD: only the profile knows which key it is */
+                text = strchr(text, '=') + 1;
+            }
+            if (code && eb_profile_covers(&profiles[i], text))
+                return &profiles[i];
+        }
+    }
+    return NULL;
+}
+
+/* A name that the site has not yet: what the device is called, else what it is and where. */
+static void entry_name(const struct eb_site *site, const struct eb_site_entry *entries, size_t count,
+                       const struct eb_found *f, const struct eb_profile *profile, char name[EB_NAME_BYTES])
+{
+    char base[EB_NAME_BYTES];
+    const char *told = eb_found_text(f, EB_FACT_NAME);
+    bool plain = told[0] != '\0';
+    for (const char *c = told; *c != '\0'; c++)
+        plain = plain && ((*c >= 'a' && *c <= 'z') || (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') ||
+                          *c == '-' || *c == '_');
+    if (plain)
+        snprintf(base, sizeof base, "%.40s", told);
+    else
+        snprintf(base, sizeof base, "%.36s-%u", profile->name, f->ip[3]);
+    for (unsigned i = 1;; i++) {
+        bool taken = false;
+        snprintf(name, EB_NAME_BYTES, i == 1 ? "%.40s" : "%.40s-%u", base, i);
+        for (size_t k = 0; k < count; k++)
+            taken = taken || strcmp(entries[k].name, name) == 0;
+        if (!taken && eb_site_device(site, name) == NULL)
+            return;
+    }
+}
+
+static bool on_site(const struct eb_site *site, const struct eb_found *f)
+{
+    for (size_t i = 0; i < site->device_count; i++) {
+        const struct eb_site_device *d = &site->devices[i];
+        if ((d->has_mac && f->has_mac && memcmp(d->mac, f->mac, EB_MAC_BYTES) == 0) ||
+            (f->has_ip && memcmp(d->modbus.ip, f->ip, 4) == 0))
+            return true;
+    }
+    return false;
+}
+
+static int add_into(struct session *s, const struct wire *w)
+{
+    const char *path = s->options->into;
+    struct eb_site *site = eb_site_read(path, &s->problem);
+    size_t profile_count = 0;
+    size_t count = 0;
+    if (site == NULL) {
+        complain("%s", s->problem.text);
+        return EXIT_WRONG_CALL;
+    }
+    struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count);
+    struct eb_site_entry *entries = calloc(w->survey.count + 1, sizeof *entries);
+    const char *link = site->device_count > 0 ? site->devices[0].link : NULL;
+    for (size_t i = 0; entries != NULL && i < w->survey.count; i++) {
+        const struct eb_found *f = &w->found[i];
+        const struct eb_profile *p = profile_for(profiles, profile_count, f);
+        char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
+        if (on_site(site, f))
+            continue;
+        wire_cells(w, f, cells);
+        if (p == NULL || !f->has_ip || link == NULL) {
+            printf("not added: %s %s: %s\n", f->has_ip ? cells[1] : cells[2], cells[3],
+                   p == NULL
+                       ? "found no profile for what it says of itself, expected one in the site's folder of "
+                         "profiles"
+                   : !f->has_ip ? "it has no address yet"
+                                : "the site has no device whose link could be taken");
+            continue;
+        }
+        struct eb_site_entry *e = &entries[count];
+        e->address.prefix = f->has_mask ? f->prefix : 24;
+        memcpy(e->address.ip, f->ip, sizeof e->address.ip);
+        e->has_mac = f->has_mac;
+        memcpy(e->mac, f->mac, sizeof e->mac);
+        snprintf(e->link, sizeof e->link, "%s", link);
+        snprintf(e->profile, sizeof e->profile, "%s", p->name);
+        entry_name(site, entries, count, f, p, e->name);
+        printf("added: %s, %s, profile %s\n", e->name, cells[1], p->name);
+        count++;
+    }
+    bool ok = entries != NULL && (count == 0 || eb_site_add(path, entries, count, &s->problem));
+    if (!ok)
+        complain("%s", s->problem.text);
+    else
+        printf("%zu device%s added to %s\n", count, count == 1 ? "" : "s", path);
+    free(entries);
+    free(profiles);
+    eb_site_free(site);
+    return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+static int survey_site(struct session *s, const struct wire *w)
+{
+    size_t chosen = 0;
+    size_t answered = 0;
+    mark_absent(s, w);
+    if (!session_look(s))
+        return s->status;
+    int status = s->status;
+    for (size_t i = 0; i < s->count; i++) {
+        chosen += s->targets[i].chosen;
+        answered += s->targets[i].answered;
+        if (s->targets[i].chosen && status == EXIT_AS_WANTED && !target_as_wanted(&s->targets[i]))
+            status = EXIT_NOT_AS_WANTED;
+    }
+    if (!s->options->json) {
+        printf("%s: %zu of %zu devices answered\n\n", s->site->name, answered, chosen);
+        print_devices(s);
+        print_advice(s);
+    }
+    return status;
+}
+
+static int survey(struct session *s, struct wire *w)
+{
+    bool named = s->options->name_count > 0;
+    if (!named && (w->count > 0 || s->site == NULL) && !wire_look(w))
+        return s->status;
+    if (s->options->into != NULL)
+        return add_into(s, w);
+    int status = s->site != NULL       ? survey_site(s, w)
+                 : w->survey.count > 0 ? EXIT_AS_WANTED
+                                       : EXIT_NOT_REACHED;
+    if (status == EXIT_INTERRUPTED || status == EXIT_WRONG_CALL)
+        return status;
+    if (s->options->json) {
+        json_t *root = document(s, "survey");
+        if (!named)
+            json_object_update_missing_new(root, wire_document(w));
+        print_document(root);
+    } else if (!named && (w->all_count > 0 || s->site == NULL)) {
+        if (s->site != NULL)
+            puts("");
+        wire_print(w);
+    }
+    return status;
+}
+
 static int run(const struct options *options)
 {
     struct session s;
-    if (!session_open(&s, options) || !session_look(&s))
+    struct wire w;
+    if (!session_open(&s, options))
         return session_close(&s, s.status);
-    size_t chosen = 0;
-    size_t answered = 0;
-    int status = s.status;
-    for (size_t i = 0; i < s.count; i++) {
-        chosen += s.targets[i].chosen;
-        answered += s.targets[i].answered;
-        if (s.targets[i].chosen && status == EXIT_AS_WANTED && !target_as_wanted(&s.targets[i]))
-            status = EXIT_NOT_AS_WANTED;
-    }
-    if (options->json) {
-        print_document(document(&s, "survey"));
-    } else {
-        printf("%s: %zu of %zu devices answered\n\n", s.site->name, answered, chosen);
-        print_devices(&s);
-        print_advice(&s);
-    }
+    int status = wire_open(&w, &s) ? 0 : s.status;
+    if (status == 0)
+        status = options->watch ? watch(&w) : survey(&s, &w);
+    wire_close(&w);
     return session_close(&s, status);
 }
 
 const struct command command_survey = {
     .name = "survey",
     .arguments = "[DEVICE...]",
-    .summary = "what is on the links: identity, running and wanted versions",
+    .summary = "who is on the wire: identity, address, running and wanted versions",
     .help =
-        "Asks every device of the site (or those named) who it is and what it runs, and marks what is not as "
-        "wanted: current, behind, ahead, unreadable, silent.\v"
-        "Example:\n  einbau survey --site larchfell.site.yaml\n\n"
-        "Exit status 1 where a device is not as wanted, 3 where none answered.",
-    .takes = TAKES_WITHOUT,
+        "Looks on the laptop's wired links for every device that answers or announces itself: PROFINET DCP, "
+        "EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address. With a site it also asks "
+        "each of "
+        "its devices what runs, and marks what is not as wanted: current, behind, ahead, unreadable, silent. "
+        "With names only those are asked. It only asks, with at most 1000 frames a second on each link.\v"
+        "Example:\n  einbau survey\n  einbau survey --site larchfell.site.yaml\n  einbau survey --link eth0 "
+        "--watch\n"
+        "  einbau survey --into larchfell.site.yaml\n\n"
+        "Exit status 1 where a device of the site is not as wanted, 3 where none answered.",
+    .takes = TAKES_WITHOUT | SITE_OPTIONAL | TAKES_LINK | TAKES_SURVEY | TAKES_ADDRESS,
     .run = run,
 };

@@ -6,7 +6,8 @@
 #include <string.h>
 
 static const struct command *const commands[] = {&command_links, &command_survey, &command_show,
-                                                 &command_plan,  &command_fit,    &command_confirm};
+                                                 &command_blink, &command_set,    &command_plan,
+                                                 &command_fit,   &command_confirm};
 
 enum { COMMANDS = sizeof commands / sizeof commands[0] };
 

@@ -21,6 +21,14 @@ struct options {
     const char *sim;
     const char *state;
     const char *image;
+    const char *link;
+    const char *into;
+    const char *community;
+    unsigned listen_s; /* 0: as long as it takes */
+    unsigned for_s;
+    bool watch;
+    bool add_address;
+    bool undo;
     bool json;
     bool yes;
     bool again;
@@ -30,10 +38,24 @@ struct options {
     size_t name_count;
     char **without;
     size_t without_count;
+    char **assignments;
+    size_t assignment_count;
 };
 
 /* Which options a command knows besides the common ones. */
-enum { TAKES_WITHOUT = 1, TAKES_IMAGE = 2, TAKES_JOB = 4, NEEDS_ONE_DEVICE = 8, SITE_OPTIONAL = 16 };
+enum {
+    TAKES_WITHOUT = 1,
+    TAKES_IMAGE = 2,
+    TAKES_JOB = 4,
+    NEEDS_ONE_DEVICE = 8,
+    SITE_OPTIONAL = 16,
+    TAKES_LINK = 32,
+    TAKES_SURVEY = 64,
+    TAKES_ADDRESS = 128,
+    TAKES_UNDO = 256,
+    TAKES_FOR = 512,
+    TAKES_ASSIGNMENTS = 1024 /* the names behind the first are settings, "address=192.0.2.10" */
+};
 
 struct command {
     const char *name;
@@ -45,7 +67,7 @@ struct command {
 };
 
 extern const struct command command_links, command_survey, command_show, command_plan, command_fit,
-    command_confirm;
+    command_confirm, command_blink, command_set;
 
 /* Reads the arguments of one command; ends the process with EXIT_WRONG_CALL where they are wrong. */
 void options_read(const struct command *command, int argc, char **argv, struct options *options);

@@ -132,6 +132,18 @@ static const char *running_text(const struct target *t, size_t index)
     return t->look.running[index].version[0] != '\0' ? t->look.running[index].version : "?";
 }
 
+void print_disagreements(const struct target *t)
+{
+    for (size_t i = 0; i < t->look.disagreements; i++) {
+        const struct eb_disagreement *d = &t->look.disagreement[i];
+        printf("\n%s: its sources disagree on the %s: found %s by %s and %s by %s, expected the same; the "
+               "first one "
+               "counts\n",
+               t->device->name, eb_profile_item_word(d->item), d->text, eb_value_kind_word(d->by),
+               d->other_text, eb_value_kind_word(d->other_by));
+    }
+}
+
 void print_devices(const struct session *s)
 {
     static const char *const heads[] = {"DEVICE",    "ADDRESS", "ORDER CODE", "REV", "SERIAL NUMBER",
@@ -166,6 +178,8 @@ void print_devices(const struct session *s)
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         char sentence[512];
+        if (t->chosen)
+            print_disagreements(t);
         if (!t->chosen || t->look.error.status == EB_OK)
             continue;
         error_sentence(&t->look, sentence, sizeof sentence);
@@ -382,6 +396,13 @@ static json_t *components_document(const struct target *t)
     return list;
 }
 
+static json_t *disagreement_document(const struct eb_disagreement *d)
+{
+    return json_pack("{s:s, s:s, s:s, s:s, s:s}", "what", eb_profile_item_word(d->item), "by",
+                     eb_value_kind_word(d->by), "text", d->text, "other_by", eb_value_kind_word(d->other_by),
+                     "other_text", d->other_text);
+}
+
 static json_t *device_document(const struct target *t)
 {
     char address[EB_ENDPOINT_TEXT_BYTES];
@@ -394,6 +415,10 @@ static json_t *device_document(const struct target *t)
         text_or_null(id->product), "order_code", text_or_null(id->order_code), "hardware_revision",
         text_or_null(id->hardware_revision), "serial", text_or_null(id->serial), "components",
         components_document(t), "findings", findings_document(t));
+    json_t *disagreements = json_array();
+    for (size_t i = 0; i < t->look.disagreements; i++)
+        json_array_append_new(disagreements, disagreement_document(&t->look.disagreement[i]));
+    json_object_set_new(device, "disagreements", disagreements);
     if (t->look.error.status != EB_OK) {
         char sentence[512];
         error_sentence(&t->look, sentence, sizeof sentence);
@@ -411,7 +436,8 @@ json_t *document(const struct session *s, const char *command)
         if (s->targets[i].chosen)
             json_array_append_new(devices, device_document(&s->targets[i]));
     }
-    return json_pack("{s:s, s:s, s:o}", "einbau", kind, "site", s->site->name, "devices", devices);
+    return json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
+                     s->site != NULL ? json_string(s->site->name) : json_null(), "devices", devices);
 }
 
 void print_document(json_t *root)

@@ -36,6 +36,7 @@ const char *answer_text(enum eb_answer answer);
 
 /* The tables that several commands print. */
 void print_devices(const struct session *session);
+void print_disagreements(const struct target *target);
 void print_plan(const struct session *session);
 
 /* The findings of one device that are not plain yes, after an empty line where `*spaced` is false. */

@@ -7,10 +7,12 @@
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
+#include <unistd.h>
 
 enum {
     REACH_PATIENCE_US = 5000000,
-    BUFFER_BYTES = 131072, /* 64 blocks for an Ethernet's MTU, or two of the largest */
+    ABSENT_PATIENCE_US = 500000, /* for one that did not answer to ARP a moment ago */
+    BUFFER_BYTES = 131072,       /* 64 blocks for an Ethernet's MTU, or two of the largest */
     SHOW_US = 100000
 };
 
@@ -136,11 +138,14 @@ bool session_open(struct session *s, const struct options *options)
     struct sigaction action = {.sa_handler = on_signal};
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
-    return true;
+    addresses_recall(s);
+    return !options->add_address || addresses_add(s);
 }
 
 int session_close(struct session *s, int status)
 {
+    if (s->port != NULL && s->added_count > 0)
+        addresses_take_back(s);
     if (s->sim != NULL && !eb_sim_save(s->sim, &s->problem)) {
         complain("the simulated world could not be remembered: %s", s->problem.text);
         status = EXIT_WRONG_CALL;
@@ -154,6 +159,7 @@ int session_close(struct session *s, int status)
         free(s->targets[i].buffer);
     free(s->images);
     free(s->targets);
+    free(s->added);
     eb_site_free(s->site);
     return status;
 }
@@ -175,6 +181,22 @@ const struct eb_image *session_image(struct session *s, const char *path)
     s->images = more;
     s->images[s->image_count++] = image;
     return image;
+}
+
+bool session_may(struct session *s, const char *question, const char *nothing)
+{
+    char answer[16];
+    if (s->options->yes)
+        return true;
+    if (!isatty(STDIN_FILENO)) {
+        complain("found no terminal to ask on, expected one, or --yes; %s", nothing);
+        return fail(s, EXIT_WRONG_CALL);
+    }
+    fprintf(stderr, "%s Answer yes or no: ", question);
+    if (fgets(answer, sizeof answer, stdin) != NULL && strcmp(answer, "yes\n") == 0)
+        return true;
+    complain("not begun; %s", nothing);
+    return fail(s, interrupts > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED);
 }
 
 /* --- working ------------------------------------------------------------------------------------- */
@@ -238,7 +260,9 @@ bool session_look(struct session *s)
         struct target *t = &s->targets[i];
         if (!t->chosen)
             continue;
-        const struct eb_run_config config = config_of(s, t);
+        struct eb_run_config config = config_of(s, t);
+        if (t->absent)
+            config.reach_patience_us = ABSENT_PATIENCE_US;
         eb_run_init(&t->look, &config);
         eb_crew_add(&crew, &t->look);
         chosen++;

@@ -13,6 +13,7 @@ struct target {
     const struct eb_site_device *device;
     bool chosen;   /* named, or all are meant */
     bool left_out; /* by --without */
+    bool absent;   /* nobody answered to its address when all were asked */
     bool answered; /* with anything, even if it could not be understood */
     bool reached;  /* and was identified */
     struct eb_run look;
@@ -40,6 +41,8 @@ struct session {
     size_t count;
     struct eb_image **images;
     size_t image_count;
+    struct added *added; /* addresses that are to be taken back: addresses.c */
+    size_t added_count;
     struct eb_problem problem;
     int status; /* what to exit with where a step below gave false */
 };
@@ -76,6 +79,23 @@ bool target_as_wanted(const struct target *target);
 
 /* Why a device could not be looked at, or a run failed, as a sentence. */
 void error_sentence(const struct eb_run *run, char *text, size_t cap);
+
+/* Asks on the terminal, unless --yes said so already.  False where the answer was not yes: the reason was
+ * printed, `status` says what to exit with.  `nothing` is what did not happen then: "nothing was written". */
+bool session_may(struct session *session, const char *question, const char *nothing);
+
+/* --- addresses.c: addresses for the laptop, given and taken back --- */
+
+struct added {
+    char link[EB_LINK_NAME_BYTES];
+    struct eb_link_address address;
+};
+/* Adds what the chosen devices need; false where it could not be done. */
+bool addresses_add(struct session *session);
+/* Takes back what is still there of this session or an earlier one; gives how many. */
+size_t addresses_take_back(struct session *session);
+/* A simulated laptop remembers its addresses from command to command. */
+void addresses_recall(struct session *session);
 
 /* Prints "einbau: ..." to stderr. */
 __attribute__((format(printf, 1, 2))) void complain(const char *format, ...);

@@ -1,0 +1,319 @@
+/* Addresses that the laptop's links are given for the work and lose again.  What was given is remembered in a
+ * file first, so that it can be taken back even where the process was killed. */
+#include "wire.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#define ADDRESSES_FILE "addresses.json"
+#define ADDRESSES_KIND "addresses/1"
+
+enum { PROBE_US = 900000 };
+
+/* Where it is remembered: the state directory, else the user's own. */
+static bool state_dir(const struct session *s, char dir[EB_PATH_BYTES])
+{
+    const char *home = getenv("HOME");
+    const char *state = getenv("XDG_STATE_HOME");
+    if (s->options->state != NULL) {
+        snprintf(dir, EB_PATH_BYTES, "%s", s->options->state);
+        return true;
+    }
+    if (state == NULL && home == NULL)
+        return false;
+    if (state != NULL) {
+        snprintf(dir, EB_PATH_BYTES, "%s/einbau", state);
+    } else {
+        snprintf(dir, EB_PATH_BYTES, "%s/.local", home);
+        mkdir(dir, 0755);
+        snprintf(dir, EB_PATH_BYTES, "%s/.local/state", home);
+        mkdir(dir, 0755);
+        snprintf(dir, EB_PATH_BYTES, "%s/.local/state/einbau", home);
+    }
+    mkdir(dir, 0755);
+    return true;
+}
+
+static json_t *read_file(const struct session *s)
+{
+    char dir[EB_PATH_BYTES];
+    struct eb_problem problem;
+    size_t size;
+    bool missing;
+    uint8_t *bytes = state_dir(s, dir) ? eb_state_read(dir, ADDRESSES_FILE, &size, &missing, &problem) : NULL;
+    json_t *root = bytes != NULL ? json_loadb((const char *)bytes, size, 0, NULL) : NULL;
+    json_t *list = json_incref(json_object_get(root, "added"));
+    json_decref(root);
+    free(bytes);
+    return json_is_array(list) ? list : json_array();
+}
+
+static bool write_file(struct session *s, json_t *list)
+{
+    char dir[EB_PATH_BYTES];
+    json_t *root = json_pack("{s:s, s:O}", "einbau", ADDRESSES_KIND, "added", list);
+    char *text = json_dumps(root, JSON_INDENT(2));
+    bool ok = text != NULL && state_dir(s, dir) &&
+              eb_state_write(dir, ADDRESSES_FILE, text, strlen(text), &s->problem);
+    json_decref(root);
+    free(text);
+    return ok;
+}
+
+static bool read_entry(const json_t *entry, struct added *added)
+{
+    const char *link = json_string_value(json_object_get(entry, "link"));
+    const char *text = json_string_value(json_object_get(entry, "address"));
+    struct eb_endpoint endpoint;
+    char ip[EB_ENDPOINT_TEXT_BYTES];
+    uint64_t prefix;
+    const char *slash = text != NULL ? strchr(text, '/') : NULL;
+    if (link == NULL || slash == NULL || slash - text >= (ptrdiff_t)sizeof ip ||
+        !eb_text_number(slash + 1, strlen(slash + 1), &prefix) || prefix > 32 ||
+        !eb_text_copy(added->link, sizeof added->link, link))
+        return false;
+    snprintf(ip, sizeof ip, "%.*s", (int)(slash - text), text);
+    if (!eb_endpoint_parse(&endpoint, ip))
+        return false;
+    memcpy(added->address.ip, endpoint.ip, sizeof added->address.ip);
+    added->address.prefix = (uint8_t)prefix;
+    return true;
+}
+
+static json_t *entry_of(const struct added *added)
+{
+    char text[32];
+    address_text(&added->address, text, sizeof text);
+    return json_pack("{s:s, s:s}", "link", added->link, "address", text);
+}
+
+void addresses_recall(struct session *s)
+{
+    if (s->sim == NULL || s->options->state == NULL || s->port->address_add == NULL)
+        return;
+    json_t *list = read_file(s);
+    for (size_t i = 0; i < json_array_size(list); i++) {
+        struct added added;
+        if (read_entry(json_array_get(list, i), &added))
+            s->port->address_add(s->port->self, added.link, &added.address);
+    }
+    json_decref(list);
+}
+
+/* --- giving -------------------------------------------------------------------------------------- */
+
+/* One address, remembered before it is given. */
+static bool add_one(struct session *s, const struct added *added)
+{
+    char text[32];
+    json_t *list = read_file(s);
+    struct added *more = realloc(s->added, (s->added_count + 1) * sizeof *more);
+    address_text(&added->address, text, sizeof text);
+    if (more != NULL)
+        s->added = more;
+    json_array_append_new(list, entry_of(added));
+    bool ok = more != NULL && write_file(s, list);
+    enum eb_status status = ok ? s->port->address_add(s->port->self, added->link, &added->address) : EB_IO;
+    if (status != EB_OK) {
+        json_array_remove(list, json_array_size(list) - 1);
+        if (ok)
+            write_file(s, list);
+        if (!ok)
+            complain("the address %s cannot be remembered, so it was not added: %s", text, s->problem.text);
+        else if (status == EB_DENIED)
+            complain("%s may not be added to %s: found no right to it, expected root or the capability "
+                     "cap_net_admin. By hand: sudo ip address add %s dev %s",
+                     text, added->link, text, added->link);
+        else
+            complain("%s could not be added to %s: the system refused it", text, added->link);
+        s->status = EXIT_WRONG_CALL;
+    } else {
+        s->added[s->added_count++] = *added;
+        fprintf(stderr, "einbau: added %s to %s\n", text, added->link);
+    }
+    json_decref(list);
+    return status == EB_OK;
+}
+
+bool addresses_add(struct session *s)
+{
+    if (s->port->address_add == NULL || s->port->links == NULL) {
+        complain("--add-address: this port cannot change the laptop's addresses");
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    struct ways ways;
+    bool ok = ways_find(s, &ways);
+    for (size_t i = 0; ok && i < s->count; i++) {
+        struct added added = {.address = ways.list[i].add};
+        bool known = ways.list[i].kind != EB_WAY_ADD || !s->targets[i].chosen;
+        for (size_t k = 0; k < s->added_count && !known; k++)
+            known = memcmp(&s->added[k].address, &added.address, sizeof added.address) == 0;
+        if (known)
+            continue;
+        snprintf(added.link, sizeof added.link, "%s", ways.links[ways.list[i].link].name);
+        ok = add_one(s, &added);
+    }
+    ways_free(&ways);
+    return ok;
+}
+
+size_t addresses_take_back(struct session *s)
+{
+    json_t *list = read_file(s);
+    json_t *left = json_array();
+    size_t count = 0;
+    for (size_t i = 0; i < json_array_size(list); i++) {
+        struct added added;
+        char text[32];
+        json_t *entry = json_array_get(list, i);
+        bool ours = s->added_count == 0; /* --undo: all of them */
+        if (!read_entry(entry, &added))
+            continue;
+        for (size_t k = 0; k < s->added_count && !ours; k++)
+            ours = memcmp(&s->added[k], &added, sizeof added) == 0;
+        address_text(&added.address, text, sizeof text);
+        enum eb_status status =
+            ours ? s->port->address_remove(s->port->self, added.link, &added.address) : EB_DENIED;
+        if (status == EB_DENIED)
+            json_array_append(left, entry); /* still there */
+        if (ours && status == EB_DENIED)
+            complain("%s may not be taken from %s: found no right to it. By hand: sudo ip address delete %s "
+                     "dev %s",
+                     text, added.link, text, added.link);
+        if (status == EB_OK) {
+            fprintf(stderr, "einbau: took %s back from %s\n", text, added.link);
+            count++;
+        }
+    }
+    if (!write_file(s, left))
+        complain("%s", s->problem.text);
+    json_decref(list);
+    json_decref(left);
+    s->added_count = 0;
+    return count;
+}
+
+/* --- the ways to the devices --------------------------------------------------------------------- */
+
+/* Whether nobody answers to the advised address; where somebody does, it is taken and another must be found.
+ */
+static bool probe_advice(struct session *s, struct ways *w, uint8_t (*taken)[4], size_t *taken_count,
+                         size_t cap)
+{
+    bool again = false;
+    struct eb_ask *asks = calloc(s->count + 1, sizeof *asks);
+    size_t count = 0;
+    for (size_t i = 0; asks != NULL && i < s->count; i++) {
+        bool asked = w->list[i].kind != EB_WAY_ADD || !s->targets[i].chosen;
+        for (size_t k = 0; k < count && !asked; k++)
+            asked = memcmp(asks[k].config.ip, w->list[i].add.ip, 4) == 0;
+        if (asked)
+            continue;
+        struct eb_ask_config config = {.port = s->port,
+                                       .owner = s,
+                                       .kind = EB_ASK_WHO_HAS,
+                                       .patience_us = PROBE_US,
+                                       .link = &w->links[w->list[i].link]};
+        memcpy(config.ip, w->list[i].add.ip, sizeof config.ip);
+        eb_ask_begin(&asks[count++], &config, s->port->now_us(s->port->self));
+    }
+    asks_work(s->port, asks, count);
+    for (size_t k = 0; k < count; k++) {
+        w->denied = w->denied || asks[k].status == EB_DENIED;
+        if (asks[k].status == EB_OK && asks[k].mac_count > 0 && *taken_count < cap) {
+            memcpy(taken[(*taken_count)++], asks[k].config.ip, sizeof taken[0]);
+            again = true;
+        }
+    }
+    free(asks);
+    return again;
+}
+
+/* Asks who answers to the devices' addresses and to the laptop's own: more than one, or anybody, is a trap.
+ */
+static void probe_present(struct session *s, struct ways *w)
+{
+    size_t own = 0;
+    for (size_t i = 0; i < w->count; i++)
+        own += w->links[i].count;
+    struct eb_ask *asks = calloc(s->count + own + 1, sizeof *asks);
+    size_t *of = calloc(s->count + own + 1, sizeof *of);
+    size_t count = 0;
+    uint64_t now_us = s->port->now_us(s->port->self);
+    struct eb_ask_config config = {
+        .port = s->port, .owner = s, .kind = EB_ASK_WHO_HAS, .patience_us = PROBE_US};
+    for (size_t i = 0; asks != NULL && of != NULL && i < s->count; i++) {
+        if (!s->targets[i].chosen || w->list[i].kind != EB_WAY_DIRECT || !w->links[w->list[i].link].has_mac)
+            continue;
+        config.link = &w->links[w->list[i].link];
+        memcpy(config.ip, s->targets[i].device->modbus.ip, sizeof config.ip);
+        of[count] = i;
+        eb_ask_begin(&asks[count++], &config, now_us);
+    }
+    size_t devices = count;
+    for (size_t i = 0; asks != NULL && of != NULL && i < w->count; i++) {
+        for (size_t k = 0; k < w->links[i].count && w->links[i].has_mac && w->links[i].carrier; k++) {
+            config.link = &w->links[i];
+            memcpy(config.ip, w->links[i].addresses[k].ip, sizeof config.ip);
+            of[count] = i;
+            eb_ask_begin(&asks[count++], &config, now_us);
+        }
+    }
+    asks_work(s->port, asks, count);
+    for (size_t k = 0; k < count; k++) {
+        w->denied = w->denied || asks[k].status == EB_DENIED;
+        if (k < devices && asks[k].mac_count > 1)
+            w->list[of[k]].traps |= EB_TRAP_TWO_DEVICES;
+        if (k >= devices && asks[k].mac_count > 0 && w->conflict_count < WAYS_CONFLICTS_MAX) {
+            struct conflict *c = &w->conflicts[w->conflict_count++];
+            c->link = of[k];
+            memcpy(c->ip, asks[k].config.ip, sizeof c->ip);
+            memcpy(c->mac, asks[k].macs[0], sizeof c->mac);
+        }
+    }
+    free(asks);
+    free(of);
+}
+
+bool ways_find(struct session *s, struct ways *w)
+{
+    static const uint8_t none[4];
+    memset(w, 0, sizeof *w);
+    size_t cap = s->count + 2 * EB_LINKS_MAX + 64;
+    size_t taken_count = 0;
+    uint8_t(*taken)[4] = calloc(cap, sizeof *taken);
+    w->list = calloc(s->count + 1, sizeof *w->list);
+    if (taken == NULL || w->list == NULL) {
+        free(taken);
+        complain("out of memory");
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    w->count = s->port->links(s->port->self, w->links, EB_LINKS_MAX);
+    for (size_t i = 0; i < s->count; i++)
+        memcpy(taken[taken_count++], s->targets[i].device->modbus.ip, sizeof taken[0]);
+    for (size_t i = 0; i < w->count; i++) {
+        if (memcmp(w->links[i].router, none, sizeof none) != 0)
+            memcpy(taken[taken_count++], w->links[i].router, sizeof taken[0]);
+    }
+    do {
+        for (size_t i = 0; i < s->count; i++) {
+            struct eb_link_address device = {.prefix = s->targets[i].device->prefix};
+            memcpy(device.ip, s->targets[i].device->modbus.ip, sizeof device.ip);
+            w->list[i] = eb_way_to(w->links, w->count, &device, (const uint8_t(*)[4])taken, taken_count);
+        }
+    } while (probe_advice(s, w, taken, &taken_count, cap));
+    probe_present(s, w);
+    free(taken);
+    return true;
+}
+
+void ways_free(struct ways *w)
+{
+    free(w->list);
+}

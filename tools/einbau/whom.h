@@ -1,0 +1,31 @@
+/* One device that a command is about: of the site by its name, or whatever is on the wire by its hardware or
+ * IP address. */
+#ifndef TOOL_WHOM_H
+#define TOOL_WHOM_H
+
+#include "wire.h"
+
+struct whom {
+    struct session *session;
+    char name[EB_NAME_BYTES];         /* as the user called it */
+    const struct target *target;      /* NULL: not of the site */
+    const struct eb_profile *profile; /* NULL: not known */
+    bool has_ip, has_mac;
+    struct eb_endpoint modbus; /* with the address, where there is one */
+    uint8_t unit;
+    uint8_t mac[EB_MAC_BYTES];
+    struct eb_link links[EB_LINKS_MAX]; /* over which it may be reached by frames */
+    size_t link_count;
+};
+
+/* Opens the session and finds the device.  False where the command must end. */
+bool whom_open(struct whom *whom, struct session *session, const struct options *options);
+
+/* One exchange with it; fills in port, link, addresses of `config`.  Over frames it is tried on each link
+ * that comes into question, until one answers.  `ask` has the result. */
+enum eb_status whom_ask(struct whom *whom, struct eb_ask *ask, struct eb_ask_config config);
+
+/* Why it failed, as a sentence without the device's name. */
+void whom_reason(const struct eb_ask *ask, char *text, size_t cap);
+
+#endif
