@@ -81,8 +81,10 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
     assert_non_null(strstr(
         o.out,
         "rescue-plc firmware: order-code: found QM-RC4-24K, expected QM-RC4-24D (cannot be accepted)\n"));
+    assert_non_null(strstr(o.out, "eth0 needs an address like 198.51.100.192/24"));
+    assert_non_null(strstr(o.out, "02:00:5e:51:04:99: confirmed, as read back: spare-plc, 192.0.2.77\n"));
     assert_non_null(strstr(o.out, "Larchfell ropeway: 4 confirmed\n"));
-    assert_non_null(strstr(o.out, "Larchfell ropeway: 4 devices as wanted, 0 not\n"));
+    assert_non_null(strstr(o.out, "Larchfell ropeway: 7 devices as wanted, 0 not\n"));
     outcome_free(&o);
 }
 

@@ -111,8 +111,13 @@ void sim_device_start(struct sim_device *d, const struct sim_net *net)
         d->connections[i].handle = EB_NO_HANDLE;
     sim_device_examine(d);
     net->set_alive(net->self, d, sim_device_alive(d));
-    if (d->mode == EB_SIM_BOOTING)
+    d->leaves_us = d->leaves_after_s > 0 ? d->lldp_us + d->leaves_after_s * 1000000ULL : EB_NEVER;
+    if (d->arrives_after_s > 0) {
+        go_down(d, EB_SIM_OFF);
+        d->power_back_us = d->lldp_us + d->arrives_after_s * 1000000ULL;
+    } else if (d->mode == EB_SIM_BOOTING) {
         begin_boot(d);
+    }
 }
 
 /* --- settings ------------------------------------------------------------------------------------ */
@@ -228,7 +233,10 @@ void sim_device_disconnected(struct sim_device *d, int handle)
 void sim_device_tick(struct sim_device *d)
 {
     uint64_t now_us = d->net->now_us(d->net->self);
-    if (d->mode == EB_SIM_OFF) {
+    if (now_us >= d->leaves_us) {
+        d->leaves_us = EB_NEVER;
+        sim_device_power(d, false);
+    } else if (d->mode == EB_SIM_OFF) {
         if (now_us >= d->power_back_us)
             begin_boot(d);
     } else if (d->mode == EB_SIM_BOOTING) {
@@ -249,11 +257,12 @@ void sim_device_tick(struct sim_device *d)
 
 uint64_t sim_device_deadline_us(const struct sim_device *d)
 {
+    uint64_t next_us = d->leaves_us;
     if (d->mode == EB_SIM_OFF)
-        return d->power_back_us;
+        return d->power_back_us < next_us ? d->power_back_us : next_us;
     if (d->mode == EB_SIM_BOOTING)
-        return d->boot_until_us;
-    uint64_t next_us = d->restart_us;
+        return d->boot_until_us < next_us ? d->boot_until_us : next_us;
+    next_us = d->restart_us < next_us ? d->restart_us : next_us;
     const uint64_t others[] = {sim_push_deadline_us(d), sim_ether_deadline_us(d), d->set_us};
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         next_us = others[i] < next_us ? others[i] : next_us;

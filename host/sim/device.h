@@ -156,6 +156,9 @@ struct sim_device {
     uint64_t restart_us; /* EB_NEVER: none is due */
     uint64_t boot_until_us;
     uint64_t power_back_us;
+    uint32_t arrives_after_s,
+        leaves_after_s; /* somebody plugs it in, or pulls it, that long after the beginning */
+    uint64_t leaves_us;
     uint64_t lldp_us, ask_us; /* when it next says so */
     uint64_t set_us;          /* when `wanted` is taken up; EB_NEVER: not */
     struct sim_push push;

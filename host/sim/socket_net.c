@@ -17,18 +17,18 @@
 
 enum { EVENTS = 64, DATAGRAM_BYTES = 65536, RECEIVE_ROOM_BYTES = 4 << 20, BURST = 64 };
 
-enum kind { KIND_FREE, KIND_REQUEST, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_STOP };
+enum kind { KIND_FREE, KIND_SERVICE, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_STOP };
 
 struct socket {
     int fd;
     enum kind kind;
     struct sim_device *device;
+    uint16_t port; /* as the device knows it */
 };
 
 /* What belongs to one device. */
 struct slot {
-    int request; /* the handle of its TFTP request port */
-    int listen;  /* EB_NO_HANDLE while it is gone */
+    int modbus, cip; /* where it takes connections; EB_NO_HANDLE while it is gone, or has none */
 };
 
 struct sim_sockets {
@@ -63,7 +63,7 @@ static struct eb_endpoint endpoint_of(const struct sockaddr_in *address)
     return endpoint;
 }
 
-static int keep(struct sim_sockets *s, int fd, enum kind kind, struct sim_device *device)
+static int keep(struct sim_sockets *s, int fd, enum kind kind, struct sim_device *device, uint16_t port)
 {
     int handle = 0;
     if (fd < 0)
@@ -81,7 +81,7 @@ static int keep(struct sim_sockets *s, int fd, enum kind kind, struct sim_device
         s->sockets = more;
         s->cap = cap;
     }
-    s->sockets[handle] = (struct socket){fd, kind, device};
+    s->sockets[handle] = (struct socket){fd, kind, device, port};
     struct epoll_event event = {.events = EPOLLIN, .data.u32 = (uint32_t)handle};
     epoll_ctl(s->epoll_fd, EPOLL_CTL_ADD, fd, &event);
     return handle;
@@ -121,7 +121,7 @@ static int bound(const struct sim_device *d, int type, uint16_t port)
 
 static int udp_bind(void *self, struct sim_device *d, uint16_t port)
 {
-    return keep(self, bound(d, SOCK_DGRAM, port), KIND_TRANSFER, d);
+    return keep(self, bound(d, SOCK_DGRAM, port), KIND_TRANSFER, d, 0);
 }
 
 static void udp_send(void *self, int handle, const struct eb_endpoint *to, const uint8_t *bytes, size_t size)
@@ -132,11 +132,15 @@ static void udp_send(void *self, int handle, const struct eb_endpoint *to, const
         sendto(s->sockets[handle].fd, bytes, size, 0, (const struct sockaddr *)&address, sizeof address);
 }
 
-/* Nothing but TFTP and Modbus is offered on the loopback. */
+/* What it says to a group nobody hears on the loopback. */
 static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const struct eb_endpoint *to,
                           const uint8_t *bytes, size_t size)
 {
-    (void)self, (void)d, (void)port, (void)to, (void)bytes, (void)size;
+    struct sim_sockets *s = self;
+    for (int i = 0; i < s->cap && to->ip[0] < 224; i++) {
+        if (s->sockets[i].kind == KIND_SERVICE && s->sockets[i].device == d && s->sockets[i].port == port)
+            udp_send(s, i, to, bytes, size);
+    }
 }
 
 static void tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)
@@ -151,15 +155,20 @@ static void set_alive(void *self, struct sim_device *d, bool alive)
 {
     struct sim_sockets *s = self;
     struct slot *slot = &s->slots[d - s->sim->devices];
-    if (alive && slot->listen == EB_NO_HANDLE) {
-        slot->listen = keep(s, bound(d, SOCK_STREAM, d->modbus_port), KIND_LISTEN, d);
-    } else if (!alive) {
-        drop(s, slot->listen);
-        slot->listen = EB_NO_HANDLE;
-        for (int i = 0; i < s->cap; i++) {
-            if (s->sockets[i].kind == KIND_CONNECTION && s->sockets[i].device == d)
-                drop(s, i);
-        }
+    if (alive) {
+        if (slot->modbus == EB_NO_HANDLE)
+            slot->modbus = keep(s, bound(d, SOCK_STREAM, d->modbus_port), KIND_LISTEN, d, d->modbus_port);
+        if (slot->cip == EB_NO_HANDLE && (d->speaks & SIM_CIP) != 0)
+            slot->cip = keep(s, bound(d, SOCK_STREAM, EB_CIP_PORT), KIND_LISTEN, d, EB_CIP_PORT);
+        return;
+    }
+    drop(s, slot->modbus);
+    drop(s, slot->cip);
+    slot->modbus = EB_NO_HANDLE;
+    slot->cip = EB_NO_HANDLE;
+    for (int i = 0; i < s->cap; i++) {
+        if (s->sockets[i].kind == KIND_CONNECTION && s->sockets[i].device == d)
+            drop(s, i);
     }
 }
 
@@ -188,9 +197,19 @@ static bool place(struct sim_sockets *s, size_t index, struct eb_problem *proble
     }
     d->tftp_port = port_of(udp);
     d->modbus_port = port_of(tcp);
-    s->slots[index].request = keep(s, udp, KIND_REQUEST, d);
-    s->slots[index].listen = keep(s, tcp, KIND_LISTEN, d);
-    return s->slots[index].request != EB_NO_HANDLE && s->slots[index].listen != EB_NO_HANDLE;
+    static const struct {
+        unsigned speaks;
+        uint16_t port;
+    } services[] = {{SIM_SNMP, EB_SNMP_PORT}, {SIM_CIP, EB_CIP_PORT}, {SIM_DNS_SD, EB_DNS_SD_PORT}};
+    for (size_t i = 0; i < sizeof services / sizeof services[0]; i++) {
+        /* One that may not be had, as SNMP's without root, is not offered. */
+        if ((d->speaks & services[i].speaks) != 0)
+            keep(s, bound(d, SOCK_DGRAM, services[i].port), KIND_SERVICE, d, services[i].port);
+    }
+    s->slots[index].cip = EB_NO_HANDLE;
+    s->slots[index].modbus = keep(s, tcp, KIND_LISTEN, d, d->modbus_port);
+    return keep(s, udp, KIND_SERVICE, d, d->tftp_port) != EB_NO_HANDLE &&
+           s->slots[index].modbus != EB_NO_HANDLE;
 }
 
 struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
@@ -255,14 +274,15 @@ void sim_sockets_close(struct eb_sim *sim)
 
 static void accept_connection(struct sim_sockets *s, const struct socket *listening)
 {
+    uint16_t port = listening->port;
     int yes = 1;
     struct sim_device *d = listening->device;
     int fd = accept4(listening->fd, NULL, NULL, SOCK_NONBLOCK | SOCK_CLOEXEC);
-    int handle = keep(s, fd, KIND_CONNECTION, d);
+    int handle = keep(s, fd, KIND_CONNECTION, d, 0);
     if (handle == EB_NO_HANDLE)
         return;
     setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &yes, sizeof yes);
-    sim_device_connected(d, handle, d->modbus_port);
+    sim_device_connected(d, handle, port);
 }
 
 static void read_datagrams(struct sim_sockets *s, int handle, uint16_t port)
@@ -295,8 +315,8 @@ static void read_stream(struct sim_sockets *s, int handle)
 static bool handle_event(struct sim_sockets *s, int handle)
 {
     switch (s->sockets[handle].kind) {
-    case KIND_REQUEST:
-        read_datagrams(s, handle, s->sockets[handle].device->tftp_port);
+    case KIND_SERVICE:
+        read_datagrams(s, handle, s->sockets[handle].port);
         break;
     case KIND_TRANSFER:
         read_datagrams(s, handle, 0);
@@ -329,7 +349,7 @@ bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
 {
     struct sim_sockets *s = sim->sockets;
     struct epoll_event events[EVENTS];
-    if (keep(s, stop_fd, KIND_STOP, NULL) == EB_NO_HANDLE) {
+    if (keep(s, stop_fd, KIND_STOP, NULL, 0) == EB_NO_HANDLE) {
         snprintf(problem->text, sizeof problem->text, "cannot wait for the end: %s", strerror(errno));
         return false;
     }

@@ -1,8 +1,8 @@
 /* Who is on the wire: looks on several links at once, by everything that devices answer to or say unasked,
  * and makes one row of what belongs to one device.
  *
- * What it sends is bounded by EB_SURVEY_FRAMES_PER_S on each link, broadcasts by a quarter of that: less than
- * one percent of a 100 Mbit/s link.  It only asks; it changes nothing in any device. */
+ * What it sends is bounded by EB_SURVEY_FRAMES_PER_S on each link, broadcasts by half of that: less than one
+ * percent of a 100 Mbit/s link.  It only asks; it changes nothing in any device. */
 #ifndef EINBAU_SURVEY_H
 #define EINBAU_SURVEY_H
 

@@ -24,7 +24,7 @@ enum {
     PASS_PAUSE_US = 400000,
     DCP_DELAY_10MS = 40,
     CIP_DELAY_MS = 500,
-    BROADCAST_COST = 4, /* every device on the wire has to look at it */
+    BROADCAST_COST = 2, /* every device on the wire has to look at it */
     MODBUS_COST = 6,    /* frames of one exchange that are ours */
     TOKENS_MAX = 32,
     NEIGHBOURS_US = 150000,

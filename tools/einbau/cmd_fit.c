@@ -17,6 +17,8 @@ static enum eb_outcome outcome_of(const struct target *t)
 {
     if (begun(t))
         return t->fit.outcome;
+    if (!target_wants(t))
+        return EB_OUTCOME_NONE;
     if (t->refused)
         return EB_OUTCOME_REFUSED;
     if (!t->reached)
@@ -66,7 +68,7 @@ static int status_of(const struct session *s)
         enum eb_outcome outcome = outcome_of(t);
         if (outcome == EB_OUTCOME_INTERRUPTED)
             status = EXIT_INTERRUPTED;
-        else if (outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_ALREADY_RIGHT &&
+        else if (target_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_ALREADY_RIGHT &&
                  status != EXIT_INTERRUPTED)
             status = EXIT_NOT_AS_WANTED;
     }
@@ -107,7 +109,7 @@ static void print_result(const struct session *s)
     table_begin(&table, 6, heads);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        if (!t->chosen)
+        if (!t->chosen || !target_wants(t))
             continue;
         enum eb_outcome outcome = outcome_of(t);
         counts[outcome]++;

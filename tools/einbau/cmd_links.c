@@ -98,7 +98,7 @@ static void print_traps(const struct session *s, const struct ways *f)
             if (!spaced)
                 puts("");
             spaced = true;
-            printf("%s: %s\n", s->targets[i].device->name, eb_trap_text((enum eb_trap)(1U << bit)));
+            say("%s: %s", s->targets[i].device->name, eb_trap_text((enum eb_trap)(1U << bit)));
         }
     }
 }
@@ -124,9 +124,11 @@ static void print_commands(const struct session *s, const struct ways *f)
         printf("  sudo ip address add %s dev %s\n", add, f->links[way->link].name);
     }
     if (f->denied)
-        puts("\nWhether an address is free, or used twice, was not asked: raw Ethernet frames need a right "
-             "that "
-             "this user has not. To give it once: sudo setcap cap_net_raw+ep \"$(command -v einbau)\"");
+        puts("");
+    if (f->denied)
+        say("Whether an address is free, or used twice, was not asked: raw Ethernet frames need a right "
+            "that "
+            "this user has not. To give it once: sudo setcap cap_net_raw+ep \"$(command -v einbau)\"");
 }
 
 static void print_conflicts(const struct ways *f)
@@ -140,8 +142,9 @@ static void print_conflicts(const struct ways *f)
         address_text(&address, ip, sizeof ip);
         ip[strcspn(ip, "/")] = '\0';
         eb_mac_text(c->mac, mac);
-        printf("\n%s: the device %s answers to the laptop's own address %s: give the laptop another one\n",
-               f->links[c->link].name, mac, ip);
+        puts("");
+        say("%s: the device %s answers to the laptop's own address %s: give the laptop another one",
+            f->links[c->link].name, mac, ip);
     }
 }
 

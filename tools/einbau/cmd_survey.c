@@ -4,6 +4,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+enum { SERIAL_PATIENCE_US = 1000000 };
+
 /* What to do next, where something is to be done. */
 static void print_advice(const struct session *s)
 {
@@ -26,8 +28,8 @@ static void print_advice(const struct session *s)
     if (in_loader > 0)
         printf("%zu in the loader, where no program runs: 'einbau fit' brings them back.\n", in_loader);
     if (silent > 0)
-        printf("%zu silent: are they powered? 'einbau links' says whether the laptop is in their subnet.\n",
-               silent);
+        say("%zu silent: are they powered? 'einbau links' says whether the laptop is in their subnet.",
+            silent);
 }
 
 /* Who did not answer to ARP a moment ago need not be waited for as long. */
@@ -101,6 +103,34 @@ static bool on_site(const struct eb_site *site, const struct eb_found *f)
     return false;
 }
 
+/* Asks each new device for its serial number as its profile says; one that does not tell is entered without.
+ */
+static void ask_serials(const struct session *s, struct eb_site_entry *entries, size_t count,
+                        const struct eb_profile *const *profiles)
+{
+    struct eb_run *runs = calloc(count + 1, sizeof *runs);
+    struct eb_crew_place *places = calloc(count + 1, sizeof *places);
+    struct eb_crew crew;
+    eb_crew_init(&crew, s->port, places, count);
+    for (size_t i = 0; runs != NULL && places != NULL && i < count; i++) {
+        struct eb_run_config config = {.port = s->port,
+                                       .profile = profiles[i],
+                                       .modbus = {.port = EB_MODBUS_PORT},
+                                       .unit = EB_MODBUS_UNIT_SELF,
+                                       .reach_patience_us = SERIAL_PATIENCE_US};
+        memcpy(config.modbus.ip, entries[i].address.ip, sizeof config.modbus.ip);
+        eb_run_init(&runs[i], &config);
+        eb_crew_add(&crew, &runs[i]);
+    }
+    while (crew.going > 0 && session_interrupts() == 0)
+        eb_crew_work(&crew, s->port->now_us(s->port->self) + SERIAL_PATIENCE_US);
+    eb_crew_abandon(&crew);
+    for (size_t i = 0; runs != NULL && places != NULL && i < count; i++)
+        snprintf(entries[i].serial, sizeof entries[i].serial, "%s", runs[i].identity.serial);
+    free(runs);
+    free(places);
+}
+
 static int add_into(struct session *s, const struct wire *w)
 {
     const char *path = s->options->into;
@@ -113,8 +143,9 @@ static int add_into(struct session *s, const struct wire *w)
     }
     struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count);
     struct eb_site_entry *entries = calloc(w->survey.count + 1, sizeof *entries);
+    const struct eb_profile **chosen = calloc(w->survey.count + 1, sizeof *chosen);
     const char *link = site->device_count > 0 ? site->devices[0].link : NULL;
-    for (size_t i = 0; entries != NULL && i < w->survey.count; i++) {
+    for (size_t i = 0; entries != NULL && chosen != NULL && i < w->survey.count; i++) {
         const struct eb_found *f = &w->found[i];
         const struct eb_profile *p = profile_for(profiles, profile_count, f);
         char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
@@ -122,15 +153,16 @@ static int add_into(struct session *s, const struct wire *w)
             continue;
         wire_cells(w, f, cells);
         if (p == NULL || !f->has_ip || link == NULL) {
-            printf("not added: %s %s: %s\n", f->has_ip ? cells[1] : cells[2], cells[3],
-                   p == NULL
-                       ? "found no profile for what it says of itself, expected one in the site's folder of "
-                         "profiles"
-                   : !f->has_ip ? "it has no address yet"
-                                : "the site has no device whose link could be taken");
+            say("not added: %s %s: %s", f->has_ip ? cells[1] : cells[2], cells[3],
+                p == NULL
+                    ? "found no profile for what it says of itself, expected one in the site's folder of "
+                      "profiles"
+                : !f->has_ip ? "it has no address yet"
+                             : "the site has no device whose link could be taken");
             continue;
         }
         struct eb_site_entry *e = &entries[count];
+        chosen[count] = p;
         e->address.prefix = f->has_mask ? f->prefix : 24;
         memcpy(e->address.ip, f->ip, sizeof e->address.ip);
         e->has_mac = f->has_mac;
@@ -138,15 +170,21 @@ static int add_into(struct session *s, const struct wire *w)
         snprintf(e->link, sizeof e->link, "%s", link);
         snprintf(e->profile, sizeof e->profile, "%s", p->name);
         entry_name(site, entries, count, f, p, e->name);
-        printf("added: %s, %s, profile %s\n", e->name, cells[1], p->name);
         count++;
     }
-    bool ok = entries != NULL && (count == 0 || eb_site_add(path, entries, count, &s->problem));
+    ask_serials(s, entries, count, chosen);
+    bool ok =
+        entries != NULL && chosen != NULL && (count == 0 || eb_site_add(path, entries, count, &s->problem));
+    for (size_t i = 0; ok && i < count; i++)
+        printf("added: %s, %u.%u.%u.%u, profile %s%s%s\n", entries[i].name, entries[i].address.ip[0],
+               entries[i].address.ip[1], entries[i].address.ip[2], entries[i].address.ip[3],
+               entries[i].profile, entries[i].serial[0] != '\0' ? ", serial number " : "", entries[i].serial);
     if (!ok)
         complain("%s", s->problem.text);
     else
         printf("%zu device%s added to %s\n", count, count == 1 ? "" : "s", path);
     free(entries);
+    free(chosen);
     free(profiles);
     eb_site_free(site);
     return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;

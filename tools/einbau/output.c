@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 #include <wchar.h>
 
@@ -105,6 +106,32 @@ void table_print(struct table *t)
     free(t->cells);
 }
 
+void say(const char *format, ...)
+{
+    struct winsize size = {.ws_col = 0};
+    char text[2048];
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    size_t width = isatty(STDOUT_FILENO) && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 ? size.ws_col : 0;
+    size_t column = 0;
+    for (const char *word = text; *word != '\0';) {
+        size_t length = strcspn(word, " ");
+        if (column > 0 && width > 0 && column + 1 + length > width) {
+            fputs("\n  ", stdout);
+            column = 2;
+        } else if (column > 0) {
+            putchar(' ');
+            column++;
+        }
+        column += length;
+        printf("%.*s", (int)length, word);
+        word += length + (word[length] == ' ');
+    }
+    putchar('\n');
+}
+
 void bytes_text(uint64_t bytes, char *text, size_t cap)
 {
     if (bytes >= 1000000)
@@ -132,15 +159,23 @@ static const char *running_text(const struct target *t, size_t index)
     return t->look.running[index].version[0] != '\0' ? t->look.running[index].version : "?";
 }
 
+/* Where nothing is wanted and something runs, there is nothing to be marked. */
+static const char *mark_text(const struct target *t, size_t index)
+{
+    enum eb_mark mark = target_mark(t, index);
+    return mark == EB_MARK_CURRENT && target_wanted(t, index)[0] == '\0' ? "" : eb_mark_word(mark);
+}
+
 void print_disagreements(const struct target *t)
 {
     for (size_t i = 0; i < t->look.disagreements; i++) {
         const struct eb_disagreement *d = &t->look.disagreement[i];
-        printf("\n%s: its sources disagree on the %s: found %s by %s and %s by %s, expected the same; the "
-               "first one "
-               "counts\n",
-               t->device->name, eb_profile_item_word(d->item), d->text, eb_value_kind_word(d->by),
-               d->other_text, eb_value_kind_word(d->other_by));
+        puts("");
+        say("%s: its sources disagree on the %s: found %s by %s and %s by %s, expected the same; the "
+            "first one "
+            "counts",
+            t->device->name, eb_profile_item_word(d->item), d->text, eb_value_kind_word(d->by), d->other_text,
+            eb_value_kind_word(d->other_by));
     }
 }
 
@@ -159,7 +194,9 @@ void print_devices(const struct session *s)
         const struct eb_identity *id = &t->look.identity;
         bool first = true;
         for (size_t k = 0; k < t->device->profile->count; k++) {
-            if (!target_has(t, k))
+            /* A device that is silent has a line even where nothing is wanted of it. */
+            bool last = first && k + 1 == t->device->profile->count;
+            if (!target_has(t, k) && !last)
                 continue;
             const char *const cells[] = {first ? t->device->name : "",
                                          first ? address : "",
@@ -169,7 +206,7 @@ void print_devices(const struct session *s)
                                          t->device->profile->components[k].name,
                                          running_text(t, k),
                                          target_wanted(t, k),
-                                         eb_mark_word(target_mark(t, k))};
+                                         mark_text(t, k)};
             table_add(&table, cells);
             first = false;
         }
@@ -183,7 +220,8 @@ void print_devices(const struct session *s)
         if (!t->chosen || t->look.error.status == EB_OK)
             continue;
         error_sentence(&t->look, sentence, sizeof sentence);
-        printf("\n%s: %s\n", t->device->name, sentence);
+        puts("");
+        say("%s: %s", t->device->name, sentence);
     }
 }
 

@@ -31,6 +31,9 @@ void bytes_text(uint64_t bytes, char *text, size_t cap);
 /* "1 min 20 s", "45 s" */
 void seconds_text(uint64_t seconds, char *text, size_t cap);
 
+/* Prints a sentence on a line of its own, broken between words where the terminal is narrow. */
+__attribute__((format(printf, 1, 2))) void say(const char *format, ...);
+
 /* A verdict's answer in words. */
 const char *answer_text(enum eb_answer answer);
 

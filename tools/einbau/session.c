@@ -409,6 +409,14 @@ enum eb_mark target_mark(const struct target *t, size_t index)
                       target_wanted(t, index));
 }
 
+bool target_wants(const struct target *t)
+{
+    bool wants = t->item_count > 0;
+    for (size_t i = 0; i < t->device->profile->count; i++)
+        wants = wants || target_wanted(t, i)[0] != '\0';
+    return wants;
+}
+
 bool target_as_wanted(const struct target *t)
 {
     for (size_t i = 0; i < t->device->profile->count; i++) {

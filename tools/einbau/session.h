@@ -74,6 +74,9 @@ const char *target_wanted(const struct target *target, size_t index);
 bool target_has(const struct target *target, size_t index);
 enum eb_mark target_mark(const struct target *target, size_t index);
 
+/* Whether anything is wanted of it, or is to be written. */
+bool target_wants(const struct target *target);
+
 /* Whether all of its components are as wanted. */
 bool target_as_wanted(const struct target *target);
 

@@ -207,10 +207,9 @@ static void print_contradictions(const struct eb_found *f, const char *name)
         const struct eb_fact *one;
         const struct eb_fact *other;
         if (eb_found_disagree(f, (enum eb_fact_kind)kind, &one, &other))
-            printf("%s: %s: found %s by %s and %s by %s, expected the same\n", name,
-                   eb_fact_word((enum eb_fact_kind)kind), one->text,
-                   eb_protocol_word((enum eb_protocol)one->by), other->text,
-                   eb_protocol_word((enum eb_protocol)other->by));
+            say("%s: %s: found %s by %s and %s by %s, expected the same", name,
+                eb_fact_word((enum eb_fact_kind)kind), one->text, eb_protocol_word((enum eb_protocol)one->by),
+                other->text, eb_protocol_word((enum eb_protocol)other->by));
     }
 }
 
@@ -225,36 +224,47 @@ static void print_remarks(const struct wire *w, const struct eb_found *f)
     ip_text(f->ip, ip);
     eb_mac_text(f->mac, mac);
     if (f->shared_ip)
-        printf("%s (%s): another device answers to %s too: give one of them another address before anything "
-               "is written\n",
-               name, mac, ip);
+        say("%s (%s): another device answers to %s too: give one of them another address before anything "
+            "is written",
+            name, mac, ip);
     if (f->several)
-        printf("%s: several devices seem to have the hardware address %s: what is told of them is mixed\n",
-               name, mac);
+        say("%s: several devices seem to have the hardware address %s: what is told of them is mixed", name,
+            mac);
     if (f->asks)
-        printf("%s asks for an address by %s, and nobody here gives it one. Where it speaks PROFINET DCP, 'einbau set "
-               "%s address=...' does\n",
-               f->has_mac ? mac : name, f->bootp ? "BOOTP, as loaders do" : "DHCP", mac);
+        say("%s asks for an address by %s, and nobody here gives it one. Where it speaks PROFINET DCP, "
+            "'einbau set "
+            "%s address=...' does",
+            f->has_mac ? mac : name, f->bootp ? "BOOTP, as loaders do" : "DHCP", mac);
     else if (!f->has_ip)
-        printf("%s has no address: 'einbau set %s address=... mask=...' gives it one\n", name, mac);
+        say("%s has no address: 'einbau set %s address=... mask=...' gives it one", name, mac);
     else if (f->dhcp)
-        printf("%s has its address from DHCP, which may change: 'einbau set %s dhcp=off' fixes it\n", name,
-               t != NULL    ? t->device->name
-               : f->has_mac ? mac
-                            : ip);
+        say("%s has its address from DHCP, which may change: 'einbau set %s dhcp=off' fixes it", name,
+            t != NULL    ? t->device->name
+            : f->has_mac ? mac
+                         : ip);
     if (t != NULL && f->has_ip && memcmp(t->device->modbus.ip, f->ip, 4) != 0) {
         char wanted[EB_ENDPOINT_TEXT_BYTES];
         eb_endpoint_text(&t->device->modbus, false, wanted);
-        printf("%s: found at %s, expected at %s as the site says: set its address, or change the site\n",
-               name, ip, wanted);
+        say("%s: found at %s, expected at %s as the site says: set its address, or change the site", name, ip,
+            wanted);
+    }
+    for (size_t i = 0; t == NULL && i < w->session->count; i++) {
+        const struct eb_site_device *d = w->session->targets[i].device;
+        char wanted[EB_ENDPOINT_TEXT_BYTES];
+        eb_endpoint_text(&d->modbus, false, wanted);
+        if (strcmp(name, d->name) == 0)
+            say("%s: a device that calls itself so was found at %s, expected at %s as the site says: set "
+                "its address, "
+                "or change the site",
+                name, f->has_ip ? ip : mac, wanted);
     }
     if (f->has_ip && !f->ours_to_ask) {
         struct eb_way way = wire_way(w, f);
         char add[32];
         address_text(&way.add, add, sizeof add);
         if (way.kind == EB_WAY_ADD)
-            printf("%s: %s is not in a subnet of %s: to reach it, sudo ip address add %s dev %s\n", name, ip,
-                   w->links[f->link].name, add, w->links[f->link].name);
+            say("%s: %s is not in a subnet of %s: to reach it, sudo ip address add %s dev %s", name, ip,
+                w->links[f->link].name, add, w->links[f->link].name);
     }
     print_contradictions(f, name);
 }
@@ -266,24 +276,21 @@ static void print_limits(const struct wire *w)
     for (size_t i = 0; i < w->count; i++) {
         denied = denied || eb_survey_denied(v, i);
         if (eb_survey_too_large(v, i))
-            printf(
-                "%s: a subnet of it has more than 1022 addresses and was only listened to; what answers to "
-                "everybody was found\n",
+            say("%s: a subnet of it has more than 1022 addresses and was only listened to; what answers to "
+                "everybody was found",
                 w->links[i].name);
         if (w->links[i].count == 0)
-            printf(
-                "%s has no IPv4 address: only what needs none was found. 'einbau links' says which to add\n",
+            say("%s has no IPv4 address: only what needs none was found. 'einbau links' says which to add",
                 w->links[i].name);
     }
     if (denied)
-        printf(
-            "Raw Ethernet frames need a right that this user has not: devices that speak only PROFINET DCP "
+        say("Raw Ethernet frames need a right that this user has not: devices that speak only PROFINET DCP "
             "or LLDP, or have no address, stay unseen. To give it once: sudo setcap cap_net_raw+ep "
-            "\"$(command -v einbau)\"\n");
+            "\"$(command -v einbau)\"");
     if (v->left_out > 0)
-        printf("Found more devices than the %d that there is room for: look on one link at a time, with "
-               "--link\n",
-               WIRE_FOUND_MAX);
+        say("Found more devices than the %d that there is room for: look on one link at a time, with "
+            "--link",
+            WIRE_FOUND_MAX);
 }
 
 void wire_print(const struct wire *w)
