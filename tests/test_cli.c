@@ -490,7 +490,7 @@ static void a_call_without_a_site_or_a_command_says_so(void **state)
 {
     (void)state;
     const char *const none[] = {BIN_DIR "/einbau", NULL};
-    const char *const no_site[] = {"env", "-u", "EINBAU_SITE", BIN_DIR "/einbau", "survey", NULL};
+    const char *const no_site[] = {"env", "-u", "EINBAU_SITE", BIN_DIR "/einbau", "plan", NULL};
     struct outcome o = run_program(none);
     assert_int_equal(o.status, 2);
     expect_in(o.err, "usage: einbau COMMAND");
@@ -504,7 +504,7 @@ static void a_call_without_a_site_or_a_command_says_so(void **state)
 static void every_command_has_help_with_an_example(void **state)
 {
     (void)state;
-    static const char *const names[] = {"links", "survey", "show", "plan", "fit", "confirm"};
+    static const char *const names[] = {"links", "survey", "show", "blink", "set", "plan", "fit", "confirm"};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++) {
         const char *const arguments[] = {BIN_DIR "/einbau", names[i], "--help", NULL};
         char example[32];

@@ -53,8 +53,11 @@ static struct eb_found *row(struct eb_survey *s, size_t link, enum eb_protocol b
     static const uint8_t none[4];
     const struct eb_link *l = &s->links[link].link;
     bool broadcast = ip != NULL && (memcmp(ip, none, 4) == 0 || ip[0] >= 224);
-    if (mac != NULL && (!eb_mac_is_device(mac) || (l->has_mac && memcmp(mac, l->mac, EB_MAC_BYTES) == 0)))
-        return NULL;
+    for (size_t i = 0; mac != NULL && i < s->config.link_count; i++) {
+        const struct eb_link *own = &s->links[i].link;
+        if (!eb_mac_is_device(mac) || (own->has_mac && memcmp(mac, own->mac, EB_MAC_BYTES) == 0))
+            return NULL;
+    }
     for (size_t i = 0; ip != NULL && i < l->count; i++) {
         if (memcmp(l->addresses[i].ip, ip, 4) == 0)
             ip = NULL; /* our own: whoever says so has no address that helps */

@@ -234,6 +234,16 @@ static bool probe_advice(struct session *s, struct ways *w, uint8_t (*taken)[4],
     return again;
 }
 
+/* Another link of the laptop may answer for this one: systems do so for all their addresses. */
+static bool is_own(const struct ways *w, const uint8_t mac[EB_MAC_BYTES])
+{
+    for (size_t i = 0; i < w->count; i++) {
+        if (w->links[i].has_mac && memcmp(w->links[i].mac, mac, EB_MAC_BYTES) == 0)
+            return true;
+    }
+    return false;
+}
+
 /* Asks who answers to the devices' addresses and to the laptop's own: more than one, or anybody, is a trap.
  */
 static void probe_present(struct session *s, struct ways *w)
@@ -269,7 +279,8 @@ static void probe_present(struct session *s, struct ways *w)
         w->denied = w->denied || asks[k].status == EB_DENIED;
         if (k < devices && asks[k].mac_count > 1)
             w->list[of[k]].traps |= EB_TRAP_TWO_DEVICES;
-        if (k >= devices && asks[k].mac_count > 0 && w->conflict_count < WAYS_CONFLICTS_MAX) {
+        if (k >= devices && asks[k].mac_count > 0 && !is_own(w, asks[k].macs[0]) &&
+            w->conflict_count < WAYS_CONFLICTS_MAX) {
             struct conflict *c = &w->conflicts[w->conflict_count++];
             c->link = of[k];
             memcpy(c->ip, asks[k].config.ip, sizeof c->ip);
