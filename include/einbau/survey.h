@@ -16,6 +16,7 @@ enum {
     EB_SURVEY_SWEEP_MAX = 1024, /* addresses of one subnet; larger ones are only listened to */
     EB_SURVEY_LINKS_MAX = 8,
     EB_SURVEY_SERVICES_MAX = 24,
+    EB_MACS_MAX = 3,
     EB_FACTS_MAX = 24 /* of one device: eight protocols with up to three each */
 };
 
@@ -62,6 +63,8 @@ struct eb_found {
     size_t link; /* index into the survey's links */
     bool has_mac, has_ip, has_mask;
     uint8_t mac[EB_MAC_BYTES], ip[4], prefix;
+    uint8_t other_macs[EB_MACS_MAX][EB_MAC_BYTES]; /* of its other ports */
+    size_t other_mac_count;
     bool dhcp;         /* its address came by DHCP, or it asked for one by DHCP */
     bool asks;         /* it asks for an address and is not known to have one */
     bool bootp;        /* it asks by BOOTP, as loaders do */

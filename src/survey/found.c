@@ -7,6 +7,7 @@ enum {
     NEAR_MACS = 8,                 /* ports of one device have addresses close to each other */
     ANSWERS_GONE_US = 10000000,    /* three rounds */
     ANNOUNCES_GONE_US = 125000000, /* LLDP: four times 30 s (802.1AB section 9.2.5.22) */
+    SWAP_US = 2000000,             /* nobody exchanges a device that fast */
     SERIAL_LEAST = 4               /* shorter ones are no serial numbers */
 };
 
@@ -55,6 +56,9 @@ void ebi_found_add(struct eb_found *found, enum eb_fact_kind kind, enum eb_proto
             return;
         if (kind == EB_FACT_TEXT ? same_key(fact->text, text) : !may_repeat(kind, by)) {
             eb_text_copy(fact->text, sizeof fact->text, text);
+            /* A serial number that changes back and forth is not one device's. */
+            found->several =
+                found->several || (kind == EB_FACT_SERIAL && now_us - found->changed_us < SWAP_US);
             found->changed_us = now_us;
             return;
         }
@@ -121,11 +125,19 @@ static bool same_ip(const struct eb_found *found, const uint8_t *ip)
     return found->has_ip && memcmp(found->ip, ip, sizeof found->ip) == 0;
 }
 
+static bool has_mac(const struct eb_found *found, const uint8_t *mac)
+{
+    bool has = found->has_mac && memcmp(found->mac, mac, EB_MAC_BYTES) == 0;
+    for (size_t i = 0; i < found->other_mac_count; i++)
+        has = has || memcmp(found->other_macs[i], mac, EB_MAC_BYTES) == 0;
+    return has;
+}
+
 static struct eb_found *row_by_mac(const struct eb_survey *s, size_t link, const uint8_t *mac)
 {
     for (size_t i = 0; i < s->count; i++) {
         struct eb_found *f = &s->config.found[i];
-        if (f->link == link && f->has_mac && memcmp(f->mac, mac, sizeof f->mac) == 0)
+        if (f->link == link && has_mac(f, mac))
             return f;
     }
     return NULL;
@@ -162,6 +174,12 @@ static struct eb_found *unite(struct eb_survey *s, struct eb_found *to, struct e
     } else if (from->has_ip && !same_ip(to, from->ip)) {
         address_text(from->ip, text);
         ebi_found_add(to, EB_FACT_ADDRESS, EB_BY_ARP, text, from->last_us);
+    }
+    if (from->has_mac && !to->has_mac) {
+        to->has_mac = true;
+        memcpy(to->mac, from->mac, sizeof to->mac);
+    } else if (from->has_mac && !has_mac(to, from->mac) && to->other_mac_count < EB_MACS_MAX) {
+        memcpy(to->other_macs[to->other_mac_count++], from->mac, EB_MAC_BYTES);
     }
     to->heard |= from->heard;
     to->more = to->more || from->more;
