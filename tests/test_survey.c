@@ -570,6 +570,7 @@ static size_t bring_answers(struct stub *s, uint8_t *bytes)
     static const uint8_t head[14] = {0x01, 0x80, 0xC2, 0, 0, 0x0E, 2, 7, 7, 7, 7, 7, 0x88, 0xCC};
     static const uint8_t tlvs[] = {2, 2, 7, 'x', 4,    2,  7, '1',  6,    2, 0,   120, 10, 6, 'n', 0,
                                    0, 0, 0, 0,   0xFE, 10, 0, 0x12, 0xBB, 8, 's', 0,   0,  0, 0,   0};
+    memset(bytes, 0, EB_FRAME_MIN_BYTES);
     memcpy(bytes, head, sizeof head);
     memcpy(bytes + 14, tlvs, sizeof tlvs);
     for (int i = 0; i < 5; i++) {
