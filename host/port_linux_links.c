@@ -120,7 +120,7 @@ static uint32_t speed_of(const char *name)
     struct ethtool_cmd command = {.cmd = ETHTOOL_GSET};
     if (!ask_device(name, SIOCETHTOOL, &command))
         return 0;
-    uint32_t speed = ethtool_cmd_speed(&command);
+    uint32_t speed = (uint32_t)command.speed_hi << 16 | command.speed;
     return speed == (uint32_t)SPEED_UNKNOWN || speed == UINT16_MAX ? 0 : speed;
 }
 

@@ -679,6 +679,8 @@ static void an_interrupted_job_ends_cleanly(void **state)
     const char *const look[] = {BIN_DIR "/einbau", "survey", "plc-1", "--json", "--site", real_site, NULL};
     struct outcome o = run_program(look);
     json_t *root = json_loads(o.out, 0, NULL);
+    if (root == NULL)
+        fail_msg("%s", o.err);
     assert_string_equal(text(component(device(root, "plc-1"), 0), "running"), "1.0");
     json_decref(root);
     outcome_free(&o);
