@@ -716,8 +716,11 @@ static bool ask_snmp(struct eb_survey *s, struct eb_found *f, uint64_t now_us)
         f->snmp = ANSWERED; /* as good as it gets */
     if (!snmp_due(f, now_us))
         return true;
-    if (!spend(l, 1, now_us))
+    /* Before the first packet the system asks for the hardware address by itself. */
+    bool first = f->snmp == NOT_ASKED && f->snmp_tries == 0;
+    if (!spend(l, first ? 1 + BROADCAST_COST : 1, now_us))
         return false;
+    l->sent += first;
     send_snmp(s, l, f->ip, f->snmp == ASKED_MORE);
     f->snmp_tries++;
     f->snmp_us = now_us + SNMP_WAIT_US;

@@ -21,6 +21,7 @@ static bool state_dir(const struct session *s, char dir[EB_PATH_BYTES])
     const char *state = getenv("XDG_STATE_HOME");
     if (s->options->state != NULL) {
         snprintf(dir, EB_PATH_BYTES, "%s", s->options->state);
+        mkdir(dir, 0755);
         return true;
     }
     if (state == NULL && home == NULL)
@@ -175,7 +176,8 @@ size_t addresses_take_back(struct session *s)
         if (!read_entry(entry, &added))
             continue;
         for (size_t k = 0; k < s->added_count && !ours; k++)
-            ours = memcmp(&s->added[k], &added, sizeof added) == 0;
+            ours = strcmp(s->added[k].link, added.link) == 0 &&
+                   memcmp(&s->added[k].address, &added.address, sizeof added.address) == 0;
         address_text(&added.address, text, sizeof text);
         enum eb_status status =
             ours ? s->port->address_remove(s->port->self, added.link, &added.address) : EB_DENIED;

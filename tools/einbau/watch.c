@@ -103,17 +103,6 @@ static void measure(const struct view *v, size_t *widths)
     }
 }
 
-/* Numeric order of the addresses, so that a device keeps its place; those without one behind. */
-static int by_address(const void *a, const void *b)
-{
-    const struct eb_found *const *x = a;
-    const struct eb_found *const *y = b;
-    if ((*x)->has_ip != (*y)->has_ip)
-        return (*x)->has_ip ? -1 : 1;
-    int order = memcmp((*x)->ip, (*y)->ip, sizeof(*x)->ip);
-    return order != 0 ? order : memcmp((*x)->mac, (*y)->mac, sizeof(*x)->mac);
-}
-
 static void draw_head(const struct view *v, size_t gone)
 {
     const struct wire *w = v->wire;
@@ -142,18 +131,15 @@ static void draw_head(const struct view *v, size_t gone)
 static void draw(struct view *v)
 {
     const struct wire *w = v->wire;
-    static const struct eb_found *order[WIRE_FOUND_MAX];
+    const struct eb_found *const *order = wire_order(w);
     char heads[WIRE_COLUMNS][WIRE_CELL_BYTES];
     size_t widths[WIRE_COLUMNS];
     uint64_t now = now_us(v);
     size_t gone = 0;
     int lines = getmaxy(stdscr);
     enum { TOP = 3 };
-    for (size_t i = 0; i < w->survey.count; i++) {
-        order[i] = &w->found[i];
+    for (size_t i = 0; i < w->survey.count; i++)
         gone += eb_found_gone(&w->found[i], now);
-    }
-    qsort(order, w->survey.count, sizeof order[0], by_address);
     measure(v, widths);
     draw_head(v, gone);
     for (size_t c = 0; c < WIRE_COLUMNS; c++)

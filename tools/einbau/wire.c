@@ -183,16 +183,36 @@ static const char *called(const struct wire *w, const struct eb_found *f, char t
     return text;
 }
 
+static int by_address(const void *a, const void *b)
+{
+    const struct eb_found *const *x = a;
+    const struct eb_found *const *y = b;
+    if ((*x)->has_ip != (*y)->has_ip)
+        return (*x)->has_ip ? -1 : 1;
+    int order = memcmp((*x)->ip, (*y)->ip, sizeof(*x)->ip);
+    return order != 0 ? order : memcmp((*x)->mac, (*y)->mac, sizeof(*x)->mac);
+}
+
+const struct eb_found *const *wire_order(const struct wire *w)
+{
+    static const struct eb_found *order[WIRE_FOUND_MAX];
+    for (size_t i = 0; i < w->survey.count; i++)
+        order[i] = &w->found[i];
+    qsort(order, w->survey.count, sizeof order[0], by_address);
+    return order;
+}
+
 static void print_table(const struct wire *w)
 {
     struct table table;
+    const struct eb_found *const *order = wire_order(w);
     table_begin(&table, WIRE_COLUMNS, wire_heads);
     for (size_t i = 0; i < w->survey.count; i++) {
         char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
         const char *line[WIRE_COLUMNS];
-        if (wire_target(w, &w->found[i]) != NULL)
+        if (wire_target(w, order[i]) != NULL)
             continue;
-        wire_cells(w, &w->found[i], cells);
+        wire_cells(w, order[i], cells);
         for (size_t c = 0; c < WIRE_COLUMNS; c++)
             line[c] = cells[c];
         table_add(&table, line);
@@ -314,8 +334,9 @@ void wire_print(const struct wire *w)
         print_table(w);
     }
     puts("");
+    const struct eb_found *const *order = wire_order(w);
     for (size_t i = 0; i < w->survey.count; i++)
-        print_remarks(w, &w->found[i]);
+        print_remarks(w, order[i]);
     print_limits(w);
 }
 

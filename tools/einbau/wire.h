@@ -46,6 +46,10 @@ extern const char *const wire_heads[WIRE_COLUMNS];
 void wire_cells(const struct wire *wire, const struct eb_found *found,
                 char cells[WIRE_COLUMNS][WIRE_CELL_BYTES]);
 
+/* The rows in the order of their addresses, those without one behind; up to WIRE_FOUND_MAX, valid until the
+ * next call. */
+const struct eb_found *const *wire_order(const struct wire *wire);
+
 /* --- the way to each device of the site --- */
 
 enum { WAYS_CONFLICTS_MAX = 8 };
