@@ -68,6 +68,26 @@ static void read_identity_reads_a_real_socket(void **state)
     outcome_free(&o);
 }
 
+static void who_is_there_lists_a_simulated_segment(void **state)
+{
+    (void)state;
+    write_text(
+        shared.folder, "segment.yaml",
+        "world: w\nwires: {lan: {}}\nlaptop: {eth0: {wire: lan, addresses: [192.0.2.9/24]}}\ndevices:\n"
+        "  a:\n    wire: lan\n    mac: 02:00:5e:00:00:0a\n    station-name: pump\n    speaks: [dcp]\n"
+        "    components: {firmware: {send-as: f, capacity-kib: 1}}\n");
+    char world[PATH_BYTES + 16];
+    snprintf(world, sizeof world, "%s/segment.yaml", shared.folder);
+    struct outcome o = example("who_is_there", "eth0", world, NULL);
+    assert_int_equal(o.status, 0);
+    assert_non_null(strstr(o.out, "no address 02:00:5e:00:00:0a pump\n    name by PROFINET DCP: pump\n"));
+    outcome_free(&o);
+    o = example("who_is_there", "eth7", world, NULL);
+    assert_int_equal(o.status, 2);
+    assert_non_null(strstr(o.err, "found no link 'eth7'"));
+    outcome_free(&o);
+}
+
 /* The README's demo, with the refusals that belong to it. */
 static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **state)
 {
@@ -94,6 +114,8 @@ int main(void)
         cmocka_unit_test_setup_teardown(fit_one_fits_a_simulated_device, set_up_shared, tear_down_shared),
         cmocka_unit_test_setup_teardown(fit_one_says_why_not, set_up_shared, tear_down_shared),
         cmocka_unit_test_setup_teardown(read_identity_reads_a_real_socket, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(who_is_there_lists_a_simulated_segment, set_up_shared,
+                                        tear_down_shared),
         cmocka_unit_test(the_demo_refuses_what_does_not_fit_and_confirms_the_rest),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

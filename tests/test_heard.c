@@ -528,7 +528,7 @@ static void damaged_messages_do_no_harm(void **state)
         uint8_t bytes[MESSAGE_BYTES];
         for (size_t size = 0; size <= m->size; size++, tries++)
             taken += read_as_all(m->bytes, size);
-        for (int c = 0; c < CHANGES; c++, tries++) {
+        for (int c = 0; c < CHANGES && m->size > 0; c++, tries++) {
             memcpy(bytes, m->bytes, m->size);
             for (uint32_t n = 1 + random_number() % 4; n > 0; n--) {
                 uint32_t value = random_number();

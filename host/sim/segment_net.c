@@ -206,7 +206,8 @@ static void send_segment(struct sim_segment *g, struct sim_device *d, const stru
         tcp[TCP_HEAD + 1] = 4;
         ebi_put16(tcp + TCP_HEAD + 2, SEGMENT_BYTES);
     }
-    memcpy(tcp + head, bytes, size);
+    if (size > 0)
+        memcpy(tcp + head, bytes, size);
     uint32_t pseudo = sim_ether_sum(IPV4_TCP + (uint32_t)(head + size), ip + 12, 8);
     ebi_put16(tcp + 16, sim_ether_checksum(sim_ether_sum(pseudo, tcp, head + size)));
     size_t whole = EB_FRAME_HEAD_BYTES + IPV4_HEAD_BYTES + head + size;

@@ -70,13 +70,13 @@ struct eb_site_entry {
     char serial[EB_NAME_BYTES]; /* or empty */
 };
 
-/* Writes devices behind those that a site's file has, leaving every other character of it as it is.  The new file
- * is read before it takes the old one's place. */
+/* Writes devices behind those that a site's file has, leaving every other character of it as it is.  The new
+ * file is read before it takes the old one's place. */
 bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t count,
                  struct eb_problem *problem);
 
-/* Reads every profile of a folder: gives their number and a list that the caller frees; files that cannot be read as
- * profiles are left out.  NULL where the folder cannot be read. */
+/* Reads every profile of a folder: gives their number and a list that the caller frees; files that cannot be
+ * read as profiles are left out.  NULL where the folder cannot be read. */
 struct eb_profile *eb_profiles_read(const char *folder, size_t *count);
 
 /* The device by its name, or NULL. */

@@ -13,7 +13,7 @@
 
 enum {
     EB_SURVEY_FRAMES_PER_S = 1000,
-    EB_SURVEY_SWEEP_MAX = 1024, /* addresses of one subnet; larger ones are only listened to */
+    EB_SURVEY_SWEEP_PREFIX = 22, /* 1022 hosts; larger subnets are only listened to */
     EB_SURVEY_LINKS_MAX = 8,
     EB_SURVEY_SERVICES_MAX = 24,
     EB_MACS_MAX = 3,

@@ -52,7 +52,8 @@ const char *eb_trap_text(enum eb_trap trap)
     case EB_TRAP_NO_CARRIER:
         return "the link in this subnet has no carrier: is the cable in, and the device powered?";
     case EB_TRAP_TWO_DEVICES:
-        return "two devices answer to this address: unplug one of them, or give it another address, before anything "
+        return "two devices answer to this address: unplug one of them, or give it another address, before "
+               "anything "
                "is written";
     }
     return "unknown";

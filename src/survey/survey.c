@@ -679,9 +679,9 @@ static void sweep(struct eb_survey *s, size_t link, uint64_t now_us)
     struct ebi_survey_link *l = &s->links[link];
     while (!swept(l) && now_us >= l->pass_us) {
         const struct eb_link_address *a = &l->link.addresses[l->address];
-        uint32_t hosts = a->prefix >= 31 ? 0 : (1U << (32 - a->prefix)) - 1; /* the last is for all */
-        if (a->prefix == 0 || hosts > EB_SURVEY_SWEEP_MAX)
-            hosts = 0;
+        /* What is too large, or has no hosts, is passed over; the last address is for all. */
+        bool small = a->prefix >= EB_SURVEY_SWEEP_PREFIX && a->prefix < 31;
+        uint32_t hosts = small ? (1U << (32 - a->prefix)) - 1 : 0;
         if (++l->offset >= hosts) {
             l->offset = 0;
             if (++l->address == l->link.count) {
@@ -835,7 +835,7 @@ static void open_link(struct eb_survey *s, size_t index)
         port->udp_open(port->self, s, &plain, &l->udp);
     }
     for (size_t i = 0; i < l->link.count; i++)
-        l->too_large = l->too_large || l->link.addresses[i].prefix < 22;
+        l->too_large = l->too_large || l->link.addresses[i].prefix < EB_SURVEY_SWEEP_PREFIX;
 }
 
 void eb_survey_begin(struct eb_survey *s, const struct eb_survey_config *config)

@@ -42,7 +42,7 @@ static bool state_dir(const struct session *s, char dir[EB_PATH_BYTES])
 static json_t *read_file(const struct session *s)
 {
     char dir[EB_PATH_BYTES];
-    struct eb_problem problem;
+    struct eb_problem problem = {""};
     size_t size;
     bool missing;
     uint8_t *bytes = state_dir(s, dir) ? eb_state_read(dir, ADDRESSES_FILE, &size, &missing, &problem) : NULL;

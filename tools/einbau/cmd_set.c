@@ -245,12 +245,12 @@ static bool check_address(struct work *w)
 
 /* --- doing it ------------------------------------------------------------------------------------ */
 
-static bool write_registers(struct work *w, const struct eb_registers *r, const uint8_t *bytes)
+static bool write_registers(struct work *w, const struct eb_registers *r, const uint8_t *bytes, size_t size)
 {
-    uint16_t values[EB_MODBUS_REGISTERS_MAX];
+    uint16_t values[EB_MODBUS_REGISTERS_MAX] = {0};
     if (r->count == 0)
         return true;
-    for (size_t i = 0; i < r->count; i++)
+    for (size_t i = 0; i < r->count && 2 * i + 1 < size; i++)
         values[i] = (uint16_t)(bytes[2 * i] << 8 | bytes[2 * i + 1]);
     const struct eb_ask_config config = {
         .kind = EB_ASK_WRITE, .address = r->address, .values = values, .count = r->count};
@@ -263,11 +263,12 @@ static bool write_by_modbus(struct work *w)
     uint8_t name[2 * EB_MODBUS_REGISTERS_MAX] = {0};
     const uint8_t dhcp[2] = {0, w->wish.dhcp};
     memcpy(name, w->wish.name, strlen(w->wish.name));
-    bool ok =
-        (!w->names || write_registers(w, &p->set_name, name)) &&
-        (!w->addresses ||
-         (write_registers(w, &p->set_address, w->wish.ip) && write_registers(w, &p->set_mask, w->wish.mask) &&
-          write_registers(w, &p->set_router, w->wish.router) && write_registers(w, &p->set_dhcp, dhcp)));
+    bool ok = !w->names || write_registers(w, &p->set_name, name, sizeof name);
+    if (ok && w->addresses)
+        ok = write_registers(w, &p->set_address, w->wish.ip, sizeof w->wish.ip) &&
+             write_registers(w, &p->set_mask, w->wish.mask, sizeof w->wish.mask) &&
+             write_registers(w, &p->set_router, w->wish.router, sizeof w->wish.router) &&
+             write_registers(w, &p->set_dhcp, dhcp, sizeof dhcp);
     for (size_t i = 0; ok && i < p->take_up.count; i++) {
         const struct eb_step *step = &p->take_up.list[i];
         const struct eb_ask_config config = {
