@@ -94,10 +94,10 @@ static void change(const char *file, const char *find, const char *put)
 {
     char *text = read_text(folder, file, NULL);
     char *at = strstr(text, find);
-    if (at == NULL)
-        fail_msg("%s holds no '%s'", file, find);
-    *at = '\0';
-    write_text(folder, file, "%s%s%s", text, put, at + strlen(find));
+    assert_non_null(at);
+    if (at != NULL)
+        *at = '\0';
+    write_text(folder, file, "%s%s%s", text, put, at != NULL ? at + strlen(find) : "");
     free(text);
 }
 
