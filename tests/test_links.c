@@ -264,6 +264,8 @@ static void traps_are_named(void **state)
         {"  a: {wire: lan, addresses: [192.0.2.9/16]}\n", "plc-1: laptop and device have different masks"},
         {"  a: {wire: lan, addresses: [192.0.2.9/24]}\n  b: {addresses: [192.0.2.8/24]}\n",
          "plc-1: two links of the laptop are in this subnet"},
+        {"  a: {wire: lan}\n  b: {addresses: [10.0.0.1/8]}\n  c: {addresses: [10.1.0.1/16]}\n",
+         "b and c are in one subnet: take the address away"},
         {"  a: {wire: lan, kind: wireless, addresses: [192.0.2.9/24]}\n", "plc-1: the way is by radio"},
         {"  a: {wire: lan, carrier: no, addresses: [192.0.2.9/24]}\n",
          "plc-1: the link in this subnet has no carrier"},

@@ -382,6 +382,7 @@ struct stub {
     size_t left;                                        /* how many it still brings */
     uint32_t random;
     bool as_datagram;
+    bool wide; /* the laptop is in three subnets of a thousand hosts each */
     uint16_t from_port;
 };
 
@@ -415,11 +416,16 @@ static uint32_t stub_any(void *self)
 
 static size_t stub_links(void *self, struct eb_link *links, size_t cap)
 {
-    (void)self, (void)cap;
+    (void)cap;
     links[0] = (struct eb_link){
         .name = "eth0", .up = true, .carrier = true, .has_mac = true, .mac = {2, 0, 0, 0, 0, 1}};
     links[0].count = 1;
     links[0].addresses[0] = (struct eb_link_address){{192, 0, 2, 100}, 24};
+    if (((struct stub *)self)->wide) {
+        links[0].count = 3;
+        for (uint8_t i = 0; i < 3; i++)
+            links[0].addresses[i] = (struct eb_link_address){{10, i, 0, 1}, 22};
+    }
     return 1;
 }
 
@@ -664,12 +670,12 @@ static void noise_is_survived(void **state)
 static void it_never_sends_faster_than_it_says(void **state)
 {
     (void)state;
-    struct stub s = {.bring = bring_identities, .left = 5000}; /* many to ask */
+    struct stub s = {.bring = bring_identities, .left = 5000, .wide = true};
     struct look *l = look_at_stub(&s);
     print_message("at most %llu frames in one second, %llu in all\n", (unsigned long long)s.busiest,
                   (unsigned long long)s.frames_sent);
     assert_true(s.busiest > 200);
-    assert_true(s.busiest <= EB_SURVEY_FRAMES_PER_S + 32);
+    assert_true(s.busiest <= EB_SURVEY_FRAMES_PER_S / 2 + 32); /* all of it broadcasts */
     assert_true(s.frames_sent <= eb_survey_sent(&l->survey));
     free(l);
 }

@@ -452,7 +452,7 @@ static void ask_neighbours(struct eb_survey *s, size_t link, uint64_t now_us)
         for (size_t k = 0; k < l->link.count; k++)
             covered = covered || eb_link_covers(&l->link.addresses[k], list[i].ip);
         /* With frames the answers themselves were heard, and the system's memory is older. */
-        if (covered && l->denied)
+        if (covered && l->frames == EB_NO_HANDLE)
             row(s, link, EB_BY_ARP, list[i].mac, list[i].ip, now_us);
     }
 }
@@ -828,14 +828,15 @@ static void open_link(struct eb_survey *s, size_t index)
     l->frames = EB_NO_HANDLE;
     l->group = EB_NO_HANDLE;
     l->udp = EB_NO_HANDLE;
-    l->denied = !l->link.has_mac || port->frame_open == NULL ||
-                port->frame_open(port->self, s, l->link.name, &l->frames) != EB_OK;
+    if (l->link.has_mac && port->frame_open != NULL)
+        l->denied = port->frame_open(port->self, s, l->link.name, &l->frames) == EB_DENIED;
     if (l->link.count > 0) {
         port->udp_open(port->self, s, &group, &l->group);
         port->udp_open(port->self, s, &plain, &l->udp);
     }
     for (size_t i = 0; i < l->link.count; i++)
-        l->too_large = l->too_large || l->link.addresses[i].prefix < EB_SURVEY_SWEEP_PREFIX;
+        l->too_large = l->too_large || (l->link.kind != EB_LINK_LOOPBACK &&
+                                        l->link.addresses[i].prefix < EB_SURVEY_SWEEP_PREFIX);
 }
 
 void eb_survey_begin(struct eb_survey *s, const struct eb_survey_config *config)

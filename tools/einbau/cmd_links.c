@@ -131,6 +131,32 @@ static void print_commands(const struct session *s, const struct ways *f)
             "this user has not. To give it once: sudo setcap cap_net_raw+ep \"$(command -v einbau)\"");
 }
 
+static bool overlap(const struct eb_link *a, const struct eb_link *b)
+{
+    for (size_t i = 0; i < a->count; i++) {
+        for (size_t k = 0; k < b->count; k++) {
+            if (eb_link_covers(&a->addresses[i], b->addresses[k].ip) ||
+                eb_link_covers(&b->addresses[k], a->addresses[i].ip))
+                return true;
+        }
+    }
+    return false;
+}
+
+/* Packets for such a subnet leave by only one of the two, whichever the system likes. */
+static void print_overlaps(const struct ways *f)
+{
+    for (size_t i = 0; i < f->count; i++) {
+        for (size_t k = i + 1; k < f->count; k++) {
+            if (!f->links[i].up || !f->links[k].up || !overlap(&f->links[i], &f->links[k]))
+                continue;
+            puts("");
+            say("%s and %s are in one subnet: take the address away from the one that the devices are not on",
+                f->links[i].name, f->links[k].name);
+        }
+    }
+}
+
 static void print_conflicts(const struct ways *f)
 {
     for (size_t i = 0; i < f->conflict_count; i++) {
@@ -235,6 +261,7 @@ static int run(const struct options *options)
         print_links_document(&s, &f);
     } else {
         print_links(&f);
+        print_overlaps(&f);
         print_conflicts(&f);
         if (s.count > 0)
             print_ways(&s, &f);
