@@ -507,9 +507,8 @@ static enum eb_status stub_frame_receive(void *self, int handle, uint8_t *bytes,
     return EB_OK;
 }
 
-static struct look *look_at_stub(struct stub *s)
+static void fill_port(struct stub *s)
 {
-    struct look *l = calloc(1, sizeof *l);
     s->port = (struct eb_port){.self = s,
                                .now_us = stub_now,
                                .wait = stub_wait,
@@ -527,6 +526,12 @@ static struct look *look_at_stub(struct stub *s)
                                .frame_close = stub_close};
     s->now_us = 1000000;
     s->random = 4711;
+}
+
+static struct look *look_at_stub(struct stub *s)
+{
+    struct look *l = calloc(1, sizeof *l);
+    fill_port(s);
     begin_look(l, &s->port, false);
     end_look(l);
     return l;
@@ -680,6 +685,39 @@ static void it_never_sends_faster_than_it_says(void **state)
     free(l);
 }
 
+/* The answer to a DCP set with the right xid, from whom the test likes. */
+static size_t bring_set_answer(struct stub *s, uint8_t *bytes)
+{
+    static const uint8_t answer[] = {2,    0,    0,    0,    0, 1, 2,    7,    7,    7,    7, 7,
+                                     0x88, 0x92, 0xFE, 0xFD, 4, 1, 0x12, 0x34, 0x56, 0x78, 0, 0,
+                                     0,    8,    5,    4,    0, 3, 5,    3,    0,    0};
+    memset(bytes, 0, EB_FRAME_MIN_BYTES);
+    memcpy(bytes, answer, sizeof answer);
+    bytes[11] = (uint8_t)s->from_port;
+    return EB_FRAME_MIN_BYTES;
+}
+
+static void a_stranger_does_not_answer_for_another(void **state)
+{
+    (void)state;
+    for (uint16_t from = 7; from <= 8; from++) {
+        struct stub s = {.bring = bring_set_answer, .left = 5, .from_port = from};
+        struct eb_link link;
+        struct eb_ask ask;
+        fill_port(&s);
+        stub_links(&s, &link, 1);
+        const struct eb_ask_config config = {.port = &s.port,
+                                             .owner = &ask,
+                                             .kind = EB_ASK_SIGNAL,
+                                             .patience_us = 1000000,
+                                             .link = &link,
+                                             .has_mac = true,
+                                             .mac = {2, 7, 7, 7, 7, 7}};
+        eb_ask_begin(&ask, &config, s.now_us);
+        assert_int_equal(eb_ask_work(&ask, EB_NEVER), from == 7 ? EB_OK : EB_NO_ANSWER);
+    }
+}
+
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
 
 int main(void)
@@ -700,6 +738,7 @@ int main(void)
         cmocka_unit_test(a_thousand_answers_of_one_device_are_one_row),
         cmocka_unit_test(two_devices_with_one_hardware_address_are_one_row_with_both),
         cmocka_unit_test(noise_is_survived),
+        cmocka_unit_test(a_stranger_does_not_answer_for_another),
         cmocka_unit_test(it_never_sends_faster_than_it_says),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
