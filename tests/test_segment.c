@@ -420,11 +420,12 @@ static void a_dissector_reads_a_survey(void **state)
     start_segment(24);
     write_site();
     struct outcome o = shell(
-        "cd %s && (ip netns exec %s timeout 40 tshark -q -i plug -w survey.pcapng >tshark.log 2>&1 & "
+        "cd %s && (ip netns exec %s tshark -q -a duration:60 -i plug -w survey.pcapng >tshark.log 2>&1 & "
+        "capture=$!; "
         "for i in $(seq 100); do grep -q Capturing tshark.log && break; sleep 0.1; done; sleep 1; "
         "ip netns exec %s " BIN_DIR "/einbau survey >/dev/null; ip netns exec %s " BIN_DIR
         "/einbau set 02:00:5e:77:00:03 name=valve --yes >/dev/null; ip netns exec %s " BIN_DIR
-        "/einbau blink 10.77.0.21 --for 1 >/dev/null; sleep 1; pkill -INT -f survey.pcapng; sleep 1); true",
+        "/einbau blink 10.77.0.21 --for 1 >/dev/null; sleep 1; kill -INT $capture; wait $capture); true",
         folder, lap, lap, lap, lap);
     outcome_free(&o);
     static const struct {
