@@ -2,9 +2,7 @@
 #include "base/bytes.h"
 #include "einbau/cip.h"
 #include "einbau/snmp.h"
-#include "einbau/text.h"
-#include "survey/found.h"
-#include "wire/ethernet_wire.h"
+#include "survey/heard.h"
 
 #include <string.h>
 
@@ -43,367 +41,7 @@ enum {
     NEIGHBOURS_MAX = 256
 };
 
-enum asked { NOT_ASKED, ASKED, ASKED_MORE, ANSWERED };
-
-/* --- rows and facts ------------------------------------------------------------------------------ */
-
-static struct eb_found *row(struct eb_survey *s, size_t link, enum eb_protocol by, const uint8_t *mac,
-                            const uint8_t *ip, uint64_t now_us)
-{
-    static const uint8_t none[4];
-    const struct eb_link *l = &s->links[link].link;
-    bool broadcast = ip != NULL && (memcmp(ip, none, 4) == 0 || ip[0] >= 224);
-    for (size_t i = 0; mac != NULL && i < s->config.link_count; i++) {
-        const struct eb_link *own = &s->links[i].link;
-        if (!eb_mac_is_device(mac) || (own->has_mac && memcmp(mac, own->mac, EB_MAC_BYTES) == 0))
-            return NULL;
-    }
-    for (size_t i = 0; ip != NULL && i < l->count; i++) {
-        if (memcmp(l->addresses[i].ip, ip, 4) == 0)
-            ip = NULL; /* our own: whoever says so has no address that helps */
-        if (ip == NULL && mac == NULL)
-            return NULL;
-        if (ip == NULL)
-            break;
-    }
-    const struct ebi_heard heard = {link, by, mac, broadcast ? NULL : ip, now_us};
-    if (mac == NULL && heard.ip == NULL)
-        return NULL;
-    size_t before = s->count;
-    struct eb_found *f = ebi_found_row(s, &heard);
-    if (f == NULL)
-        return NULL;
-    f->ours_to_ask = false;
-    for (size_t i = 0; f->has_ip && i < l->count; i++)
-        f->ours_to_ask = f->ours_to_ask || eb_link_covers(&l->addresses[i], f->ip);
-    if (s->count > before && s->config.event != NULL)
-        s->config.event(s->config.event_context, f);
-    return f;
-}
-
-static void add_numbers(struct eb_found *f, enum eb_protocol by, uint32_t a, uint32_t b, uint64_t now_us)
-{
-    char chars[EB_HEARD_TEXT_BYTES];
-    struct eb_text text;
-    eb_text_init(&text, chars, sizeof chars);
-    eb_text_add(&text, "maker ");
-    eb_text_add_number(&text, a);
-    eb_text_add(&text, ", product ");
-    eb_text_add_number(&text, b);
-    ebi_found_add(f, EB_FACT_NUMBERS, by, chars, now_us);
-}
-
-/* --- frames -------------------------------------------------------------------------------------- */
-
-static void take_arp(struct eb_survey *s, size_t link, const struct eb_frame *frame, uint64_t now_us)
-{
-    struct eb_arp arp;
-    if (eb_arp_read(&arp, frame->payload, frame->size))
-        row(s, link, EB_BY_ARP, arp.from_mac, arp.from_ip, now_us);
-}
-
-static void take_lldp(struct eb_survey *s, size_t link, const struct eb_frame *frame, uint64_t now_us)
-{
-    struct eb_lldp lldp;
-    if (!eb_lldp_read(&lldp, frame->payload, frame->size) || lldp.leaves)
-        return;
-    struct eb_found *f = row(s, link, EB_BY_LLDP, frame->from, lldp.has_ip ? lldp.ip : NULL, now_us);
-    if (f == NULL)
-        return;
-    ebi_found_add(f, EB_FACT_NAME, EB_BY_LLDP, lldp.name, now_us);
-    ebi_found_add(f, EB_FACT_DESCRIPTION, EB_BY_LLDP, lldp.description, now_us);
-    ebi_found_add(f, EB_FACT_HARDWARE_REVISION, EB_BY_LLDP, lldp.hardware, now_us);
-    ebi_found_add(f, EB_FACT_VERSION, EB_BY_LLDP, lldp.firmware[0] != '\0' ? lldp.firmware : lldp.software,
-                  now_us);
-    ebi_found_add(f, EB_FACT_SERIAL, EB_BY_LLDP, lldp.serial, now_us);
-    ebi_found_add(f, EB_FACT_MAKER, EB_BY_LLDP, lldp.maker, now_us);
-    ebi_found_add(f, EB_FACT_PRODUCT, EB_BY_LLDP, lldp.model, now_us);
-    ebi_found_join(s, f);
-}
-
-static void take_dcp(struct eb_survey *s, size_t link, const struct eb_frame *frame, uint64_t now_us)
-{
-    struct eb_dcp_station station;
-    if (!eb_dcp_read_station(&station, frame, s->id))
-        return;
-    struct eb_found *f = row(s, link, EB_BY_DCP, station.mac, station.has_ip ? station.ip : NULL, now_us);
-    if (f == NULL)
-        return;
-    if (station.has_ip)
-        f->has_mask = eb_mask_read(station.mask, &f->prefix);
-    f->dhcp = f->dhcp || station.dhcp;
-    f->shared_ip = f->shared_ip || station.conflict;
-    char name[EB_HEARD_TEXT_BYTES];
-    eb_text_copy(name, sizeof name, station.name);
-    ebi_found_add(f, EB_FACT_NAME, EB_BY_DCP, name, now_us);
-    ebi_found_add(f, EB_FACT_PRODUCT, EB_BY_DCP, station.type, now_us);
-    if (station.has_id)
-        add_numbers(f, EB_BY_DCP, station.vendor_id, station.device_id, now_us);
-}
-
-static void take_dhcp(struct eb_survey *s, size_t link, const struct eb_udp *udp, uint64_t now_us)
-{
-    struct eb_dhcp_request request;
-    if (!eb_dhcp_read(&request, udp->payload, udp->size))
-        return;
-    struct eb_found *f = row(s, link, EB_BY_DHCP, request.mac, NULL, now_us);
-    if (f == NULL)
-        return;
-    f->dhcp = f->dhcp || !request.bootp;
-    f->bootp = request.bootp;
-    f->asks = !f->has_ip;
-    ebi_found_add(f, EB_FACT_NAME, EB_BY_DHCP, request.host_name, now_us);
-    ebi_found_add(f, EB_FACT_DESCRIPTION, EB_BY_DHCP, request.vendor_class, now_us);
-}
-
-/* --- DNS-SD -------------------------------------------------------------------------------------- */
-
-static bool ends_with(const char *text, const char *end)
-{
-    size_t size = strlen(text);
-    size_t end_size = strlen(end);
-    return size >= end_size && strcmp(text + size - end_size, end) == 0;
-}
-
-/* A kind of service to ask for, once. */
-static void want_service(struct eb_survey *s, const char *name)
-{
-    if (!ends_with(name, "._tcp.local") && !ends_with(name, "._udp.local"))
-        return;
-    for (size_t i = 0; i < s->service_count; i++) {
-        if (strcmp(s->services[i], name) == 0)
-            return;
-    }
-    if (s->service_count < EB_SURVEY_SERVICES_MAX)
-        eb_text_copy(s->services[s->service_count++], EB_DNS_NAME_BYTES, name);
-}
-
-static void add_label(struct eb_found *f, enum eb_fact_kind kind, const char *label, uint64_t now_us)
-{
-    char text[EB_HEARD_TEXT_BYTES];
-    eb_text_copy_foreign(text, sizeof text, (const uint8_t *)label, strlen(label));
-    ebi_found_add(f, kind, EB_BY_DNS_SD, text, now_us);
-}
-
-static void take_dns_record(struct eb_survey *s, struct eb_found *f, const struct eb_dns_reader *reader,
-                            const struct eb_dns_record *record, uint64_t now_us)
-{
-    char target[EB_DNS_NAME_BYTES];
-    char text[EB_HEARD_TEXT_BYTES];
-    size_t at = 0;
-    if (record->ttl_s == 0)
-        return; /* a goodbye */
-    if (record->type == EB_DNS_PTR && eb_dns_target(reader, record, target)) {
-        if (strcmp(record->name, EB_DNS_SD_SERVICES) == 0) {
-            want_service(s, target);
-        } else if (ends_with(target, record->name)) {
-            eb_dns_first_label(target, text, sizeof text);
-            add_label(f, EB_FACT_NAME, text, now_us);
-            eb_text_copy(text, sizeof text, record->name);
-            add_label(f, EB_FACT_SERVICE, text, now_us);
-        }
-    } else if (record->type == EB_DNS_TXT) {
-        while (eb_dns_text(record, &at, text, sizeof text))
-            ebi_found_add(f, EB_FACT_TEXT, EB_BY_DNS_SD, text, now_us);
-    }
-}
-
-static void take_dns(struct eb_survey *s, size_t link, const uint8_t *mac, const uint8_t *ip,
-                     const uint8_t *bytes, size_t size, uint64_t now_us)
-{
-    struct eb_dns_reader reader;
-    struct eb_dns_record record;
-    if (!eb_dns_open(&reader, bytes, size) || reader.left == 0)
-        return;
-    struct eb_found *f = row(s, link, EB_BY_DNS_SD, mac, ip, now_us);
-    while (f != NULL && eb_dns_next(&reader, &record))
-        take_dns_record(s, f, &reader, &record, now_us);
-}
-
-/* --- EtherNet/IP --------------------------------------------------------------------------------- */
-
-static void take_cip(struct eb_survey *s, size_t link, const uint8_t *mac, const uint8_t *ip,
-                     const uint8_t *bytes, size_t size, uint64_t now_us)
-{
-    static const char hex[] = "0123456789ABCDEF";
-    struct eb_cip_identity id;
-    char chars[EB_HEARD_TEXT_BYTES];
-    struct eb_text text;
-    if (!eb_cip_read_identity(&id, bytes, size))
-        return;
-    struct eb_found *f = row(s, link, EB_BY_CIP, mac, ip, now_us);
-    if (f == NULL)
-        return;
-    ebi_found_add(f, EB_FACT_PRODUCT, EB_BY_CIP, id.name, now_us);
-    eb_text_init(&text, chars, sizeof chars);
-    eb_text_add_number(&text, id.major);
-    eb_text_add(&text, ".");
-    eb_text_add_number(&text, id.minor);
-    ebi_found_add(f, EB_FACT_VERSION, EB_BY_CIP, chars, now_us);
-    for (int i = 0; i < 8; i++)
-        chars[i] = hex[id.serial >> (28 - 4 * i) & 15];
-    chars[8] = '\0';
-    ebi_found_add(f, EB_FACT_SERIAL, EB_BY_CIP, chars, now_us);
-    add_numbers(f, EB_BY_CIP, id.vendor, id.product, now_us);
-}
-
-/* --- SNMP ---------------------------------------------------------------------------------------- */
-
-/* ENTITY-MIB, entPhysicalTable (RFC 6933): columns of the first entries, and what they tell. */
-static const struct {
-    uint8_t column;
-    uint8_t kind;
-} entity_columns[] = {
-    {5, EB_FACT_KINDS}, /* class: 3 is the chassis */
-    {8, EB_FACT_HARDWARE_REVISION},
-    {9, EB_FACT_VERSION},  /* firmware */
-    {10, EB_FACT_VERSION}, /* software: comes after, counts where there is no firmware */
-    {11, EB_FACT_SERIAL},
-    {12, EB_FACT_MAKER},
-    {13, EB_FACT_PRODUCT},
-};
-enum { ENTITY_COLUMNS = 7, ENTITY_ENTRIES = 4, CLASS_CHASSIS = 3 };
-
-static const struct eb_oid system_oids[] = {{8, {0x2B, 6, 1, 2, 1, 1, 1, 0}},  /* sysDescr.0 */
-                                            {8, {0x2B, 6, 1, 2, 1, 1, 5, 0}}}; /* sysName.0 */
-
-static struct eb_oid entity_column(size_t index)
-{
-    struct eb_oid oid = {10, {0x2B, 6, 1, 2, 1, 47, 1, 1, 1, 1}};
-    oid.bytes[oid.size++] = entity_columns[index].column;
-    return oid;
-}
-
-static void send_snmp(struct eb_survey *s, struct ebi_survey_link *l, const uint8_t *ip, bool entity)
-{
-    uint8_t bytes[EB_SNMP_REQUEST_BYTES];
-    struct eb_oid oids[ENTITY_COLUMNS];
-    const char *community = s->config.community != NULL ? s->config.community : "public";
-    const struct eb_port *port = s->config.port;
-    for (size_t i = 0; i < ENTITY_COLUMNS; i++)
-        oids[i] = entity_column(i);
-    size_t size = entity
-                      ? eb_snmp_write(bytes, sizeof bytes, EB_SNMP_GET_BULK, community, s->id + 1, oids,
-                                      ENTITY_COLUMNS, ENTITY_ENTRIES)
-                      : eb_snmp_write(bytes, sizeof bytes, EB_SNMP_GET, community, s->id, system_oids, 2, 0);
-    struct eb_datagram datagram = {.peer = {.port = EB_SNMP_PORT}, .bytes = bytes, .size_bytes = size};
-    memcpy(datagram.peer.ip, ip, 4);
-    if (size > 0 && l->udp != EB_NO_HANDLE) {
-        port->udp_send(port->self, l->udp, &datagram, 1);
-        l->sent++;
-    }
-}
-
-static void take_system(struct eb_found *f, const struct eb_snmp_answer *answer, uint64_t now_us)
-{
-    static const uint8_t kinds[] = {EB_FACT_DESCRIPTION, EB_FACT_NAME};
-    char text[EB_HEARD_TEXT_BYTES];
-    for (size_t i = 0; i < answer->count; i++) {
-        for (size_t k = 0; k < 2; k++) {
-            if (eb_oid_same(&answer->vars[i].oid, &system_oids[k]) &&
-                eb_snmp_text(&answer->vars[i], text, sizeof text))
-                ebi_found_add(f, (enum eb_fact_kind)kinds[k], EB_BY_SNMP, text, now_us);
-        }
-    }
-}
-
-/* The column of an ENTITY-MIB object, and its entry as the bytes behind it; false for any other object. */
-static bool entity_place(const struct eb_oid *oid, size_t *column, uint8_t *entry)
-{
-    struct eb_oid head = entity_column(0);
-    if (oid->size != head.size + 1 || memcmp(oid->bytes, head.bytes, head.size - 1U) != 0)
-        return false;
-    *entry = oid->bytes[head.size];
-    for (*column = 0; *column < ENTITY_COLUMNS; (*column)++) {
-        if (entity_columns[*column].column == oid->bytes[head.size - 1])
-            return true;
-    }
-    return false;
-}
-
-static void take_entities(struct eb_survey *s, struct eb_found *f, const struct eb_snmp_answer *answer,
-                          uint64_t now_us)
-{
-    char text[EB_HEARD_TEXT_BYTES];
-    uint8_t chosen = 0xFF; /* the chassis, else the first entry */
-    size_t column;
-    uint8_t entry;
-    for (size_t i = 0; i < answer->count; i++) {
-        const struct eb_snmp_var *var = &answer->vars[i];
-        if (!entity_place(&var->oid, &column, &entry))
-            continue;
-        bool chassis = column == 0 && var->size == 1 && var->value[0] == CLASS_CHASSIS;
-        if (chassis || chosen == 0xFF)
-            chosen = entry;
-        if (chassis)
-            break;
-    }
-    bool firmware = false;
-    for (size_t i = 0; i < answer->count; i++) {
-        if (!entity_place(&answer->vars[i].oid, &column, &entry) || entry != chosen || column == 0 ||
-            !eb_snmp_text(&answer->vars[i], text, sizeof text) || text[0] == '\0')
-            continue;
-        bool version = entity_columns[column].kind == EB_FACT_VERSION;
-        if (!(version && firmware))
-            ebi_found_add(f, (enum eb_fact_kind)entity_columns[column].kind, EB_BY_SNMP, text, now_us);
-        firmware = firmware || version;
-    }
-    ebi_found_join(s, f);
-}
-
-static void take_snmp(struct eb_survey *s, size_t link, const uint8_t *ip, const uint8_t *bytes, size_t size,
-                      uint64_t now_us)
-{
-    struct eb_snmp_answer answer;
-    if (!eb_snmp_read(&answer, bytes, size) || (answer.id != s->id && answer.id != s->id + 1))
-        return;
-    struct eb_found *f = row(s, link, EB_BY_SNMP, NULL, ip, now_us);
-    if (f == NULL)
-        return;
-    if (answer.id == s->id) {
-        take_system(f, &answer, now_us);
-        if (f->snmp < ASKED_MORE) {
-            f->snmp = ASKED_MORE;
-            f->snmp_tries = 0;
-            f->snmp_us = 0;
-        }
-    } else {
-        f->snmp = ANSWERED;
-        take_entities(s, f, &answer, now_us);
-    }
-}
-
 /* --- what comes in ------------------------------------------------------------------------------- */
-
-static void take_frame(struct eb_survey *s, size_t link, const uint8_t *bytes, size_t size, uint64_t now_us)
-{
-    struct eb_frame frame;
-    struct eb_udp udp;
-    if (!eb_frame_read(&frame, bytes, size))
-        return;
-    switch (frame.type) {
-    case EB_ETHERTYPE_ARP:
-        take_arp(s, link, &frame, now_us);
-        break;
-    case EB_ETHERTYPE_LLDP:
-        take_lldp(s, link, &frame, now_us);
-        break;
-    case EB_ETHERTYPE_DCP:
-        take_dcp(s, link, &frame, now_us);
-        break;
-    case EB_ETHERTYPE_IPV4:
-        if (!eb_udp_read(&udp, frame.payload, frame.size))
-            return;
-        /* Sockets hear the rest; these come from devices whose address is of another subnet, too. */
-        if (udp.to_port == DHCP_SERVER_PORT)
-            take_dhcp(s, link, &udp, now_us);
-        else if (udp.from_port == EB_DNS_SD_PORT && (frame.to[0] & 1) != 0)
-            take_dns(s, link, frame.from, udp.from_ip, udp.payload, udp.size, now_us);
-        break;
-    default:
-        break;
-    }
-}
 
 static void hear_frames(struct eb_survey *s, size_t link, uint64_t now_us)
 {
@@ -413,7 +51,7 @@ static void hear_frames(struct eb_survey *s, size_t link, uint64_t now_us)
     for (int i = 0; i < FRAMES_AT_ONCE && s->links[link].frames != EB_NO_HANDLE; i++) {
         if (port->frame_receive(port->self, s->links[link].frames, bytes, sizeof bytes, &size) != EB_OK)
             return;
-        take_frame(s, link, bytes, size, now_us);
+        ebi_heard_frame(s, link, bytes, size, now_us);
     }
 }
 
@@ -429,12 +67,7 @@ static void hear_datagrams(struct eb_survey *s, size_t link, int handle, uint64_
             return;
         if (status != EB_OK)
             continue; /* a message that nobody took: the next one */
-        if (d.peer.port == EB_DNS_SD_PORT)
-            take_dns(s, link, NULL, d.peer.ip, bytes, d.size_bytes, now_us);
-        else if (d.peer.port == EB_CIP_PORT)
-            take_cip(s, link, NULL, d.peer.ip, bytes, d.size_bytes, now_us);
-        else if (d.peer.port == EB_SNMP_PORT)
-            take_snmp(s, link, d.peer.ip, bytes, d.size_bytes, now_us);
+        ebi_heard_datagram(s, link, &d, now_us);
     }
 }
 
@@ -453,29 +86,11 @@ static void ask_neighbours(struct eb_survey *s, size_t link, uint64_t now_us)
             covered = covered || eb_link_covers(&l->link.addresses[k], list[i].ip);
         /* With frames the answers themselves were heard, and the system's memory is older. */
         if (covered && l->frames == EB_NO_HANDLE)
-            row(s, link, EB_BY_ARP, list[i].mac, list[i].ip, now_us);
+            ebi_heard_neighbour(s, link, &list[i], now_us);
     }
 }
 
 /* --- Modbus -------------------------------------------------------------------------------------- */
-
-static void take_modbus(struct eb_survey *s, const struct eb_survey_probe *p, uint64_t now_us)
-{
-    static const struct {
-        uint8_t object, kind;
-    } objects[] = {{EB_MODBUS_VENDOR_NAME, EB_FACT_MAKER},
-                   {EB_MODBUS_PRODUCT_CODE, EB_FACT_ORDER_CODE},
-                   {EB_MODBUS_REVISION, EB_FACT_VERSION},
-                   {EB_MODBUS_PRODUCT_NAME, EB_FACT_PRODUCT}};
-    char text[EB_HEARD_TEXT_BYTES];
-    struct eb_found *f = row(s, p->link, EB_BY_MODBUS, NULL, p->ip, now_us);
-    if (f == NULL)
-        return;
-    for (size_t i = 0; i < sizeof objects / sizeof objects[0]; i++) {
-        eb_modbus_object_text(&p->modbus.objects, objects[i].object, text, sizeof text);
-        ebi_found_add(f, (enum eb_fact_kind)objects[i].kind, EB_BY_MODBUS, text, now_us);
-    }
-}
 
 static struct eb_found *row_of(const struct eb_survey *s, const struct eb_survey_probe *p)
 {
@@ -492,12 +107,12 @@ static void end_probe(struct eb_survey *s, struct eb_survey_probe *p, bool again
     const struct eb_port *port = s->config.port;
     struct eb_found *f = row_of(s, p);
     if (p->modbus.state == EB_MODBUS_DONE)
-        take_modbus(s, p, now_us);
+        ebi_heard_modbus(s, p, now_us);
     if (p->tcp != EB_NO_HANDLE)
         port->tcp_close(port->self, p->tcp);
     p->used = false;
     if (f != NULL)
-        f->modbus = again && f->modbus_tries < MODBUS_TRIES ? NOT_ASKED : ANSWERED;
+        f->modbus = again && f->modbus_tries < MODBUS_TRIES ? EBI_NOT_ASKED : EBI_ANSWERED;
 }
 
 static void poll_probe(struct eb_survey *s, struct eb_survey_probe *p, uint64_t now_us)
@@ -547,7 +162,7 @@ static bool begin_probe(struct eb_survey *s, struct eb_found *f, uint64_t now_us
         memcpy(p->ip, f->ip, 4);
         eb_modbus_init(&p->modbus, EB_MODBUS_UNIT_SELF, (uint16_t)s->id);
         eb_modbus_identify(&p->modbus, EB_MODBUS_REGULAR);
-        f->modbus = ASKED;
+        f->modbus = EBI_ASKED;
         f->modbus_tries++;
         if (port->tcp_open(port->self, s, &peer, &p->tcp) != EB_OK) {
             p->tcp = EB_NO_HANDLE;
@@ -581,6 +196,19 @@ static void send_frame(struct eb_survey *s, struct ebi_survey_link *l, const uin
     const struct eb_port *port = s->config.port;
     port->frame_send(port->self, l->frames, frame, size);
     l->sent++;
+}
+
+static void send_snmp(struct eb_survey *s, struct ebi_survey_link *l, const uint8_t *ip, bool entity)
+{
+    uint8_t bytes[EB_SNMP_REQUEST_BYTES];
+    const struct eb_port *port = s->config.port;
+    struct eb_datagram datagram = {.peer = {.port = EB_SNMP_PORT}, .bytes = bytes};
+    memcpy(datagram.peer.ip, ip, 4);
+    datagram.size_bytes = ebi_heard_snmp_question(s, entity, bytes, sizeof bytes);
+    if (datagram.size_bytes > 0 && l->udp != EB_NO_HANDLE) {
+        port->udp_send(port->self, l->udp, &datagram, 1);
+        l->sent++;
+    }
 }
 
 static void send_dns(struct eb_survey *s, struct ebi_survey_link *l, const struct eb_dns_questions *q)
@@ -705,7 +333,7 @@ static void sweep(struct eb_survey *s, size_t link, uint64_t now_us)
 
 static bool snmp_due(const struct eb_found *f, uint64_t now_us)
 {
-    return f->snmp < ANSWERED && now_us >= f->snmp_us;
+    return f->snmp < EBI_ANSWERED && now_us >= f->snmp_us;
 }
 
 /* Each gives false where no more may be asked now. */
@@ -713,26 +341,26 @@ static bool ask_snmp(struct eb_survey *s, struct eb_found *f, uint64_t now_us)
 {
     struct ebi_survey_link *l = &s->links[f->link];
     if (snmp_due(f, now_us) && f->snmp_tries == SNMP_TRIES)
-        f->snmp = ANSWERED; /* as good as it gets */
+        f->snmp = EBI_ANSWERED; /* as good as it gets */
     if (!snmp_due(f, now_us))
         return true;
     /* Before the first packet the system asks for the hardware address by itself. */
-    bool first = f->snmp == NOT_ASKED && f->snmp_tries == 0;
+    bool first = f->snmp == EBI_NOT_ASKED && f->snmp_tries == 0;
     if (!spend(l, first ? 1 + BROADCAST_COST : 1, now_us))
         return false;
     l->sent += first;
-    send_snmp(s, l, f->ip, f->snmp == ASKED_MORE);
+    send_snmp(s, l, f->ip, f->snmp == EBI_ASKED_MORE);
     f->snmp_tries++;
     f->snmp_us = now_us + SNMP_WAIT_US;
-    if (f->snmp == NOT_ASKED)
-        f->snmp = ASKED;
+    if (f->snmp == EBI_NOT_ASKED)
+        f->snmp = EBI_ASKED;
     return true;
 }
 
 static bool ask_modbus(struct eb_survey *s, struct eb_found *f, uint64_t now_us)
 {
     struct ebi_survey_link *l = &s->links[f->link];
-    if (f->modbus != NOT_ASKED)
+    if (f->modbus != EBI_NOT_ASKED)
         return true;
     if (!spend(l, MODBUS_COST, now_us) || !begin_probe(s, f, now_us))
         return false;
@@ -777,9 +405,9 @@ static void begin_round(struct eb_survey *s, uint64_t now_us)
         struct ebi_survey_link *l = &s->links[f->link];
         bool back = eb_found_gone(f, now_us);
         if (ask || back) {
-            f->modbus = NOT_ASKED;
+            f->modbus = EBI_NOT_ASKED;
             f->modbus_tries = 0;
-            f->snmp = NOT_ASKED;
+            f->snmp = EBI_NOT_ASKED;
             f->snmp_tries = 0;
             f->snmp_us = 0;
         }
@@ -790,7 +418,7 @@ static void begin_round(struct eb_survey *s, uint64_t now_us)
 
 static bool row_pending(const struct eb_found *f)
 {
-    return f->has_ip && f->ours_to_ask && (f->modbus != ANSWERED || f->snmp != ANSWERED);
+    return f->has_ip && f->ours_to_ask && (f->modbus != EBI_ANSWERED || f->snmp != EBI_ANSWERED);
 }
 
 static bool round_complete(const struct eb_survey *s, uint64_t now_us)

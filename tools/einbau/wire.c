@@ -3,6 +3,9 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
+
+enum { SHOW_US = 100000 };
 
 const char *const wire_heads[WIRE_COLUMNS] = {"NAME", "ADDRESS",       "MAC",     "PRODUCT", "ORDER CODE",
                                               "REV",  "SERIAL NUMBER", "VERSION", "HEARD BY"};
@@ -44,6 +47,22 @@ bool wire_open(struct wire *w, struct session *s)
     return true;
 }
 
+/* One line that is written over, on a terminal only: what was found so far. */
+static void show_so_far(struct wire *w, uint64_t began_us, bool last)
+{
+    uint64_t now_us = w->session->port->now_us(w->session->port->self);
+    const char *term = getenv("TERM");
+    if (!isatty(STDERR_FILENO) || w->session->sim != NULL || term == NULL || strcmp(term, "dumb") == 0 ||
+        (!last && now_us < w->shown_us + SHOW_US))
+        return;
+    w->shown_us = now_us;
+    if (last)
+        fputs("\r\033[K", stderr);
+    else
+        fprintf(stderr, "\rLooking on the wire: %zu devices after %.1f s ", w->survey.count,
+                (double)(now_us - began_us) / 1e6);
+}
+
 bool wire_look(struct wire *w)
 {
     struct session *s = w->session;
@@ -61,7 +80,8 @@ bool wire_look(struct wire *w)
     uint64_t began_us = s->port->now_us(s->port->self);
     eb_survey_begin(&w->survey, &config);
     while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER))
-        ;
+        show_so_far(w, began_us, false);
+    show_so_far(w, began_us, true);
     eb_survey_end(&w->survey);
     w->took_us = s->port->now_us(s->port->self) - began_us;
     if (session_interrupts() == 0)

@@ -15,7 +15,7 @@ struct wire {
     struct eb_survey survey;
     struct eb_found *found;
     struct eb_survey_probe *probes;
-    uint64_t took_us;
+    uint64_t took_us, shown_us;
 };
 
 /* Finds the links: the one named by --link, else all wired ones that are switched on and have a carrier.
