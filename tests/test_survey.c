@@ -334,6 +334,41 @@ static void what_goes_and_what_comes_is_seen(void **state)
     close_world(l);
 }
 
+/* docs/world.md: at a quality of 50 every tenth frame is lost. */
+static void wireless_loses_by_its_quality(void **state)
+{
+    (void)state;
+    static const unsigned qualities[] = {100, 50, 10};
+    for (size_t i = 0; i < 3; i++) {
+        char laptop[128];
+        snprintf(laptop, sizeof laptop,
+                 "  w: {kind: wireless, quality-percent: %u, wire: lan, addresses: [192.0.2.100/24]}",
+                 qualities[i]);
+        struct look *l =
+            open_world("latency-us: 10", laptop, BOX("box", "    address: 192.0.2.1\n    speaks: [dcp]\n"));
+        const struct eb_port *port = eb_sim_port(l->sim);
+        uint8_t frame[EB_DCP_FRAME_BYTES];
+        static const uint8_t mac[6] = {2, 0, 0, 0, 0, 9};
+        unsigned answers = 0;
+        int handle;
+        void *owners[4];
+        assert_int_equal(port->frame_open(port->self, l, "w", &handle), EB_OK);
+        for (uint32_t n = 0; n < 4000; n++) {
+            size_t size = eb_dcp_identify(frame, mac, n, 1);
+            /* The answer goes to the asker: the link's own address. */
+            port->links(port->self, l->links, 4);
+            memcpy(frame + 6, l->links[0].mac, 6);
+            port->frame_send(port->self, handle, frame, size);
+            port->wait(port->self, port->now_us(port->self) + 1000, owners, 4);
+            answers += port->frame_receive(port->self, handle, frame, sizeof frame, &size) == EB_OK;
+        }
+        double there_and_back = (1 - (100 - qualities[i]) * 0.002) * (1 - (100 - qualities[i]) * 0.002);
+        if (answers < 4000 * there_and_back - 120 || answers > 4000 * there_and_back + 120)
+            fail_msg("quality %u: %u of 4000 answers", qualities[i], answers);
+        close_world(l);
+    }
+}
+
 static void a_large_subnet_is_not_swept(void **state)
 {
     (void)state;
@@ -732,6 +767,7 @@ int main(void)
         TEST(a_garbled_and_doubled_segment_shows_nobody_twice),
         TEST(a_device_that_restarts_meanwhile_is_one_row),
         TEST(what_goes_and_what_comes_is_seen),
+        TEST(wireless_loses_by_its_quality),
         TEST(a_large_subnet_is_not_swept),
         TEST(several_links_are_looked_at_together),
         cmocka_unit_test(a_thousand_made_up_devices_are_bounded_and_counted),

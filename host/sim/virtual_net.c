@@ -181,12 +181,23 @@ static struct sim_wire *wire_of(struct sim_virtual *v, const struct sim_device *
     return &v->sim->wires[0];
 }
 
+/* Radio of a worse quality loses more: a tenth of all frames at half the quality. */
+static bool lost_in_the_air(const struct sim_virtual *v, const struct sim_wire *w)
+{
+    for (size_t i = 0; i < v->sim->laptop_count; i++) {
+        const struct sim_laptop_link *l = &v->sim->laptop[i];
+        if (l->link.kind == EB_LINK_WIRELESS && l->link.quality_percent > 0 && strcmp(l->wire, w->name) == 0)
+            return happens(v->sim, (100U - l->link.quality_percent) * 2000U);
+    }
+    return false;
+}
+
 /* What happens to the next frame between the laptop and `d`. */
 static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct sim_device *d)
 {
     struct fate fate = {0};
     uint64_t frame = v->frames++;
-    fate.lost = happens(v->sim, w->lost_ppm) || happens(v->sim, w->garbled_ppm);
+    fate.lost = happens(v->sim, w->lost_ppm) || happens(v->sim, w->garbled_ppm) || lost_in_the_air(v, w);
     fate.doubled = happens(v->sim, w->doubled_ppm);
     fate.unseen = happens(v->sim, w->garbled_unseen_ppm);
     if (happens(v->sim, w->reordered_ppm))
@@ -527,19 +538,12 @@ static struct sim_wire *wire_named(struct sim_virtual *v, const char *name)
     return NULL;
 }
 
-/* Radio of a worse quality loses more: a tenth of all frames at half the quality. */
-static bool lost_in_the_air(struct sim_virtual *v, const struct sim_laptop_link *l)
-{
-    return l->link.kind == EB_LINK_WIRELESS && l->link.quality_percent > 0 &&
-           happens(v->sim, (100U - l->link.quality_percent) * 2000U);
-}
-
 /* One event for each device on the link's wire that `wanted` picks; the laptop's cable carries it once. */
 static void send_up(struct sim_virtual *v, const struct sim_laptop_link *l, const uint8_t *mac,
                     struct event event, const uint8_t *bytes, size_t size)
 {
     struct sim_wire *w = wire_named(v, l->wire);
-    if (w == NULL || !l->link.carrier || lost_in_the_air(v, l))
+    if (w == NULL || !l->link.carrier)
         return;
     uint64_t at_us = carry(v, w, &w->up, size + UDP_HEAD_BYTES);
     for (size_t i = 0; i < v->sim->count; i++) {
@@ -824,7 +828,7 @@ static void arrive_frame(struct sim_virtual *v, const struct event *e)
     for (int i = 0; i < v->end_cap && whole; i++) {
         struct end *end = &v->ends[i];
         if (!end->used || end->tcp || end->link == NULL || strcmp(end->link->wire, e->device->wire) != 0 ||
-            !end->link->link.carrier || lost_in_the_air(v, end->link))
+            !end->link->link.carrier)
             continue;
         const struct eb_endpoint nobody = {.port = 0};
         if (end->frames) {

@@ -303,15 +303,15 @@ static bool as_wished(const struct work *w, const struct settings *is)
     return name && address;
 }
 
-/* Reads back until it is as wished, or patience is over. */
-static bool read_back(struct work *w, struct settings *is)
+/* Reads back until it is as wished, or patience is over; `*answers`: whether it did so at last. */
+static bool read_back(struct work *w, struct settings *is, bool *answers)
 {
     const struct eb_port *port = w->who.session->port;
     uint64_t end_us = port->now_us(port->self) + SETTLE_US;
     void *owners[4];
     for (;;) {
-        bool read = read_settings(w, is);
-        if (read && as_wished(w, is))
+        *answers = read_settings(w, is);
+        if (*answers && as_wished(w, is))
             return true;
         uint64_t now_us = port->now_us(port->self);
         if (now_us >= end_us || session_interrupts() > 0)
@@ -418,7 +418,12 @@ static int set(struct work *w, const struct options *options)
         trouble(w, "it did not take this");
         return s->status;
     }
-    bool ok = read_back(w, &is);
+    bool answers;
+    bool ok = read_back(w, &is, &answers);
+    if (!answers && !options->json) {
+        trouble(w, "not confirmed: it does not answer any more. 'einbau survey' says where it is");
+        return EXIT_NOT_AS_WANTED;
+    }
     return report(w, ok, &is);
 }
 
