@@ -9,6 +9,7 @@
 #include "einbau/dcp.h"
 #include "einbau/dns_sd.h"
 #include "einbau/ethernet.h"
+#include "einbau/image.h"
 #include "einbau/link.h"
 #include "einbau/modbus.h"
 #include "einbau/model.h"
