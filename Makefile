@@ -4,7 +4,7 @@ BUILD ?= build
 SANITIZED ?= build-sanitized
 CLANG_SOURCES = $(shell git ls-files '*.c' '*.h')
 
-.PHONY: all demo check bench setup build sanitize lint format cortex-m4 screenshots install clean
+.PHONY: all demo check bench setup build sanitize fuzz lint format cortex-m4 screenshots install clean
 
 all: build
 
@@ -29,6 +29,11 @@ sanitize: setup
 	@cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DEINBAU_SANITIZE=ON >/dev/null
 	@ninja -C $(SANITIZED) --quiet
 	@ctest --test-dir $(SANITIZED) --output-on-failure
+
+# SECONDS for each target.
+SECONDS ?= 60
+fuzz: setup
+	@scripts/fuzz $(SECONDS)
 
 # Warnings are errors in every build; these look deeper.
 lint: build

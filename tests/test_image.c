@@ -385,7 +385,7 @@ static void damaged_files_do_no_harm(void **state)
         for (size_t n = 0; n <= size; n += size > 3000 ? 7 : 1, tries++)
             read += scan(file, n, &segments);
         for (int c = 0; c < 20000; c++, tries++) {
-            uint8_t *own = malloc(size);
+            uint8_t *own = malloc(size + 1);
             memcpy(own, file, size);
             for (uint32_t k = 1 + random_number() % 3; k > 0; k--)
                 own[random_number() % (i == 0 ? 160 : size)] = (uint8_t)(random_number() >> 9);

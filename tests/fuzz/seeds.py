@@ -1,0 +1,30 @@
+"""Writes what the fuzzers begin with: messages that scapy made, and small image files of every format.
+usage: seeds.py FOLDER, where frames.py beside it has been run into FOLDER/frames.txt"""
+import os
+import sys
+
+folder = sys.argv[1]
+ports = {"dns": 1, "snmp": 2}
+for kind in ("heard", "image", "streams"):
+    os.makedirs(f"{folder}/{kind}", exist_ok=True)
+with open(f"{folder}/frames.txt", encoding="ascii") as lines:
+    for number, line in enumerate(lines):
+        kind, digits = line.split("|")[:2]
+        with open(f"{folder}/heard/{number}", "wb") as file:
+            file.write(bytes([ports.get(kind, 0)]) + bytes.fromhex(digits))
+
+HEX = ":020000040801F1\n:0400000001020304F2\n:02000002100 0EC\n:04FFFE0001020304F5\n:00000001FF\n".replace("100 0", "1000")
+SREC = "S00600004844521B\nS107000001020304EE\nS5030001FB\nS9030000FC\n"
+DFU = b"123456789\xff\xff\xff\xff\xff\xff\x00\x01UFD\x10\x16\x4b\x65\x0f"
+elf32 = bytes.fromhex("7f454c46010101000000000000000000020028000100000000800000340000000000000000000000340020000100000000000000")
+elf32 += bytes.fromhex("0100000054000000000000200080000004000000080000000500000004000000") + b"\1\2\3\4"
+for name, content in (("hex", HEX.encode()), ("srec", SREC.encode()), ("dfu", DFU), ("elf", elf32), ("raw", b"raw")):
+    with open(f"{folder}/image/{name}", "wb") as file:
+        file.write(content)
+
+answers = ("123400000013ff2b0e0383000003000141010142020143", "1234000000 0bff03080001000200030004".replace(" ", ""),
+           "6500040001000000" + "00" * 16 + "01000000" + "6f002400" + "01000000" + "00" * 16 +
+           "000000000000020000000000b2001400" + "81000000" + "4d000c000500" + "0118" + "6400" + "78563412" + "01" + "42")
+for number, digits in enumerate(answers):
+    with open(f"{folder}/streams/{number}", "wb") as file:
+        file.write(b"\x07\x00" + bytes.fromhex(digits))
