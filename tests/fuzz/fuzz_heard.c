@@ -43,7 +43,8 @@ static size_t send_udp(void *self, int handle, const struct eb_datagram *burst, 
     return count;
 }
 
-static enum eb_status receive_udp(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+static enum eb_status receive_udp(void *self, int handle, struct eb_datagram *burst, size_t count,
+                                  size_t *received)
 {
     static const uint16_t ports[] = {EB_DNS_SD_PORT, EB_SNMP_PORT, EB_CIP_PORT};
     struct wire *w = self;
