@@ -268,6 +268,11 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     put_text(file, 4, "address", address);
     fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
     fprintf(file, "    ports: {modbus: %u, tftp: %u}\n    unit: %u\n", d->modbus.port, d->tftp.port, d->unit);
+    if (d->has_mac) {
+        char mac[EB_MAC_TEXT_BYTES];
+        eb_mac_text(d->mac, mac);
+        put_text(file, 4, "mac", mac);
+    }
     put_text(file, 4, "profile", d->profile->name);
     if (d->serial[0] != '\0')
         put_text(file, 4, "serial", d->serial);

@@ -243,6 +243,18 @@ static void what_was_found_is_entered_and_nothing_else_is_touched(void **state)
            "not added: 192.0.2.2 Box: the site has no device whose link could be taken", "");
 }
 
+/* A profile may only know how to look. */
+static void a_device_that_takes_no_images_is_in_no_plan(void **state)
+{
+    (void)state;
+    write_image(folder, "new.bin", "BOX", "firmware", "1.3", 2000, "1", "");
+    change("site.yaml", "'1.24', image: old.bin", "'1.3', image: new.bin");
+    expect("survey plc --site site.yaml", 1, "behind", "");
+    expect("plan --site site.yaml", 2, "",
+           "plc: found no way to send an image in the profile box, expected the key 'tftp'");
+    expect("fit plc --image new.bin --yes --site site.yaml", 2, "", "found no way to send an image");
+}
+
 /* --- links --------------------------------------------------------------------------------------- */
 
 static void an_advised_address_is_free(void **state)
@@ -611,6 +623,7 @@ int main(void)
         TEST(sources_that_disagree_are_shown),
         TEST(each_source_identifies),
         TEST(what_was_found_is_entered_and_nothing_else_is_touched),
+        TEST(a_device_that_takes_no_images_is_in_no_plan),
         TEST(an_advised_address_is_free),
         TEST(the_router_keeps_its_address),
         TEST(two_devices_and_the_laptops_own_address),

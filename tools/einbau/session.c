@@ -301,10 +301,24 @@ static void add_item(struct target *t, const struct eb_component_profile *compon
     };
 }
 
+/* Whether images can be sent to it at all; says so where not. */
+static bool may_send(struct session *s, const struct target *t)
+{
+    if (t->device->profile->sends)
+        return true;
+    complain("%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
+             "out: --without "
+             "%s",
+             t->device->name, t->device->profile->name, t->device->name);
+    return fail(s, EXIT_WRONG_CALL);
+}
+
 /* With --image: the one component that it is for. */
 static bool plan_given(struct session *s, struct target *t)
 {
     const struct eb_profile *profile = t->device->profile;
+    if (!may_send(s, t))
+        return false;
     const struct eb_image *image = session_image(s, s->options->image);
     if (image == NULL)
         return false;
@@ -322,6 +336,8 @@ static bool plan_wanted(struct session *s, struct target *t, size_t index)
 {
     const struct eb_site_want *want = &t->device->wants[index];
     const struct eb_component_profile *component = &t->device->profile->components[index];
+    if (!may_send(s, t))
+        return false;
     if (want->image[0] == '\0') {
         complain("%s: found no image for %s %s in the site, expected the key 'image', or --image FILE",
                  t->device->name, component->name, want->version);

@@ -275,6 +275,9 @@ static void print_remarks(const struct wire *w, const struct eb_found *f)
             "'einbau set "
             "%s address=...' does",
             f->has_mac ? mac : name, f->bootp ? "BOOTP, as loaders do" : "DHCP", mac);
+    else if (!f->has_ip && (f->heard >> EB_BY_DCP & 1) == 0)
+        say("%s: no address of it was heard; --listen 35 waits for what is announced every half minute",
+            name);
     else if (!f->has_ip)
         say("%s has no address: 'einbau set %s address=... mask=...' gives it one", name, mac);
     else if (f->dhcp)
