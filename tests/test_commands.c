@@ -75,8 +75,8 @@ static struct outcome einbau(const char *words)
 
 static void expect_in(const char *text, const char *expected)
 {
-    if (strstr(text, expected) == NULL)
-        fail_msg("found:\n%s\nexpected in it: %s", text, expected);
+    if (text == NULL || strstr(text, expected) == NULL)
+        fail_msg("found:\n%s\nexpected in it: %s", text != NULL ? text : "nothing", expected);
 }
 
 static void expect(const char *words, int status, const char *out, const char *err)
@@ -250,8 +250,10 @@ static void a_device_that_takes_no_images_is_in_no_plan(void **state)
     write_image(folder, "new.bin", "BOX", "firmware", "1.3", 2000, "1", "");
     change("site.yaml", "'1.24', image: old.bin", "'1.3', image: new.bin");
     expect("survey plc --site site.yaml", 1, "behind", "");
-    expect("plan --site site.yaml", 2, "",
-           "plc: found no way to send an image in the profile box, expected the key 'tftp'");
+    expect("show plc --site site.yaml", 1, "firmware: behind", "");
+    expect("plan --site site.yaml", 0,
+           "plc firmware: behind; not in the plan: its profile knows no way to send an image", "");
+    expect("fit --yes --site site.yaml", 1, "its profile knows no way to send an image", "");
     expect("fit plc --image new.bin --yes --site site.yaml", 2, "", "found no way to send an image");
 }
 

@@ -103,8 +103,8 @@ static void need(const char *program)
 
 static void expect_in(const char *text, const char *expected)
 {
-    if (strstr(text, expected) == NULL)
-        fail_msg("found:\n%s\nexpected in it: %s", text, expected);
+    if (text == NULL || strstr(text, expected) == NULL)
+        fail_msg("found:\n%s\nexpected in it: %s", text != NULL ? text : "nothing", expected);
 }
 
 /* --- a segment of simulated devices -------------------------------------------------------------- */

@@ -367,8 +367,10 @@ void print_plan(const struct session *s)
         for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
             enum eb_mark mark = target_mark(t, k);
             if (mark != EB_MARK_CURRENT && target_has(t, k))
-                paragraph(&spaced, "%s %s: %s; not in the plan unless the device is named\n", t->device->name,
-                          t->device->profile->components[k].name, eb_mark_word(mark));
+                paragraph(&spaced, "%s %s: %s; not in the plan%s\n", t->device->name,
+                          t->device->profile->components[k].name, eb_mark_word(mark),
+                          t->device->profile->sends ? " unless the device is named"
+                                                    : ": its profile knows no way to send an image");
         }
     }
     if (refused == 0)

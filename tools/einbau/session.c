@@ -336,8 +336,6 @@ static bool plan_wanted(struct session *s, struct target *t, size_t index)
 {
     const struct eb_site_want *want = &t->device->wants[index];
     const struct eb_component_profile *component = &t->device->profile->components[index];
-    if (!may_send(s, t))
-        return false;
     if (want->image[0] == '\0') {
         complain("%s: found no image for %s %s in the site, expected the key 'image', or --image FILE",
                  t->device->name, component->name, want->version);
@@ -362,6 +360,8 @@ static bool plan_target(struct session *s, struct target *t)
     bool named = s->options->name_count > 0;
     if (s->options->image != NULL)
         return plan_given(s, t);
+    if (!t->device->profile->sends)
+        return true; /* only looked at; print_plan says so */
     for (size_t i = 0; i < t->device->profile->count; i++) {
         enum eb_mark mark = target_mark(t, i);
         if (t->device->wants[i].version[0] == '\0')
