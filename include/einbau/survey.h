@@ -107,7 +107,7 @@ struct eb_survey_config {
     uint64_t listen_us;    /* how long it listens at least */
     bool keep_on;          /* round after round, until it is closed */
     const char *community; /* for SNMP; NULL: "public" */
-    /* Told when a device is new (`was` NULL) or became part of another row; may be NULL. */
+    /* Told of each new row; may be NULL. */
     void (*event)(void *context, const struct eb_found *found);
     void *event_context;
 };
