@@ -261,6 +261,20 @@ static void damage(struct sim_virtual *v, uint8_t *bytes, size_t size)
         bytes[from + sim_random(v->sim) % (size - from)] ^= (uint8_t)(1U << sim_random(v->sim) % 8);
 }
 
+/* What becomes of a frame on the wire: it arrives as `event` says, not at all, twice, or damaged. */
+static void deliver(struct sim_virtual *v, const struct fate *fate, struct event event, const uint8_t *bytes,
+                    size_t size)
+{
+    for (int copies = fate->lost ? 0 : fate->doubled ? 2 : 1; copies > 0; copies--) {
+        event.bytes = copy_of(bytes, size);
+        event.size = size;
+        if (fate->unseen)
+            damage(v, event.bytes, size);
+        push_event(v, event);
+        event.at_us += 5;
+    }
+}
+
 /* Sends one datagram; `event` says what its arrival is. */
 static void send_datagram(struct sim_virtual *v, struct sim_device *d, bool up, struct event event,
                           const uint8_t *bytes, size_t size)
@@ -268,14 +282,7 @@ static void send_datagram(struct sim_virtual *v, struct sim_device *d, bool up, 
     struct sim_wire *w = wire_of(v, d);
     struct fate fate = next_fate(v, w, d);
     event.at_us = carry(v, w, up ? &w->up : &w->down, size + UDP_HEAD_BYTES) + fate.extra_us;
-    for (int copies = fate.lost ? 0 : fate.doubled ? 2 : 1; copies > 0; copies--) {
-        event.bytes = copy_of(bytes, size);
-        event.size = size;
-        if (fate.unseen)
-            damage(v, event.bytes, size);
-        push_event(v, event);
-        event.at_us += 5;
-    }
+    deliver(v, &fate, event, bytes, size);
 }
 
 /* Sends one TCP segment: it arrives, sooner or later, in its order. */
@@ -553,13 +560,7 @@ static void send_up(struct sim_virtual *v, const struct sim_laptop_link *l, cons
         struct fate fate = next_fate(v, w, d);
         event.at_us = at_us + fate.extra_us;
         event.device = d;
-        for (int copies = fate.lost ? 0 : fate.doubled ? 2 : 1; copies > 0; copies--) {
-            event.bytes = copy_of(bytes, size);
-            event.size = size;
-            if (fate.unseen)
-                damage(v, event.bytes, size);
-            push_event(v, event);
-        }
+        deliver(v, &fate, event, bytes, size);
     }
 }
 
@@ -721,13 +722,7 @@ static void frame_down(void *self, struct sim_device *d, const uint8_t *frame, s
     struct fate fate = next_fate(v, w, d);
     struct event event = {.kind = EVENT_FRAME_DOWN, .device = d};
     event.at_us = carry(v, w, &w->down, size) + fate.extra_us;
-    for (int copies = fate.lost ? 0 : fate.doubled ? 2 : 1; copies > 0; copies--) {
-        event.bytes = copy_of(frame, size);
-        event.size = size;
-        if (fate.unseen)
-            damage(v, event.bytes, size);
-        push_event(v, event);
-    }
+    deliver(v, &fate, event, frame, size);
 }
 
 static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const struct eb_endpoint *to,

@@ -38,13 +38,6 @@ static bool trouble(struct work *w, const char *what)
     return false;
 }
 
-static void ip_text(const uint8_t ip[4], char text[EB_ENDPOINT_TEXT_BYTES])
-{
-    struct eb_endpoint endpoint = {.port = 0};
-    memcpy(endpoint.ip, ip, sizeof endpoint.ip);
-    eb_endpoint_text(&endpoint, false, text);
-}
-
 /* --- what is asked for --------------------------------------------------------------------------- */
 
 static bool wrong_assignment(struct session *s, const char *text, const char *expected)

@@ -192,19 +192,7 @@ static void work_until(struct view *v, uint64_t until_us)
 
 int watch(struct wire *w)
 {
-    struct session *s = w->session;
     struct view v = {.wire = w};
-    const struct eb_survey_config config = {
-        .port = s->port,
-        .links = w->links,
-        .link_count = w->count,
-        .found = w->found,
-        .cap = WIRE_FOUND_MAX,
-        .probes = w->probes,
-        .probe_count = WIRE_PROBES_MAX,
-        .keep_on = true,
-        .community = s->options->community,
-    };
     if (!isatty(STDOUT_FILENO) || !isatty(STDIN_FILENO)) {
         complain("--watch: found no terminal, expected one; without --watch the list is printed once");
         return EXIT_WRONG_CALL;
@@ -232,7 +220,7 @@ int watch(struct wire *w)
         init_pair(COLOUR_GONE, COLOR_RED, -1);
     }
     v.began_us = now_us(&v);
-    eb_survey_begin(&w->survey, &config);
+    wire_begin(w, true);
     while (keys(&v)) {
         work_until(&v, now_us(&v) + DRAW_US);
         draw(&v);

@@ -63,9 +63,9 @@ static void show_so_far(struct wire *w, uint64_t began_us, bool last)
                 (double)(now_us - began_us) / 1e6);
 }
 
-bool wire_look(struct wire *w)
+void wire_begin(struct wire *w, bool keep_on)
 {
-    struct session *s = w->session;
+    const struct session *s = w->session;
     const struct eb_survey_config config = {
         .port = s->port,
         .links = w->links,
@@ -75,10 +75,17 @@ bool wire_look(struct wire *w)
         .probes = w->probes,
         .probe_count = WIRE_PROBES_MAX,
         .listen_us = s->options->listen_s * 1000000ULL,
+        .keep_on = keep_on,
         .community = s->options->community,
     };
-    uint64_t began_us = s->port->now_us(s->port->self);
     eb_survey_begin(&w->survey, &config);
+}
+
+bool wire_look(struct wire *w)
+{
+    struct session *s = w->session;
+    uint64_t began_us = s->port->now_us(s->port->self);
+    wire_begin(w, false);
     while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER))
         show_so_far(w, began_us, false);
     show_so_far(w, began_us, true);
@@ -154,7 +161,7 @@ void address_text(const struct eb_link_address *address, char *text, size_t cap)
     snprintf(text, cap, "%s/%u", ip, address->prefix);
 }
 
-static void ip_text(const uint8_t ip[4], char text[EB_ENDPOINT_TEXT_BYTES])
+void ip_text(const uint8_t ip[4], char text[EB_ENDPOINT_TEXT_BYTES])
 {
     struct eb_endpoint endpoint = {.port = 0};
     memcpy(endpoint.ip, ip, sizeof endpoint.ip);

@@ -23,6 +23,9 @@ struct wire {
  * knows no links, `count` is 0. */
 bool wire_open(struct wire *wire, struct session *session);
 
+/* Begins to look on them, once or round after round. */
+void wire_begin(struct wire *wire, bool keep_on);
+
 /* Looks on them.  False where it was interrupted. */
 bool wire_look(struct wire *wire);
 void wire_close(struct wire *wire);
@@ -78,6 +81,8 @@ void ways_free(struct ways *ways);
 /* Works until all have ended. */
 void asks_work(const struct eb_port *port, struct eb_ask *asks, size_t count);
 
+/* "192.0.2.10" */
+void ip_text(const uint8_t ip[4], char text[EB_ENDPOINT_TEXT_BYTES]);
 /* "192.0.2.10/24" */
 void address_text(const struct eb_link_address *address, char *text, size_t cap);
 
