@@ -1,69 +1,133 @@
 #!/usr/bin/env python3
-"""Makes the images of the demo, the same on every machine, with a manifest beside each.
+"""Makes the images of the demo, the same on every machine.
 
 usage: make_images.py FOLDER
 
-The layout of an image is that of the simulated devices (host/sim/device.h); its program is pseudo-random bytes."""
+FOLDER/images has what the simulated devices run when the work begins; FOLDER/downloads has what the technician was sent, as it
+came: raw, Intel HEX, S-records, ELF, a DFU file, a pair in a zip in a zip, a tar archive, and the parts of a package.
+
+The layout of an image is that of the simulated devices (docs/world.md); its program is a line that says for which hardware
+revisions it is, and pseudo-random bytes."""
 import hashlib
 import json
 import os
 import random
+import shutil
 import struct
+import subprocess
 import sys
 import zlib
 
-# product, component, version, kilobytes, revisions, least running version, floor; None: an image a device leaves the factory with
-IMAGES = [
-    ("QM-RC4-24D", "firmware", "4.1.9", 180, None, None, None),
-    ("QM-RC4-24D", "firmware", "4.2.1", 192, ["4..6"], "4.0.0", "4.0.0"),
-    ("QM-RC4-24D", "display", "1.3", 40, None, None, None),
-    ("QM-RC4-24D", "display", "1.4", 44, ["4..6"], None, None),
-    ("QM-RC4-24K", "firmware", "4.1.9", 180, None, None, None),
-    ("QM-RC4-24K", "firmware", "4.2.1", 192, ["4..6"], "4.0.0", "4.0.0"),
-    ("BL-K8-E", "firmware", "1.24", 90, None, None, None),
-    ("BL-K8-E", "firmware", "1.3", 96, ["2..5"], None, None),
-    ("OR-H250", "firmware", "3.9", 60, None, None, None),
+FACTORY = [
+    ("QM-RC4-24D", "firmware", "4.1.9", 180),
+    ("QM-RC4-24D", "display", "1.3", 40),
+    ("QM-RC4-24K", "firmware", "4.1.9", 180),
+    ("BL-K8-E", "firmware", "1.24", 90),
+    ("OR-H250", "firmware", "3.9", 60),
 ]
 
 
-def image(product, component, version, kilobytes):
-    """The bytes of one image; docs/world.md describes its head."""
+def image(product, component, version, kilobytes, revisions=""):
     seed = f"larchfell {product} {component} {version}"
-    program = random.Random(seed).randbytes(kilobytes * 1000 - 64)
+    line = f"revisions={revisions};".encode() if revisions else b""
+    program = line + random.Random(seed).randbytes(kilobytes * 1000 - 64 - len(line))
     tail = struct.pack("<16s16s16s", product.encode(), component.encode(), version.encode()) + program
     size = 16 + len(tail)
     return b"EBIMAGE1" + struct.pack("<II", size, zlib.crc32(tail)) + tail
 
 
-def manifest(name, data, component, version, product, revisions, least, floor):
-    entry = {
-        "file": name,
-        "component": component,
-        "version": version,
-        "size": len(data),
-        "sha256": hashlib.sha256(data).hexdigest(),
-        "order_codes": [product],
-        "hardware_revisions": revisions,
-    }
-    if least:
-        entry["least_running"] = least
-    if floor:
-        entry["floor"] = floor
-    return {"einbau": "manifest/1", "images": [entry]}
+def write(path, data):
+    with open(path, "wb") as file:
+        file.write(data)
+
+
+def run(*command, folder):
+    subprocess.run(command, cwd=folder, check=True)
+
+
+def entry(name, product, component, version, revisions, **more):
+    return {"file": name, "component": component, "version": version, "order_codes": [product], "hardware_revisions": revisions,
+            **more}
+
+
+def write_manifest(path, images, notes, released):
+    with open(path, "w", encoding="utf-8") as file:
+        json.dump({"einbau": "manifest/1", "released": released, "notes": notes, "images": images}, file, indent=2)
+        file.write("\n")
+
+
+def regent_package(folder):
+    """Firmware of the drive's PLC in two steps, raw and Intel HEX: 'einbau pack' makes a package of these."""
+    write(f"{folder}/regent-4.2.0.bin", image("QM-RC4-24D", "firmware", "4.2.0", 188, "4..6"))
+    write(f"{folder}/new.bin", image("QM-RC4-24D", "firmware", "4.2.1", 192, "4..6"))
+    run("objcopy", "-I", "binary", "-O", "ihex", "--change-addresses", "0x08004000", "new.bin", "regent-4.2.1.hex", folder=folder)
+    os.remove(f"{folder}/new.bin")
+    write_manifest(
+        f"{folder}/regent.json",
+        [entry("regent-4.2.0.bin", "QM-RC4-24D", "firmware", "4.2.0", ["4..6"], least_running="4.0.0", floor="4.0.0"),
+         entry("regent-4.2.1.hex", "QM-RC4-24D", "firmware", "4.2.1", ["4..6"], least_running="4.2.0", floor="4.0.0")],
+        "4.2.1 keeps the run-time counters in the new form that 4.2.0 brings:\ncontrollers below 4.2.0 take 4.2.0 first.", "2026-09-30")
+
+
+def display_pair(folder):
+    """The front display: a header file and its payload in a zip, with a note in another zip."""
+    payload = image("QM-RC4-24D", "display", "1.4", 44, "4..6")
+    write(f"{folder}/DISP14.DAT", payload)
+    write(f"{folder}/DISP14.HDR",
+          f"[front display]\nproduct=QM-RC4-24D\ncomponent=display\nversion=1.4\nrevisions=4..6\nbytes={len(payload)}\n"
+          f"crc32={zlib.crc32(payload):08x}\n".encode())
+    write(f"{folder}/README.TXT", b"Front display 1.4 for Regent C4, the 24 V DC variant.\n")
+    run("zip", "-q", "-X", "display.zip", "DISP14.HDR", "DISP14.DAT", folder=folder)
+    run("zip", "-q", "-X", "regent-display-1.4.zip", "README.TXT", "display.zip", folder=folder)
+    for name in ("DISP14.DAT", "DISP14.HDR", "README.TXT", "display.zip"):
+        os.remove(f"{folder}/{name}")
+
+
+def rescue_records(folder):
+    """The variant's firmware as S-records: it says itself what it is."""
+    write(f"{folder}/raw", image("QM-RC4-24K", "firmware", "4.2.1", 192, "4..6"))
+    run("objcopy", "-I", "binary", "-O", "srec", "--srec-forceS3", "raw", "rc4-24k-4.2.1.s37", folder=folder)
+    os.remove(f"{folder}/raw")
+
+
+def coupler_elf(folder):
+    """The couplers' firmware as an ELF file with its manifest beside it, in a tar archive."""
+    write(f"{folder}/raw", image("BL-K8-E", "firmware", "1.3", 96, "2..5"))
+    run("ld", "-b", "binary", "-N", "-Tdata=0x08000000", "-e", "0", "-o", "k8.elf", "raw", folder=folder)
+    run("strip", "k8.elf", folder=folder)
+    with open(f"{folder}/k8.elf", "rb") as file:
+        elf = file.read()
+    write_manifest(
+        f"{folder}/k8.elf.json",
+        [entry("k8.elf", "BL-K8-E", "firmware", "1.3", ["2..5"], size=len(elf), sha256=hashlib.sha256(elf).hexdigest(),
+               companions=[{"role": "plc", "least": "4.2", "order": "dotted"}])],
+        "Talks to controllers from 4.2 on.", "2026-10-12")
+    run("tar", "--sort=name", "--mtime=2026-10-12", "--owner=0", "--group=0", "-czf", "k8-1.3.tar.gz", "k8.elf", "k8.elf.json",
+        folder=folder)
+    for name in ("raw", "k8.elf", "k8.elf.json"):
+        os.remove(f"{folder}/{name}")
+
+
+def amplifier_dfu(folder):
+    """The amplifiers' firmware as a DFU file (DFU 1.1, appendix B)."""
+    body = image("OR-H250", "firmware", "3.10", 64, "1") + struct.pack("<HHHH3sB", 0x0310, 0x0005, 0x1209, 0x0100, b"UFD", 16)
+    write(f"{folder}/herald-3.10.dfu", body + struct.pack("<I", zlib.crc32(body) ^ 0xFFFFFFFF))
 
 
 def main():
     folder = sys.argv[1]
-    os.makedirs(folder, exist_ok=True)
-    for product, component, version, kilobytes, revisions, least, floor in IMAGES:
-        name = f"{product.lower()}-{component}-{version}.bin"
-        data = image(product, component, version, kilobytes)
-        with open(os.path.join(folder, name), "wb") as file:
-            file.write(data)
-        if revisions:
-            with open(os.path.join(folder, name + ".json"), "w") as file:
-                json.dump(manifest(name, data, component, version, product, revisions, least, floor), file, indent=2)
-                file.write("\n")
+    downloads = os.path.join(folder, "downloads")
+    shutil.rmtree(downloads, ignore_errors=True)
+    os.makedirs(downloads)
+    os.makedirs(os.path.join(folder, "images"), exist_ok=True)
+    for product, component, version, kilobytes in FACTORY:
+        write(os.path.join(folder, "images", f"{product.lower()}-{component}-{version}.bin"),
+              image(product, component, version, kilobytes))
+    regent_package(downloads)
+    display_pair(downloads)
+    rescue_records(downloads)
+    coupler_elf(downloads)
+    amplifier_dfu(downloads)
 
 
 if __name__ == "__main__":

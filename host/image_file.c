@@ -1,11 +1,8 @@
-#include "einbau/host.h"
+#include "image_file.h"
 
 #include <errno.h>
 #include <fcntl.h>
-#include <inttypes.h>
-#include <jansson.h>
 #include <sodium.h>
-#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -13,183 +10,12 @@
 #include <unistd.h>
 #include <zlib.h>
 
-enum { CHUNK_BYTES = 65536, MANIFEST_MAX_BYTES = 1 << 20 };
+enum { CHUNK_BYTES = 65536 };
 
-#define MANIFEST_KIND "manifest/1"
-
-struct reading {
-    const char *path; /* of the manifest */
-    struct eb_problem *problem;
-    bool failed;
-};
-
-__attribute__((format(printf, 2, 3))) static void wrong(struct reading *r, const char *format, ...)
+static enum eb_status read_at(int fd, uint64_t offset, uint8_t *to, size_t size)
 {
-    char text[EB_PROBLEM_BYTES - EB_PATH_BYTES];
-    va_list arguments;
-    if (r->failed)
-        return;
-    r->failed = true;
-    va_start(arguments, format);
-    vsnprintf(text, sizeof text, format, arguments);
-    va_end(arguments);
-    snprintf(r->problem->text, sizeof r->problem->text, "%s: %s", r->path, text);
-}
-
-/* The text of `key`, or NULL; what is not a printable text of fewer than `cap` bytes is a problem. */
-static const char *text_of(struct reading *r, const json_t *object, const char *key, bool required,
-                           size_t cap)
-{
-    const json_t *value = json_object_get(object, key);
-    if (value == NULL) {
-        if (required)
-            wrong(r, "found no \"%s\", expected it in every image", key);
-        return NULL;
-    }
-    const char *text = json_string_value(value);
-    if (text == NULL || text[0] == '\0' || strlen(text) >= cap) {
-        wrong(r, "found \"%s\" of another kind or size, expected a text of 1 to %zu characters", key,
-              cap - 1);
-        return NULL;
-    }
-    if (!eb_text_printable(text)) {
-        wrong(r, "found a control character in \"%s\", expected printable text", key);
-        return NULL;
-    }
-    return text;
-}
-
-static void copy_of(struct reading *r, const json_t *object, const char *key, bool required, char *to,
-                    size_t cap)
-{
-    const char *text = text_of(r, object, key, required, cap);
-    if (text != NULL)
-        eb_text_copy(to, cap, text);
-}
-
-static void read_texts(struct reading *r, const json_t *object, const char *key, char list[][EB_NAME_BYTES])
-{
-    const json_t *array = json_object_get(object, key);
-    size_t count = json_array_size(array);
-    if (count < 1 || count > EB_PATTERNS_MAX) {
-        wrong(r, "found \"%s\" of another kind or size, expected a list of 1 to %d texts", key,
-              EB_PATTERNS_MAX);
-        return;
-    }
-    for (size_t i = 0; i < count; i++) {
-        const char *text = json_string_value(json_array_get(array, i));
-        if (text == NULL || text[0] == '\0' || !eb_text_printable(text) ||
-            !eb_text_copy(list[i], EB_NAME_BYTES, text))
-            wrong(r, "found in \"%s\" another kind or size, expected texts of 1 to %d characters", key,
-                  EB_NAME_BYTES - 1);
-    }
-}
-
-static void read_facts(struct reading *r, const json_t *image, struct eb_image_facts *facts)
-{
-    static const char *const known[] = {
-        "file",        "component",          "version",       "size", "sha256",
-        "order_codes", "hardware_revisions", "least_running", "floor"};
-    const char *key;
-    json_t *value;
-    json_object_foreach((json_t *)image, key, value)
-    {
-        bool is_known = false;
-        for (size_t i = 0; i < sizeof known / sizeof known[0]; i++)
-            is_known = is_known || strcmp(known[i], key) == 0;
-        if (!is_known && !eb_text_printable(key))
-            wrong(r, "found a control character in a key, expected printable text");
-        else if (!is_known)
-            wrong(r,
-                  "found the unknown key \"%.60s\", expected one of: file, component, version, size, sha256, "
-                  "order_codes, hardware_revisions, least_running, floor",
-                  key);
-    }
-    copy_of(r, image, "component", true, facts->component, sizeof facts->component);
-    copy_of(r, image, "version", true, facts->version, sizeof facts->version);
-    copy_of(r, image, "least_running", false, facts->least_running, sizeof facts->least_running);
-    copy_of(r, image, "floor", false, facts->floor, sizeof facts->floor);
-    read_texts(r, image, "order_codes", facts->order_codes);
-    read_texts(r, image, "hardware_revisions", facts->hardware_revisions);
-    for (int i = 0; i < EB_PATTERNS_MAX && facts->hardware_revisions[i][0] != '\0'; i++) {
-        if (!eb_revision_range_valid(facts->hardware_revisions[i]))
-            wrong(r, "found the hardware revision \"%s\", expected one like \"5\", \"C\", \"B1\" or \"2..5\"",
-                  facts->hardware_revisions[i]);
-    }
-    const json_t *size = json_object_get(image, "size");
-    if (!json_is_integer(size) || json_integer_value(size) < 1)
-        wrong(r, "found no usable \"size\", expected the number of bytes of the image, at least 1");
-    else
-        facts->size_bytes = (uint64_t)json_integer_value(size);
-    const char *digest = text_of(r, image, "sha256", true, 2 * EB_SHA256_BYTES + 1);
-    size_t digest_bytes = 0;
-    if (digest != NULL && (strlen(digest) != 2 * EB_SHA256_BYTES ||
-                           sodium_hex2bin(facts->sha256, EB_SHA256_BYTES, digest, strlen(digest), NULL,
-                                          &digest_bytes, NULL) != 0 ||
-                           digest_bytes != EB_SHA256_BYTES))
-        wrong(r, "found \"sha256\": \"%s\", expected 64 hexadecimal digits", digest);
-}
-
-/* Finds the entry for the file called `name`; checks the others' form as well. */
-static void read_manifest(struct reading *r, const json_t *root, const char *name,
-                          struct eb_image_facts *facts)
-{
-    const char *kind = json_string_value(json_object_get(root, "einbau"));
-    const json_t *images = json_object_get(root, "images");
-    bool found = false;
-    if (kind == NULL || strcmp(kind, MANIFEST_KIND) != 0) {
-        wrong(r, "found no \"einbau\": \"%s\" at its top, expected a manifest of that form", MANIFEST_KIND);
-        return;
-    }
-    for (size_t i = 0; i < json_array_size(images) && !r->failed; i++) {
-        const json_t *image = json_array_get(images, i);
-        const char *file = text_of(r, image, "file", true, EB_PATH_BYTES);
-        struct eb_image_facts here = {0};
-        if (!r->failed)
-            read_facts(r, image, &here);
-        if (file != NULL && strcmp(file, name) == 0 && !found) {
-            *facts = here;
-            found = true;
-        }
-    }
-    if (!found)
-        wrong(r, "found no image with the file name \"%s\" in \"images\", expected one", name);
-}
-
-static bool load_manifest(const char *path, const char *name, struct eb_image_facts *facts,
-                          struct eb_problem *problem)
-{
-    struct reading r = {.path = path, .problem = problem};
-    struct stat info;
-    json_error_t error;
-    if (stat(path, &info) != 0) {
-        wrong(&r,
-              "cannot be read: %s. An image needs its manifest beside it, named like the image with .json "
-              "behind",
-              strerror(errno));
-        return false;
-    }
-    if (!S_ISREG(info.st_mode) || info.st_size > MANIFEST_MAX_BYTES) {
-        wrong(&r, "found something that is no file of at most %d bytes, expected a manifest",
-              MANIFEST_MAX_BYTES);
-        return false;
-    }
-    json_t *root = json_load_file(path, JSON_REJECT_DUPLICATES, &error);
-    if (root == NULL) {
-        snprintf(problem->text, sizeof problem->text, "%s:%d:%d: not JSON: found %s, expected a manifest",
-                 path, error.line, error.column, error.text);
-        return false;
-    }
-    read_manifest(&r, root, name, facts);
-    json_decref(root);
-    return !r.failed;
-}
-
-static enum eb_status read_image(void *self, uint64_t offset, uint8_t *to, size_t size)
-{
-    const struct eb_image *image = self;
     while (size > 0) {
-        ssize_t n = pread(image->fd, to, size, (off_t)offset);
+        ssize_t n = pread(fd, to, size, (off_t)offset);
         if (n < 0 && errno == EINTR)
             continue;
         if (n <= 0)
@@ -201,55 +27,281 @@ static enum eb_status read_image(void *self, uint64_t offset, uint8_t *to, size_
     return EB_OK;
 }
 
-static bool digest_file(struct eb_image *image, struct eb_problem *problem)
+static bool write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size)
 {
-    crypto_hash_sha256_state state;
-    uint8_t chunk[CHUNK_BYTES];
-    crypto_hash_sha256_init(&state);
-    for (;;) {
-        ssize_t n = read(image->fd, chunk, sizeof chunk);
+    while (size > 0) {
+        ssize_t n = pwrite(fd, bytes, size, (off_t)offset);
         if (n < 0 && errno == EINTR)
             continue;
-        if (n < 0) {
-            snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path,
-                     strerror(errno));
+        if (n <= 0)
             return false;
-        }
-        if (n == 0)
-            break;
-        crypto_hash_sha256_update(&state, chunk, (unsigned long long)n);
-        image->checksum = (uint32_t)crc32(image->checksum, chunk, (unsigned)n);
-        image->found.size_bytes += (uint64_t)n;
+        bytes += n;
+        offset += (uint64_t)n;
+        size -= (size_t)n;
     }
-    crypto_hash_sha256_final(&state, image->found.sha256);
     return true;
 }
 
-struct eb_image *eb_image_open(const char *path, struct eb_problem *problem)
+static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
-    char manifest[EB_PATH_BYTES + 8];
-    const char *slash = strrchr(path, '/');
+    return read_at(((const struct eb_image *)self)->fd, offset, to, size);
+}
+
+static enum eb_status read_content(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    return read_at(((const struct eb_image *)self)->content_fd, offset, to, size);
+}
+
+/* Size, SHA-256 (may be NULL) and CRC-32 of all that `fd` holds. */
+static bool digest(int fd, uint64_t *size, uint8_t *sha256, uint32_t *checksum)
+{
+    crypto_hash_sha256_state state;
+    uint8_t chunk[CHUNK_BYTES];
+    ssize_t n;
+    crypto_hash_sha256_init(&state);
+    *size = 0;
+    *checksum = 0;
+    while ((n = pread(fd, chunk, sizeof chunk, (off_t)*size)) != 0) {
+        if (n < 0 && errno == EINTR)
+            continue;
+        if (n < 0)
+            return false;
+        if (sha256 != NULL)
+            crypto_hash_sha256_update(&state, chunk, (unsigned long long)n);
+        *checksum = (uint32_t)crc32(*checksum, chunk, (unsigned)n);
+        *size += (uint64_t)n;
+    }
+    if (sha256 != NULL)
+        crypto_hash_sha256_final(&state, sha256);
+    return true;
+}
+
+/* --- what a file stands for ---------------------------------------------------------------------- */
+
+bool ebi_image_segments(struct eb_image_reader *reader, const struct eb_source *source, const char *path,
+                        struct eb_segments *segments, struct eb_problem *problem)
+{
+    static const size_t cap = 65536;
+    *segments = (struct eb_segments){.list = malloc(cap * sizeof *segments->list), .cap = cap};
+    if (segments->list != NULL && eb_image_scan(reader, source, segments) && segments->count > 0)
+        return true;
+    const struct eb_image_wrong *w = &reader->wrong;
+    if (w->line > 0)
+        snprintf(problem->text, sizeof problem->text, "%s:%llu: found %s, expected %s", path,
+                 (unsigned long long)w->line, w->found, w->expected);
+    else
+        snprintf(problem->text, sizeof problem->text, "%s: found %s, expected %s", path,
+                 w->found[0] != '\0' ? w->found : "no bytes",
+                 w->expected[0] != '\0' ? w->expected : "an image");
+    free(segments->list);
+    segments->list = NULL;
+    return false;
+}
+
+static bool fill_gaps(int fd, const struct eb_segments *segments)
+{
+    uint8_t blank[4096];
+    memset(blank, 0xff, sizeof blank);
+    for (size_t i = 1; i < segments->count; i++) {
+        const struct eb_segment *before = &segments->list[i - 1];
+        uint64_t at = before->address + before->size_bytes - segments->list[0].address;
+        uint64_t end = segments->list[i].address - segments->list[0].address;
+        while (at < end) {
+            size_t size = end - at < sizeof blank ? (size_t)(end - at) : sizeof blank;
+            if (!write_at(fd, at, blank, size))
+                return false;
+            at += size;
+        }
+    }
+    return true;
+}
+
+uint64_t ebi_segments_span(const struct eb_segments *segments)
+{
+    const struct eb_segment *last = &segments->list[segments->count - 1];
+    return last->address + last->size_bytes - segments->list[0].address;
+}
+
+/* A file without a name, gone with its descriptor. */
+static int nameless_file(void)
+{
+    char path[EB_PATH_BYTES];
+    const char *folder = getenv("TMPDIR");
+    snprintf(path, sizeof path, "%s/einbau-XXXXXX", folder != NULL && folder[0] != '\0' ? folder : "/tmp");
+    int fd = mkostemp(path, O_CLOEXEC);
+    if (fd >= 0)
+        unlink(path);
+    return fd;
+}
+
+/* Writes the bytes that a text format, an ELF or a DFU file stands for into a file of their own. */
+static bool spread(struct eb_image *image, struct eb_image_reader *reader, struct eb_problem *problem)
+{
+    struct eb_segments segments;
+    struct eb_image_piece piece;
+    if (!ebi_image_segments(reader, &image->file, image->path, &segments, problem))
+        return false;
+    uint64_t span = ebi_segments_span(&segments);
+    uint64_t base = segments.list[0].address;
+    bool ok = span <= EBI_IMAGE_BYTES_MAX;
+    if (!ok)
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found bytes spread over %llu, expected an image of at most %llu", image->path,
+                 (unsigned long long)span, (unsigned long long)EBI_IMAGE_BYTES_MAX);
+    if (ok) {
+        image->content_fd = nameless_file();
+        ok = image->content_fd >= 0 && fill_gaps(image->content_fd, &segments) &&
+             eb_image_begin(reader, &image->file);
+        while (ok && eb_image_next(reader, &piece))
+            ok = write_at(image->content_fd, piece.address - base, piece.bytes, piece.size);
+        ok = ok && reader->wrong.status == EB_OK &&
+             digest(image->content_fd, &image->found.content_bytes, NULL, &image->checksum);
+        if (!ok)
+            snprintf(problem->text, sizeof problem->text,
+                     "%s: its bytes cannot be written to a temporary file: %s", image->path, strerror(errno));
+    }
+    free(segments.list);
+    image->source = (struct eb_source){image, image->found.content_bytes, read_content};
+    return ok;
+}
+
+bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem)
+{
+    struct eb_image_reader reader;
+    if (!digest(image->fd, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
+        snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
+        return false;
+    }
+    image->file = (struct eb_source){image, image->found.size_bytes, read_file};
+    image->source = image->file;
+    image->checksum = image->file_checksum;
+    image->found.content_bytes = image->found.size_bytes;
+    image->format = EB_FORMAT_RAW;
+    if (strcmp(format, "raw") == 0 || image->found.size_bytes == 0)
+        return true;
+    if (!eb_image_begin(&reader, &image->file)) {
+        snprintf(problem->text, sizeof problem->text, "%s: found %s, expected %s", image->path,
+                 reader.wrong.found, reader.wrong.expected);
+        return false;
+    }
+    image->format = reader.format;
+    if (format[0] != '\0' && strcmp(format, eb_image_format_word(reader.format)) != 0) {
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found a file in the format %s, expected %s as its manifest says", image->path,
+                 eb_image_format_word(reader.format), format);
+        return false;
+    }
+    return reader.format == EB_FORMAT_RAW || spread(image, &reader, problem);
+}
+
+/* --- a file with its manifest beside it ---------------------------------------------------------- */
+
+uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_problem *problem)
+{
     struct stat info;
+    uint8_t *bytes = NULL;
+    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (fd < 0 || fstat(fd, &info) != 0) {
+        snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", path, strerror(errno));
+    } else if (!S_ISREG(info.st_mode) || (uint64_t)info.st_size > most) {
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found something that is no file of at most %zu bytes, expected one", path, most);
+    } else {
+        *size = (size_t)info.st_size;
+        bytes = malloc(*size + 1);
+        if (bytes == NULL || read_at(fd, 0, bytes, *size) != EB_OK) {
+            snprintf(problem->text, sizeof problem->text, "%s: cannot be read whole", path);
+            free(bytes);
+            bytes = NULL;
+        } else {
+            bytes[*size] = 0;
+        }
+    }
+    if (fd >= 0)
+        close(fd);
+    return bytes;
+}
+
+static bool load_manifest(const char *path, struct eb_manifest *manifest, struct eb_problem *problem)
+{
+    size_t size;
+    if (access(path, F_OK) != 0) {
+        snprintf(
+            problem->text, sizeof problem->text,
+            "%s: cannot be read: %s. An image needs its manifest beside it, named like the image with .json "
+            "behind; or put it on the shelf: einbau shelf add",
+            path, strerror(errno));
+        return false;
+    }
+    uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, problem);
+    bool ok = bytes != NULL && eb_manifest_read(path, bytes, size, manifest, problem);
+    free(bytes);
+    return ok;
+}
+
+static bool load_beside(struct eb_image *image, const char *path, struct eb_problem *problem)
+{
+    char beside[EB_PATH_BYTES + 8];
+    const char *slash = strrchr(path, '/');
+    const char *name = slash != NULL ? slash + 1 : path;
+    struct eb_manifest manifest;
+    const struct eb_manifest_image *found = NULL;
+    snprintf(beside, sizeof beside, "%s.json", path);
+    if (!load_manifest(beside, &manifest, problem))
+        return false;
+    for (size_t i = 0; i < manifest.count && found == NULL; i++) {
+        if (strcmp(manifest.images[i].file, name) == 0)
+            found = &manifest.images[i];
+    }
+    if (found == NULL)
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found no image with the file name \"%s\" in \"images\", expected one", beside, name);
+    else
+        image->facts = found->facts;
+    bool ok = found != NULL && ebi_image_load(image, found->format, problem);
+    eb_manifest_free(&manifest);
+    return ok;
+}
+
+struct eb_image *ebi_image_new(const char *path, struct eb_problem *problem)
+{
     struct eb_image *image = calloc(1, sizeof *image);
+    struct stat info;
     if (image == NULL || sodium_init() < 0) {
         free(image);
         snprintf(problem->text, sizeof problem->text, "out of memory");
         return NULL;
     }
-    image->fd = open(path, O_RDONLY | O_CLOEXEC);
     snprintf(image->path, sizeof image->path, "%s", path);
-    snprintf(manifest, sizeof manifest, "%s.json", path);
-    if (image->fd < 0 || fstat(image->fd, &info) != 0) {
+    image->content_fd = -1;
+    image->fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (image->fd >= 0 && fstat(image->fd, &info) == 0 && S_ISREG(info.st_mode))
+        return image;
+    if (image->fd < 0)
         snprintf(problem->text, sizeof problem->text, "%s: the image cannot be opened: %s", path,
                  strerror(errno));
-    } else if (!S_ISREG(info.st_mode)) {
+    else
         snprintf(problem->text, sizeof problem->text,
                  "%s: found something that is no file, expected an image", path);
-    } else if (load_manifest(manifest, slash != NULL ? slash + 1 : path, &image->facts, problem) &&
-               digest_file(image, problem)) {
-        image->source = (struct eb_source){image, image->found.size_bytes, read_image};
+    eb_image_close(image);
+    return NULL;
+}
+
+bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem)
+{
+    struct eb_image *image = ebi_image_new(path, problem);
+    bool ok = image != NULL && ebi_image_load(image, "raw", problem);
+    if (ok)
+        *found = image->found;
+    eb_image_close(image);
+    return ok;
+}
+
+struct eb_image *eb_image_open(const char *path, struct eb_problem *problem)
+{
+    struct eb_image *image = ebi_image_new(path, problem);
+    if (image == NULL || load_beside(image, path, problem))
         return image;
-    }
     eb_image_close(image);
     return NULL;
 }
@@ -260,5 +312,7 @@ void eb_image_close(struct eb_image *image)
         return;
     if (image->fd >= 0)
         close(image->fd);
+    if (image->content_fd >= 0)
+        close(image->content_fd);
     free(image);
 }

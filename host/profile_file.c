@@ -116,6 +116,58 @@ static void read_version(struct ebi_yaml_map *map, const char *key, const struct
     }
 }
 
+/* Where one item stands in the bytes of an image. */
+static void read_place(struct ebi_yaml_map *map, const char *key, bool required, struct eb_label_place *place)
+{
+    static const char *const numbers[] = {"u8", "u16-le", "u16-be", "u32-le", "u32-be"};
+    yaml_node_t *node = ebi_yaml_get(map, key, required);
+    if (node == NULL)
+        return;
+    struct ebi_yaml_map at = ebi_yaml_map(map->yaml, node);
+    bool after = ebi_yaml_get(&at, "after", false) != NULL;
+    bool number = ebi_yaml_get(&at, "number", false) != NULL;
+    if (after == (ebi_yaml_get(&at, "at", false) != NULL))
+        ebi_yaml_wrong(map->yaml, node, after ? "both 'at' and 'after'" : "no place",
+                       "'at', the number of bytes before it, or 'after', a text in front of it");
+    place->where = after ? EB_PLACE_AFTER : EB_PLACE_AT;
+    place->offset = (uint32_t)ebi_yaml_number(&at, "at", 0, EB_LABEL_SEARCH_BYTES - 1, 0);
+    ebi_yaml_text(&at, "after", false, place->marker, sizeof place->marker);
+    place->text_bytes = (uint8_t)ebi_yaml_number(&at, "text", 1, EB_NAME_BYTES - 1, 0);
+    ebi_yaml_text(&at, "until", false, place->until, sizeof place->until);
+    if (number == (place->text_bytes != 0))
+        ebi_yaml_wrong(map->yaml, node, number ? "both 'text' and 'number'" : "no kind",
+                       "'text', the most bytes that it has, or 'number'");
+    place->parts = (uint8_t)ebi_yaml_number(&at, "parts", 1, 4, 1);
+    if (number) {
+        static const uint8_t sizes[] = {1, 2, 2, 4, 4};
+        uint8_t kind = read_word(&at, "number", numbers, sizeof numbers / sizeof numbers[0]);
+        place->number_bytes = sizes[kind];
+        place->big_endian = kind == 2 || kind == 4;
+    }
+    ebi_yaml_map_end(&at);
+}
+
+static void read_label(struct ebi_yaml_map *map, struct eb_label *label)
+{
+    yaml_node_t *node = ebi_yaml_get(map, "label", false);
+    yaml_node_t *header = ebi_yaml_get(map, "pair-header", false);
+    if (node != NULL && header != NULL)
+        ebi_yaml_wrong(map->yaml, header, "'label' and 'pair-header'", "one of them");
+    if (node == NULL && header == NULL)
+        return;
+    struct ebi_yaml_map places = ebi_yaml_map(map->yaml, header != NULL ? header : node);
+    label->pair = header != NULL;
+    read_place(&places, "product", true, &label->places[EB_LABEL_PRODUCT]);
+    read_place(&places, "component", false, &label->places[EB_LABEL_COMPONENT]);
+    read_place(&places, "hardware-revisions", false, &label->places[EB_LABEL_REVISIONS]);
+    read_place(&places, "version", true, &label->places[EB_LABEL_VERSION]);
+    if (label->pair) {
+        read_place(&places, "payload-size", true, &label->places[EB_LABEL_PAYLOAD_SIZE]);
+        read_place(&places, "payload-crc32", true, &label->places[EB_LABEL_PAYLOAD_CHECKSUM]);
+    }
+    ebi_yaml_map_end(&places);
+}
+
 static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t *node,
                            struct eb_component_profile *c)
 {
@@ -128,6 +180,9 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     read_version(&map, "floor", &c->order, c->floor);
     c->capacity_bytes = 1024 * ebi_yaml_number(&map, "capacity-kib", 1, 4U << 20, 0);
     ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
+    static const char *const takes[] = {"bytes", "file"};
+    c->as_it_is = ebi_yaml_get(&map, "takes", false) != NULL && read_word(&map, "takes", takes, 2) == 1;
+    read_label(&map, &c->label);
     ebi_yaml_map_end(&map);
 }
 
@@ -136,7 +191,7 @@ static void read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *
     const char *key;
     yaml_node_t *value = ebi_yaml_pair(yaml, node, 0, &key);
     if (value == NULL) {
-        ebi_yaml_wrong(yaml, node, "an empty step", "write-register, expect-register or wait-ms");
+        ebi_yaml_wrong(yaml, node, "an empty step", "write-register, expect-register, by-hand or wait-ms");
         return;
     }
     struct ebi_yaml_map step_map = ebi_yaml_map(yaml, node);
@@ -144,17 +199,20 @@ static void read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *
         step->kind = EB_STEP_WAIT;
         step->time_ms = (uint32_t)ebi_yaml_number(&step_map, "wait-ms", 0, 600000, 0);
     } else {
-        bool expect = strcmp(key, "expect-register") == 0;
-        struct ebi_yaml_map map =
-            ebi_yaml_map(yaml, expect ? ebi_yaml_get(&step_map, "expect-register", true)
-                                      : ebi_yaml_get(&step_map, "write-register", false));
-        ebi_yaml_get(&step_map, "expect-register", false);
-        ebi_yaml_get(&step_map, "wait-ms", false);
-        step->kind = expect ? EB_STEP_EXPECT_REGISTER : EB_STEP_WRITE_REGISTER;
+        bool hand = strcmp(key, "by-hand") == 0;
+        bool expect = hand || strcmp(key, "expect-register") == 0;
+        struct ebi_yaml_map map = ebi_yaml_map(yaml, ebi_yaml_get(&step_map,
+                                                                  hand     ? "by-hand"
+                                                                  : expect ? "expect-register"
+                                                                           : "write-register",
+                                                                  true));
+        step->kind = hand ? EB_STEP_BY_HAND : expect ? EB_STEP_EXPECT_REGISTER : EB_STEP_WRITE_REGISTER;
         step->address = (uint16_t)ebi_yaml_number(&map, "address", 0, 65535, 0);
         step->value = (uint16_t)ebi_yaml_number(&map, "value", 0, 65535, 0);
         if (expect)
-            step->time_ms = (uint32_t)ebi_yaml_number(&map, "within-ms", 1, 600000, 5000);
+            step->time_ms = (uint32_t)ebi_yaml_number(&map, "within-ms", 1, 3600000, hand ? 300000 : 5000);
+        if (hand)
+            ebi_yaml_text(&map, "do", true, step->hand, sizeof step->hand);
         ebi_yaml_need(&map, "address");
         ebi_yaml_need(&map, "value");
         ebi_yaml_map_end(&map);
@@ -191,6 +249,7 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_profile *p)
         struct ebi_yaml_map loader = ebi_yaml_map(map->yaml, node);
         read_value(&loader, "state", true, &p->from_state);
         ebi_yaml_text(&loader, "reads", true, p->state_loader, sizeof p->state_loader);
+        ebi_yaml_text(&loader, "component", false, p->loader_component, sizeof p->loader_component);
         ebi_yaml_map_end(&loader);
     }
 }
@@ -215,6 +274,9 @@ static void read_times(struct ebi_yaml_map *map, struct eb_profile *p)
     p->down_ms = (uint32_t)ebi_yaml_number(&back, "down-ms", 0, 600000, 500);
     p->return_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&back, "patience-s", 1, 3600, 60);
     p->settle_ms = 1000 * (uint32_t)ebi_yaml_number(&back, "settle-s", 0, 3600, 5);
+    static const char *const restarts[] = {"each", "once"};
+    p->restarts_once =
+        ebi_yaml_get(&back, "restart", false) != NULL && read_word(&back, "restart", restarts, 2) == 1;
     ebi_yaml_map_end(&back);
 
     struct ebi_yaml_map typical = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "typical", false));
@@ -304,6 +366,9 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     read_list(&yaml, ebi_yaml_get(&map, "order-codes", true), p->order_codes, EB_PATTERNS_MAX, EB_NAME_BYTES);
     read_identity(&map, p);
     read_components(&map, p);
+    if (p->loader_component[0] != '\0' && eb_profile_component(p, p->loader_component) == NULL)
+        ebi_yaml_wrong(&yaml, ebi_yaml_need(&map, "loader"),
+                       "a component of the loader that is not in 'components'", "the name of one");
     read_tftp(&map, p);
     for (size_t i = 0; i < p->count && p->sends; i++) {
         if (p->components[i].file_name[0] == '\0')

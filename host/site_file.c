@@ -171,14 +171,122 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         wrong_word(&r->yaml, ebi_yaml_need(&map, "link"), device->link, "the name of a link from 'links'");
     read_address(r, &map, device);
     ebi_yaml_text(&map, "serial", false, device->serial, sizeof device->serial);
+    ebi_yaml_text(&map, "order-code", false, device->order_code, sizeof device->order_code);
+    ebi_yaml_text(&map, "hardware-revision", false, device->hardware_revision,
+                  sizeof device->hardware_revision);
+    ebi_yaml_get(&map, "behind", false); /* these two once all devices are known */
+    ebi_yaml_get(&map, "companions", false);
     read_mac(r, &map, device);
     ebi_yaml_text(&map, "profile", true, profile, sizeof profile);
     yaml_node_t *wants = ebi_yaml_get(&map, "wants", false);
     if (!r->yaml.failed)
         device->profile = profile_named(r, ebi_yaml_need(&map, "profile"), profile);
+    if (device->profile != NULL && device->order_code[0] != '\0' &&
+        !eb_profile_covers(device->profile, device->order_code))
+        wrong_word(&r->yaml, ebi_yaml_need(&map, "order-code"), device->order_code,
+                   "an order code that its profile covers");
     if (device->profile != NULL)
         read_wants(r, wants, device);
     ebi_yaml_map_end(&map);
+}
+
+/* The device of the site under `key`. */
+static const struct eb_site_device *read_reference(struct reading *r, struct ebi_yaml_map *map,
+                                                   const char *key)
+{
+    char name[EB_NAME_BYTES] = "";
+    ebi_yaml_text(map, key, false, name, sizeof name);
+    const struct eb_site_device *device = name[0] != '\0' ? eb_site_device(r->site, name) : NULL;
+    if (name[0] != '\0' && device == NULL)
+        wrong_word(&r->yaml, ebi_yaml_need(map, key), name, "the name of a device of this site");
+    return device;
+}
+
+static void read_companion(struct reading *r, const char *role, yaml_node_t *node,
+                           struct eb_site_companion *companion)
+{
+    char component[EB_NAME_BYTES] = "";
+    struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
+    companion->device = read_reference(r, &map, "device");
+    ebi_yaml_text(&map, "version", false, companion->version, sizeof companion->version);
+    ebi_yaml_text(&map, "component", false, component, sizeof component);
+    if (!eb_text_copy(companion->role, sizeof companion->role, role))
+        ebi_yaml_wrong(&r->yaml, node, "a longer role", "at most 47 characters");
+    if (!r->yaml.failed && (companion->device == NULL) == (companion->version[0] == '\0'))
+        ebi_yaml_wrong(&r->yaml, node, companion->device == NULL ? "no companion" : "a device and a version",
+                       "'device', the name of one of this site, or 'version', a fixed one");
+    if (companion->device != NULL && component[0] != '\0') {
+        const struct eb_profile *profile = companion->device->profile;
+        const struct eb_component_profile *c = eb_profile_component(profile, component);
+        if (c == NULL)
+            wrong_word(&r->yaml, ebi_yaml_need(&map, "component"), component, "a component of that device");
+        else
+            companion->component = (size_t)(c - profile->components);
+    }
+    ebi_yaml_map_end(&map);
+}
+
+/* What one device says of others. */
+static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_device *device)
+{
+    struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
+    const char *role;
+    yaml_node_t *companion;
+    device->behind = read_reference(r, &map, "behind");
+    yaml_node_t *companions = ebi_yaml_get(&map, "companions", false);
+    for (size_t i = 0; (companion = ebi_yaml_pair(&r->yaml, companions, i, &role)) != NULL; i++) {
+        if (i == EB_COMPANIONS_MAX) {
+            ebi_yaml_wrong(&r->yaml, companion, "one companion too many", "at most 4");
+            return;
+        }
+        read_companion(r, role, companion, &device->companions[i]);
+        device->companion_count = i + 1;
+    }
+}
+
+static bool later_than(struct eb_site_device *device, const struct eb_site_device *other)
+{
+    if (other == NULL || device->wave > other->wave)
+        return false;
+    device->wave = other->wave + 1;
+    return true;
+}
+
+/* Each device comes after those that it waits for.  One that waits for itself never comes. */
+static void find_waves(struct reading *r, yaml_node_t *devices)
+{
+    struct eb_site *site = r->site;
+    const char *name;
+    bool changed = true;
+    for (size_t round = 0; changed && !r->yaml.failed; round++) {
+        changed = false;
+        for (size_t i = 0; i < site->device_count; i++) {
+            struct eb_site_device *d = &site->devices[i];
+            changed = later_than(d, d->behind) || changed;
+            for (size_t k = 0; k < d->companion_count; k++)
+                changed = later_than(d, d->companions[k].device) || changed;
+            if (d->wave > site->device_count)
+                ebi_yaml_wrong(&r->yaml, ebi_yaml_pair(&r->yaml, devices, i, &name),
+                               "a device that waits for itself, by 'behind' and 'companions'",
+                               "no such circle");
+        }
+    }
+}
+
+static void read_keys(struct reading *r, yaml_node_t *keys)
+{
+    yaml_node_t *node;
+    for (size_t i = 0; (node = ebi_yaml_item(&r->yaml, keys, i)) != NULL; i++) {
+        const char *text = ebi_yaml_scalar(&r->yaml, node);
+        if (text == NULL)
+            return;
+        if (i == EB_KEYS_MAX || !eb_key_parse(text, &r->site->keys[i])) {
+            wrong_word(&r->yaml, node, text,
+                       "at most 16 public keys, each of 43 characters as 'einbau key new' prints it");
+            return;
+        }
+        r->site->key_count = i + 1;
+    }
 }
 
 static size_t pairs_of(const yaml_node_t *node)
@@ -199,6 +307,7 @@ static void read_site(struct reading *r)
     ebi_yaml_text(&map, "profiles", false, profiles, sizeof profiles);
     ebi_path_beside(r->yaml.path, profiles, site->profiles_dir);
     read_links(r, ebi_yaml_get(&map, "links", true));
+    read_keys(r, ebi_yaml_get(&map, "trusted-keys", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     site->devices = calloc(pairs_of(devices) + 1, sizeof *site->devices);
     site->profiles = calloc(PROFILES_MAX, sizeof *site->profiles);
@@ -206,6 +315,9 @@ static void read_site(struct reading *r)
         read_device(r, name, node, &site->devices[i]);
         site->device_count = i + 1;
     }
+    for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL && !r->yaml.failed; i++)
+        read_relations(r, node, &site->devices[i]);
+    find_waves(r, devices);
     ebi_yaml_map_end(&map);
 }
 
@@ -276,6 +388,20 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     put_text(file, 4, "profile", d->profile->name);
     if (d->serial[0] != '\0')
         put_text(file, 4, "serial", d->serial);
+    if (d->order_code[0] != '\0')
+        put_text(file, 4, "order-code", d->order_code);
+    if (d->hardware_revision[0] != '\0')
+        put_text(file, 4, "hardware-revision", d->hardware_revision);
+    if (d->behind != NULL)
+        put_text(file, 4, "behind", d->behind->name);
+    for (size_t i = 0; i < d->companion_count; i++) {
+        const struct eb_site_companion *c = &d->companions[i];
+        fprintf(file, "%s      \"%s\":\n", i == 0 ? "    companions:\n" : "", c->role);
+        put_text(file, 8, c->device != NULL ? "device" : "version",
+                 c->device != NULL ? c->device->name : c->version);
+        if (c->device != NULL)
+            put_text(file, 8, "component", c->device->profile->components[c->component].name);
+    }
     for (size_t i = 0; i < d->profile->count; i++) {
         const struct eb_site_want *want = &d->wants[i];
         if (want->version[0] == '\0')
@@ -299,6 +425,12 @@ bool eb_site_write(const struct eb_site *site, const char *path, struct eb_probl
         return false;
     put_text(text, 0, "site", site->name);
     put_text(text, 0, "profiles", site->profiles_dir);
+    fputs(site->key_count > 0 ? "trusted-keys:\n" : "", text);
+    for (size_t i = 0; i < site->key_count; i++) {
+        char key[EB_KEY_TEXT_BYTES];
+        eb_key_text(&site->keys[i], key);
+        fprintf(text, "  - %s\n", key);
+    }
     fputs("links:\n", text);
     for (size_t i = 0; i < site->device_count; i++) {
         bool seen = false;

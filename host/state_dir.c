@@ -1,4 +1,4 @@
-#include "einbau/host.h"
+#include "image_file.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -16,7 +16,6 @@ static void failed(struct eb_problem *problem, const char *path, const char *wha
     snprintf(problem->text, sizeof problem->text, "%s: %s: %s", path, what, strerror(errno));
 }
 
-/* Makes the folder and those above it. */
 static bool make_folders(const char *dir)
 {
     char path[EB_PATH_BYTES];
@@ -31,6 +30,14 @@ static bool make_folders(const char *dir)
         *slash = '/';
     }
     return mkdir(path, 0777) == 0 || errno == EEXIST;
+}
+
+bool ebi_make_folders(const char *dir, struct eb_problem *problem)
+{
+    if (make_folders(dir))
+        return true;
+    failed(problem, dir, "the folder cannot be made");
+    return false;
 }
 
 int eb_state_lock(const char *dir, struct eb_problem *problem)

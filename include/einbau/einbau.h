@@ -10,6 +10,7 @@
 #include "einbau/dns_sd.h"
 #include "einbau/ethernet.h"
 #include "einbau/image.h"
+#include "einbau/label.h"
 #include "einbau/link.h"
 #include "einbau/modbus.h"
 #include "einbau/model.h"

@@ -16,6 +16,34 @@ struct eb_problem {
 const struct eb_port *eb_port_linux_open(void);
 void eb_port_linux_close(const struct eb_port *port);
 
+/* --- keys (Ed25519, RFC 8032) --------------------------------------------------------------------- */
+
+enum { EB_KEY_BYTES = 32, EB_KEY_TEXT_BYTES = 44, EB_KEYS_MAX = 16 };
+
+/* A public key. */
+struct eb_key {
+    uint8_t bytes[EB_KEY_BYTES];
+};
+
+/* As base64url without padding, the "x" of a JSON Web Key (RFC 8037 section 2), and back. */
+void eb_key_text(const struct eb_key *key, char text[EB_KEY_TEXT_BYTES]);
+bool eb_key_parse(const char *text, struct eb_key *key);
+
+/* Makes a key pair: NAME.key, which only its owner may read, and NAME.pub, both JSON Web Keys.  Never writes
+ * over a file. */
+bool eb_key_new(const char *name, struct eb_key *key, struct eb_problem *problem);
+
+/* Reads the public key from either file. */
+bool eb_key_read(const char *path, struct eb_key *key, struct eb_problem *problem);
+
+/* A detached signature over a manifest's bytes (JSON Web Signature, RFC 7515 appendix F, with EdDSA, RFC 8037
+ * section 3.1), freed by the caller; NULL with `problem` filled. */
+char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size, struct eb_problem *problem);
+
+/* Whether one of the trusted keys has signed it; `jws` NULL or empty: there is no signature. */
+enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws,
+                                     const struct eb_key *keys, size_t count);
+
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
 /* Reads one profile; false with `problem` filled.  docs/profiles.md describes the file. */
@@ -28,6 +56,14 @@ struct eb_site_want {
     char delivered[EB_VERSION_TEXT_BYTES]; /* empty: not known */
 };
 
+/* What an image may ask for beside the device itself: another device of the site, or a fixed version. */
+struct eb_site_companion {
+    char role[EB_NAME_BYTES];
+    const struct eb_site_device *device; /* NULL: `version` is fixed */
+    size_t component;                    /* of `device` */
+    char version[EB_VERSION_TEXT_BYTES];
+};
+
 struct eb_site_device {
     char name[EB_NAME_BYTES];
     char link[EB_NAME_BYTES];
@@ -38,7 +74,13 @@ struct eb_site_device {
     bool has_mac;
     uint8_t mac[EB_MAC_BYTES];
     const struct eb_profile *profile;
-    char serial[EB_NAME_BYTES];                   /* empty: any */
+    char serial[EB_NAME_BYTES];     /* empty: any */
+    char order_code[EB_NAME_BYTES]; /* as the plate says; empty: not entered, like the next */
+    char hardware_revision[EB_NAME_BYTES];
+    const struct eb_site_device *behind; /* the gateway on the way to it, or NULL */
+    struct eb_site_companion companions[EB_COMPANIONS_MAX];
+    size_t companion_count;
+    size_t wave; /* 0: waits for nobody; else one more than those it waits for */
     struct eb_site_want wants[EB_COMPONENTS_MAX]; /* as the profile's components */
 };
 
@@ -49,6 +91,8 @@ struct eb_site {
     size_t profile_count;
     struct eb_site_device *devices;
     size_t device_count;
+    struct eb_key keys[EB_KEYS_MAX]; /* that are trusted */
+    size_t key_count;
 };
 
 /* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file.
@@ -84,21 +128,75 @@ const struct eb_site_device *eb_site_device(const struct eb_site *site, const ch
 
 /* --- images -------------------------------------------------------------------------------------- */
 
-/* An image file with what its manifest says and what was found in it.  The file stays open. */
+enum { EB_FILE_BYTES = 256, EB_MANIFEST_IMAGES_MAX = 64, EB_MANIFEST_BYTES = 1 << 20, EB_NOTES_BYTES = 4096 };
+
+struct eb_manifest_image {
+    char file[EB_FILE_BYTES];
+    char format[12]; /* as eb_image_format_word, where the content is not to decide; else empty */
+    struct eb_image_facts facts;
+};
+
+/* docs/package.md describes it. */
+struct eb_manifest {
+    char maker[EB_NAME_BYTES], product[EB_NAME_BYTES], released[EB_NAME_BYTES];
+    char notes[EB_NOTES_BYTES];
+    struct eb_manifest_image *images;
+    size_t count;
+};
+
+/* Reads a manifest; `path` is for messages.  False with `problem` filled; else eb_manifest_free frees it. */
+bool eb_manifest_read(const char *path, const void *bytes, size_t size, struct eb_manifest *manifest,
+                      struct eb_problem *problem);
+/* The same where sizes and digests may still be missing; they are zeros then. */
+bool eb_manifest_draft(const char *path, const void *bytes, size_t size, struct eb_manifest *manifest,
+                       struct eb_problem *problem);
+void eb_manifest_free(struct eb_manifest *manifest);
+
+/* The manifest as JSON, freed by the caller. */
+char *eb_manifest_text(const struct eb_manifest *manifest);
+
+/* An image file with what its manifest says and what was found in it.  The files stay open. */
 struct eb_image {
-    char path[EB_PATH_BYTES];
+    char path[EB_PATH_BYTES]; /* for messages: where it is from */
     struct eb_image_facts facts;
     struct eb_image_found found;
-    uint32_t checksum; /* CRC-32 of the whole file */
-    struct eb_source source;
-    int fd;
+    enum eb_image_format format;
+    uint32_t checksum;       /* CRC-32 of what `source` gives */
+    struct eb_source source; /* the bytes that the file stands for, from its lowest address; gaps are FFh */
+    uint32_t file_checksum;  /* CRC-32 of the whole file */
+    struct eb_source file;   /* the file as it is */
+    int fd, content_fd;
 };
+
+/* Reads a file for its size and digest; false with `problem` filled. */
+bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem);
 
 /* Opens `path` and reads its manifest beside it (`path` with ".json" behind).  Where the manifest describes
  * several images, the one with this file's name counts.  NULL with `problem` filled where one of them cannot
  * be read; that size or digest differ is for the verdict to say. */
 struct eb_image *eb_image_open(const char *path, struct eb_problem *problem);
 void eb_image_close(struct eb_image *image);
+
+/* --- what devices told before -------------------------------------------------------------------- */
+
+/* A memory of devices in a folder: who answered under which name of a site, and for each serial number the
+ * version of each component that was seen first - what it was delivered with, as far as is known - and last.
+ */
+struct eb_known;
+enum { EB_SEEN_BYTES = 24 };
+struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem);
+void eb_known_close(struct eb_known *known);
+
+/* Remembers what a run has identified. */
+bool eb_known_note(struct eb_known *known, const char *site, const char *name, const struct eb_run *looked,
+                   struct eb_problem *problem);
+
+/* Who answered last under this name, and when (ISO 8601, UTC); false: nobody yet. */
+bool eb_known_recall(struct eb_known *known, const char *site, const char *name, struct eb_identity *identity,
+                     char seen[EB_SEEN_BYTES]);
+/* The first and the last version of its component; false: none was seen. */
+bool eb_known_versions(struct eb_known *known, const struct eb_identity *identity, const char *component,
+                       char first[EB_VERSION_TEXT_BYTES], char last[EB_VERSION_TEXT_BYTES]);
 
 /* --- the state directory ------------------------------------------------------------------------- */
 

@@ -11,7 +11,8 @@ enum {
     EB_NAME_BYTES = 48,  /* names of devices, components, order codes, serial numbers */
     EB_PATTERNS_MAX = 8, /* order-code patterns or revision ranges of one image */
     EB_FINDING_TEXT_BYTES = 96,
-    EB_FINDINGS_MAX = 8, /* one per rule, see enum eb_rule */
+    EB_FINDINGS_MAX = 14, /* one per rule, see enum eb_rule */
+    EB_COMPANIONS_MAX = 4,
     EB_SHA256_BYTES = 32
 };
 
@@ -31,6 +32,22 @@ struct eb_running {
     uint32_t checksum; /* CRC-32 of the image that runs, where the device tells it */
 };
 
+/* Something else on the site that an image needs in a version: "plc", "engineering-tool". */
+struct eb_companion {
+    char role[EB_NAME_BYTES]; /* as the site calls it; empty: none */
+    char least[EB_VERSION_TEXT_BYTES];
+    struct eb_version_order order;
+};
+
+/* Who vouches for what is said of an image. */
+enum eb_signature {
+    EB_SIGNATURE_NOT_ASKED, /* no key is trusted, so none is asked for */
+    EB_SIGNATURE_TRUSTED,
+    EB_SIGNATURE_MISSING,
+    EB_SIGNATURE_WRONG,  /* does not belong to the manifest */
+    EB_SIGNATURE_STRANGE /* made with a key that is not trusted here */
+};
+
 /* What a manifest says of one image. */
 struct eb_image_facts {
     char component[EB_NAME_BYTES];
@@ -39,24 +56,49 @@ struct eb_image_facts {
     uint8_t sha256[EB_SHA256_BYTES];
     char order_codes[EB_PATTERNS_MAX][EB_NAME_BYTES]; /* unused ones are empty */
     char hardware_revisions[EB_PATTERNS_MAX][EB_NAME_BYTES];
-    char least_running[EB_VERSION_TEXT_BYTES]; /* empty: any */
-    char floor[EB_VERSION_TEXT_BYTES];         /* empty: none */
+    char least_running[EB_VERSION_TEXT_BYTES]; /* empty: any, like the next two */
+    char least_loader[EB_VERSION_TEXT_BYTES];
+    char least_gateway[EB_VERSION_TEXT_BYTES];
+    char floor[EB_VERSION_TEXT_BYTES]; /* empty: none */
+    struct eb_companion companions[EB_COMPANIONS_MAX];
+    enum eb_signature signature; /* of the manifest */
 };
 
 /* What was found when the image file itself was read. */
 struct eb_image_found {
     uint64_t size_bytes;
+    uint64_t content_bytes; /* what the device gets of it: a text format's bytes, without a suffix */
     uint8_t sha256[EB_SHA256_BYTES];
+};
+
+/* What is around a device on its site, as far as images ask for it.  The texts are borrowed; versions that
+ * are not known are empty. */
+struct eb_companion_version {
+    const char *role, *version;
+};
+struct eb_surroundings {
+    bool behind_gateway; /* else it is reached directly */
+    const char *gateway; /* the version that runs in it */
+    const struct eb_version_order *gateway_order;
+    struct eb_companion_version companions[EB_COMPANIONS_MAX];
+    size_t companion_count;
 };
 
 enum eb_rule {
     EB_RULE_ORDER_CODE,        /* the image is for this order code */
     EB_RULE_HARDWARE_REVISION, /* the image is for this hardware revision */
+    EB_RULE_LOADER_VERSION,    /* the loader is new enough for this image */
     EB_RULE_RUNNING_VERSION,   /* the image is newer than what runs */
     EB_RULE_LEAST_RUNNING,     /* what runs is new enough for this image to follow */
     EB_RULE_DELIVERED_FLOOR,   /* the image is not older than what the device was delivered with */
-    EB_RULE_SIZE,              /* the file is as large as its manifest says, and the component can hold it */
+    EB_RULE_GATEWAY_VERSION,   /* the device on the way is new enough */
+    EB_RULE_COMPANION,         /* what it works with on the site is new enough */
+    EB_RULE_CAPACITY,          /* the component can hold it */
+    EB_RULE_SIZE,              /* the file is as large as its manifest says */
     EB_RULE_DIGEST,            /* the file is the one that the manifest was written for */
+    EB_RULE_SIGNATURE,         /* a trusted key has signed what is said of it */
+    EB_RULES_OF_IMAGES,
+    EB_RULE_BATCH = EB_RULES_OF_IMAGES, /* every device of the plan fits: eb_verdict_batch */
     EB_RULES
 };
 
@@ -93,17 +135,25 @@ struct eb_judge_facts {
     bool in_loader; /* no program runs, and that is known: any version is a step up */
     const struct eb_version_order *order;
     const struct eb_image_facts *image;
-    const struct eb_image_found *file; /* NULL: not looked at, cannot tell */
-    uint64_t capacity_bytes;           /* of the component, 0: not known */
-    const char *profile_floor;         /* may be NULL or empty, like the next */
-    const char *delivered;             /* the version that this very device was delivered with */
-    uint32_t accepted;                 /* bit 1 << rule for each rule that a person accepted */
+    const struct eb_image_found *file;           /* NULL: not looked at, cannot tell */
+    uint64_t capacity_bytes;                     /* of the component, 0: not known */
+    const char *profile_floor;                   /* may be NULL or empty, like the next */
+    const char *delivered;                       /* the version that this very device was delivered with */
+    const char *loader;                          /* the version of its loader, may be NULL or empty */
+    const struct eb_version_order *loader_order; /* may be NULL where `loader` is */
+    const struct eb_surroundings *around;        /* may be NULL: nothing is known */
+    bool no_way;       /* there is no image that leads from what runs to what this one needs */
+    uint32_t accepted; /* bit 1 << rule for each rule that a person accepted */
 };
 
-/* Answers every rule, also those that hold.  `fits` only where each rule is YES or ACCEPTED.
- * Never accepted, whatever `accepted` says: a wrong order code, a version below the delivered floor, a wrong
- * size, a wrong digest. */
+/* Answers every rule of images, also those that hold.  `fits` only where each rule is YES or ACCEPTED.
+ * Never accepted, whatever `accepted` says: a wrong order code, a version below the delivered floor, an image
+ * that is too large, a wrong size, a wrong digest, a signature that is missing, wrong or strange. */
 void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict);
+
+/* Adds the finding on the batch: `refused` names the device for which it is held back, NULL: none is.  It is
+ * about the plan, not about the image: the answer stays. */
+void eb_verdict_batch(struct eb_verdict *verdict, const char *refused);
 
 /* The rule's code in messages and documents ("hardware-revision"), and back; false for an unknown one. */
 const char *eb_rule_code(enum eb_rule rule);

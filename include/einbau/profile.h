@@ -2,6 +2,7 @@
 #ifndef EINBAU_PROFILE_H
 #define EINBAU_PROFILE_H
 
+#include "einbau/label.h"
 #include "einbau/model.h"
 #include "einbau/snmp.h"
 
@@ -62,6 +63,7 @@ struct eb_registers {
 enum eb_step_kind {
     EB_STEP_WRITE_REGISTER,  /* Modbus: write `value` to register `address` (as on the wire, from 0) */
     EB_STEP_EXPECT_REGISTER, /* Modbus: register `address` reads `value` within `time_ms` */
+    EB_STEP_BY_HAND,         /* a person does `hand`; checked like EB_STEP_EXPECT_REGISTER */
     EB_STEP_WAIT             /* nothing for `time_ms` */
 };
 struct eb_step {
@@ -69,6 +71,7 @@ struct eb_step {
     uint16_t address;
     uint16_t value;
     uint32_t time_ms;
+    char hand[EB_LOSS_TEXT_BYTES];
 };
 struct eb_steps {
     struct eb_step list[EB_STEPS_MAX];
@@ -83,6 +86,8 @@ struct eb_component_profile {
     char floor[EB_VERSION_TEXT_BYTES];
     uint64_t capacity_bytes;
     char file_name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
+    struct eb_label label;              /* where an image's bytes say what it is */
+    bool as_it_is; /* the device takes the file itself, not the bytes that it stands for */
 };
 
 struct eb_profile {
@@ -92,8 +97,9 @@ struct eb_profile {
     char order_codes[EB_PATTERNS_MAX][EB_NAME_BYTES];
 
     struct eb_values from_maker, from_product, from_order_code, from_hardware_revision, from_serial;
-    struct eb_values from_state;      /* tells that the device is in its loader ... */
-    char state_loader[EB_NAME_BYTES]; /* ... by this text */
+    struct eb_values from_state;          /* tells that the device is in its loader ... */
+    char state_loader[EB_NAME_BYTES];     /* ... by this text */
+    char loader_component[EB_NAME_BYTES]; /* whose version is the loader's; empty: it cannot be told */
 
     struct eb_steps prepare;  /* before sending; done again at each try */
     struct eb_steps activate; /* makes the device take up what was sent */
@@ -119,7 +125,8 @@ struct eb_profile {
     struct eb_registers set_name, set_address, set_mask, set_router, set_dhcp; /* by Modbus; none: by DCP */
     struct eb_steps take_up; /* makes the device take up what the registers hold */
 
-    bool sends; /* images can be sent to it; else it is only looked at */
+    bool sends;         /* images can be sent to it; else it is only looked at */
+    bool restarts_once; /* takes up the images of all components by one restart; else each by its own */
     struct eb_component_profile components[EB_COMPONENTS_MAX];
     size_t count;
 };

@@ -38,8 +38,10 @@ enum eb_outcome {
 const char *eb_outcome_word(enum eb_outcome outcome);
 
 enum { EB_RUN_TRIES = 3, EB_RUN_BUFFER_MIN_BYTES = EB_TFTP_BUFFER_MIN_BYTES };
+enum { EB_RUN_ITEMS_MAX = 12 }; /* three for each component: the way to a version may lead through others */
 
-/* One image for one component.  The caller fills the upper part; it is borrowed while the run lasts. */
+/* One image for one component; one behind another for the same component follows it.  The caller fills the
+ * upper part; it is borrowed while the run lasts. */
 struct eb_run_item {
     const struct eb_component_profile *component;
     const struct eb_image_facts *image;
@@ -47,6 +49,7 @@ struct eb_run_item {
     struct eb_source source;
     uint32_t checksum;     /* CRC-32 of the whole image, compared where the device tells its own */
     const char *delivered; /* the delivered version of this device's component, or NULL */
+    bool no_way;           /* no image leads from what runs to what this one needs */
 
     struct eb_verdict verdict;        /* result: of the first judging */
     char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */
@@ -68,9 +71,10 @@ struct eb_run_config {
 
     struct eb_run_item *items; /* none: only looks */
     size_t count;
-    uint32_t accepted; /* see struct eb_judge_facts */
-    bool again;        /* write also what runs already */
-    uint8_t *buffer;   /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
+    const struct eb_surroundings *around; /* may be NULL; read when it is judged */
+    uint32_t accepted;                    /* see struct eb_judge_facts */
+    bool again;                           /* write also what runs already */
+    uint8_t *buffer; /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
     size_t buffer_bytes;
 
     /* Told at each rung, each new try, at the end, and while sending every EB_RUN_EVENT_US; may be NULL.
@@ -137,14 +141,15 @@ struct eb_run {
     /* the run's own */
     struct ebi_route route;
     uint8_t state;
-    bool stopping, prepared, judged;
+    bool stopping, prepared, judged, by_hand;
     size_t step;
+    size_t group; /* first of the items that the same restart takes up */
     size_t place; /* in its crew */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;
     char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* as first told */
 };
 
-/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_COMPONENTS_MAX, or a buffer too small.
+/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, or a buffer too small.
  */
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
 
@@ -153,6 +158,9 @@ void eb_run_poll(struct eb_run *run);
 uint64_t
 eb_run_deadline_us(const struct eb_run *run); /* EB_NEVER where it only waits for an arrival, or has ended */
 bool eb_run_ended(const struct eb_run *run);
+
+/* What a person has to do now for it to go on, in the profile's words; NULL: nothing. */
+const char *eb_run_hand(const struct eb_run *run);
 
 /* Asks for a clean end: what is being sent is aborted by the protocol's own means and the preparation is
  * undone; what was activated already is followed to its end. */

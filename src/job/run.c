@@ -250,6 +250,7 @@ static void next_item(struct eb_run *run)
                 return;
             }
             run->progress.item = i;
+            run->group = i;
             run->progress.attempt = 1;
             run->progress.done_bytes = 0;
             run->progress.total_bytes = run->config.items[i].source.size_bytes;
@@ -268,7 +269,7 @@ static void judge(struct eb_run *run)
     set_rung(run, EB_RUNG_JUDGE);
     for (size_t i = 0; i < run->config.count; i++) {
         struct eb_run_item *item = &run->config.items[i];
-        eb_plan_judge(run, item, run->config.accepted);
+        eb_plan_judge(run, run->config.items, i, run->config.accepted);
         item->was_right = runs_as_intended(run, item);
         item->outcome = EB_OUTCOME_NONE;
         if (item->verdict.answer != EB_FITS)
@@ -303,27 +304,66 @@ static void try_again(struct eb_run *run, const struct eb_error *error)
         return;
     }
     run->progress.attempt++;
+    run->progress.item = run->group;
     run->progress.done_bytes = 0;
+    run->progress.total_bytes = current(run)->source.size_bytes;
     tell(run);
     uint64_t patience_us = run->config.profile->return_patience_ms * 1000ULL;
     begin_reach(run,
                 patience_us > run->config.reach_patience_us ? patience_us : run->config.reach_patience_us);
 }
 
-/* The current item was seen to run: with what it ran before being something else, or with a restart in
- * between. */
-static void confirm_item(struct eb_run *run)
+/* The items of the current group were seen to run: with what ran before being something else, or with a
+ * restart in between. */
+static void confirm_group(struct eb_run *run)
 {
-    current(run)->outcome = EB_OUTCOME_CONFIRMED;
+    for (size_t i = run->group; i <= run->progress.item; i++) {
+        if (run->config.items[i].outcome == EB_OUTCOME_NONE)
+            run->config.items[i].outcome = EB_OUTCOME_CONFIRMED;
+    }
     run->prepared = false;
     next_item(run);
 }
 
-/* Whether the intended version runs and that can only come from what was sent. */
-static bool arrived(struct eb_run *run)
+/* The first item of the group that does not run yet; NULL: all do. */
+static const struct eb_run_item *not_running(const struct eb_run *run)
 {
-    const struct eb_run_item *item = current(run);
-    return item->touched && !item->was_right && runs_as_intended(run, item);
+    for (size_t i = run->group; i <= run->progress.item; i++) {
+        if (!runs_as_intended(run, &run->config.items[i]))
+            return &run->config.items[i];
+    }
+    return NULL;
+}
+
+/* Whether the intended versions run and that can only come from what was sent. */
+static bool arrived(const struct eb_run *run)
+{
+    for (size_t i = run->group; i <= run->progress.item; i++) {
+        const struct eb_run_item *item = &run->config.items[i];
+        if (item->outcome == EB_OUTCOME_NONE && (!item->touched || item->was_right))
+            return false;
+    }
+    return not_running(run) == NULL;
+}
+
+/* The next image that the same restart takes up: for another component than those of the group. */
+static bool next_of_group(struct eb_run *run)
+{
+    size_t next = run->progress.item + 1;
+    if (!run->config.profile->restarts_once || run->stopping)
+        return false;
+    while (next < run->config.count && run->config.items[next].outcome != EB_OUTCOME_NONE)
+        next++;
+    if (next == run->config.count)
+        return false;
+    for (size_t i = run->group; i < next; i++) {
+        if (run->config.items[i].component == run->config.items[next].component)
+            return false;
+    }
+    run->progress.item = next;
+    run->progress.done_bytes = 0;
+    run->progress.total_bytes = run->config.items[next].source.size_bytes;
+    return true;
 }
 
 static void poll_reaching(struct eb_run *run)
@@ -348,7 +388,7 @@ static void poll_reaching(struct eb_run *run)
             else if (run->stopping)
                 begin_restore(run);
             else if (arrived(run))
-                confirm_item(run);
+                confirm_group(run);
             else
                 begin_prepare(run);
             return;
@@ -368,6 +408,14 @@ static void poll_reaching(struct eb_run *run)
     }
 }
 
+static void begin_send(struct eb_run *run)
+{
+    current(run)->touched = true;
+    run->began_us = run->now_us;
+    ebi_route_send(&run->route, current(run), run->now_us);
+    set_state(run, SENDING);
+}
+
 static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
 {
     enum eb_status status;
@@ -379,18 +427,24 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
             return;
         if (status != EB_OK || run->stopping) {
             const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
+            run->by_hand = steps->list[run->step - 1].kind == EB_STEP_BY_HAND && status == EB_UNCONFIRMED;
+            if (run->by_hand) { /* patience is over; another try would only ask again */
+                keep_error(run, &run->route.error);
+                begin_restore(run);
+                return;
+            }
             try_again(run, status == EB_OK ? &stopped : &run->route.error);
             return;
         }
     }
     if (run->step < steps->count) {
-        ebi_route_step(&run->route, &steps->list[run->step++], run->now_us);
+        const struct eb_step *step = &steps->list[run->step++];
+        ebi_route_step(&run->route, step, run->now_us);
+        if (step->kind == EB_STEP_BY_HAND)
+            tell(run);
         return;
     }
-    current(run)->touched = true;
-    run->began_us = run->now_us;
-    ebi_route_send(&run->route, current(run), run->now_us);
-    set_state(run, SENDING);
+    begin_send(run);
 }
 
 static void update_progress(struct eb_run *run)
@@ -422,6 +476,11 @@ static void poll_sending(struct eb_run *run)
     bool perhaps_whole = status == EB_NO_ANSWER && run->route.put.all_sent;
     if (status != EB_OK && !perhaps_whole) {
         try_again(run, &run->route.error);
+        return;
+    }
+    if (next_of_group(run)) {
+        tell(run);
+        begin_send(run);
         return;
     }
     run->step = 0;
@@ -465,17 +524,18 @@ static void poll_returning(struct eb_run *run)
         take_identity(run);
         if (is_meant(run, &error)) {
             set_rung(run, EB_RUNG_CONFIRM);
-            if (runs_as_intended(run, current(run))) {
-                confirm_item(run);
+            const struct eb_run_item *missing = not_running(run);
+            if (missing == NULL) {
+                confirm_group(run);
                 return;
             }
-            const struct eb_running *running = running_of(run, current(run));
-            bool text_fits = !run->in_loader && strcmp(running->version, current(run)->image->version) == 0;
+            const struct eb_running *running = running_of(run, missing);
+            bool text_fits = !run->in_loader && strcmp(running->version, missing->image->version) == 0;
             error = other("reading back the running version",
                           run->in_loader ? "the loader, no program runs"
                           : text_fits    ? "another checksum"
                                          : running->version,
-                          text_fits ? "the image's" : current(run)->image->version);
+                          text_fits ? "the image's" : missing->image->version);
             error.status = EB_UNCONFIRMED;
             if (run->answered_us == EB_NEVER)
                 run->answered_us = run->now_us;
@@ -525,13 +585,23 @@ static void poll_last_look(struct eb_run *run)
         }
     }
     if (meant && arrived(run))
-        confirm_item(run);
+        confirm_group(run);
     else if ((!meant || run->in_loader) && run->now_us < run->patience_end_us)
         pause_in(run, LAST_PAUSE, PAUSE_US);
     else if (meant && run->in_loader)
         finish(run, EB_OUTCOME_IN_LOADER);
     else
-        finish(run, run->stopping ? EB_OUTCOME_INTERRUPTED : EB_OUTCOME_FAILED);
+        finish(run, run->stopping  ? EB_OUTCOME_INTERRUPTED
+                    : run->by_hand ? EB_OUTCOME_NEEDS_HAND
+                                   : EB_OUTCOME_FAILED);
+}
+
+const char *eb_run_hand(const struct eb_run *run)
+{
+    const struct eb_steps *steps = &run->config.profile->prepare;
+    bool waits = run->state == PREPARING && run->step > 0 && run->step <= steps->count;
+    return waits && steps->list[run->step - 1].kind == EB_STEP_BY_HAND ? steps->list[run->step - 1].hand
+                                                                       : NULL;
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -539,7 +609,7 @@ static void poll_last_look(struct eb_run *run)
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config)
 {
     memset(run, 0, sizeof *run);
-    if (config->count > EB_COMPONENTS_MAX ||
+    if (config->count > EB_RUN_ITEMS_MAX ||
         (config->count > 0 && config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES))
         return EB_BAD_CALL;
     run->config = *config;

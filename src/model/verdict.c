@@ -6,11 +6,17 @@
 static const char *const rule_codes[EB_RULES] = {
     [EB_RULE_ORDER_CODE] = "order-code",
     [EB_RULE_HARDWARE_REVISION] = "hardware-revision",
+    [EB_RULE_LOADER_VERSION] = "loader-version",
     [EB_RULE_RUNNING_VERSION] = "running-version",
     [EB_RULE_LEAST_RUNNING] = "least-running",
     [EB_RULE_DELIVERED_FLOOR] = "delivered-floor",
+    [EB_RULE_GATEWAY_VERSION] = "gateway-version",
+    [EB_RULE_COMPANION] = "companion",
+    [EB_RULE_CAPACITY] = "capacity",
     [EB_RULE_SIZE] = "size",
     [EB_RULE_DIGEST] = "digest",
+    [EB_RULE_SIGNATURE] = "signature",
+    [EB_RULE_BATCH] = "batch",
 };
 
 _Static_assert((int)EB_RULES <= (int)EB_FINDINGS_MAX, "every rule has room for its finding");
@@ -115,6 +121,8 @@ static void judge_revision(const struct eb_judge_facts *facts, struct eb_verdict
     char expected[EB_FINDING_TEXT_BYTES];
     enum eb_membership best = EB_NOT_COMPARABLE;
     join(image->hardware_revisions, expected, sizeof expected);
+    if (expected[0] == '\0')
+        eb_text_copy(expected, sizeof expected, "an image that says for which revisions it is");
     for (int i = 0; i < EB_PATTERNS_MAX && image->hardware_revisions[i][0] != '\0'; i++) {
         enum eb_membership m = eb_revision_in(image->hardware_revisions[i], revision);
         if (m == EB_INSIDE || best == EB_NOT_COMPARABLE)
@@ -146,19 +154,102 @@ static void judge_running(const struct eb_judge_facts *facts, struct eb_verdict 
     add(verdict, EB_RULE_RUNNING_VERSION, grade, running, relation, version);
 }
 
+/* How a version stands to the least one that is needed: an empty one is not known. */
+static enum eb_grade at_least(const struct eb_version_order *order, const char *version, const char *least)
+{
+    enum eb_comparison c = order != NULL && version != NULL && version[0] != '\0'
+                               ? eb_version_compare(order, version, least)
+                               : EB_CANNOT_TELL;
+    return c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL : c == EB_OLDER ? EB_GRADE_NO : EB_GRADE_YES;
+}
+
+/* A rule that asks for a least version; `least` empty: for none. */
+static void add_least(struct eb_verdict *verdict, enum eb_rule rule, enum eb_grade grade, const char *version,
+                      const char *least)
+{
+    bool any = least[0] == '\0';
+    add(verdict, rule, any ? EB_GRADE_YES : grade,
+        version != NULL && version[0] != '\0' ? version : "not known", any ? "any" : "at least ", least);
+}
+
+static void judge_loader(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const char *least = facts->image->least_loader;
+    add_least(verdict, EB_RULE_LOADER_VERSION, at_least(facts->loader_order, facts->loader, least),
+              facts->loader, least);
+}
+
 static void judge_least(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
     const char *least = facts->image->least_running;
     const char *running = facts->running->version;
-    if (least[0] == '\0') {
-        add(verdict, EB_RULE_LEAST_RUNNING, EB_GRADE_YES, running, "any", "");
+    enum eb_grade grade = at_least(facts->order, running, least);
+    add_least(verdict, EB_RULE_LEAST_RUNNING, grade, running, least);
+    if (grade == EB_GRADE_NO && least[0] != '\0' && facts->no_way) {
+        struct eb_finding *f = &verdict->findings[verdict->count - 1];
+        struct eb_text text;
+        eb_text_init(&text, f->expected, sizeof f->expected);
+        eb_text_add(&text, "at least ");
+        eb_text_add(&text, least);
+        eb_text_add(&text, ", and no image leads there");
+    }
+}
+
+static void judge_gateway(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const char *least = facts->image->least_gateway;
+    const struct eb_surroundings *around = facts->around;
+    if (around != NULL && !around->behind_gateway) {
+        add(verdict, EB_RULE_GATEWAY_VERSION, EB_GRADE_YES, "reached directly",
+            least[0] != '\0' ? "behind a gateway at least " : "any", least);
         return;
     }
-    enum eb_comparison c = eb_version_compare(facts->order, running, least);
-    enum eb_grade grade = c == EB_CANNOT_TELL ? EB_GRADE_CANNOT_TELL
-                          : c == EB_OLDER     ? EB_GRADE_NO
-                                              : EB_GRADE_YES;
-    add(verdict, EB_RULE_LEAST_RUNNING, grade, running, "at least ", least);
+    const char *gateway = around != NULL ? around->gateway : NULL;
+    add_least(verdict, EB_RULE_GATEWAY_VERSION,
+              at_least(around != NULL ? around->gateway_order : NULL, gateway, least), gateway, least);
+}
+
+static const char *companion_version(const struct eb_surroundings *around, const char *role)
+{
+    for (size_t i = 0; around != NULL && i < around->companion_count; i++) {
+        if (strcmp(around->companions[i].role, role) == 0)
+            return around->companions[i].version;
+    }
+    return NULL;
+}
+
+/* The finding is on the companion that stands worst. */
+static void judge_companions(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const struct eb_companion *worst = NULL;
+    const char *worst_version = NULL;
+    enum eb_grade grade = EB_GRADE_YES;
+    for (int i = 0; i < EB_COMPANIONS_MAX && facts->image->companions[i].role[0] != '\0'; i++) {
+        const struct eb_companion *c = &facts->image->companions[i];
+        const char *version = companion_version(facts->around, c->role);
+        enum eb_grade here = at_least(&c->order, version, c->least);
+        if (worst == NULL || here > grade) {
+            worst = c;
+            worst_version = version;
+            grade = here;
+        }
+    }
+    if (worst == NULL) {
+        add(verdict, EB_RULE_COMPANION, EB_GRADE_YES, "none asked for", "any", "");
+        return;
+    }
+    char found[EB_FINDING_TEXT_BYTES];
+    char expected[EB_FINDING_TEXT_BYTES];
+    struct eb_text text;
+    bool known = worst_version != NULL && worst_version[0] != '\0';
+    eb_text_init(&text, found, sizeof found);
+    eb_text_add(&text, worst->role);
+    eb_text_add(&text, known ? " " : worst_version != NULL ? " not readable" : " not named on the site");
+    eb_text_add(&text, known ? worst_version : "");
+    eb_text_init(&text, expected, sizeof expected);
+    eb_text_add(&text, worst->role);
+    eb_text_add(&text, " at least ");
+    add(verdict, EB_RULE_COMPANION, grade, found, expected, worst->least);
 }
 
 static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
@@ -184,32 +275,39 @@ static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *v
     f->acceptable = grade == EB_GRADE_CANNOT_TELL;
 }
 
-static void add_bytes(struct eb_text *text, uint64_t bytes)
+static void bytes_text(char *to, size_t cap, const char *before, uint64_t bytes)
 {
-    eb_text_add_number(text, bytes);
-    eb_text_add(text, " bytes");
+    struct eb_text text;
+    eb_text_init(&text, to, cap);
+    eb_text_add(&text, before);
+    eb_text_add_number(&text, bytes);
+    eb_text_add(&text, " bytes");
+}
+
+static void judge_capacity(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    char found[EB_FINDING_TEXT_BYTES];
+    char expected[EB_FINDING_TEXT_BYTES] = "any, the profile names no capacity";
+    uint64_t size = facts->file != NULL ? facts->file->content_bytes : facts->image->size_bytes;
+    bool too_large = facts->capacity_bytes != 0 && size > facts->capacity_bytes;
+    bytes_text(found, sizeof found, "", size);
+    if (facts->capacity_bytes != 0)
+        bytes_text(expected, sizeof expected, "at most ", facts->capacity_bytes);
+    add(verdict, EB_RULE_CAPACITY, too_large ? EB_GRADE_NO : EB_GRADE_YES, found, expected, "")->acceptable =
+        false;
 }
 
 static void judge_size(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
-    char found[EB_FINDING_TEXT_BYTES];
+    char found[EB_FINDING_TEXT_BYTES] = "";
     char expected[EB_FINDING_TEXT_BYTES];
-    struct eb_text text;
-    uint64_t size = facts->file != NULL ? facts->file->size_bytes : facts->image->size_bytes;
-    bool too_large = facts->capacity_bytes != 0 && size > facts->capacity_bytes;
-    bool differs = size != facts->image->size_bytes;
-    eb_text_init(&text, found, sizeof found);
-    add_bytes(&text, size);
-    eb_text_init(&text, expected, sizeof expected);
-    if (too_large)
-        eb_text_add(&text, "at most ");
-    add_bytes(&text, too_large ? facts->capacity_bytes : facts->image->size_bytes);
-    eb_text_add(&text, too_large ? ", what the component holds" : "");
-    enum eb_grade grade = too_large || differs  ? EB_GRADE_NO
-                          : facts->file == NULL ? EB_GRADE_CANNOT_TELL
-                                                : EB_GRADE_YES;
-    struct eb_finding *f = add(verdict, EB_RULE_SIZE, grade, found, expected, "");
-    f->acceptable = false;
+    enum eb_grade grade = EB_GRADE_CANNOT_TELL;
+    bytes_text(expected, sizeof expected, "", facts->image->size_bytes);
+    if (facts->file != NULL) {
+        bytes_text(found, sizeof found, "", facts->file->size_bytes);
+        grade = facts->file->size_bytes == facts->image->size_bytes ? EB_GRADE_YES : EB_GRADE_NO;
+    }
+    add(verdict, EB_RULE_SIZE, grade, found, expected, "")->acceptable = false;
 }
 
 static void hex(const uint8_t *bytes, char *to)
@@ -236,16 +334,47 @@ static void judge_digest(const struct eb_judge_facts *facts, struct eb_verdict *
     f->acceptable = false;
 }
 
+static void judge_signature(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    static const char *const found[] = {"not asked for", "signed with a trusted key", "not signed",
+                                        "a signature that does not belong to it",
+                                        "signed with a key that is not trusted here"};
+    enum eb_signature signature = facts->image->signature;
+    bool good = signature == EB_SIGNATURE_NOT_ASKED || signature == EB_SIGNATURE_TRUSTED;
+    add(verdict, EB_RULE_SIGNATURE, good ? EB_GRADE_YES : EB_GRADE_NO, found[signature],
+        signature == EB_SIGNATURE_NOT_ASKED ? "any, no key is listed as trusted"
+                                            : "signed with a trusted key",
+        "")
+        ->acceptable = false;
+}
+
+void eb_verdict_batch(struct eb_verdict *verdict, const char *refused)
+{
+    char found[EB_FINDING_TEXT_BYTES];
+    struct eb_text text;
+    eb_text_init(&text, found, sizeof found);
+    eb_text_add(&text, refused != NULL ? refused : "all fit");
+    eb_text_add(&text, refused != NULL ? " is refused" : "");
+    add(verdict, EB_RULE_BATCH, refused != NULL ? EB_GRADE_IF : EB_GRADE_YES, found,
+        "every device of the plan fits, or is left out", "")
+        ->acceptable = false;
+}
+
 void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
     memset(verdict, 0, sizeof *verdict);
     judge_order_code(facts, verdict);
     judge_revision(facts, verdict);
+    judge_loader(facts, verdict);
     judge_running(facts, verdict);
     judge_least(facts, verdict);
     judge_floor(facts, verdict);
+    judge_gateway(facts, verdict);
+    judge_companions(facts, verdict);
+    judge_capacity(facts, verdict);
     judge_size(facts, verdict);
     judge_digest(facts, verdict);
+    judge_signature(facts, verdict);
 
     static const enum eb_answer answers[] = {
         [EB_GRADE_YES] = EB_FITS,        [EB_GRADE_ACCEPTED] = EB_FITS,

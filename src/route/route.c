@@ -111,6 +111,11 @@ void ebi_route_identify(struct ebi_route *route, uint64_t now_us)
     begin_reading(route, ebi_reading_next(route, EB_VALUE_NONE), now_us);
 }
 
+static bool expects(const struct eb_step *step)
+{
+    return step->kind == EB_STEP_EXPECT_REGISTER || step->kind == EB_STEP_BY_HAND;
+}
+
 void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_t now_us)
 {
     begin(route, DOING_STEP, now_us);
@@ -119,7 +124,7 @@ void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_
         route->patience_end_us = now_us + step->time_ms * 1000ULL;
     else
         ask(route);
-    if (step->kind == EB_STEP_EXPECT_REGISTER) {
+    if (expects(step)) {
         route->patience_end_us = now_us + step->time_ms * 1000ULL;
         route->attempt_us = EXPECT_ATTEMPT_US;
         route->attempt_end_us = now_us + route->attempt_us;
@@ -173,7 +178,7 @@ static enum eb_status end_unexpected(struct ebi_route *route)
 
 static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
 {
-    bool expecting = route->doing == DOING_STEP && route->step->kind == EB_STEP_EXPECT_REGISTER;
+    bool expecting = route->doing == DOING_STEP && expects(route->step);
     enum eb_status status = EB_PENDING;
     if (route->tcp != EB_NO_HANDLE || now_us >= route->deadline_us) {
         route->deadline_us = EB_NEVER;

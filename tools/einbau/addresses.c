@@ -6,7 +6,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #define ADDRESSES_FILE "addresses.json"
@@ -14,38 +13,14 @@
 
 enum { PROBE_US = 900000 };
 
-/* Where it is remembered: the state directory, else the user's own. */
-static bool state_dir(const struct session *s, char dir[EB_PATH_BYTES])
-{
-    const char *home = getenv("HOME");
-    const char *state = getenv("XDG_STATE_HOME");
-    if (s->options->state != NULL) {
-        snprintf(dir, EB_PATH_BYTES, "%s", s->options->state);
-        mkdir(dir, 0755);
-        return true;
-    }
-    if (state == NULL && home == NULL)
-        return false;
-    if (state != NULL) {
-        snprintf(dir, EB_PATH_BYTES, "%s/einbau", state);
-    } else {
-        snprintf(dir, EB_PATH_BYTES, "%s/.local", home);
-        mkdir(dir, 0755);
-        snprintf(dir, EB_PATH_BYTES, "%s/.local/state", home);
-        mkdir(dir, 0755);
-        snprintf(dir, EB_PATH_BYTES, "%s/.local/state/einbau", home);
-    }
-    mkdir(dir, 0755);
-    return true;
-}
-
 static json_t *read_file(const struct session *s)
 {
     char dir[EB_PATH_BYTES];
     struct eb_problem problem = {""};
     size_t size;
     bool missing;
-    uint8_t *bytes = state_dir(s, dir) ? eb_state_read(dir, ADDRESSES_FILE, &size, &missing, &problem) : NULL;
+    uint8_t *bytes =
+        session_state_dir(s, dir) ? eb_state_read(dir, ADDRESSES_FILE, &size, &missing, &problem) : NULL;
     json_t *root = bytes != NULL ? json_loadb((const char *)bytes, size, 0, NULL) : NULL;
     json_t *list = json_incref(json_object_get(root, "added"));
     json_decref(root);
@@ -58,7 +33,7 @@ static bool write_file(struct session *s, json_t *list)
     char dir[EB_PATH_BYTES];
     json_t *root = json_pack("{s:s, s:O}", "einbau", ADDRESSES_KIND, "added", list);
     char *text = json_dumps(root, JSON_INDENT(2));
-    bool ok = text != NULL && state_dir(s, dir) &&
+    bool ok = text != NULL && session_state_dir(s, dir) &&
               eb_state_write(dir, ADDRESSES_FILE, text, strlen(text), &s->problem);
     json_decref(root);
     free(text);

@@ -8,14 +8,9 @@
 
 /* --- carrying out -------------------------------------------------------------------------------- */
 
-static bool begun(const struct target *t)
-{
-    return t->fit.config.port != NULL;
-}
-
 static enum eb_outcome outcome_of(const struct target *t)
 {
-    if (begun(t))
+    if (t->begun)
         return t->fit.outcome;
     if (!target_wants(t))
         return EB_OUTCOME_NONE;
@@ -26,28 +21,47 @@ static enum eb_outcome outcome_of(const struct target *t)
     return t->item_count == 0 && target_as_wanted(t) ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_NONE;
 }
 
+/* Those that wait for nobody, or for those before: at the same time. */
+static void carry_out_wave(struct session *s, size_t wave, struct eb_crew_place *places,
+                           struct progress *progress)
+{
+    struct eb_crew crew;
+    eb_crew_init(&crew, s->port, places, s->count);
+    for (size_t i = 0; i < s->count; i++) {
+        struct target *t = &s->targets[i];
+        if (t->item_count == 0 || t->device->wave != wave)
+            continue;
+        /* By what runs now in those that it waited for: the run judges once more. */
+        session_surround(s, t, false);
+        struct eb_run_config config = t->fit.config;
+        progress_attach(progress, &config);
+        eb_run_init(&t->fit, &config);
+        t->begun = true;
+        if (session_interrupts() > 0)
+            eb_run_abandon(&t->fit);
+        else
+            eb_crew_add(&crew, &t->fit);
+    }
+    session_work(s, &crew, progress_show, progress);
+}
+
 static bool carry_out(struct session *s)
 {
     struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
     struct progress progress;
-    struct eb_crew crew;
+    size_t waves = 0;
     if (places == NULL) {
         complain("out of memory; nothing was written");
         s->status = EXIT_WRONG_CALL;
         return false;
     }
     progress_open(&progress, s);
-    eb_crew_init(&crew, s->port, places, s->count);
     for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
-        if (t->item_count == 0)
-            continue;
-        struct eb_run_config config = t->fit.config;
-        progress_attach(&progress, &config);
-        eb_run_init(&t->fit, &config);
-        eb_crew_add(&crew, &t->fit);
+        if (s->targets[i].item_count > 0 && s->targets[i].device->wave >= waves)
+            waves = s->targets[i].device->wave + 1;
     }
-    session_work(s, &crew, progress_show, &progress);
+    for (size_t w = 0; w < waves; w++)
+        carry_out_wave(s, w, places, &progress);
     free(places);
     return true;
 }
@@ -79,12 +93,12 @@ static int status_of(const struct session *s)
 static void sentence_of(const struct target *t, char *text, size_t cap)
 {
     char reason[400];
-    const struct eb_run *run = begun(t) ? &t->fit : &t->look;
+    const struct eb_run *run = t->begun ? &t->fit : &t->look;
     text[0] = '\0';
     if (run->error.status == EB_OK)
         return;
     error_sentence(run, reason, sizeof reason);
-    const char *left = !begun(t)          ? ""
+    const char *left = !t->begun          ? ""
                        : !run->identified ? ". It does not answer now: look at it, then survey"
                        : run->in_loader   ? ". It waits in its loader: fit it again"
                        : run->outcome == EB_OUTCOME_REFUSED     ? ". Nothing was written"
@@ -95,7 +109,7 @@ static void sentence_of(const struct target *t, char *text, size_t cap)
 
 static const char *now_running(const struct target *t, const struct eb_run_item *item)
 {
-    const struct eb_run *run = begun(t) ? &t->fit : &t->look;
+    const struct eb_run *run = t->begun ? &t->fit : &t->look;
     size_t index = (size_t)(item->component - t->device->profile->components);
     return !run->identified ? "?" : run->in_loader ? "(in loader)" : run->running[index].version;
 }
@@ -184,7 +198,7 @@ static void print_result_document(const struct session *s)
             const char *now = t->fit.identified && !t->fit.in_loader ? t->fit.running[index].version : "";
             json_object_set_new(component, "from",
                                 t->items[k].from[0] != '\0' ? json_string(t->items[k].from) : json_null());
-            if (!begun(t))
+            if (!t->begun)
                 continue;
             json_object_set_new(component, "running", now[0] != '\0' ? json_string(now) : json_null());
             enum eb_mark mark =
@@ -206,8 +220,6 @@ static int run(const struct options *options)
     if (!options->json)
         print_plan(&s);
     if (refused > 0 || devices == 0) {
-        for (size_t i = 0; i < s.count; i++) /* nothing is begun: those that fit wait for the refused ones */
-            s.targets[i].fit.config.port = NULL;
         int status = refused > 0 ? EXIT_NOT_AS_WANTED : status_of(&s);
         if (options->json)
             print_result_document(&s);

@@ -23,13 +23,16 @@ static int run(const struct options *options)
 const struct command command_plan = {
     .name = "plan",
     .arguments = "[DEVICE...]",
-    .summary = "verdicts, duration, losses; writes nothing to any device",
+    .summary = "verdicts, order, duration, losses, handwork; writes nothing to any device",
     .help = "Says what 'fit' would do: which device gets which image, from which version to which, about how "
             "long it "
-            "takes, what is lost, and what does not fit and why. Writes nothing to any device.\v"
+            "takes, through which images, in which order, what is lost, what a hand must do, and what does "
+            "not fit and why. "
+            "Images are the site's, or those of the shelf. Writes nothing to any device.\v"
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
+            "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image qm-rc4-24k-4.2.1.bin\n\n"
             "Exit status 1 where a device is refused or silent.",
-    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_ADDRESS,
+    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_ADDRESS | TAKES_EXPLAIN,
     .run = run,
 };

@@ -8,23 +8,12 @@ static void line(const char *key, const char *value)
     printf("  %-18s %s\n", key, value[0] != '\0' ? value : "?");
 }
 
-/* A digest by its first digits; everything else whole. */
-static const char *shorter(const char *from, char *to)
-{
-    bool long_one = strlen(from) == 2 * EB_SHA256_BYTES && strchr(from, ' ') == NULL;
-    snprintf(to, EB_FINDING_TEXT_BYTES + 4, "%.*s%s", long_one ? 16 : (int)strlen(from), from,
-             long_one ? "..." : "");
-    return to;
-}
-
 static void show_component(const struct target *t, size_t index)
 {
     const struct eb_component_profile *component = &t->device->profile->components[index];
     const struct eb_site_want *want = &t->device->wants[index];
     const struct eb_running *running = &t->look.running[index];
     char text[32];
-    char found[EB_FINDING_TEXT_BYTES + 4];
-    char expected[EB_FINDING_TEXT_BYTES + 4];
     char paint[PAINTED_BYTES];
     printf("\n%s: %s\n", component->name, painted(eb_mark_word(target_mark(t, index)), 0, paint));
     line("running", t->look.in_loader ? "nothing, the device is in its loader" : running->version);
@@ -34,19 +23,20 @@ static void show_component(const struct target *t, size_t index)
     }
     if (want->version[0] != '\0')
         line("wanted", want->version);
-    if (want->delivered[0] != '\0')
-        line("delivered with", want->delivered);
+    if (t->delivered[index][0] != '\0')
+        line(want->delivered[0] != '\0' ? "delivered with" : "first seen with", t->delivered[index]);
+    if (t->lacks[index])
+        line("image", "none on the shelf for it");
     if (want->image[0] != '\0')
         line("image", want->image);
     for (size_t k = 0; k < t->item_count; k++) {
         const struct eb_verdict *v = &t->items[k].verdict;
         if (t->items[k].component != component)
             continue;
+        if (want->image[0] == '\0')
+            line("image", file_name(t->images[k]->path));
         line("verdict", painted(answer_text(v->answer), 0, paint));
-        for (size_t f = 0; f < v->count; f++)
-            printf("    %s %-18s found %s, expected %s\n",
-                   painted(eb_grade_word(v->findings[f].grade), 11, paint), eb_rule_code(v->findings[f].rule),
-                   shorter(v->findings[f].found, found), shorter(v->findings[f].expected, expected));
+        print_verdict(v, "    ");
     }
 }
 

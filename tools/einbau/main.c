@@ -5,9 +5,11 @@
 #include <stdio.h>
 #include <string.h>
 
-static const struct command *const commands[] = {&command_links, &command_survey, &command_show,
-                                                 &command_blink, &command_set,    &command_plan,
-                                                 &command_fit,   &command_confirm};
+static const struct command *const commands[] = {
+    &command_shelf_add,  &command_shelf_list, &command_shelf_show, &command_shelf_drop, &command_shelf_cover,
+    &command_shelf_copy, &command_pack,       &command_key_new,    &command_key_trust,  &command_links,
+    &command_survey,     &command_show,       &command_blink,      &command_set,        &command_plan,
+    &command_fit,        &command_confirm};
 
 enum { COMMANDS = sizeof commands / sizeof commands[0] };
 
@@ -17,11 +19,37 @@ static void print_help(FILE *to)
           "usage: einbau COMMAND [OPTION...] [DEVICE...]\n\n",
           to);
     for (size_t i = 0; i < COMMANDS; i++)
-        fprintf(to, "  %-8s %s\n", commands[i]->name, commands[i]->summary);
+        fprintf(to, "  %-11s %s\n", commands[i]->name, commands[i]->summary);
     fputs("\n'einbau COMMAND --help' explains one of them, with an example.\n"
           "Exit status: 0 all is as wanted; 1 a device is not; 2 wrong call or unreadable file;\n"
           "3 nothing could be reached; 4 interrupted.\n",
           to);
+}
+
+/* How many words of the call make the command's name: "shelf add" is two. */
+static int words_of(const char *name, int argc, char **argv)
+{
+    size_t first = strcspn(name, " ");
+    if (strlen(argv[1]) != first || strncmp(name, argv[1], first) != 0)
+        return 0;
+    if (name[first] == '\0')
+        return 1;
+    return argc >= 3 && strcmp(name + first + 1, argv[2]) == 0 ? 2 : 0;
+}
+
+/* The commands that begin with a word; false: there are none. */
+static bool print_group(const char *word, FILE *to)
+{
+    bool any = false;
+    for (size_t i = 0; i < COMMANDS; i++) {
+        const char *name = commands[i]->name;
+        if (strncmp(name, word, strlen(word)) != 0 || name[strlen(word)] != ' ')
+            continue;
+        fprintf(to, "%s%-11s %s\n", any ? "  " : "einbau: expected one of these commands:\n  ", name,
+                commands[i]->summary);
+        any = true;
+    }
+    return any;
 }
 
 int main(int argc, char **argv)
@@ -36,14 +64,17 @@ int main(int argc, char **argv)
         return EXIT_AS_WANTED;
     }
     for (size_t i = 0; argc >= 2 && i < COMMANDS; i++) {
-        if (strcmp(commands[i]->name, argv[1]) == 0) {
+        int words = words_of(commands[i]->name, argc, argv);
+        if (words > 0) {
             struct options options;
-            options_read(commands[i], argc - 1, argv + 1, &options);
+            options_read(commands[i], argc - words, argv + words, &options);
             int status = commands[i]->run(&options);
             options_free(&options);
             return status;
         }
     }
+    if (argc >= 2 && print_group(argv[1], argc == 2 || strcmp(argv[2], "--help") != 0 ? stderr : stdout))
+        return argc == 3 && strcmp(argv[2], "--help") == 0 ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
     if (argc >= 2)
         fprintf(stderr, "einbau: found '%s', expected a command\n\n", argv[1]);
     print_help(stderr);

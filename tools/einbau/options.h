@@ -24,6 +24,15 @@ struct options {
     const char *link;
     const char *into;
     const char *community;
+    const char *shelf;
+    const char *profiles; /* folder of them */
+    const char *profile, *component, *version, *revisions;
+    const char *for_device;
+    const char *to;
+    const char *manifest, *sign, *notes;
+    const char *maker, *product, *released, *floor, *least_running, *least_loader, *least_gateway;
+    char **order_codes, **companions;
+    size_t order_code_count, companion_count;
     unsigned listen_s; /* 0: as long as it takes */
     unsigned for_s;
     bool watch;
@@ -32,9 +41,11 @@ struct options {
     bool json;
     bool yes;
     bool again;
+    bool all;
+    bool explain;
     bool site_optional;
     uint32_t accepted; /* bits of enum eb_rule */
-    char **names;      /* devices named on the command line */
+    char **names;      /* devices, or whatever else the command is about, as named on the command line */
     size_t name_count;
     char **without;
     size_t without_count;
@@ -54,7 +65,15 @@ enum {
     TAKES_ADDRESS = 128,
     TAKES_UNDO = 256,
     TAKES_FOR = 512,
-    TAKES_ASSIGNMENTS = 1024 /* the names behind the first are settings, "address=192.0.2.10" */
+    TAKES_ASSIGNMENTS = 1024, /* the names behind the first are settings, "address=192.0.2.10" */
+    TAKES_PROFILES = 2048,
+    TAKES_SAID = 4096, /* what a file is that says nothing of itself */
+    TAKES_LIST = 8192,
+    TAKES_TO = 16384,
+    TAKES_PACK = 32768,
+    TAKES_EXPLAIN = 65536,
+    NEEDS_NAMES = 131072, /* at least one */
+    NEEDS_ONE = 262144
 };
 
 struct command {
@@ -67,7 +86,9 @@ struct command {
 };
 
 extern const struct command command_links, command_survey, command_show, command_plan, command_fit,
-    command_confirm, command_blink, command_set;
+    command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list, command_shelf_show,
+    command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack, command_key_new,
+    command_key_trust;
 
 /* Reads the arguments of one command; ends the process with EXIT_WRONG_CALL where they are wrong. */
 void options_read(const struct command *command, int argc, char **argv, struct options *options);

@@ -29,8 +29,10 @@ void table_add(struct table *t, const char *const *cells)
 
 static const char *colour_of(const char *word)
 {
-    static const char *const good[] = {"current", "confirmed", "already-right", "fits", "yes"};
-    static const char *const bad[] = {"silent", "failed", "refused", "does not fit", "in-loader", "no"};
+    static const char *const good[] = {"current", "confirmed",    "already-right", "fits",
+                                       "yes",     "on the shelf", "added"};
+    static const char *const bad[] = {"silent",    "failed", "refused", "does not fit",
+                                      "in-loader", "no",     "lacks",   "missing"};
     static const char *const look[] = {"behind",  "ahead",       "unreadable", "interrupted", "cannot tell",
                                        "fits if", "cannot-tell", "if",         "accepted"};
     for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
@@ -101,9 +103,15 @@ void table_print(struct table *t)
         line[end < sizeof line ? end : sizeof line - 1] = '\0';
         puts(line);
     }
+    table_free(t);
+}
+
+void table_free(struct table *t)
+{
     for (size_t i = 0; i < t->rows * t->columns; i++)
         free(t->cells[i]);
     free(t->cells);
+    t->cells = NULL;
 }
 
 void say(const char *format, ...)
@@ -148,6 +156,14 @@ void seconds_text(uint64_t seconds, char *text, size_t cap)
         snprintf(text, cap, "%u min %02u s", (unsigned)(seconds / 60), (unsigned)(seconds % 60));
     else
         snprintf(text, cap, "%u s", (unsigned)seconds);
+}
+
+const char *shorter(const char *from, char to[EB_FINDING_TEXT_BYTES + 4])
+{
+    bool long_one = strlen(from) == 2 * EB_SHA256_BYTES && strchr(from, ' ') == NULL;
+    snprintf(to, EB_FINDING_TEXT_BYTES + 4, "%.*s%s", long_one ? 16 : (int)strlen(from), from,
+             long_one ? "..." : "");
+    return to;
 }
 
 static const char *running_text(const struct target *t, size_t index)
@@ -256,13 +272,26 @@ size_t count_plan(const struct session *s, size_t *devices, size_t *refused)
 /* Prints a line of a paragraph, with an empty line before its first. */
 __attribute__((format(printf, 2, 3))) static void paragraph(bool *spaced, const char *format, ...)
 {
+    char text[1200];
     va_list arguments;
     if (!*spaced)
         puts("");
     *spaced = true;
     va_start(arguments, format);
-    vprintf(format, arguments);
+    vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
+    say("%s", text);
+}
+
+void print_verdict(const struct eb_verdict *v, const char *indent)
+{
+    char found[EB_FINDING_TEXT_BYTES + 4];
+    char expected[EB_FINDING_TEXT_BYTES + 4];
+    char paint[PAINTED_BYTES];
+    for (size_t f = 0; f < v->count; f++)
+        printf("%s%s %-18s found %s, expected %s\n", indent,
+               painted(eb_grade_word(v->findings[f].grade), 11, paint), eb_rule_code(v->findings[f].rule),
+               shorter(v->findings[f].found, found), shorter(v->findings[f].expected, expected));
 }
 
 void print_findings(const struct target *t, bool *spaced)
@@ -271,63 +300,191 @@ void print_findings(const struct target *t, bool *spaced)
         const struct eb_verdict *v = &t->items[k].verdict;
         for (size_t f = 0; f < v->count; f++) {
             const struct eb_finding *finding = &v->findings[f];
-            if (finding->grade == EB_GRADE_YES)
+            if (finding->grade == EB_GRADE_YES || finding->rule == EB_RULE_BATCH)
                 continue;
             const char *code = eb_rule_code(finding->rule);
             char advice[96] = "cannot be accepted";
+            char found[EB_FINDING_TEXT_BYTES + 4];
+            char expected[EB_FINDING_TEXT_BYTES + 4];
             if (finding->grade == EB_GRADE_ACCEPTED)
                 snprintf(advice, sizeof advice, "accepted");
             else if (finding->acceptable)
                 snprintf(advice, sizeof advice, "refused unless accepted: --accept %s", code);
-            paragraph(spaced, "%s %s: %s: found %s, expected %s (%s)\n", t->device->name,
-                      t->items[k].component->name, code, finding->found, finding->expected, advice);
+            paragraph(spaced, "%s %s %s: %s: found %s, expected %s (%s)", t->device->name,
+                      t->items[k].component->name, t->items[k].image->version, code,
+                      shorter(finding->found, found), shorter(finding->expected, expected), advice);
         }
+    }
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        if (t->lacks[i])
+            paragraph(
+                spaced,
+                "%s %s: image: found none of %s for %s on the shelf, expected one: einbau shelf add FILE; "
+                "'einbau shelf list --for %s --all' shows what is there",
+                t->device->name, t->device->profile->components[i].name, target_wanted(t, i),
+                t->look.identity.order_code[0] != '\0' ? t->look.identity.order_code : "this device",
+                t->device->name);
     }
 }
 
-static const char *file_name(const char *path)
+const char *file_name(const char *path)
 {
     const char *slash = strrchr(path, '/');
     return slash != NULL ? slash + 1 : path;
 }
 
-static uint32_t longest_seconds(const struct session *s)
+static uint32_t seconds_of(const struct target *t)
 {
-    uint32_t longest = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        uint32_t seconds = 0;
-        for (size_t k = 0; k < t->item_count && !t->refused; k++)
-            seconds += eb_plan_seconds(t->device->profile, t->items[k].source.size_bytes);
-        if (seconds > longest)
-            longest = seconds;
+    const struct eb_profile *profile = t->device->profile;
+    uint32_t seconds = 0;
+    for (size_t k = 0; k < t->item_count; k++) {
+        seconds += eb_plan_seconds(profile, t->items[k].source.size_bytes);
+        if (profile->restarts_once && k > 0 && t->items[k].component != t->items[k - 1].component)
+            seconds -= seconds > profile->typical_restart_s ? profile->typical_restart_s : 0;
     }
-    return longest;
+    return seconds;
+}
+
+static size_t last_wave(const struct session *s)
+{
+    size_t last = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        if (in_plan(&s->targets[i]) && s->targets[i].device->wave > last)
+            last = s->targets[i].device->wave;
+    }
+    return last;
+}
+
+/* Devices of a wave go together, the waves one after the other. */
+static uint32_t whole_seconds(const struct session *s)
+{
+    uint32_t sum = 0;
+    for (size_t w = 0; w <= last_wave(s); w++) {
+        uint32_t longest = 0;
+        for (size_t i = 0; i < s->count; i++) {
+            const struct target *t = &s->targets[i];
+            uint32_t seconds = t->device->wave == w && !t->refused ? seconds_of(t) : 0;
+            longest = seconds > longest ? seconds : longest;
+        }
+        sum += longest;
+    }
+    return sum;
+}
+
+static void add_plan_rows(struct table *table, const struct target *t, size_t order)
+{
+    char time[32] = "";
+    char number[24];
+    bool first = true;
+    if (seconds_of(t) > 0)
+        seconds_text(seconds_of(t), time, sizeof time);
+    snprintf(number, sizeof number, "%zu", order);
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_run_item *item = &t->items[k];
+        char size[24];
+        bytes_text(item->source.size_bytes, size, sizeof size);
+        bool from_loader = t->look.in_loader && (k == 0 || t->items[k - 1].component != item->component);
+        const char *const cells[] = {first ? number : "",
+                                     first ? t->device->name : "",
+                                     item->component->name,
+                                     from_loader             ? "(in loader)"
+                                     : item->from[0] != '\0' ? item->from
+                                                             : "?",
+                                     item->image->version,
+                                     file_name(t->images[k]->path),
+                                     size,
+                                     first ? time : "",
+                                     answer_text(item->verdict.answer)};
+        table_add(table, cells);
+        first = false;
+    }
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        const char *const cells[] = {first ? number : "",
+                                     first ? t->device->name : "",
+                                     t->device->profile->components[i].name,
+                                     running_text(t, i),
+                                     target_wanted(t, i),
+                                     "(none on the shelf)",
+                                     "",
+                                     "",
+                                     "lacks"};
+        if (t->lacks[i])
+            table_add(table, cells);
+        first = first && !t->lacks[i];
+    }
 }
 
 static void print_plan_table(const struct session *s)
 {
-    static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM", "TO", "IMAGE", "SIZE", "VERDICT"};
+    static const char *const heads[] = {"ORDER", "DEVICE", "COMPONENT", "FROM",   "TO",
+                                        "IMAGE", "SIZE",   "ABOUT",     "VERDICT"};
     struct table table;
-    table_begin(&table, 7, heads);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        for (size_t k = 0; in_plan(t) && k < t->item_count; k++) {
-            const struct eb_run_item *item = &t->items[k];
-            char size[24];
-            bytes_text(item->source.size_bytes, size, sizeof size);
-            const char *const cells[] = {
-                k == 0 ? t->device->name : "",
-                item->component->name,
-                running_text(t, (size_t)(item->component - t->device->profile->components)),
-                item->image->version,
-                file_name(t->images[k]->path),
-                size,
-                answer_text(item->verdict.answer)};
-            table_add(&table, cells);
+    size_t order = 0;
+    table_begin(&table, 9, heads);
+    for (size_t w = 0; w <= last_wave(s); w++) {
+        bool any = false;
+        for (size_t i = 0; i < s->count; i++) {
+            if (!in_plan(&s->targets[i]) || s->targets[i].device->wave != w)
+                continue;
+            order += !any;
+            any = true;
+            add_plan_rows(&table, &s->targets[i], order);
         }
     }
     table_print(&table);
+    if (order > 1)
+        say("\nDevices with the same number under ORDER go at the same time; the next ones when those are "
+            "confirmed.");
+}
+
+/* What is lost, and what a hand must do. */
+static void print_consequences(const struct session *s)
+{
+    bool spaced = false;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        const struct eb_profile *profile = t->device->profile;
+        if (t->item_count == 0 || t->refused)
+            continue;
+        for (size_t k = 0; k < EB_LOSSES_MAX && profile->loses[k][0] != '\0'; k++)
+            paragraph(&spaced, "%s loses: %s", t->device->name, profile->loses[k]);
+        for (size_t k = 0; k < profile->prepare.count; k++) {
+            if (profile->prepare.list[k].kind == EB_STEP_BY_HAND)
+                paragraph(&spaced, "%s by hand: %s (it is checked)", t->device->name,
+                          profile->prepare.list[k].hand);
+        }
+    }
+}
+
+static void print_left_out(const struct target *t, bool *spaced)
+{
+    for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
+        enum eb_mark mark = target_mark(t, k);
+        if (mark != EB_MARK_CURRENT && target_has(t, k) && !t->lacks[k])
+            paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
+                      t->device->profile->components[k].name, eb_mark_word(mark),
+                      t->device->profile->sends ? " unless the device is named"
+                                                : ": its profile knows no way to send an image");
+    }
+}
+
+static void print_refused(const struct session *s)
+{
+    char text[1600] = "Refused:";
+    size_t at = strlen(text);
+    puts("");
+    for (size_t i = 0; i < s->count && at < sizeof text - 200; i++) {
+        if (s->targets[i].refused)
+            at += (size_t)snprintf(text + at, sizeof text - at, " %s", s->targets[i].device->name);
+    }
+    at += (size_t)snprintf(
+        text + at, sizeof text - at,
+        ". Nothing is written to any device while a refused one is in the plan. Leave it out:");
+    for (size_t i = 0; i < s->count && at < sizeof text - 80; i++) {
+        if (s->targets[i].refused)
+            at += (size_t)snprintf(text + at, sizeof text - at, " --without %s", s->targets[i].device->name);
+    }
+    say("%s", text);
 }
 
 void print_plan(const struct session *s)
@@ -339,53 +496,40 @@ void print_plan(const struct session *s)
     if (devices == 0) {
         puts("Nothing to write: no device that was reached is behind.");
     } else {
-        uint32_t seconds = longest_seconds(s);
+        uint32_t seconds = whole_seconds(s);
         if (seconds > 0)
             seconds_text(seconds, time, sizeof time);
         printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->site->name, images,
                images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
-               devices == 1 ? "" : ", all at the same time", seconds > 0 ? ", about " : "", time);
+               devices == 1        ? ""
+               : last_wave(s) == 0 ? ", all at the same time"
+                                   : ", in their order",
+               seconds > 0 ? ", about " : "", time);
         print_plan_table(s);
     }
+    print_consequences(s);
     bool spaced = false;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        for (size_t k = 0;
-             k < EB_LOSSES_MAX && t->item_count > 0 && !t->refused && t->device->profile->loses[k][0] != '\0';
-             k++)
-            paragraph(&spaced, "%s loses: %s\n", t->device->name, t->device->profile->loses[k]);
-    }
-    spaced = false;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         char sentence[512];
         if (t->chosen && t->look.error.status != EB_OK) {
             error_sentence(&t->look, sentence, sizeof sentence);
-            paragraph(&spaced, "%s: %s\n", t->device->name, sentence);
+            paragraph(&spaced, "%s: %s", t->device->name, sentence);
         }
-        print_findings(t, &spaced);
-        for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
-            enum eb_mark mark = target_mark(t, k);
-            if (mark != EB_MARK_CURRENT && target_has(t, k))
-                paragraph(&spaced, "%s %s: %s; not in the plan%s\n", t->device->name,
-                          t->device->profile->components[k].name, eb_mark_word(mark),
-                          t->device->profile->sends ? " unless the device is named"
-                                                    : ": its profile knows no way to send an image");
+        if (t->chosen && !s->options->explain)
+            print_findings(t, &spaced);
+        if (t->chosen)
+            print_left_out(t, &spaced);
+    }
+    for (size_t i = 0; i < s->count && s->options->explain; i++) {
+        for (size_t k = 0; k < s->targets[i].item_count; k++) {
+            const struct eb_run_item *item = &s->targets[i].items[k];
+            printf("\n%s %s %s:\n", s->targets[i].device->name, item->component->name, item->image->version);
+            print_verdict(&item->verdict, "  ");
         }
     }
-    if (refused == 0)
-        return;
-    printf("\nRefused:");
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].refused)
-            printf(" %s", s->targets[i].device->name);
-    }
-    printf(". Nothing is written to any device while a refused one is in the plan. Leave it out:");
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].refused)
-            printf(" --without %s", s->targets[i].device->name);
-    }
-    puts("");
+    if (refused > 0)
+        print_refused(s);
 }
 
 /* --- documents ----------------------------------------------------------------------------------- */
@@ -404,10 +548,19 @@ static json_t *findings_document(const struct target *t)
             const struct eb_finding *finding = &v->findings[f];
             json_array_append_new(
                 list,
-                json_pack("{s:s, s:s, s:s, s:s, s:s, s:b}", "component", t->items[k].component->name, "code",
-                          eb_rule_code(finding->rule), "grade", eb_grade_word(finding->grade), "found",
-                          finding->found, "expected", finding->expected, "acceptable", finding->acceptable));
+                json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "component", t->items[k].component->name,
+                          "version", t->items[k].image->version, "code", eb_rule_code(finding->rule), "grade",
+                          eb_grade_word(finding->grade), "found", finding->found, "expected",
+                          finding->expected, "acceptable", finding->acceptable));
         }
+    }
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        if (t->lacks[i])
+            json_array_append_new(list, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "component",
+                                                  t->device->profile->components[i].name, "version",
+                                                  target_wanted(t, i), "code", "image", "grade", "no",
+                                                  "found", "none on the shelf", "expected",
+                                                  target_wanted(t, i), "acceptable", 0));
     }
     return list;
 }
@@ -430,6 +583,12 @@ static json_t *components_document(const struct target *t)
             json_object_set_new(component, "image", json_string(t->images[i]->path));
             json_object_set_new(component, "verdict",
                                 json_string(eb_answer_word(t->items[i].verdict.answer)));
+            json_t *through = json_object_get(component, "through");
+            if (through == NULL) {
+                through = json_array();
+                json_object_set_new(component, "through", through);
+            }
+            json_array_append_new(through, json_string(t->items[i].image->version));
         }
         json_array_append_new(list, component);
     }

@@ -18,6 +18,7 @@ struct table {
 void table_begin(struct table *table, size_t columns, const char *const *heads);
 void table_add(struct table *table, const char *const *cells);
 void table_print(struct table *table); /* and frees it */
+void table_free(struct table *table);
 
 /* Whether `fd` is a terminal that may have colours. */
 bool colours_on(int fd);
@@ -34,6 +35,12 @@ void seconds_text(uint64_t seconds, char *text, size_t cap);
 /* Prints a sentence on a line of its own, broken between words where the terminal is narrow. */
 __attribute__((format(printf, 1, 2))) void say(const char *format, ...);
 
+/* A digest by its first digits; everything else whole. */
+const char *shorter(const char *from, char to[EB_FINDING_TEXT_BYTES + 4]);
+
+/* The last part of a path. */
+const char *file_name(const char *path);
+
 /* A verdict's answer in words. */
 const char *answer_text(enum eb_answer answer);
 
@@ -42,9 +49,18 @@ void print_devices(const struct session *session);
 void print_disagreements(const struct target *target);
 void print_plan(const struct session *session);
 
+/* Every rule's answer, a line each. */
+void print_verdict(const struct eb_verdict *verdict, const char *indent);
+
 /* The findings of one device that are not plain yes, after an empty line where `*spaced` is false. */
 void print_findings(const struct target *target, bool *spaced);
 size_t count_plan(const struct session *session, size_t *devices, size_t *refused);
+
+/* An image of the shelf; docs/json.md. */
+json_t *shelf_image_document(const struct eb_shelf_image *image);
+
+/* Whether a list of hardware revisions can be read; says so where not. */
+bool revisions_fine(const char *text);
 
 /* "EINBAU": "COMMAND/1" with the site and its devices; docs/json.md. */
 json_t *document(const struct session *session, const char *command);

@@ -37,6 +37,10 @@ static void on_event(void *context, const struct eb_run *run)
     const struct eb_progress *at = &run->progress;
     if (p->silent || p->terminal || t == NULL)
         return;
+    if (eb_run_hand(run) != NULL) {
+        fprintf(stderr, "%s: by hand: %s\n", t->device->name, eb_run_hand(run));
+        return;
+    }
     bool news = at->rung != t->told_rung || at->attempt != t->told_attempt;
     if (!news && run->now_us - t->told_us < PLAIN_US)
         return;
@@ -100,8 +104,13 @@ static void describe(const struct target *t, char *line, size_t cap)
     char rate[24] = "";
     char left[32] = "";
     char again[32] = "";
-    if (at->rung == EB_RUNG_END) {
-        snprintf(line, cap, "%-16s %s", t->device->name, eb_outcome_word(run->outcome));
+    if (at->rung == EB_RUNG_END || !t->begun) {
+        snprintf(line, cap, "%-16s %s", t->device->name,
+                 t->begun ? eb_outcome_word(run->outcome) : "waits for those before it");
+        return;
+    }
+    if (eb_run_hand(run) != NULL) {
+        snprintf(line, cap, "%-16s BY HAND: %s", t->device->name, eb_run_hand(run));
         return;
     }
     bar(at, cells);
@@ -149,7 +158,8 @@ void progress_show(void *context)
         return;
     for (size_t i = 0; i < p->session->count; i++) {
         devices += p->session->targets[i].item_count > 0;
-        ended += p->session->targets[i].item_count > 0 && eb_run_ended(&p->session->targets[i].fit);
+        ended += p->session->targets[i].item_count > 0 && p->session->targets[i].begun &&
+                 eb_run_ended(&p->session->targets[i].fit);
     }
     if (p->lines > 0)
         fprintf(stderr, "\033[%zuA", p->lines);
@@ -157,7 +167,7 @@ void progress_show(void *context)
     /* Where not all have a line, those under way come first. */
     for (size_t i = 0; i < p->session->count && shown < room; i++) {
         const struct target *t = &p->session->targets[i];
-        if (t->item_count == 0 || (devices > room && eb_run_ended(&t->fit)))
+        if (t->item_count == 0 || (devices > room && t->begun && eb_run_ended(&t->fit)))
             continue;
         describe(t, line, sizeof line);
         draw(p, line, size.ws_col);

@@ -12,7 +12,6 @@
 enum {
     REACH_PATIENCE_US = 5000000,
     ABSENT_PATIENCE_US = 500000, /* for one that did not answer to ARP a moment ago */
-    BUFFER_BYTES = 131072,       /* 64 blocks for an Ethernet's MTU, or two of the largest */
     SHOW_US = 100000
 };
 
@@ -108,7 +107,29 @@ static bool open_site(struct session *s)
         return fail(s, EXIT_WRONG_CALL);
     for (size_t i = 0; i < s->count; i++)
         s->targets[i].device = &s->site->devices[i];
-    return choose(s);
+    return true;
+}
+
+/* Without it the floor of each device is less well known, and nothing else is worse. */
+static void open_known(struct session *s)
+{
+    char folder[EB_PATH_BYTES];
+    if (s->site == NULL || (s->options->sim != NULL && s->options->state == NULL) ||
+        !session_state_dir(s, folder))
+        return;
+    s->known = eb_known_open(folder, &s->problem);
+    if (s->known == NULL)
+        complain("what devices tell cannot be remembered: %s", s->problem.text);
+}
+
+bool session_open_office(struct session *s, const struct options *options, bool make_shelf)
+{
+    memset(s, 0, sizeof *s);
+    s->options = options;
+    if (options->site != NULL && !open_site(s))
+        return false;
+    open_known(s);
+    return session_open_shelf(s, make_shelf);
 }
 
 bool session_open(struct session *s, const struct options *options)
@@ -121,7 +142,7 @@ bool session_open(struct session *s, const struct options *options)
             "write one");
         return fail(s, EXIT_WRONG_CALL);
     }
-    if (options->site != NULL && !open_site(s))
+    if (options->site != NULL && (!open_site(s) || !choose(s)))
         return false;
     if (options->sim != NULL) {
         s->sim = eb_sim_open(options->sim, options->state, &s->problem);
@@ -135,6 +156,7 @@ bool session_open(struct session *s, const struct options *options)
             return fail(s, EXIT_WRONG_CALL);
         }
     }
+    open_known(s);
     struct sigaction action = {.sa_handler = on_signal};
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
@@ -154,7 +176,9 @@ int session_close(struct session *s, int status)
         eb_port_linux_close(s->port);
     eb_sim_close(s->sim);
     for (size_t i = 0; i < s->image_count; i++)
-        eb_image_close(s->images[i]);
+        eb_image_close(s->images[i].image);
+    eb_shelf_close(s->shelf);
+    eb_known_close(s->known);
     for (size_t i = 0; i < s->count && s->targets != NULL; i++)
         free(s->targets[i].buffer);
     free(s->images);
@@ -164,23 +188,89 @@ int session_close(struct session *s, int status)
     return status;
 }
 
-const struct eb_image *session_image(struct session *s, const char *path)
+/* A folder of the user's own: $VARIABLE/einbau, or ~/OTHERWISE/einbau. */
+static bool own_folder(const char *variable, const char *otherwise, char folder[EB_PATH_BYTES])
 {
-    for (size_t i = 0; i < s->image_count; i++) {
-        if (strcmp(s->images[i]->path, path) == 0)
-            return s->images[i];
+    const char *home = getenv("HOME");
+    const char *given = getenv(variable);
+    if (given != NULL && given[0] == '/')
+        return snprintf(folder, EB_PATH_BYTES, "%s/einbau", given) < EB_PATH_BYTES;
+    return home != NULL && home[0] == '/' &&
+           snprintf(folder, EB_PATH_BYTES, "%s/%s/einbau", home, otherwise) < EB_PATH_BYTES;
+}
+
+bool session_state_dir(const struct session *s, char folder[EB_PATH_BYTES])
+{
+    if (s->options->state != NULL)
+        return snprintf(folder, EB_PATH_BYTES, "%s", s->options->state) < EB_PATH_BYTES;
+    return own_folder("XDG_STATE_HOME", ".local/state", folder);
+}
+
+static void shelf_folder(struct session *s)
+{
+    char own[EB_PATH_BYTES] = "";
+    if (s->options->shelf != NULL)
+        eb_text_copy(s->shelf_folder, sizeof s->shelf_folder, s->options->shelf);
+    else if (own_folder("XDG_DATA_HOME", ".local/share", own))
+        snprintf(s->shelf_folder, sizeof s->shelf_folder, "%.*s/shelf", EB_PATH_BYTES - 8, own);
+}
+
+bool session_open_shelf(struct session *s, bool must)
+{
+    char index[EB_PATH_BYTES + 16];
+    shelf_folder(s);
+    if (s->shelf_folder[0] == '\0') {
+        complain("found no place for a shelf, expected --shelf DIR, or the variable EINBAU_SHELF or HOME");
+        return fail(s, EXIT_WRONG_CALL);
     }
-    struct eb_image *image = eb_image_open(path, &s->problem);
-    struct eb_image **more = realloc(s->images, (s->image_count + 1) * sizeof *more);
-    if (image == NULL || more == NULL) {
-        if (more != NULL)
-            s->images = more;
+    snprintf(index, sizeof index, "%s/index.db", s->shelf_folder);
+    if (!must && s->options->shelf == NULL && access(index, F_OK) != 0)
+        return true;
+    s->shelf = eb_shelf_open(s->shelf_folder, must, &s->problem);
+    if (s->shelf == NULL)
+        return fail_problem(s);
+    s->key_count = eb_shelf_keys(s->shelf, s->keys);
+    for (size_t i = 0; s->site != NULL && i < s->site->key_count; i++)
+        s->keys[s->key_count++] = s->site->keys[i];
+    return true;
+}
+
+static struct opened *opened_place(struct session *s)
+{
+    struct opened *more = realloc(s->images, (s->image_count + 1) * sizeof *more);
+    if (more == NULL)
+        abort();
+    s->images = more;
+    return &more[s->image_count];
+}
+
+static const struct eb_image *opened(struct session *s, struct eb_image *image, int64_t number)
+{
+    if (image == NULL) {
         fail_problem(s);
         return NULL;
     }
-    s->images = more;
-    s->images[s->image_count++] = image;
+    *opened_place(s) = (struct opened){image, number};
+    s->image_count++;
     return image;
+}
+
+const struct eb_image *session_image(struct session *s, const char *path)
+{
+    for (size_t i = 0; i < s->image_count; i++) {
+        if (s->images[i].number == 0 && strcmp(s->images[i].image->path, path) == 0)
+            return s->images[i].image;
+    }
+    return opened(s, eb_image_open(path, &s->problem), 0);
+}
+
+const struct eb_image *session_shelf_image(struct session *s, const struct eb_shelf_candidate *candidate)
+{
+    for (size_t i = 0; i < s->image_count; i++) {
+        if (s->images[i].number == candidate->image.number)
+            return s->images[i].image;
+    }
+    return opened(s, eb_shelf_image_open(s->shelf, candidate, &s->problem), candidate->image.number);
 }
 
 bool session_may(struct session *s, const char *question, const char *nothing)
@@ -233,8 +323,7 @@ void session_work(struct session *s, struct eb_crew *crew, void (*show)(void *co
         show(context);
 }
 
-/* A run that only looks. */
-static struct eb_run_config config_of(const struct session *s, const struct target *t)
+struct eb_run_config session_run(const struct session *s, const struct target *t)
 {
     return (struct eb_run_config){
         .port = s->port,
@@ -244,7 +333,30 @@ static struct eb_run_config config_of(const struct session *s, const struct targ
         .unit = t->device->unit,
         .serial = t->device->serial,
         .reach_patience_us = REACH_PATIENCE_US,
+        .around = &t->around,
     };
+}
+
+/* Those that the chosen ones depend on are looked at too. */
+static void choose_asked(struct session *s)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        const struct eb_site_device *d = s->targets[i].device;
+        if (!s->targets[i].chosen)
+            continue;
+        if (d->behind != NULL)
+            s->targets[d->behind - s->site->devices].asked = true;
+        for (size_t k = 0; k < d->companion_count; k++) {
+            if (d->companions[k].device != NULL)
+                s->targets[d->companions[k].device - s->site->devices].asked = true;
+        }
+    }
+}
+
+static void remember(struct session *s, const struct target *t)
+{
+    if (s->known != NULL && !eb_known_note(s->known, s->site->name, t->device->name, &t->look, &s->problem))
+        complain("what %s told cannot be remembered: %s", t->device->name, s->problem.text);
 }
 
 bool session_look(struct session *s)
@@ -256,16 +368,17 @@ bool session_look(struct session *s)
     if (places == NULL)
         return fail(s, EXIT_WRONG_CALL);
     eb_crew_init(&crew, s->port, places, s->count);
+    choose_asked(s);
     for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];
-        if (!t->chosen)
+        if (!t->chosen && !t->asked)
             continue;
-        struct eb_run_config config = config_of(s, t);
+        struct eb_run_config config = session_run(s, t);
         if (t->absent)
             config.reach_patience_us = ABSENT_PATIENCE_US;
         eb_run_init(&t->look, &config);
         eb_crew_add(&crew, &t->look);
-        chosen++;
+        chosen += t->chosen;
     }
     session_work(s, &crew, NULL, NULL);
     free(places);
@@ -273,135 +386,17 @@ bool session_look(struct session *s)
         struct target *t = &s->targets[i];
         enum eb_status error = t->look.error.status;
         t->reached = t->chosen && t->look.identified;
-        t->answered = t->reached || error == EB_PEER_ERROR || error == EB_GARBAGE || error == EB_TOO_LARGE;
+        t->answered = t->reached ||
+                      (t->chosen && (error == EB_PEER_ERROR || error == EB_GARBAGE || error == EB_TOO_LARGE));
         answered += t->answered;
+        if (t->look.identified && t->look.error.status == EB_OK)
+            remember(s, t);
     }
     if (interrupts > 0) {
         complain("interrupted; nothing was written");
         return fail(s, EXIT_INTERRUPTED);
     }
     s->status = chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : EXIT_AS_WANTED;
-    return true;
-}
-
-/* --- planning ------------------------------------------------------------------------------------ */
-
-static void add_item(struct target *t, const struct eb_component_profile *component,
-                     const struct eb_image *image)
-{
-    size_t index = (size_t)(component - t->device->profile->components);
-    t->images[t->item_count] = image;
-    t->items[t->item_count++] = (struct eb_run_item){
-        .component = component,
-        .image = &image->facts,
-        .file = &image->found,
-        .source = image->source,
-        .checksum = image->checksum,
-        .delivered = t->device->wants[index].delivered,
-    };
-}
-
-/* Whether images can be sent to it at all; says so where not. */
-static bool may_send(struct session *s, const struct target *t)
-{
-    if (t->device->profile->sends)
-        return true;
-    complain("%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
-             "out: --without "
-             "%s",
-             t->device->name, t->device->profile->name, t->device->name);
-    return fail(s, EXIT_WRONG_CALL);
-}
-
-/* With --image: the one component that it is for. */
-static bool plan_given(struct session *s, struct target *t)
-{
-    const struct eb_profile *profile = t->device->profile;
-    if (!may_send(s, t))
-        return false;
-    const struct eb_image *image = session_image(s, s->options->image);
-    if (image == NULL)
-        return false;
-    const struct eb_component_profile *component = eb_profile_component(profile, image->facts.component);
-    if (component == NULL) {
-        complain("%s: found an image for the component '%s', expected one that %s has (profile %s)",
-                 image->path, image->facts.component, t->device->name, profile->name);
-        return fail(s, EXIT_WRONG_CALL);
-    }
-    add_item(t, component, image);
-    return true;
-}
-
-static bool plan_wanted(struct session *s, struct target *t, size_t index)
-{
-    const struct eb_site_want *want = &t->device->wants[index];
-    const struct eb_component_profile *component = &t->device->profile->components[index];
-    if (want->image[0] == '\0') {
-        complain("%s: found no image for %s %s in the site, expected the key 'image', or --image FILE",
-                 t->device->name, component->name, want->version);
-        return fail(s, EXIT_WRONG_CALL);
-    }
-    const struct eb_image *image = session_image(s, want->image);
-    if (image == NULL)
-        return false;
-    if (strcmp(image->facts.component, component->name) != 0 ||
-        eb_version_compare(&component->order, image->facts.version, want->version) != EB_SAME) {
-        complain("%s: found an image of %s %s, expected %s %s as %s wants it", image->path,
-                 image->facts.component, image->facts.version, component->name, want->version,
-                 t->device->name);
-        return fail(s, EXIT_WRONG_CALL);
-    }
-    add_item(t, component, image);
-    return true;
-}
-
-static bool plan_target(struct session *s, struct target *t)
-{
-    bool named = s->options->name_count > 0;
-    if (s->options->image != NULL)
-        return plan_given(s, t);
-    if (!t->device->profile->sends)
-        return true; /* only looked at; print_plan says so */
-    for (size_t i = 0; i < t->device->profile->count; i++) {
-        enum eb_mark mark = target_mark(t, i);
-        if (t->device->wants[i].version[0] == '\0')
-            continue;
-        /* Unasked only what is behind, or waits in its loader. */
-        bool meant = mark == EB_MARK_BEHIND || t->look.in_loader || (named && mark != EB_MARK_CURRENT) ||
-                     s->options->again;
-        if (meant && !plan_wanted(s, t, i))
-            return false;
-    }
-    return true;
-}
-
-bool session_plan(struct session *s)
-{
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
-        if (!t->reached)
-            continue;
-        if (!plan_target(s, t))
-            return false;
-        for (size_t k = 0; k < t->item_count; k++) {
-            eb_plan_judge(&t->look, &t->items[k], s->options->accepted);
-            t->refused = t->refused || t->items[k].verdict.answer != EB_FITS;
-        }
-        t->refused = t->refused || t->look.error.status != EB_OK;
-        if (t->item_count > 0 && !t->refused) {
-            t->buffer = malloc(BUFFER_BYTES);
-            if (t->buffer == NULL)
-                return fail(s, EXIT_WRONG_CALL);
-            t->fit.config = config_of(s, t);
-            t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
-            t->fit.config.items = t->items;
-            t->fit.config.count = t->item_count;
-            t->fit.config.accepted = s->options->accepted;
-            t->fit.config.again = s->options->again;
-            t->fit.config.buffer = t->buffer;
-            t->fit.config.buffer_bytes = BUFFER_BYTES;
-        }
-    }
     return true;
 }
 

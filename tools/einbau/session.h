@@ -6,6 +6,7 @@
 
 #include <einbau/einbau.h>
 #include <einbau/host.h>
+#include <einbau/shelf.h>
 #include <einbau/sim.h>
 
 /* One device of the site in this call. */
@@ -13,16 +14,22 @@ struct target {
     const struct eb_site_device *device;
     bool chosen;   /* named, or all are meant */
     bool left_out; /* by --without */
+    bool asked;    /* looked at for the sake of another one: its gateway, or its companion */
     bool absent;   /* nobody answered to its address when all were asked */
     bool answered; /* with anything, even if it could not be understood */
     bool reached;  /* and was identified */
     struct eb_run look;
 
     /* what is to be written, for plan and fit */
-    struct eb_run_item items[EB_COMPONENTS_MAX];
-    const struct eb_image *images[EB_COMPONENTS_MAX];
+    struct eb_run_item items[EB_RUN_ITEMS_MAX];
+    const struct eb_image *images[EB_RUN_ITEMS_MAX];
+    struct eb_image_found files[EB_RUN_ITEMS_MAX];
     size_t item_count;
+    char delivered[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by the site, else as first seen */
+    struct eb_surroundings around;
+    bool lacks[EB_COMPONENTS_MAX]; /* the shelf has no image of the version that is wanted */
     bool refused;
+    bool begun;
     struct eb_run fit;
     uint8_t *buffer;
 
@@ -39,9 +46,17 @@ struct session {
     const struct eb_port *port;
     struct target *targets;
     size_t count;
-    struct eb_image **images;
+    struct opened {
+        struct eb_image *image;
+        int64_t number; /* on the shelf, 0: a file */
+    } * images;
     size_t image_count;
-    struct added *added; /* addresses that are to be taken back: addresses.c */
+    struct eb_shelf *shelf; /* NULL: there is none */
+    char shelf_folder[EB_PATH_BYTES];
+    struct eb_key keys[2 * EB_KEYS_MAX]; /* that the site or the shelf trusts */
+    size_t key_count;
+    struct eb_known *known; /* NULL: nothing is remembered */
+    struct added *added;    /* addresses that are to be taken back: addresses.c */
     size_t added_count;
     struct eb_problem problem;
     int status; /* what to exit with where a step below gave false */
@@ -51,14 +66,56 @@ struct session {
 bool session_open(struct session *session, const struct options *options);
 bool session_look(struct session *session);
 
+/* Opens the site, if one is named, and the shelf; nothing on any wire. */
+bool session_open_office(struct session *session, const struct options *options, bool make_shelf);
+
+/* A run for this device that only looks. */
+struct eb_run_config session_run(const struct session *session, const struct target *target);
+
+/* Opens the shelf that is named, or the user's own; where `must`, it is made. */
+bool session_open_shelf(struct session *session, bool must);
+
+/* --- planning.c --- */
+
 /* Fills in what is to be written to each chosen device, and judges it. */
 bool session_plan(struct session *session);
+
+/* What is around a device now, as far as it was read; `planned`: as it will be once the plan is carried out.
+ */
+void session_surround(struct session *session, struct target *target, bool planned);
+
+/* The images of the shelf that may be for a component of a device; see eb_shelf_candidates. */
+bool session_candidates(struct session *session, struct target *target, size_t component, bool others,
+                        struct eb_shelf_candidate **candidates, size_t *count);
+/* Judges one of them as the next item of the device's plan. */
+void session_judge(struct session *session, struct target *target, size_t component,
+                   const struct eb_shelf_candidate *candidate, struct eb_run_item *item);
+
+/* The best image of the wanted version among candidates, with those that lead to it: the last of `way` is the
+ * one. */
+struct choice {
+    size_t way[EB_WAY_STEPS_MAX];
+    size_t steps;              /* 0: no candidate has that version */
+    bool gap;                  /* it needs others first, and they are not there */
+    struct eb_verdict verdict; /* of that one against what runs now */
+};
+void session_choose(struct session *session, struct target *target, size_t component,
+                    const struct eb_shelf_candidate *candidates, size_t count, struct choice *choice);
+
+/* What is known of a device without looking: by the site, and from an earlier look.  `seen` empty: from none.
+ */
+void session_recall(struct session *session, struct target *target, char seen[EB_SEEN_BYTES]);
 
 /* Lets a simulated world remember, and frees everything.  Gives `status`, or a worse one. */
 int session_close(struct session *session, int status);
 
-/* Reads the image once, however often it is asked for. */
+/* Reads the image once, however often it is asked for: a file, or one of the shelf. */
 const struct eb_image *session_image(struct session *session, const char *path);
+const struct eb_image *session_shelf_image(struct session *session,
+                                           const struct eb_shelf_candidate *candidate);
+
+/* Where this call keeps what it must remember: --state, else the user's own folder; false: nowhere. */
+bool session_state_dir(const struct session *session, char folder[EB_PATH_BYTES]);
 
 /* Whether the user asked for the end (SIGINT, SIGTERM): how often. */
 int session_interrupts(void);

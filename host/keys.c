@@ -1,0 +1,228 @@
+#include "image_file.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <jansson.h>
+#include <sodium.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+enum { VARIANT = sodium_base64_VARIANT_URLSAFE_NO_PADDING, KEY_FILE_BYTES = 4096, HEADER_BYTES = 512 };
+
+_Static_assert(EB_KEY_BYTES == crypto_sign_PUBLICKEYBYTES, "a key of Ed25519");
+_Static_assert(EB_KEY_TEXT_BYTES == sodium_base64_ENCODED_LEN(EB_KEY_BYTES, VARIANT), "and its text");
+
+void eb_key_text(const struct eb_key *key, char text[EB_KEY_TEXT_BYTES])
+{
+    sodium_bin2base64(text, EB_KEY_TEXT_BYTES, key->bytes, sizeof key->bytes, VARIANT);
+}
+
+/* Base64url of exactly `size` bytes. */
+static bool decode(const char *text, size_t length, uint8_t *to, size_t size)
+{
+    size_t have = 0;
+    const char *end = NULL;
+    return text != NULL && sodium_base642bin(to, size, text, length, NULL, &have, &end, VARIANT) == 0 &&
+           have == size && end == text + length;
+}
+
+bool eb_key_parse(const char *text, struct eb_key *key)
+{
+    return decode(text, strlen(text), key->bytes, sizeof key->bytes);
+}
+
+/* --- files: JSON Web Keys (RFC 8037) ------------------------------------------------------------- */
+
+static bool write_key(const char *path, mode_t mode, const char *x, const char *d, struct eb_problem *problem)
+{
+    json_t *root = json_pack("{s:s, s:s, s:s}", "kty", "OKP", "crv", "Ed25519", "x", x);
+    if (d != NULL)
+        json_object_set_new(root, "d", json_string(d));
+    char *text = json_dumps(root, JSON_INDENT(2));
+    int fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
+    bool ok = text != NULL && fd >= 0 && dprintf(fd, "%s\n", text) > 0 && fsync(fd) == 0;
+    if (!ok)
+        snprintf(problem->text, sizeof problem->text, "%s: cannot be written: %s%s", path, strerror(errno),
+                 errno == EEXIST ? ". A key that is there is never written over: give another name" : "");
+    if (fd >= 0)
+        close(fd);
+    if (text != NULL)
+        sodium_memzero(text, strlen(text));
+    free(text);
+    json_decref(root);
+    return ok;
+}
+
+bool eb_key_new(const char *name, struct eb_key *key, struct eb_problem *problem)
+{
+    uint8_t secret[crypto_sign_SECRETKEYBYTES];
+    uint8_t seed[crypto_sign_SEEDBYTES];
+    char x[EB_KEY_TEXT_BYTES];
+    char d[EB_KEY_TEXT_BYTES];
+    char path[EB_PATH_BYTES + 8];
+    if (sodium_init() < 0 || crypto_sign_keypair(key->bytes, secret) != 0 ||
+        crypto_sign_ed25519_sk_to_seed(seed, secret) != 0) {
+        snprintf(problem->text, sizeof problem->text, "found no source of random numbers, expected the system's");
+        return false;
+    }
+    eb_key_text(key, x);
+    sodium_bin2base64(d, sizeof d, seed, sizeof seed, VARIANT);
+    snprintf(path, sizeof path, "%s.key", name);
+    bool ok = write_key(path, 0600, x, d, problem);
+    if (ok) {
+        char public_path[EB_PATH_BYTES + 8];
+        snprintf(public_path, sizeof public_path, "%s.pub", name);
+        ok = write_key(public_path, 0644, x, NULL, problem);
+        if (!ok)
+            unlink(path);
+    }
+    sodium_memzero(secret, sizeof secret);
+    sodium_memzero(seed, sizeof seed);
+    sodium_memzero(d, sizeof d);
+    return ok;
+}
+
+static bool read_key(const char *path, struct eb_key *key, uint8_t *seed, struct eb_problem *problem)
+{
+    size_t size;
+    uint8_t *bytes = ebi_file_read(path, KEY_FILE_BYTES, &size, problem);
+    if (bytes == NULL)
+        return false;
+    json_t *root = json_loadb((const char *)bytes, size, JSON_REJECT_DUPLICATES, NULL);
+    const char *kty = json_string_value(json_object_get(root, "kty"));
+    const char *crv = json_string_value(json_object_get(root, "crv"));
+    const char *x = json_string_value(json_object_get(root, "x"));
+    const char *d = json_string_value(json_object_get(root, "d"));
+    bool ok = kty != NULL && crv != NULL && x != NULL && strcmp(kty, "OKP") == 0 && strcmp(crv, "Ed25519") == 0 &&
+              eb_key_parse(x, key);
+    if (!ok)
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found no Ed25519 key as a JSON Web Key, expected a file that 'einbau key new' wrote", path);
+    if (ok && seed != NULL) {
+        ok = d != NULL && decode(d, strlen(d), seed, crypto_sign_SEEDBYTES);
+        if (!ok)
+            snprintf(problem->text, sizeof problem->text,
+                     "%s: found no private part, expected the .key file, not the .pub file", path);
+    }
+    json_decref(root);
+    sodium_memzero(bytes, size);
+    free(bytes);
+    return ok;
+}
+
+bool eb_key_read(const char *path, struct eb_key *key, struct eb_problem *problem)
+{
+    return read_key(path, key, NULL, problem);
+}
+
+/* --- detached signatures: JSON Web Signature, RFC 7515 appendix F; EdDSA by RFC 8037 section 3.1 --- */
+
+/* What is signed: the header, a dot, and the payload in base64url (RFC 7515 section 5.1). */
+static char *signing_input(const char *header, size_t header_size, const void *payload, size_t payload_size,
+                           size_t *size)
+{
+    size_t cap = sodium_base64_encoded_len(payload_size, VARIANT);
+    char *input = malloc(header_size + 1 + cap);
+    if (input == NULL)
+        return NULL;
+    memcpy(input, header, header_size);
+    input[header_size] = '.';
+    sodium_bin2base64(input + header_size + 1, cap, payload, payload_size, VARIANT);
+    *size = header_size + cap; /* without the NUL */
+    return input;
+}
+
+char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size, struct eb_problem *problem)
+{
+    struct eb_key key;
+    struct eb_key told;
+    uint8_t seed[crypto_sign_SEEDBYTES];
+    uint8_t secret[crypto_sign_SECRETKEYBYTES];
+    uint8_t signature[crypto_sign_BYTES];
+    char kid[EB_KEY_TEXT_BYTES];
+    char header[HEADER_BYTES];
+    char encoded[HEADER_BYTES * 2];
+    size_t input_size = 0;
+    char *jws = NULL;
+    if (sodium_init() < 0 || !read_key(key_path, &told, seed, problem))
+        return NULL;
+    crypto_sign_seed_keypair(key.bytes, secret, seed);
+    sodium_memzero(seed, sizeof seed);
+    eb_key_text(&key, kid);
+    snprintf(header, sizeof header, "{\"alg\":\"EdDSA\",\"kid\":\"%s\"}", kid);
+    sodium_bin2base64(encoded, sizeof encoded, (const uint8_t *)header, strlen(header), VARIANT);
+    char *input = signing_input(encoded, strlen(encoded), manifest, size, &input_size);
+    if (input != NULL && memcmp(key.bytes, told.bytes, sizeof key.bytes) == 0 &&
+        crypto_sign_detached(signature, NULL, (const uint8_t *)input, input_size, secret) == 0) {
+        char text[sodium_base64_ENCODED_LEN(crypto_sign_BYTES, VARIANT)];
+        size_t cap = strlen(encoded) + sizeof text + 4;
+        sodium_bin2base64(text, sizeof text, signature, sizeof signature, VARIANT);
+        jws = malloc(cap);
+        if (jws != NULL)
+            snprintf(jws, cap, "%s..%s\n", encoded, text);
+    } else {
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found a private part that does not belong to the public one, expected a key pair", key_path);
+    }
+    sodium_memzero(secret, sizeof secret);
+    free(input);
+    return jws;
+}
+
+/* The header of a signature: EdDSA and nothing that would have to be understood (RFC 7515 section 4.1.11); a
+ * key that the signature itself brings along is no trusted one. */
+static bool header_fine(const char *encoded, size_t size, char kid[EB_KEY_TEXT_BYTES])
+{
+    char text[HEADER_BYTES + 1];
+    size_t have = 0;
+    const char *end = NULL;
+    kid[0] = '\0';
+    if (size > HEADER_BYTES || sodium_base642bin((uint8_t *)text, HEADER_BYTES, encoded, size, NULL, &have, &end,
+                                                 VARIANT) != 0 ||
+        end != encoded + size)
+        return false;
+    json_t *header = json_loadb(text, have, JSON_REJECT_DUPLICATES, NULL);
+    const char *alg = json_string_value(json_object_get(header, "alg"));
+    const char *name = json_string_value(json_object_get(header, "kid"));
+    bool fine = alg != NULL && strcmp(alg, "EdDSA") == 0 && json_object_get(header, "crit") == NULL &&
+                json_object_get(header, "jwk") == NULL && json_object_get(header, "jku") == NULL &&
+                json_object_get(header, "b64") == NULL;
+    if (fine && name != NULL)
+        eb_text_copy(kid, EB_KEY_TEXT_BYTES, name);
+    json_decref(header);
+    return fine;
+}
+
+enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws, const struct eb_key *keys,
+                                     size_t count)
+{
+    uint8_t signature[crypto_sign_BYTES];
+    char kid[EB_KEY_TEXT_BYTES];
+    size_t input_size = 0;
+    if (count == 0)
+        return EB_SIGNATURE_NOT_ASKED;
+    if (jws == NULL || jws[0] == '\0' || sodium_init() < 0)
+        return EB_SIGNATURE_MISSING;
+    size_t header_size = strcspn(jws, ".");
+    const char *last = jws + header_size;
+    size_t length = strlen(jws);
+    while (length > 0 && (jws[length - 1] == '\n' || jws[length - 1] == '\r'))
+        length--;
+    if (strncmp(last, "..", 2) != 0 || !header_fine(jws, header_size, kid) ||
+        !decode(last + 2, (size_t)(jws + length - last - 2), signature, sizeof signature))
+        return EB_SIGNATURE_WRONG;
+    char *input = signing_input(jws, header_size, manifest, size, &input_size);
+    enum eb_signature result = EB_SIGNATURE_STRANGE;
+    for (size_t i = 0; i < count && input != NULL && result != EB_SIGNATURE_TRUSTED; i++) {
+        char text[EB_KEY_TEXT_BYTES];
+        eb_key_text(&keys[i], text);
+        if (crypto_sign_verify_detached(signature, (const uint8_t *)input, input_size, keys[i].bytes) == 0)
+            result = EB_SIGNATURE_TRUSTED;
+        else if (strcmp(text, kid) == 0)
+            result = EB_SIGNATURE_WRONG;
+    }
+    free(input);
+    return result;
+}

@@ -1,0 +1,111 @@
+#include "image_file.h"
+#include "sql.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+struct eb_known {
+    struct ebi_sql sql;
+};
+
+static const char schema[] =
+    "CREATE TABLE IF NOT EXISTS devices (site TEXT NOT NULL, name TEXT NOT NULL, maker TEXT NOT NULL,"
+    " product TEXT NOT NULL, order_code TEXT NOT NULL, hardware_revision TEXT NOT NULL, serial TEXT NOT NULL,"
+    " seen TEXT NOT NULL, PRIMARY KEY (site, name));"
+    "CREATE TABLE IF NOT EXISTS versions (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT NULL,"
+    " first TEXT NOT NULL, first_seen TEXT NOT NULL, last TEXT NOT NULL,"
+    " PRIMARY KEY (serial, order_code, component));";
+
+struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
+{
+    struct eb_known *known = calloc(1, sizeof *known);
+    if (known == NULL)
+        abort();
+    if (ebi_make_folders(folder, problem) && ebi_sql_open(&known->sql, folder, "devices.db", schema, problem))
+        return known;
+    eb_known_close(known);
+    return NULL;
+}
+
+void eb_known_close(struct eb_known *known)
+{
+    if (known != NULL)
+        ebi_sql_close(&known->sql);
+    free(known);
+}
+
+bool eb_known_note(struct eb_known *known, const char *site, const char *name, const struct eb_run *looked,
+                   struct eb_problem *problem)
+{
+    const struct eb_identity *id = &looked->identity;
+    char now[24];
+    time_t seconds = time(NULL);
+    struct tm parts;
+    strftime(now, sizeof now, "%Y-%m-%dT%H:%M:%SZ", gmtime_r(&seconds, &parts));
+    bool ok = ebi_sql_run(&known->sql, "BEGIN IMMEDIATE", problem) &&
+              ebi_sql_done(&known->sql,
+                           ebi_sql_ask(&known->sql, problem,
+                                       "INSERT OR REPLACE INTO devices (site, name, maker, product, order_code,"
+                                       " hardware_revision, serial, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                                       site, name, id->maker, id->product, id->order_code, id->hardware_revision,
+                                       id->serial, now, NULL),
+                           problem);
+    /* In its loader no program runs; without a serial number nobody can say that it was this one. */
+    for (size_t i = 0; ok && id->serial[0] != '\0' && !looked->in_loader && i < looked->config.profile->count; i++) {
+        const char *version = looked->running[i].version;
+        if (version[0] == '\0')
+            continue;
+        ok = ebi_sql_done(&known->sql,
+                          ebi_sql_ask(&known->sql, problem,
+                                      "INSERT INTO versions (serial, order_code, component, first, last, first_seen)"
+                                      " VALUES (?1, ?2, ?3, ?4, ?4, ?5)"
+                                      " ON CONFLICT DO UPDATE SET last = excluded.last",
+                                      id->serial, id->order_code, looked->config.profile->components[i].name, version,
+                                      now, NULL),
+                          problem);
+    }
+    if (ok && ebi_sql_run(&known->sql, "COMMIT", problem))
+        return true;
+    sqlite3_exec(known->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    return false;
+}
+
+bool eb_known_recall(struct eb_known *known, const char *site, const char *name, struct eb_identity *id,
+                     char seen[EB_SEEN_BYTES])
+{
+    struct eb_problem problem;
+    sqlite3_stmt *ask = ebi_sql_ask(&known->sql, &problem,
+                                    "SELECT maker, product, order_code, hardware_revision, serial, seen FROM devices"
+                                    " WHERE site = ?1 AND name = ?2",
+                                    site, name, NULL);
+    bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
+    if (found) {
+        ebi_sql_text(ask, 0, id->maker, sizeof id->maker);
+        ebi_sql_text(ask, 1, id->product, sizeof id->product);
+        ebi_sql_text(ask, 2, id->order_code, sizeof id->order_code);
+        ebi_sql_text(ask, 3, id->hardware_revision, sizeof id->hardware_revision);
+        ebi_sql_text(ask, 4, id->serial, sizeof id->serial);
+        ebi_sql_text(ask, 5, seen, EB_SEEN_BYTES);
+    }
+    sqlite3_finalize(ask);
+    return found;
+}
+
+bool eb_known_versions(struct eb_known *known, const struct eb_identity *id, const char *component,
+                       char first[EB_VERSION_TEXT_BYTES], char last[EB_VERSION_TEXT_BYTES])
+{
+    struct eb_problem problem;
+    sqlite3_stmt *ask = ebi_sql_ask(
+        &known->sql, &problem,
+        "SELECT first, last FROM versions WHERE serial = ?1 AND order_code = ?2 AND component = ?3", id->serial,
+        id->order_code, component, NULL);
+    bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
+    if (found) {
+        ebi_sql_text(ask, 0, first, EB_VERSION_TEXT_BYTES);
+        ebi_sql_text(ask, 1, last, EB_VERSION_TEXT_BYTES);
+    }
+    sqlite3_finalize(ask);
+    return found;
+}

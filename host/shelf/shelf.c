@@ -1,0 +1,676 @@
+#include "image_file.h"
+#include "shelf/index.h"
+
+#include <dirent.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <sodium.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/random.h>
+#include <sys/stat.h>
+#include <time.h>
+#include <unistd.h>
+
+/* The folder of a shelf:
+ *   index.db             what is there (index.c)
+ *   images/ab/ab12...    each image once, under its digest
+ *   trusted/NAME.pub     keys that are trusted here
+ *   coming/...           files of an `add` under way; each process has a folder, locked while it lives
+ *   lock                 held for the moment in which files and index change together
+ */
+
+static bool failed(struct eb_problem *problem, const char *path, const char *what)
+{
+    snprintf(problem->text, sizeof problem->text, "%.*s: %s: %s", EB_PATH_BYTES, path, what, strerror(errno));
+    return false;
+}
+
+static bool make_folder(const char *path, struct eb_problem *problem)
+{
+    return mkdir(path, 0777) == 0 || errno == EEXIST || failed(problem, path, "cannot be made");
+}
+
+static void path_in(const struct eb_shelf *shelf, const char *name, char path[EB_PATH_BYTES])
+{
+    snprintf(path, EB_PATH_BYTES, "%s/%s", shelf->folder, name);
+}
+
+static void image_path(const struct eb_shelf *shelf, const char *digest, char path[EB_PATH_BYTES])
+{
+    snprintf(path, EB_PATH_BYTES, "%s/images/%.2s/%.64s", shelf->folder, digest, digest);
+}
+
+static bool make_parts(const struct eb_shelf *shelf, struct eb_problem *problem)
+{
+    static const char *const parts[] = {"images", "coming", "trusted"};
+    char path[EB_PATH_BYTES];
+    for (size_t i = 0; i < sizeof parts / sizeof parts[0]; i++) {
+        path_in(shelf, parts[i], path);
+        if (!make_folder(path, problem))
+            return false;
+    }
+    return true;
+}
+
+struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem)
+{
+    char path[EB_PATH_BYTES];
+    struct eb_shelf *shelf = calloc(1, sizeof *shelf);
+    if (shelf == NULL || sodium_init() < 0) {
+        free(shelf);
+        snprintf(problem->text, sizeof problem->text, "out of memory");
+        return NULL;
+    }
+    shelf->lock = -1;
+    if (!eb_text_copy(shelf->folder, sizeof shelf->folder, folder)) {
+        snprintf(problem->text, sizeof problem->text, "%.100s...: found a longer path than a shelf can have", folder);
+        free(shelf);
+        return NULL;
+    }
+    path_in(shelf, "index.db", path);
+    if (!make && access(path, F_OK) != 0) {
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found no shelf there, expected one: 'einbau shelf add FILE' makes it", folder);
+        free(shelf);
+        return NULL;
+    }
+    bool ok = !make || (ebi_make_folders(folder, problem) && make_parts(shelf, problem));
+    path_in(shelf, "lock", path);
+    if (ok && make) {
+        shelf->lock = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+        ok = shelf->lock >= 0 || failed(problem, path, "cannot be opened");
+    }
+    if (ok && ebi_index_open(shelf, problem))
+        return shelf;
+    eb_shelf_close(shelf);
+    return NULL;
+}
+
+void eb_shelf_close(struct eb_shelf *shelf)
+{
+    if (shelf == NULL)
+        return;
+    ebi_sql_close(&shelf->sql);
+    if (shelf->lock >= 0)
+        close(shelf->lock);
+    free(shelf);
+}
+
+/* --- keys ---------------------------------------------------------------------------------------- */
+
+size_t eb_shelf_keys(const struct eb_shelf *shelf, struct eb_key keys[EB_KEYS_MAX])
+{
+    char path[EB_PATH_BYTES];
+    size_t count = 0;
+    path_in(shelf, "trusted", path);
+    DIR *dir = opendir(path);
+    const struct dirent *entry;
+    while (dir != NULL && (entry = readdir(dir)) != NULL && count < EB_KEYS_MAX) {
+        char file[EB_PATH_BYTES + 256];
+        struct eb_problem problem;
+        size_t length = strlen(entry->d_name);
+        if (length < 5 || strcmp(entry->d_name + length - 4, ".pub") != 0)
+            continue;
+        snprintf(file, sizeof file, "%s/%s", path, entry->d_name);
+        /* A key that cannot be read must not open the shelf to everybody: no signature fits a key of zeros. */
+        if (!eb_key_read(file, &keys[count], &problem))
+            memset(&keys[count], 0, sizeof keys[count]);
+        count++;
+    }
+    if (dir != NULL)
+        closedir(dir);
+    return count;
+}
+
+bool eb_shelf_trust(struct eb_shelf *shelf, const char *public_key_path, struct eb_problem *problem)
+{
+    char name[EB_KEY_TEXT_BYTES + 8];
+    char text[EB_KEY_TEXT_BYTES];
+    char json[200];
+    char folder[EB_PATH_BYTES];
+    struct eb_key key;
+    if (!eb_key_read(public_key_path, &key, problem))
+        return false;
+    eb_key_text(&key, text);
+    snprintf(name, sizeof name, "%s.pub", text);
+    snprintf(json, sizeof json, "{\"kty\": \"OKP\", \"crv\": \"Ed25519\", \"x\": \"%s\"}\n", text);
+    path_in(shelf, "trusted", folder);
+    return eb_state_write(folder, name, json, strlen(json), problem);
+}
+
+/* --- changing: files and index together ---------------------------------------------------------- */
+
+static bool lock(struct eb_shelf *shelf, struct eb_problem *problem)
+{
+    char path[EB_PATH_BYTES];
+    path_in(shelf, "lock", path);
+    if (shelf->lock < 0)
+        shelf->lock = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+    return (shelf->lock >= 0 && flock(shelf->lock, LOCK_EX) == 0) || failed(problem, path, "cannot be locked");
+}
+
+static void unlock(struct eb_shelf *shelf)
+{
+    flock(shelf->lock, LOCK_UN);
+}
+
+/* Removes the files that no image needs: what a killed process, or a drop, has left.  Under the lock. */
+static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = ebi_sql_ask(
+        &shelf->sql, problem, "SELECT digest, (SELECT count(*) FROM images i WHERE i.digest = l.digest) FROM loose l", NULL);
+    bool any = false;
+    int step;
+    while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
+        char path[EB_PATH_BYTES];
+        any = true;
+        image_path(shelf, (const char *)sqlite3_column_text(ask, 0), path);
+        if (sqlite3_column_int64(ask, 1) == 0 && unlink(path) != 0 && errno != ENOENT) {
+            step = -1;
+            failed(problem, path, "cannot be removed");
+            break;
+        }
+    }
+    sqlite3_finalize(ask);
+    return step == 0 && (!any || ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem));
+}
+
+static void remove_folder(const char *path)
+{
+    DIR *dir = opendir(path);
+    const struct dirent *entry;
+    while (dir != NULL && (entry = readdir(dir)) != NULL) {
+        if (entry->d_name[0] != '.')
+            unlinkat(dirfd(dir), entry->d_name, 0);
+    }
+    if (dir != NULL)
+        closedir(dir);
+    rmdir(path);
+}
+
+/* A folder of this process for what comes, and no folder of a dead one.  Gives a descriptor that holds its lock, or -1.
+ */
+static int open_coming(struct eb_shelf *shelf, char folder[EB_PATH_BYTES], struct eb_problem *problem)
+{
+    char path[EB_PATH_BYTES];
+    uint32_t salt = 0;
+    path_in(shelf, "coming", path);
+    if (!lock(shelf, problem))
+        return -1;
+    DIR *dir = opendir(path);
+    const struct dirent *entry;
+    while (dir != NULL && (entry = readdir(dir)) != NULL) {
+        char old[EB_PATH_BYTES + 256];
+        if (entry->d_name[0] == '.')
+            continue;
+        snprintf(old, sizeof old, "%s/%s", path, entry->d_name);
+        int fd = open(old, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+        if (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB) == 0)
+            remove_folder(old);
+        if (fd >= 0)
+            close(fd);
+    }
+    if (dir != NULL)
+        closedir(dir);
+    if (getrandom(&salt, sizeof salt, 0) != (ssize_t)sizeof salt)
+        salt = 0;
+    snprintf(folder, EB_PATH_BYTES, "%.*s/%ld-%08x", EB_PATH_BYTES - 40, path, (long)getpid(), salt);
+    int fd = mkdir(folder, 0777) == 0 ? open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
+    if (fd < 0 || flock(fd, LOCK_EX | LOCK_NB) != 0)
+        failed(problem, folder, "cannot be made");
+    unlock(shelf);
+    return fd;
+}
+
+static bool sync_folder(const char *path, struct eb_problem *problem)
+{
+    int fd = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    bool ok = fd >= 0 && fsync(fd) == 0;
+    if (!ok)
+        failed(problem, path, "cannot be written");
+    if (fd >= 0)
+        close(fd);
+    return ok;
+}
+
+/* Brings one file to its place: whole, on disk, under its digest. */
+static bool place_file(struct eb_shelf *shelf, const struct ebi_haul *haul, const struct ebi_image *image,
+                       struct eb_problem *problem)
+{
+    char from[EB_PATH_BYTES];
+    char to[EB_PATH_BYTES];
+    ebi_leaf_path(haul, image->leaf, from);
+    image_path(shelf, image->row.digest, to);
+    if (access(from, F_OK) != 0 && access(to, F_OK) == 0)
+        return true; /* the same bytes came twice */
+    int fd = open(from, O_RDONLY | O_CLOEXEC);
+    bool ok = fd >= 0 && fsync(fd) == 0;
+    if (fd >= 0)
+        close(fd);
+    if (!ok)
+        return failed(problem, from, "cannot be written");
+    char *slash = strrchr(to, '/');
+    *slash = '\0';
+    if (!make_folder(to, problem))
+        return false;
+    *slash = '/';
+    if (rename(from, to) != 0)
+        return failed(problem, to, "cannot be put in place");
+    *slash = '\0';
+    return sync_folder(to, problem);
+}
+
+static bool note_loose(struct eb_shelf *shelf, const struct ebi_images *images, struct eb_problem *problem)
+{
+    bool ok = ebi_sql_run(&shelf->sql, "BEGIN IMMEDIATE", problem);
+    for (size_t i = 0; ok && i < images->count; i++) {
+        sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem, "INSERT OR IGNORE INTO loose (digest) VALUES (?)",
+                                          images->list[i].row.digest, NULL);
+        ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
+        sqlite3_finalize(ask);
+    }
+    return ok && ebi_sql_run(&shelf->sql, "COMMIT", problem);
+}
+
+struct added {
+    int64_t number;
+    bool there;
+};
+
+static bool enter(struct eb_shelf *shelf, const struct ebi_images *images, struct added *added,
+                  struct eb_problem *problem)
+{
+    char now[EB_TIME_TEXT_BYTES];
+    time_t seconds = time(NULL);
+    struct tm parts;
+    strftime(now, sizeof now, "%Y-%m-%dT%H:%M:%SZ", gmtime_r(&seconds, &parts));
+    bool ok = ebi_sql_run(&shelf->sql, "BEGIN IMMEDIATE", problem);
+    for (size_t i = 0; ok && i < images->count; i++)
+        ok = ebi_index_add(shelf, &images->list[i], now, &added[i].number, &added[i].there, problem);
+    return ok && ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem) && ebi_sql_run(&shelf->sql, "COMMIT", problem);
+}
+
+/* All images, or none. */
+static bool commit(struct eb_shelf *shelf, const struct ebi_haul *haul, const struct ebi_images *images,
+                   struct added *added, struct eb_problem *problem)
+{
+    if (images->count == 0)
+        return true;
+    if (!lock(shelf, problem))
+        return false;
+    bool ok = sweep(shelf, problem) && note_loose(shelf, images, problem);
+    for (size_t i = 0; ok && i < images->count; i++)
+        ok = place_file(shelf, haul, &images->list[i], problem);
+    ok = ok && enter(shelf, images, added, problem);
+    if (!ok) {
+        struct eb_problem unheard;
+        sqlite3_exec(shelf->sql.db, "ROLLBACK", NULL, NULL, NULL);
+        sweep(shelf, &unheard);
+    }
+    unlock(shelf);
+    return ok;
+}
+
+static void tell_taken(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, const struct ebi_images *images,
+                       const struct added *added)
+{
+    for (size_t i = 0; i < images->count; i++) {
+        char number[24];
+        struct eb_problem unheard;
+        struct eb_shelf_told told = {.what = added[i].there ? EB_SHELF_THERE : EB_SHELF_TAKEN,
+                                     .name = images->list[i].leaf->name,
+                                     .image = images->list[i].row};
+        snprintf(number, sizeof number, "%lld", (long long)added[i].number);
+        eb_shelf_find(shelf, number, &told.image, &unheard);
+        adding->told(adding->context, &told);
+    }
+}
+
+bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, struct eb_problem *problem)
+{
+    struct eb_problem why;
+    struct ebi_haul haul = {.problem = &why};
+    struct ebi_images images = {0};
+    int coming = open_coming(shelf, haul.folder, problem);
+    if (coming < 0)
+        return false;
+    for (size_t i = 0; i < adding->count; i++) {
+        haul.argument = i;
+        if (!ebi_haul_take(&haul, adding->paths[i])) {
+            const struct eb_shelf_told told = {
+                .what = EB_SHELF_REFUSED, .name = adding->paths[i], .why = why.text};
+            adding->told(adding->context, &told);
+        }
+    }
+    ebi_recognise(&haul, adding, &images);
+    struct added *added = calloc(images.count + 1, sizeof *added);
+    bool ok = added != NULL && commit(shelf, &haul, &images, added, problem);
+    if (ok)
+        tell_taken(shelf, adding, &images, added);
+    free(added);
+    ebi_images_free(&images, 0);
+    ebi_haul_free(&haul);
+    rmdir(haul.folder);
+    close(coming);
+    return ok;
+}
+
+bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem)
+{
+    char sql[600];
+    long long n = number;
+    snprintf(sql, sizeof sql,
+             "BEGIN IMMEDIATE;"
+             "INSERT OR IGNORE INTO loose SELECT digest FROM images WHERE number = %lld;"
+             "DELETE FROM codes WHERE image = %lld;"
+             "DELETE FROM images WHERE number = %lld;"
+             "DELETE FROM manifests WHERE NOT EXISTS (SELECT 1 FROM images i WHERE i.manifest = manifests.id);"
+             "COMMIT;",
+             n, n, n);
+    if (!lock(shelf, problem))
+        return false;
+    bool ok = ebi_sql_run(&shelf->sql, sql, problem);
+    if (!ok)
+        sqlite3_exec(shelf->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    ok = ok && sweep(shelf, problem);
+    unlock(shelf);
+    return ok;
+}
+
+/* --- looking ------------------------------------------------------------------------------------- */
+
+static int by_version(const struct eb_shelf_image *a, const struct eb_shelf_image *b)
+{
+    enum eb_comparison c = eb_version_compare(&a->order, b->version, a->version);
+    return c == EB_CANNOT_TELL ? strcmp(b->version, a->version) : (int)c;
+}
+
+/* Products by name, newest first. */
+static int by_product(const void *one, const void *other)
+{
+    const struct eb_shelf_image *a = one;
+    const struct eb_shelf_image *b = other;
+    int c = strcmp(a->product, b->product);
+    c = c != 0 ? c : strcmp(a->order_codes, b->order_codes);
+    c = c != 0 ? c : strcmp(a->component, b->component);
+    c = c != 0 ? c : by_version(a, b);
+    return c != 0 ? c : (a->number < b->number) - (a->number > b->number);
+}
+
+bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_t *count,
+                   struct eb_problem *problem)
+{
+    size_t cap = 0;
+    int step;
+    *images = NULL;
+    *count = 0;
+    sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem, "SELECT " EBI_IMAGE_COLUMNS " FROM images i", NULL);
+    while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
+        if (*count == cap) {
+            cap = cap == 0 ? 64 : 2 * cap;
+            struct eb_shelf_image *more = realloc(*images, cap * sizeof *more);
+            if (more == NULL)
+                abort();
+            *images = more;
+        }
+        ebi_index_row(ask, &(*images)[(*count)++]);
+    }
+    sqlite3_finalize(ask);
+    if (*count > 1)
+        qsort(*images, *count, sizeof **images, by_product);
+    if (step == 0)
+        return true;
+    free(*images);
+    *images = NULL;
+    return false;
+}
+
+bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image, struct eb_problem *problem)
+{
+    enum { DIGITS_LEAST = 8 };
+    size_t length = strlen(name);
+    bool is_number = length < DIGITS_LEAST && strspn(name, "0123456789") == length && length > 0;
+    char pattern[EB_DIGEST_TEXT_BYTES + 1];
+    if (!is_number && (length < DIGITS_LEAST || length >= EB_DIGEST_TEXT_BYTES ||
+                       strspn(name, "0123456789abcdef") != length)) {
+        snprintf(problem->text, sizeof problem->text,
+                 "found '%.80s', expected the number of an image, as 'einbau shelf list' shows it, or at least the "
+                 "first 8 digits of its digest",
+                 name);
+        return false;
+    }
+    snprintf(pattern, sizeof pattern, "%s*", name);
+    sqlite3_stmt *ask = ebi_sql_ask(
+        &shelf->sql, problem,
+        is_number ? "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.number = CAST(?1 AS INTEGER)"
+                  : "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.digest GLOB ?1 ORDER BY i.number",
+        is_number ? name : pattern, NULL);
+    int step = ebi_sql_step(&shelf->sql, ask, problem);
+    if (step == 1)
+        ebi_index_row(ask, image);
+    bool more = step == 1 && ebi_sql_step(&shelf->sql, ask, problem) == 1;
+    sqlite3_finalize(ask);
+    if (step == 0)
+        snprintf(problem->text, sizeof problem->text,
+                 "found no image %s on the shelf, expected one that 'einbau shelf list' shows", name);
+    if (more)
+        snprintf(problem->text, sizeof problem->text,
+                 "found several images whose digest begins with %s, expected one: give its number", name);
+    return step == 1 && !more;
+}
+
+static sqlite3_stmt *ask_manifest(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = ebi_sql_ask(
+        &shelf->sql, problem,
+        "SELECT m.text, m.signature, i.place FROM images i JOIN manifests m ON m.id = i.manifest WHERE i.number = ?1",
+        NULL);
+    if (ask != NULL)
+        sqlite3_bind_int64(ask, 1, number);
+    return ask;
+}
+
+char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_key *keys, size_t key_count,
+                        enum eb_signature *signature, struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = ask_manifest(shelf, number, problem);
+    char *text = NULL;
+    int step = ebi_sql_step(&shelf->sql, ask, problem);
+    if (step == 1) {
+        text = strdup((const char *)sqlite3_column_text(ask, 0));
+        *signature =
+            eb_manifest_verify(text, strlen(text), (const char *)sqlite3_column_text(ask, 1), keys, key_count);
+    } else if (step == 0) {
+        snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more", (long long)number);
+    }
+    sqlite3_finalize(ask);
+    return text;
+}
+
+static int by_newest(const void *one, const void *other)
+{
+    const struct eb_shelf_candidate *a = one;
+    const struct eb_shelf_candidate *b = other;
+    int c = by_version(&a->image, &b->image);
+    return c != 0 ? c : (a->image.number < b->image.number) - (a->image.number > b->image.number);
+}
+
+/* Reads the facts of a row with manifest, signature and place behind the image's columns. */
+static bool take_candidate(sqlite3_stmt *ask, const struct eb_component_profile *component,
+                           const struct eb_key *keys, size_t key_count, struct eb_shelf_candidate *c)
+{
+    const char *text = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT);
+    const char *signature = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT + 1);
+    size_t place = (size_t)sqlite3_column_int64(ask, EBI_IMAGE_COLUMN_COUNT + 2);
+    struct eb_manifest manifest;
+    struct eb_problem problem;
+    ebi_index_row(ask, &c->image);
+    if (text == NULL || !eb_manifest_read("the shelf", text, strlen(text), &manifest, &problem))
+        return false;
+    bool ok = place < manifest.count;
+    if (ok)
+        c->facts = manifest.images[place].facts;
+    eb_manifest_free(&manifest);
+    c->facts.signature = eb_manifest_verify(text, strlen(text), signature, keys, key_count);
+    c->file = (struct eb_image_found){.size_bytes = c->image.size_bytes, .content_bytes = c->image.content_bytes};
+    c->image.order = component->order;
+    c->image.ordered = true;
+    return ok && sodium_hex2bin(c->file.sha256, EB_SHA256_BYTES, c->image.digest, strlen(c->image.digest), NULL, NULL,
+                                NULL) == 0;
+}
+
+static bool may_be_for(const struct eb_image_facts *facts, const char *order_code)
+{
+    bool matches = order_code[0] == '\0';
+    for (int i = 0; i < EB_PATTERNS_MAX && facts->order_codes[i][0] != '\0'; i++)
+        matches = matches || eb_pattern_matches(facts->order_codes[i], order_code);
+    return matches;
+}
+
+bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component, const char *order_code,
+                         bool others, const struct eb_key *keys, size_t key_count,
+                         struct eb_shelf_candidate **candidates, size_t *count, struct eb_problem *problem)
+{
+    bool all = others || order_code[0] == '\0';
+    int step;
+    *candidates = NULL;
+    *count = 0;
+    sqlite3_stmt *ask = ebi_sql_ask(
+        &shelf->sql, problem,
+        all ? "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
+              " JOIN manifests m ON m.id = i.manifest WHERE i.component = ?1"
+            : "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
+              " JOIN manifests m ON m.id = i.manifest WHERE i.number IN"
+              " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
+              "  UNION SELECT image FROM codes WHERE component = ?1 AND wild)",
+        component->name, all ? NULL : order_code, NULL);
+    while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
+        struct eb_shelf_candidate *more = realloc(*candidates, (*count + 1) * sizeof *more);
+        if (more == NULL)
+            abort();
+        *candidates = more;
+        if (take_candidate(ask, component, keys, key_count, &more[*count]) &&
+            (others || may_be_for(&more[*count].facts, order_code)))
+            (*count)++;
+    }
+    sqlite3_finalize(ask);
+    if (*count > 1)
+        qsort(*candidates, *count, sizeof **candidates, by_newest);
+    return step == 0;
+}
+
+/* --- files --------------------------------------------------------------------------------------- */
+
+struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_shelf_candidate *candidate,
+                                     struct eb_problem *problem)
+{
+    char path[EB_PATH_BYTES];
+    image_path(shelf, candidate->image.digest, path);
+    struct eb_image *image = ebi_image_new(path, problem);
+    if (image == NULL)
+        return NULL;
+    snprintf(image->path, sizeof image->path, "%s", candidate->image.origin);
+    image->facts = candidate->facts;
+    /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
+    bool ok = ebi_image_load(image, "raw", problem);
+    if (ok && memcmp(image->found.sha256, candidate->file.sha256, EB_SHA256_BYTES) == 0 &&
+        strcmp(candidate->image.format, "raw") != 0)
+        ok = ebi_image_load(image, candidate->image.format, problem);
+    if (ok)
+        return image;
+    eb_image_close(image);
+    return NULL;
+}
+
+bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, struct eb_problem *problem)
+{
+    char path[EB_PATH_BYTES];
+    char found[EB_DIGEST_TEXT_BYTES];
+    image_path(shelf, image->digest, path);
+    struct eb_image *file = ebi_image_new(path, problem);
+    bool ok = file != NULL && ebi_image_load(file, "raw", problem);
+    if (ok) {
+        sodium_bin2hex(found, sizeof found, file->found.sha256, EB_SHA256_BYTES);
+        ok = strcmp(found, image->digest) == 0;
+        if (!ok)
+            snprintf(problem->text, sizeof problem->text,
+                     "found the digest %.16s... in the file of image %lld, expected %.16s...: it is damaged; drop it and "
+                     "add it again",
+                     found, (long long)image->number, image->digest);
+    }
+    eb_image_close(file);
+    return ok;
+}
+
+/* --- another shelf ------------------------------------------------------------------------------- */
+
+/* Brings one image of this shelf into the other one's haul. */
+static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul, struct ebi_image *image)
+{
+    char path[EB_PATH_BYTES];
+    char name[24];
+    struct eb_problem *problem = haul->problem;
+    struct eb_manifest manifest;
+    snprintf(name, sizeof name, "%lld", (long long)number);
+    if (!eb_shelf_find(shelf, name, &image->row, problem))
+        return false;
+    sqlite3_stmt *ask = ask_manifest(shelf, number, problem);
+    bool ok = ebi_sql_step(&shelf->sql, ask, problem) == 1;
+    if (ok) {
+        image->manifest = strdup((const char *)sqlite3_column_text(ask, 0));
+        image->signature = strdup((const char *)sqlite3_column_text(ask, 1));
+        image->place = (size_t)sqlite3_column_int64(ask, 2);
+    }
+    sqlite3_finalize(ask);
+    if (!ok || !eb_manifest_read("the shelf", image->manifest, strlen(image->manifest), &manifest, problem))
+        return false;
+    if (image->place < manifest.count)
+        image->facts = manifest.images[image->place].facts;
+    eb_manifest_free(&manifest);
+    image_path(shelf, image->row.digest, path);
+    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    if (fd < 0)
+        return failed(problem, path, "cannot be read");
+    ok = ebi_haul_copy(haul, fd, image->row.origin);
+    close(fd);
+    if (!ok)
+        return false;
+    char found[EB_DIGEST_TEXT_BYTES];
+    sodium_bin2hex(found, sizeof found, haul->leaves[haul->count - 1].sha256, EB_SHA256_BYTES);
+    if (strcmp(found, image->row.digest) == 0)
+        return true;
+    return eb_shelf_check(shelf, &image->row, problem) && failed(problem, path, "was read wrongly");
+}
+
+bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count, size_t *copied,
+                   struct eb_problem *problem)
+{
+    struct ebi_haul haul = {.problem = problem};
+    struct ebi_images images = {.list = calloc(count + 1, sizeof *images.list)};
+    struct added *added = calloc(count + 1, sizeof *added);
+    struct eb_shelf *other = eb_shelf_open(folder, true, problem);
+    int coming = other != NULL ? open_coming(other, haul.folder, problem) : -1;
+    bool ok = coming >= 0 && images.list != NULL && added != NULL;
+    for (size_t i = 0; ok && i < count; i++) {
+        images.count = i + 1;
+        ok = bring(shelf, numbers[i], &haul, &images.list[i]);
+    }
+    for (size_t i = 0; ok && i < count; i++)
+        images.list[i].leaf = &haul.leaves[i];
+    ok = ok && commit(other, &haul, &images, added, problem);
+    *copied = 0;
+    for (size_t i = 0; ok && i < count; i++)
+        *copied += !added[i].there;
+    ebi_images_free(&images, 0);
+    ebi_haul_free(&haul);
+    if (coming >= 0) {
+        rmdir(haul.folder);
+        close(coming);
+    }
+    eb_shelf_close(other);
+    free(added);
+    return ok;
+}

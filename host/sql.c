@@ -1,0 +1,93 @@
+#include "sql.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+
+enum { PATIENCE_MS = 30000 };
+
+static bool failed(struct ebi_sql *sql, struct eb_problem *problem)
+{
+    snprintf(problem->text, sizeof problem->text, "%s: %s", sql->path, sqlite3_errmsg(sql->db));
+    return false;
+}
+
+bool ebi_sql_run(struct ebi_sql *sql, const char *statements, struct eb_problem *problem)
+{
+    return sqlite3_exec(sql->db, statements, NULL, NULL, NULL) == SQLITE_OK || failed(sql, problem);
+}
+
+sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...)
+{
+    sqlite3_stmt *ask = NULL;
+    va_list texts;
+    int at = 1;
+    if (sqlite3_prepare_v2(sql->db, statement, -1, &ask, NULL) != SQLITE_OK) {
+        failed(sql, problem);
+        return NULL;
+    }
+    va_start(texts, statement);
+    for (const char *text; (text = va_arg(texts, const char *)) != NULL; at++)
+        sqlite3_bind_text(ask, at, text, -1, SQLITE_TRANSIENT);
+    va_end(texts);
+    return ask;
+}
+
+int ebi_sql_step(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem)
+{
+    int result = ask != NULL ? sqlite3_step(ask) : SQLITE_ERROR;
+    if (result == SQLITE_ROW)
+        return 1;
+    if (result == SQLITE_DONE)
+        return 0;
+    if (ask != NULL)
+        failed(sql, problem);
+    return -1;
+}
+
+bool ebi_sql_done(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem)
+{
+    bool ok = ebi_sql_step(sql, ask, problem) == 0;
+    sqlite3_finalize(ask);
+    return ok;
+}
+
+void ebi_sql_text(sqlite3_stmt *ask, int column, char *to, size_t cap)
+{
+    const char *text = (const char *)sqlite3_column_text(ask, column);
+    eb_text_copy(to, cap, text != NULL ? text : "");
+}
+
+static int64_t form_of(struct ebi_sql *sql, struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = ebi_sql_ask(sql, problem, "PRAGMA user_version", NULL);
+    int64_t form = ebi_sql_step(sql, ask, problem) == 1 ? sqlite3_column_int64(ask, 0) : -1;
+    sqlite3_finalize(ask);
+    return form;
+}
+
+bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *schema,
+                  struct eb_problem *problem)
+{
+    snprintf(sql->path, sizeof sql->path, "%s/%s", folder, name);
+    if (sqlite3_open_v2(sql->path, &sql->db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, NULL) != SQLITE_OK)
+        return failed(sql, problem);
+    sqlite3_busy_timeout(sql->db, PATIENCE_MS);
+    if (!ebi_sql_run(sql, "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF;", problem))
+        return false;
+    int64_t form = form_of(sql, problem);
+    /* Two processes may find it empty at once: the tables are made where they are still missing. */
+    if (form == 0)
+        return ebi_sql_run(sql, "BEGIN IMMEDIATE", problem) && ebi_sql_run(sql, schema, problem) &&
+               ebi_sql_run(sql, "PRAGMA user_version = 1; COMMIT", problem);
+    if (form > 1)
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found a file of form %lld, expected 1: it was made by a newer einbau", sql->path,
+                 (long long)form);
+    return form == 1;
+}
+
+void ebi_sql_close(struct ebi_sql *sql)
+{
+    sqlite3_close(sql->db);
+    sql->db = NULL;
+}

@@ -1,0 +1,32 @@
+/* What the shelf's index and the memory of devices need of SQLite. */
+#ifndef EBI_SQL_H
+#define EBI_SQL_H
+
+#include "einbau/host.h"
+
+#include <sqlite3.h>
+
+struct ebi_sql {
+    sqlite3 *db;
+    char path[EB_PATH_BYTES];
+};
+
+/* Opens a file, and makes its tables by `schema`, of form 1, where it has none.  False with `problem` filled. */
+bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *schema,
+                  struct eb_problem *problem);
+void ebi_sql_close(struct ebi_sql *sql);
+
+/* Runs statements without results. */
+bool ebi_sql_run(struct ebi_sql *sql, const char *statements, struct eb_problem *problem);
+
+/* A statement; the texts given are bound in their order, up to a NULL; NULL with `problem` filled. */
+sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...);
+/* Steps it: 1 a row, 0 the end, -1 an error with `problem` filled; `ask` may be NULL: an error. */
+int ebi_sql_step(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem);
+/* Steps one without results to its end, and frees it. */
+bool ebi_sql_done(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem);
+
+/* A column as text, cut where it is too long; empty where it is NULL. */
+void ebi_sql_text(sqlite3_stmt *ask, int column, char *to, size_t cap);
+
+#endif

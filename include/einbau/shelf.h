@@ -1,0 +1,121 @@
+/* The shelf: images and packages kept on the laptop.  A folder with each image once, under its digest, and an index.
+ * A process that is killed at any moment leaves a shelf that opens and holds what it held; several processes may
+ * work with it at once. */
+#ifndef EINBAU_SHELF_H
+#define EINBAU_SHELF_H
+
+#include "einbau/host.h"
+
+enum { EB_DIGEST_TEXT_BYTES = 2 * EB_SHA256_BYTES + 1, EB_TIME_TEXT_BYTES = 24, EB_BY_BYTES = 128 };
+
+/* What the index says of one image. */
+struct eb_shelf_image {
+    int64_t number; /* for this shelf; never given again */
+    char digest[EB_DIGEST_TEXT_BYTES];
+    uint64_t size_bytes, content_bytes; /* the file, and what it stands for */
+    char maker[EB_NAME_BYTES], product[EB_NAME_BYTES], profile[EB_NAME_BYTES];
+    char order_codes[EB_FILE_BYTES]; /* with ", " between */
+    char component[EB_NAME_BYTES], version[EB_VERSION_TEXT_BYTES], released[EB_NAME_BYTES];
+    char format[12];
+    char origin[EB_FILE_BYTES];     /* the file that it came in, the names of archives in front of it */
+    char added[EB_TIME_TEXT_BYTES]; /* ISO 8601, UTC */
+    char by[EB_BY_BYTES];           /* by what it was recognised */
+    bool ordered;                   /* a profile was there that says how its versions are ordered */
+    struct eb_version_order order;
+};
+
+struct eb_shelf;
+
+/* Opens a shelf; `make` makes one where none is.  NULL with `problem` filled. */
+struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem);
+void eb_shelf_close(struct eb_shelf *shelf);
+
+/* The keys that this shelf trusts, for each FILE.pub in its folder "trusted". */
+size_t eb_shelf_keys(const struct eb_shelf *shelf, struct eb_key keys[EB_KEYS_MAX]);
+bool eb_shelf_trust(struct eb_shelf *shelf, const char *public_key_path, struct eb_problem *problem);
+
+/* --- taking images in ---------------------------------------------------------------------------- */
+
+enum eb_shelf_taking {
+    EB_SHELF_TAKEN,
+    EB_SHELF_THERE,        /* it was on the shelf already */
+    EB_SHELF_UNRECOGNISED, /* left out */
+    EB_SHELF_REFUSED       /* the file with all that is in it */
+};
+
+/* What became of one image, or of a file that is none. */
+struct eb_shelf_told {
+    enum eb_shelf_taking what;
+    const char *name; /* "update.zip/inner.tar/fw.hex" */
+    const char *why;  /* of the last two */
+    struct eb_shelf_image image;
+};
+
+struct eb_shelf_adding {
+    const char *const *paths;
+    size_t count;
+    const struct eb_profile *profiles; /* by which bare images are recognised */
+    size_t profile_count;
+    const struct eb_key *keys; /* that are trusted; with any, only what one of them signed is taken */
+    size_t key_count;
+    /* What the caller says of the one image that is not recognised; NULL where not said. */
+    const struct eb_profile *profile;
+    const char *component, *version, *revisions;
+    void (*told)(void *context, const struct eb_shelf_told *told);
+    void *context;
+};
+
+/* Takes in what is in the files: packages, images, archives.  A file with something wrong in it is refused whole; the
+ * others are taken.  False with `problem` filled where the shelf itself fails. */
+bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, struct eb_problem *problem);
+
+/* --- what is there ------------------------------------------------------------------------------- */
+
+/* All images, in the order of their products and components, newest first; freed by the caller. */
+bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_t *count,
+                   struct eb_problem *problem);
+
+/* One image by its number or the first eight or more digits of its digest. */
+bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image,
+                   struct eb_problem *problem);
+
+/* The manifest that it came with or that was made for it, freed by the caller; and who signed it. */
+char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_key *keys, size_t key_count,
+                        enum eb_signature *signature, struct eb_problem *problem);
+
+/* An image of the shelf as a candidate for a device. */
+struct eb_shelf_candidate {
+    struct eb_shelf_image image;
+    struct eb_image_facts facts;
+    struct eb_image_found file; /* as the index has it: the file itself is read when it is opened */
+};
+
+/* The images for a component that may be for a device with this order code ("": any), newest first; freed by the
+ * caller.  `others`: also those for other order codes. */
+bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
+                         const char *order_code, bool others, const struct eb_key *keys, size_t key_count,
+                         struct eb_shelf_candidate **candidates, size_t *count, struct eb_problem *problem);
+
+/* Opens an image for a job: its digest is read anew, and the verdict compares it. */
+struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_shelf_candidate *candidate,
+                                     struct eb_problem *problem);
+
+/* Whether the stored file is what its digest says; reads it. */
+bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, struct eb_problem *problem);
+
+/* Removes one image; the others that came with it stay. */
+bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem);
+
+/* Copies images into another shelf, which is made where it is missing; each is checked on the way.  `copied` counts
+ * those that were not there yet. */
+bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count,
+                   size_t *copied, struct eb_problem *problem);
+
+/* --- packages ------------------------------------------------------------------------------------ */
+
+/* Writes a package: its manifest, signed where `key_path` is not NULL, and the images, `paths` as in the manifest.
+ * The file is there whole or not at all, and never written over. */
+bool eb_package_write(const char *path, const struct eb_manifest *manifest, const char *const *paths,
+                      const char *key_path, struct eb_problem *problem);
+
+#endif

@@ -1,0 +1,187 @@
+#include "output.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static const char *const heads[] = {"NR",   "MAKER",  "PRODUCT", "ORDER CODE", "COMPONENT",
+                                    "VERSION", "RELEASED", "SIZE",    "FILE"};
+
+static void add_row(struct table *table, const struct eb_shelf_image *i, const struct eb_shelf_image *before)
+{
+    char number[24];
+    char size[24];
+    bool same = before != NULL && strcmp(before->product, i->product) == 0;
+    bool same_codes = same && strcmp(before->order_codes, i->order_codes) == 0;
+    snprintf(number, sizeof number, "%lld", (long long)i->number);
+    bytes_text(i->size_bytes, size, sizeof size);
+    const char *const cells[] = {number,
+                                 same ? "" : i->maker,
+                                 same ? "" : i->product,
+                                 same_codes ? "" : i->order_codes,
+                                 same_codes && strcmp(before->component, i->component) == 0 ? "" : i->component,
+                                 i->version,
+                                 i->released,
+                                 size,
+                                 file_name(i->origin)};
+    table_add(table, cells);
+}
+
+static int list_all(struct session *s)
+{
+    struct eb_shelf_image *images = NULL;
+    size_t count = 0;
+    uint64_t bytes = 0;
+    if (s->shelf != NULL && !eb_shelf_list(s->shelf, &images, &count, &s->problem)) {
+        complain("%s", s->problem.text);
+        return EXIT_WRONG_CALL;
+    }
+    if (s->options->json) {
+        json_t *list = json_array();
+        for (size_t i = 0; i < count; i++)
+            json_array_append_new(list, shelf_image_document(&images[i]));
+        print_document(
+            json_pack("{s:s, s:s, s:o}", "einbau", "shelf-list/1", "shelf", s->shelf_folder, "images", list));
+    } else if (count == 0) {
+        printf("The shelf %s is empty. 'einbau shelf add FILE' puts images on it.\n", s->shelf_folder);
+    } else {
+        struct table table;
+        char text[24];
+        table_begin(&table, 9, heads);
+        for (size_t i = 0; i < count; i++) {
+            add_row(&table, &images[i], i > 0 ? &images[i - 1] : NULL);
+            bytes += images[i].size_bytes;
+        }
+        table_print(&table);
+        bytes_text(bytes, text, sizeof text);
+        printf("\n%zu image%s, %s, on the shelf %s\n", count, count == 1 ? "" : "s", text, s->shelf_folder);
+    }
+    free(images);
+    return EXIT_AS_WANTED;
+}
+
+/* The findings that are in the way, in few words. */
+static void reasons(const struct eb_verdict *v, char *text, size_t cap)
+{
+    struct eb_text to;
+    bool any = false;
+    eb_text_init(&to, text, cap);
+    for (size_t i = 0; i < v->count; i++) {
+        const struct eb_finding *f = &v->findings[i];
+        if (any && v->findings[0].grade == EB_GRADE_NO) /* for another order code: what else is there to say */
+            return;
+        if (f->grade <= EB_GRADE_ACCEPTED)
+            continue;
+        char found[EB_FINDING_TEXT_BYTES + 4];
+        char expected[EB_FINDING_TEXT_BYTES + 4];
+        eb_text_add(&to, any ? "; " : "");
+        eb_text_add(&to, eb_rule_code(f->rule));
+        eb_text_add(&to, ": found ");
+        eb_text_add(&to, shorter(f->found, found));
+        eb_text_add(&to, ", expected ");
+        eb_text_add(&to, shorter(f->expected, expected));
+        any = true;
+    }
+}
+
+static void list_component(struct session *s, struct target *t, size_t component, struct table *table, json_t *list,
+                           size_t *fitting, size_t *others)
+{
+    struct eb_shelf_candidate *candidates;
+    size_t count;
+    if (!session_candidates(s, t, component, s->options->all, &candidates, &count))
+        return;
+    for (size_t i = 0; i < count; i++) {
+        const struct eb_shelf_image *image = &candidates[i].image;
+        struct eb_run_item item;
+        char number[24];
+        char why[600];
+        session_judge(s, t, component, &candidates[i], &item);
+        reasons(&item.verdict, why, sizeof why);
+        /* One that is older, or the same, fits if it is asked for: it is shown as such. */
+        if (item.verdict.answer > EB_FITS_IF && !s->options->all) {
+            (*others)++;
+            continue;
+        }
+        *fitting += item.verdict.answer <= EB_FITS_IF;
+        snprintf(number, sizeof number, "%lld", (long long)image->number);
+        const char *const cells[] = {number, image->component, image->version, image->order_codes,
+                                     answer_text(item.verdict.answer), file_name(image->origin), why};
+        table_add(table, cells);
+        json_t *document = shelf_image_document(image);
+        json_object_set_new(document, "verdict", json_string(eb_answer_word(item.verdict.answer)));
+        json_object_set_new(document, "why", json_string(why));
+        json_array_append_new(list, document);
+    }
+    free(candidates);
+}
+
+static int list_for(struct session *s)
+{
+    static const char *const columns[] = {"NR", "COMPONENT", "VERSION", "ORDER CODE", "VERDICT", "FILE", "WHY"};
+    struct target *t = NULL;
+    struct table table;
+    char seen[EB_SEEN_BYTES] = "";
+    size_t fitting = 0;
+    size_t others = 0;
+    for (size_t i = 0; i < s->count; i++)
+        t = s->targets[i].chosen ? &s->targets[i] : t;
+    if (!t->reached)
+        session_recall(s, t, seen);
+    session_surround(s, t, false);
+    table_begin(&table, 7, columns);
+    json_t *list = json_array();
+    for (size_t i = 0; s->shelf != NULL && i < t->device->profile->count; i++)
+        list_component(s, t, i, &table, list, &fitting, &others);
+    const struct eb_identity *id = &t->look.identity;
+    if (s->options->json) {
+        print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o}", "einbau", "shelf-list/1", "shelf", s->shelf_folder,
+                                 "device", t->device->name, "reached", t->reached, "seen", seen, "images", list));
+        return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
+    }
+    json_decref(list);
+    printf("%s: %s, hardware revision %s%s%s\n\n", t->device->name,
+           id->order_code[0] != '\0' ? id->order_code : "order code not known",
+           id->hardware_revision[0] != '\0' ? id->hardware_revision : "not known",
+           t->reached ? "" : seen[0] != '\0' ? "; it does not answer, this is as it was seen on " : "; by the site alone",
+           seen);
+    if (table.rows > 1)
+        table_print(&table);
+    else
+        table_free(&table);
+    if (fitting == 0)
+        printf("%sNothing on the shelf fits it.\n", table.rows > 1 ? "\n" : "");
+    if (others > 0)
+        printf("%zu more for it that do not fit: --all shows them, with the reason\n", others);
+    return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
+}
+
+static int run(const struct options *options)
+{
+    struct session s;
+    if (options->for_device == NULL) {
+        if (!session_open_office(&s, options, false))
+            return session_close(&s, s.status);
+        return session_close(&s, list_all(&s));
+    }
+    struct options one = *options;
+    char *name = (char *)options->for_device;
+    one.names = &name;
+    one.name_count = 1;
+    one.site_optional = false;
+    if (!session_open(&s, &one) || !session_look(&s) || !session_open_shelf(&s, false))
+        return session_close(&s, s.status);
+    return session_close(&s, list_for(&s));
+}
+
+const struct command command_shelf_list = {
+    .name = "shelf list",
+    .arguments = "",
+    .summary = "what is on the shelf; --for DEVICE: what fits it",
+    .help = "Lists the images by product, newest first. With --for only those that fit a device of the site, judged by "
+            "all rules against what it tells now, or told when it was last seen; with --all the others too, with the "
+            "reason.\v"
+            "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 --all",
+    .takes = SITE_OPTIONAL | TAKES_LIST,
+    .run = run,
+};

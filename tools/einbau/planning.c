@@ -1,0 +1,415 @@
+/* What is to be written to each device, through which images, and whether it fits. */
+#include "session.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+enum { BUFFER_BYTES = 131072 }; /* 64 blocks for an Ethernet's MTU, or two of the largest */
+
+static struct target *target_of(struct session *s, const struct eb_site_device *device)
+{
+    return &s->targets[device - s->site->devices];
+}
+
+/* --- what is around a device --------------------------------------------------------------------- */
+
+/* The version of a component: as it was read last, or as the plan will leave it. */
+static const char *version_of(const struct target *t, size_t component, bool planned)
+{
+    for (size_t k = t->item_count; planned && !t->refused && k-- > 0;) {
+        if (t->items[k].component == &t->device->profile->components[component])
+            return t->items[k].image->version;
+    }
+    const struct eb_run *run = t->begun ? &t->fit : &t->look;
+    return run->identified && !run->in_loader ? run->running[component].version : "";
+}
+
+void session_surround(struct session *s, struct target *t, bool planned)
+{
+    const struct eb_site_device *d = t->device;
+    t->around = (struct eb_surroundings){.behind_gateway = d->behind != NULL, .companion_count = d->companion_count};
+    if (d->behind != NULL) {
+        t->around.gateway = version_of(target_of(s, d->behind), 0, planned);
+        t->around.gateway_order = &d->behind->profile->components[0].order;
+    }
+    for (size_t i = 0; i < d->companion_count; i++) {
+        const struct eb_site_companion *c = &d->companions[i];
+        t->around.companions[i] = (struct eb_companion_version){
+            c->role,
+            c->device != NULL ? version_of(target_of(s, c->device), c->component, planned) : c->version,
+        };
+    }
+}
+
+/* --- images of the shelf ------------------------------------------------------------------------- */
+
+bool session_candidates(struct session *s, struct target *t, size_t component, bool others,
+                        struct eb_shelf_candidate **candidates, size_t *count)
+{
+    const char *code = t->look.identity.order_code;
+    if (eb_shelf_candidates(s->shelf, &t->device->profile->components[component], code, others, s->keys,
+                            s->key_count, candidates, count, &s->problem))
+        return true;
+    complain("%s", s->problem.text);
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+static const char *delivered(struct session *s, struct target *t, size_t component)
+{
+    char last[EB_VERSION_TEXT_BYTES];
+    char *to = t->delivered[component];
+    const char *said = t->device->wants[component].delivered;
+    if (to[0] == '\0' && said[0] != '\0')
+        eb_text_copy(to, EB_VERSION_TEXT_BYTES, said);
+    else if (to[0] == '\0' && s->known != NULL)
+        eb_known_versions(s->known, &t->look.identity, t->device->profile->components[component].name, to, last);
+    return to;
+}
+
+void session_judge(struct session *s, struct target *t, size_t component, const struct eb_shelf_candidate *candidate,
+                   struct eb_run_item *item)
+{
+    struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
+    memcpy(items, t->items, t->item_count * sizeof *items);
+    items[t->item_count] = (struct eb_run_item){
+        .component = &t->device->profile->components[component],
+        .image = &candidate->facts,
+        .file = &candidate->file,
+        .delivered = delivered(s, t, component),
+    };
+    eb_plan_judge(&t->look, items, t->item_count, s->options->accepted);
+    *item = items[t->item_count];
+}
+
+void session_recall(struct session *s, struct target *t, char seen[EB_SEEN_BYTES])
+{
+    struct eb_run *look = &t->look;
+    struct eb_identity *id = &look->identity;
+    const struct eb_site_device *d = t->device;
+    seen[0] = '\0';
+    look->config = session_run(s, t);
+    memset(id, 0, sizeof *id);
+    bool known = s->known != NULL && eb_known_recall(s->known, s->site->name, d->name, id, seen);
+    if (known && d->serial[0] != '\0' && strcmp(id->serial, d->serial) != 0) { /* another one was there */
+        memset(id, 0, sizeof *id);
+        seen[0] = '\0';
+    }
+    if (d->order_code[0] != '\0')
+        eb_text_copy(id->order_code, sizeof id->order_code, d->order_code);
+    if (d->hardware_revision[0] != '\0')
+        eb_text_copy(id->hardware_revision, sizeof id->hardware_revision, d->hardware_revision);
+    if (id->order_code[0] == '\0' && d->profile->order_codes[1][0] == '\0' &&
+        strpbrk(d->profile->order_codes[0], "*?") == NULL)
+        eb_text_copy(id->order_code, sizeof id->order_code, d->profile->order_codes[0]);
+    for (size_t i = 0; s->known != NULL && seen[0] != '\0' && i < d->profile->count; i++) {
+        char first[EB_VERSION_TEXT_BYTES];
+        eb_known_versions(s->known, id, d->profile->components[i].name, first, look->running[i].version);
+    }
+}
+
+/* --- items --------------------------------------------------------------------------------------- */
+
+static bool add_item(struct session *s, struct target *t, const struct eb_component_profile *component,
+                     const struct eb_image *image)
+{
+    size_t index = (size_t)(component - t->device->profile->components);
+    size_t k = t->item_count;
+    if (k == EB_RUN_ITEMS_MAX) {
+        complain("%s: found more than %d images to write, expected at most that: leave some for another job",
+                 t->device->name, EB_RUN_ITEMS_MAX);
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    t->images[k] = image;
+    t->files[k] = image->found;
+    if (component->as_it_is)
+        t->files[k].content_bytes = image->found.size_bytes;
+    t->items[k] = (struct eb_run_item){
+        .component = component,
+        .image = &image->facts,
+        .file = &t->files[k],
+        .source = component->as_it_is ? image->file : image->source,
+        .checksum = component->as_it_is ? image->file_checksum : image->checksum,
+        .delivered = delivered(s, t, index),
+    };
+    eb_plan_judge(&t->look, t->items, k, s->options->accepted);
+    t->item_count++;
+    return true;
+}
+
+/* Whether images can be sent to it at all; says so where not. */
+static bool may_send(struct session *s, const struct target *t)
+{
+    if (t->device->profile->sends)
+        return true;
+    complain("%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
+             "out: --without %s",
+             t->device->name, t->device->profile->name, t->device->name);
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+/* --image NUMBER: one of the shelf. */
+static const struct eb_image *image_by_number(struct session *s, struct target *t)
+{
+    struct eb_shelf_image found;
+    const struct eb_component_profile *component = NULL;
+    struct eb_shelf_candidate *candidates = NULL;
+    const struct eb_image *image = NULL;
+    size_t count = 0;
+    if (!eb_shelf_find(s->shelf, s->options->image, &found, &s->problem)) {
+        complain("--image: %s, or a file", s->problem.text);
+        s->status = EXIT_WRONG_CALL;
+        return NULL;
+    }
+    component = eb_profile_component(t->device->profile, found.component);
+    if (component == NULL) {
+        complain("%s: found an image for the component '%s', expected one that %s has (profile %s)", found.origin,
+                 found.component, t->device->name, t->device->profile->name);
+        s->status = EXIT_WRONG_CALL;
+        return NULL;
+    }
+    if (session_candidates(s, t, (size_t)(component - t->device->profile->components), true, &candidates, &count)) {
+        for (size_t i = 0; i < count; i++) {
+            if (candidates[i].image.number == found.number)
+                image = session_shelf_image(s, &candidates[i]);
+        }
+    }
+    free(candidates);
+    return image;
+}
+
+/* With --image: the one component that it is for. */
+static bool plan_given(struct session *s, struct target *t)
+{
+    const struct eb_profile *profile = t->device->profile;
+    if (!may_send(s, t))
+        return false;
+    const char *name = s->options->image;
+    bool number = s->shelf != NULL && strchr(name, '/') == NULL && access(name, F_OK) != 0;
+    const struct eb_image *image = number ? image_by_number(s, t) : session_image(s, name);
+    if (image == NULL)
+        return false;
+    const struct eb_component_profile *component = eb_profile_component(profile, image->facts.component);
+    if (component != NULL)
+        return add_item(s, t, component, image);
+    complain("%s: found an image for the component '%s', expected one that %s has (profile %s)", image->path,
+             image->facts.component, t->device->name, profile->name);
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+/* The image that the site names. */
+static bool plan_named(struct session *s, struct target *t, size_t index)
+{
+    const struct eb_site_want *want = &t->device->wants[index];
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    const struct eb_image *image = session_image(s, want->image);
+    if (image == NULL)
+        return false;
+    if (strcmp(image->facts.component, component->name) != 0 ||
+        eb_version_compare(&component->order, image->facts.version, want->version) != EB_SAME) {
+        complain("%s: found an image of %s %s, expected %s %s as %s wants it", image->path, image->facts.component,
+                 image->facts.version, component->name, want->version, t->device->name);
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    return add_item(s, t, component, image);
+}
+
+/* How far a verdict is from a plain yes. */
+static unsigned distance(const struct eb_verdict *v)
+{
+    unsigned sum = 0;
+    for (size_t i = 0; i < v->count; i++)
+        sum += v->findings[i].grade == EB_GRADE_NO ? 100 : v->findings[i].grade > EB_GRADE_ACCEPTED ? 1 : 0;
+    return v->answer == EB_FITS ? 0 : 1 + sum;
+}
+
+static bool fails_by(const struct eb_verdict *v, enum eb_rule rule)
+{
+    for (size_t i = 0; i < v->count; i++) {
+        if (v->findings[i].rule == rule)
+            return v->findings[i].grade == EB_GRADE_NO;
+    }
+    return false;
+}
+
+/* The images between what runs and what is wanted, as a way; 0: there is none. */
+static size_t find_way(struct session *s, struct target *t, const struct eb_component_profile *component,
+                       const struct eb_shelf_candidate *candidates, size_t count, size_t best,
+                       size_t way[EB_WAY_STEPS_MAX])
+{
+    struct eb_way_image images[EB_WAY_IMAGES_MAX];
+    size_t from[EB_WAY_IMAGES_MAX];
+    size_t have = 1;
+    struct eb_running running;
+    struct eb_judge_facts facts;
+    struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
+    memcpy(items, t->items, t->item_count * sizeof *items);
+    items[t->item_count] = (struct eb_run_item){
+        .component = component,
+        .image = &candidates[best].facts,
+        .delivered = delivered(s, t, (size_t)(component - t->device->profile->components)),
+    };
+    eb_plan_facts(&t->look, items, t->item_count, s->options->accepted, &running, &facts);
+    images[0] = (struct eb_way_image){&candidates[best].facts, &candidates[best].file};
+    from[0] = best;
+    for (size_t i = 0; i < count && have < EB_WAY_IMAGES_MAX; i++) {
+        const char *version = candidates[i].facts.version;
+        if (eb_version_compare(&component->order, version, running.version) != EB_NEWER ||
+            eb_version_compare(&component->order, version, candidates[best].facts.version) != EB_OLDER)
+            continue;
+        images[have] = (struct eb_way_image){&candidates[i].facts, &candidates[i].file};
+        from[have++] = i;
+    }
+    size_t steps = eb_plan_way(&facts, images, have, 0, way);
+    for (size_t i = 0; i < steps; i++)
+        way[i] = from[way[i]];
+    return steps;
+}
+
+void session_choose(struct session *s, struct target *t, size_t index, const struct eb_shelf_candidate *candidates,
+                    size_t count, struct choice *choice)
+{
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    size_t best = count;
+    memset(choice, 0, sizeof *choice);
+    for (size_t i = 0; i < count; i++) {
+        struct eb_run_item item;
+        if (eb_version_compare(&component->order, candidates[i].facts.version, target_wanted(t, index)) != EB_SAME)
+            continue;
+        session_judge(s, t, index, &candidates[i], &item);
+        if (best == count || distance(&item.verdict) < distance(&choice->verdict)) {
+            best = i;
+            choice->verdict = item.verdict;
+        }
+    }
+    if (best == count)
+        return;
+    if (fails_by(&choice->verdict, EB_RULE_LEAST_RUNNING)) {
+        choice->steps = find_way(s, t, component, candidates, count, best, choice->way);
+        choice->gap = choice->steps == 0;
+    }
+    if (choice->steps == 0)
+        choice->way[choice->steps++] = best;
+}
+
+/* The image of the wanted version that fits best, by way of others where it needs them. */
+static bool choose_image(struct session *s, struct target *t, size_t index,
+                         const struct eb_shelf_candidate *candidates, size_t count)
+{
+    struct choice choice;
+    session_choose(s, t, index, candidates, count, &choice);
+    t->lacks[index] = choice.steps == 0;
+    t->refused = t->refused || t->lacks[index];
+    for (size_t i = 0; i < choice.steps; i++) {
+        const struct eb_image *image = session_shelf_image(s, &candidates[choice.way[i]]);
+        if (image == NULL || !add_item(s, t, &t->device->profile->components[index], image))
+            return false;
+    }
+    if (choice.gap) {
+        t->items[t->item_count - 1].no_way = true;
+        eb_plan_judge(&t->look, t->items, t->item_count - 1, s->options->accepted);
+    }
+    return true;
+}
+
+static bool plan_from_shelf(struct session *s, struct target *t, size_t index)
+{
+    struct eb_shelf_candidate *candidates;
+    size_t count;
+    if (s->shelf == NULL) {
+        complain("%s: found no image for %s %s in the site and no shelf, expected the key 'image', --image FILE, or "
+                 "an image on the shelf: einbau shelf add FILE",
+                 t->device->name, t->device->profile->components[index].name, target_wanted(t, index));
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    if (!session_candidates(s, t, index, false, &candidates, &count))
+        return false;
+    bool ok = choose_image(s, t, index, candidates, count);
+    free(candidates);
+    return ok;
+}
+
+static bool plan_target(struct session *s, struct target *t)
+{
+    bool named = s->options->name_count > 0;
+    if (s->options->image != NULL)
+        return plan_given(s, t);
+    if (!t->device->profile->sends)
+        return true; /* only looked at; print_plan says so */
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        enum eb_mark mark = target_mark(t, i);
+        if (t->device->wants[i].version[0] == '\0')
+            continue;
+        /* Unasked only what is behind, or waits in its loader. */
+        bool meant =
+            mark == EB_MARK_BEHIND || t->look.in_loader || (named && mark != EB_MARK_CURRENT) || s->options->again;
+        if (meant && !(t->device->wants[i].image[0] != '\0' ? plan_named(s, t, i) : plan_from_shelf(s, t, i)))
+            return false;
+    }
+    return true;
+}
+
+static bool prepare_run(struct session *s, struct target *t)
+{
+    t->buffer = malloc(BUFFER_BYTES);
+    if (t->buffer == NULL) {
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    t->fit.config = session_run(s, t);
+    t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
+    t->fit.config.items = t->items;
+    t->fit.config.count = t->item_count;
+    t->fit.config.accepted = s->options->accepted;
+    t->fit.config.again = s->options->again;
+    t->fit.config.buffer = t->buffer;
+    t->fit.config.buffer_bytes = BUFFER_BYTES;
+    return true;
+}
+
+/* A batch is one only if every device in it fits. */
+static void judge_batch(struct session *s)
+{
+    const char *refused = NULL;
+    for (size_t i = 0; i < s->count && refused == NULL; i++) {
+        if (s->targets[i].refused)
+            refused = s->targets[i].device->name;
+    }
+    for (size_t i = 0; i < s->count; i++) {
+        for (size_t k = 0; k < s->targets[i].item_count && !s->targets[i].refused; k++)
+            eb_verdict_batch(&s->targets[i].items[k].verdict, refused);
+    }
+}
+
+bool session_plan(struct session *s)
+{
+    size_t waves = 0;
+    if (!session_open_shelf(s, false))
+        return false;
+    for (size_t i = 0; i < s->count; i++)
+        waves = s->targets[i].device->wave >= waves ? s->targets[i].device->wave + 1 : waves;
+    for (size_t w = 0; w < waves; w++) {
+        for (size_t i = 0; i < s->count; i++) {
+            struct target *t = &s->targets[i];
+            if (t->device->wave != w || !t->reached)
+                continue;
+            session_surround(s, t, true);
+            if (!plan_target(s, t))
+                return false;
+            for (size_t k = 0; k < t->item_count; k++)
+                t->refused = t->refused || t->items[k].verdict.answer != EB_FITS;
+            t->refused = t->refused || t->look.error.status != EB_OK;
+            if (t->item_count > 0 && !t->refused && !prepare_run(s, t))
+                return false;
+        }
+    }
+    judge_batch(s);
+    return true;
+}
