@@ -9,7 +9,8 @@
 /* Opens a file as an image without facts; NULL with `problem` filled.  eb_image_close closes it. */
 struct eb_image *ebi_image_new(const char *path, struct eb_problem *problem);
 
-/* Reads the file: digest, format, and what it stands for.  `format` "raw": whatever it looks like, it is sent as it is;
+/* Reads the file: digest, format, and what it stands for.  `format` "raw": whatever it looks like, it is sent
+ * as it is;
  * "": its content tells; another must be what its content tells. */
 bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem);
 
@@ -19,7 +20,8 @@ bool ebi_image_segments(struct eb_image_reader *reader, const struct eb_source *
 /* Bytes from the first address to the last. */
 uint64_t ebi_segments_span(const struct eb_segments *segments);
 
-/* A whole file of at most `most` bytes, with NUL behind its end, freed by the caller; NULL with `problem` filled. */
+/* A whole file of at most `most` bytes, with NUL behind its end, freed by the caller; NULL with `problem`
+ * filled. */
 uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_problem *problem);
 
 /* Makes a folder and those above it, where they are missing. */

@@ -64,7 +64,8 @@ bool eb_key_new(const char *name, struct eb_key *key, struct eb_problem *problem
     char path[EB_PATH_BYTES + 8];
     if (sodium_init() < 0 || crypto_sign_keypair(key->bytes, secret) != 0 ||
         crypto_sign_ed25519_sk_to_seed(seed, secret) != 0) {
-        snprintf(problem->text, sizeof problem->text, "found no source of random numbers, expected the system's");
+        snprintf(problem->text, sizeof problem->text,
+                 "found no source of random numbers, expected the system's");
         return false;
     }
     eb_key_text(key, x);
@@ -86,7 +87,7 @@ bool eb_key_new(const char *name, struct eb_key *key, struct eb_problem *problem
 
 static bool read_key(const char *path, struct eb_key *key, uint8_t *seed, struct eb_problem *problem)
 {
-    size_t size;
+    size_t size = 0;
     uint8_t *bytes = ebi_file_read(path, KEY_FILE_BYTES, &size, problem);
     if (bytes == NULL)
         return false;
@@ -95,11 +96,12 @@ static bool read_key(const char *path, struct eb_key *key, uint8_t *seed, struct
     const char *crv = json_string_value(json_object_get(root, "crv"));
     const char *x = json_string_value(json_object_get(root, "x"));
     const char *d = json_string_value(json_object_get(root, "d"));
-    bool ok = kty != NULL && crv != NULL && x != NULL && strcmp(kty, "OKP") == 0 && strcmp(crv, "Ed25519") == 0 &&
-              eb_key_parse(x, key);
+    bool ok = kty != NULL && crv != NULL && x != NULL && strcmp(kty, "OKP") == 0 &&
+              strcmp(crv, "Ed25519") == 0 && eb_key_parse(x, key);
     if (!ok)
         snprintf(problem->text, sizeof problem->text,
-                 "%s: found no Ed25519 key as a JSON Web Key, expected a file that 'einbau key new' wrote", path);
+                 "%s: found no Ed25519 key as a JSON Web Key, expected a file that 'einbau key new' wrote",
+                 path);
     if (ok && seed != NULL) {
         ok = d != NULL && decode(d, strlen(d), seed, crypto_sign_SEEDBYTES);
         if (!ok)
@@ -164,7 +166,8 @@ char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size, 
             snprintf(jws, cap, "%s..%s\n", encoded, text);
     } else {
         snprintf(problem->text, sizeof problem->text,
-                 "%s: found a private part that does not belong to the public one, expected a key pair", key_path);
+                 "%s: found a private part that does not belong to the public one, expected a key pair",
+                 key_path);
     }
     sodium_memzero(secret, sizeof secret);
     free(input);
@@ -179,8 +182,8 @@ static bool header_fine(const char *encoded, size_t size, char kid[EB_KEY_TEXT_B
     size_t have = 0;
     const char *end = NULL;
     kid[0] = '\0';
-    if (size > HEADER_BYTES || sodium_base642bin((uint8_t *)text, HEADER_BYTES, encoded, size, NULL, &have, &end,
-                                                 VARIANT) != 0 ||
+    if (size > HEADER_BYTES ||
+        sodium_base642bin((uint8_t *)text, HEADER_BYTES, encoded, size, NULL, &have, &end, VARIANT) != 0 ||
         end != encoded + size)
         return false;
     json_t *header = json_loadb(text, have, JSON_REJECT_DUPLICATES, NULL);
@@ -195,8 +198,8 @@ static bool header_fine(const char *encoded, size_t size, char kid[EB_KEY_TEXT_B
     return fine;
 }
 
-enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws, const struct eb_key *keys,
-                                     size_t count)
+enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws,
+                                     const struct eb_key *keys, size_t count)
 {
     uint8_t signature[crypto_sign_BYTES];
     char kid[EB_KEY_TEXT_BYTES];

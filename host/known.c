@@ -14,7 +14,8 @@ static const char schema[] =
     "CREATE TABLE IF NOT EXISTS devices (site TEXT NOT NULL, name TEXT NOT NULL, maker TEXT NOT NULL,"
     " product TEXT NOT NULL, order_code TEXT NOT NULL, hardware_revision TEXT NOT NULL, serial TEXT NOT NULL,"
     " seen TEXT NOT NULL, PRIMARY KEY (site, name));"
-    "CREATE TABLE IF NOT EXISTS versions (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT NULL,"
+    "CREATE TABLE IF NOT EXISTS versions (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT "
+    "NULL,"
     " first TEXT NOT NULL, first_seen TEXT NOT NULL, last TEXT NOT NULL,"
     " PRIMARY KEY (serial, order_code, component));";
 
@@ -44,27 +45,30 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
     time_t seconds = time(NULL);
     struct tm parts;
     strftime(now, sizeof now, "%Y-%m-%dT%H:%M:%SZ", gmtime_r(&seconds, &parts));
-    bool ok = ebi_sql_run(&known->sql, "BEGIN IMMEDIATE", problem) &&
-              ebi_sql_done(&known->sql,
-                           ebi_sql_ask(&known->sql, problem,
-                                       "INSERT OR REPLACE INTO devices (site, name, maker, product, order_code,"
-                                       " hardware_revision, serial, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                                       site, name, id->maker, id->product, id->order_code, id->hardware_revision,
-                                       id->serial, now, NULL),
-                           problem);
+    bool ok =
+        ebi_sql_run(&known->sql, "BEGIN IMMEDIATE", problem) &&
+        ebi_sql_done(&known->sql,
+                     ebi_sql_ask(&known->sql, problem,
+                                 "INSERT OR REPLACE INTO devices (site, name, maker, product, order_code,"
+                                 " hardware_revision, serial, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                                 site, name, id->maker, id->product, id->order_code, id->hardware_revision,
+                                 id->serial, now, NULL),
+                     problem);
     /* In its loader no program runs; without a serial number nobody can say that it was this one. */
-    for (size_t i = 0; ok && id->serial[0] != '\0' && !looked->in_loader && i < looked->config.profile->count; i++) {
+    for (size_t i = 0; ok && id->serial[0] != '\0' && !looked->in_loader && i < looked->config.profile->count;
+         i++) {
         const char *version = looked->running[i].version;
         if (version[0] == '\0')
             continue;
-        ok = ebi_sql_done(&known->sql,
-                          ebi_sql_ask(&known->sql, problem,
-                                      "INSERT INTO versions (serial, order_code, component, first, last, first_seen)"
-                                      " VALUES (?1, ?2, ?3, ?4, ?4, ?5)"
-                                      " ON CONFLICT DO UPDATE SET last = excluded.last",
-                                      id->serial, id->order_code, looked->config.profile->components[i].name, version,
-                                      now, NULL),
-                          problem);
+        ok = ebi_sql_done(
+            &known->sql,
+            ebi_sql_ask(&known->sql, problem,
+                        "INSERT INTO versions (serial, order_code, component, first, last, first_seen)"
+                        " VALUES (?1, ?2, ?3, ?4, ?4, ?5)"
+                        " ON CONFLICT DO UPDATE SET last = excluded.last",
+                        id->serial, id->order_code, looked->config.profile->components[i].name, version, now,
+                        NULL),
+            problem);
     }
     if (ok && ebi_sql_run(&known->sql, "COMMIT", problem))
         return true;
@@ -76,10 +80,11 @@ bool eb_known_recall(struct eb_known *known, const char *site, const char *name,
                      char seen[EB_SEEN_BYTES])
 {
     struct eb_problem problem;
-    sqlite3_stmt *ask = ebi_sql_ask(&known->sql, &problem,
-                                    "SELECT maker, product, order_code, hardware_revision, serial, seen FROM devices"
-                                    " WHERE site = ?1 AND name = ?2",
-                                    site, name, NULL);
+    sqlite3_stmt *ask =
+        ebi_sql_ask(&known->sql, &problem,
+                    "SELECT maker, product, order_code, hardware_revision, serial, seen FROM devices"
+                    " WHERE site = ?1 AND name = ?2",
+                    site, name, NULL);
     bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
     if (found) {
         ebi_sql_text(ask, 0, id->maker, sizeof id->maker);
@@ -99,8 +104,8 @@ bool eb_known_versions(struct eb_known *known, const struct eb_identity *id, con
     struct eb_problem problem;
     sqlite3_stmt *ask = ebi_sql_ask(
         &known->sql, &problem,
-        "SELECT first, last FROM versions WHERE serial = ?1 AND order_code = ?2 AND component = ?3", id->serial,
-        id->order_code, component, NULL);
+        "SELECT first, last FROM versions WHERE serial = ?1 AND order_code = ?2 AND component = ?3",
+        id->serial, id->order_code, component, NULL);
     bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
     if (found) {
         ebi_sql_text(ask, 0, first, EB_VERSION_TEXT_BYTES);

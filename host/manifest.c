@@ -104,7 +104,8 @@ static void read_companions(struct reading *r, const json_t *image, struct eb_im
 {
     const json_t *list = json_object_get(image, "companions");
     if (list != NULL && (!json_is_array(list) || json_array_size(list) > EB_COMPANIONS_MAX))
-        wrong(r, "found \"companions\" of another kind or size, expected a list of at most %d", EB_COMPANIONS_MAX);
+        wrong(r, "found \"companions\" of another kind or size, expected a list of at most %d",
+              EB_COMPANIONS_MAX);
     for (size_t i = 0; i < json_array_size(list) && !r->failed; i++) {
         const json_t *entry = json_array_get(list, i);
         struct eb_companion *c = &facts->companions[i];
@@ -123,7 +124,8 @@ static void read_companions(struct reading *r, const json_t *image, struct eb_im
 /* A file's name inside of a package: no folders, nothing that a file system takes for something else. */
 static void check_file_name(struct reading *r, const char *name)
 {
-    if (name[0] == '.' || strchr(name, '/') != NULL || strchr(name, '\\') != NULL || strchr(name, ':') != NULL)
+    if (name[0] == '.' || strchr(name, '/') != NULL || strchr(name, '\\') != NULL ||
+        strchr(name, ':') != NULL)
         wrong(r, "found the file name \"%s\", expected one without folders, and no leading dot", name);
 }
 
@@ -131,7 +133,8 @@ static void read_image(struct reading *r, const json_t *image, struct eb_manifes
 {
     struct eb_image_facts *facts = &to->facts;
     check_keys(r, image,
-               "file, component, version, size, sha256, order_codes, hardware_revisions, least_running, least_loader, "
+               "file, component, version, size, sha256, order_codes, hardware_revisions, least_running, "
+               "least_loader, "
                "least_gateway, companions, floor, format");
     copy_of(r, image, "file", true, to->file, sizeof to->file);
     check_file_name(r, to->file);
@@ -199,8 +202,8 @@ static void read_root(struct reading *r, const json_t *root, struct eb_manifest 
     }
 }
 
-static bool read_manifest(const char *path, bool draft, const void *bytes, size_t size, struct eb_manifest *manifest,
-                          struct eb_problem *problem)
+static bool read_manifest(const char *path, bool draft, const void *bytes, size_t size,
+                          struct eb_manifest *manifest, struct eb_problem *problem)
 {
     struct reading r = {.path = path, .problem = problem, .draft = draft};
     json_error_t error;
@@ -211,8 +214,9 @@ static bool read_manifest(const char *path, bool draft, const void *bytes, size_
     }
     json_t *root = json_loadb(bytes, size, JSON_REJECT_DUPLICATES, &error);
     if (root == NULL) {
-        snprintf(problem->text, sizeof problem->text, "%s:%d:%d: not JSON: found %s, expected a manifest", path,
-                 error.line, error.column, eb_text_printable(error.text) ? error.text : "unprintable text");
+        snprintf(problem->text, sizeof problem->text, "%s:%d:%d: not JSON: found %s, expected a manifest",
+                 path, error.line, error.column,
+                 eb_text_printable(error.text) ? error.text : "unprintable text");
         return false;
     }
     read_root(&r, root, manifest);
@@ -267,10 +271,9 @@ static json_t *image_object(const struct eb_manifest_image *image)
     const struct eb_image_facts *f = &image->facts;
     char digest[2 * EB_SHA256_BYTES + 1];
     sodium_bin2hex(digest, sizeof digest, f->sha256, EB_SHA256_BYTES);
-    json_t *object =
-        json_pack("{s:s, s:s, s:s, s:I, s:s, s:o}", "file", image->file, "component", f->component, "version",
-                  f->version, "size", (json_int_t)f->size_bytes, "sha256", digest, "order_codes",
-                  texts_array(f->order_codes));
+    json_t *object = json_pack("{s:s, s:s, s:s, s:I, s:s, s:o}", "file", image->file, "component",
+                               f->component, "version", f->version, "size", (json_int_t)f->size_bytes,
+                               "sha256", digest, "order_codes", texts_array(f->order_codes));
     if (f->hardware_revisions[0][0] != '\0')
         json_object_set_new(object, "hardware_revisions", texts_array(f->hardware_revisions));
     set_text(object, "least_running", f->least_running);
@@ -280,10 +283,9 @@ static json_t *image_object(const struct eb_manifest_image *image)
     set_text(object, "format", image->format);
     json_t *companions = json_array();
     for (int i = 0; i < EB_COMPANIONS_MAX && f->companions[i].role[0] != '\0'; i++)
-        json_array_append_new(companions,
-                              json_pack("{s:s, s:s, s:s}", "role", f->companions[i].role, "least",
-                                        f->companions[i].least, "order",
-                                        eb_version_scheme_word(f->companions[i].order.scheme)));
+        json_array_append_new(companions, json_pack("{s:s, s:s, s:s}", "role", f->companions[i].role, "least",
+                                                    f->companions[i].least, "order",
+                                                    eb_version_scheme_word(f->companions[i].order.scheme)));
     if (json_array_size(companions) > 0)
         json_object_set_new(object, "companions", companions);
     else

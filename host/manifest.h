@@ -4,7 +4,8 @@
 
 #include "einbau/host.h"
 
-/* Whether a text that ends with NUL says of itself that it is a manifest; whether it is a good one, reading it tells. */
+/* Whether a text that ends with NUL says of itself that it is a manifest; whether it is a good one, reading
+ * it tells. */
 bool ebi_manifest_looks_so(const char *bytes);
 
 #endif

@@ -11,7 +11,8 @@ struct ebi_sql {
     char path[EB_PATH_BYTES];
 };
 
-/* Opens a file, and makes its tables by `schema`, of form 1, where it has none.  False with `problem` filled. */
+/* Opens a file, and makes its tables by `schema`, of form 1, where it has none.  False with `problem` filled.
+ */
 bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *schema,
                   struct eb_problem *problem);
 void ebi_sql_close(struct ebi_sql *sql);

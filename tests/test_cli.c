@@ -169,7 +169,7 @@ static void one_refused_device_keeps_all_from_being_written(void **state)
 {
     (void)state;
     write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
-    expect("plan", 1, "coupler-2 firmware: hardware-revision: found 3, expected 4..6", "");
+    expect("plan", 1, "coupler-2 firmware 2.0: hardware-revision: found 3, expected 4..6", "");
     expect("fit --yes", 1, "--without coupler-1 --without coupler-2", "");
     expect("fit --yes", 1, "Nothing was written.", "");
     expect_running("plc-1", "1.0");
@@ -330,12 +330,12 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"plc-2.0.bin", NULL, NULL, "fit --yes", 2,
          "plc-2.0.bin: the image cannot be opened: No such file or directory"},
         {"plc-2.0.bin", NULL, "", "fit --yes", 1,
-         "plc-1 firmware: size: found 0 bytes, expected 3000 bytes (cannot be accepted)"},
+         "plc-1 firmware 2.0: size: found 0 bytes, expected 3000 bytes (cannot be accepted)"},
         {"plc-2.0.bin", NULL, "EBIMAGE1 cut", "fit --yes", 1,
-         "plc-1 firmware: size: found 12 bytes, expected 3000 bytes"},
-        {"coupler-2.0.bin", "EBIMAGE1", "EBIMAGE2", "fit --yes", 1, "coupler-1 firmware: digest: found "},
+         "plc-1 firmware 2.0: size: found 12 bytes, expected 3000 bytes"},
+        {"coupler-2.0.bin", "EBIMAGE1", "EBIMAGE2", "fit --yes", 1, "coupler-1 firmware 2.0: digest: found "},
         {"profiles/plc.yaml", "send-as: fw.bin", "send-as: fw.bin, capacity-kib: 2", "fit --yes", 1,
-         "plc-1 firmware: size: found 3000 bytes, expected at most 2048 bytes, what the component holds"},
+         "plc-1 firmware 2.0: capacity: found 3000 bytes, expected at most 2048 bytes"},
         {"plc-2.0.bin.json", NULL, NULL, "fit --yes", 2,
          "plc-2.0.bin.json: cannot be read: No such file or directory. An image needs its manifest"},
         {"plc-2.0.bin.json", NULL, "{\"einbau\": ", "fit --yes", 2, "plc-2.0.bin.json:1:11: not JSON"},
@@ -546,7 +546,7 @@ static void a_device_in_its_loader_is_seen_and_brought_back(void **state)
     write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "1..9",
                 ", \"least_running\": \"0.9\"");
     expect("fit coupler-1 --yes", 1,
-           "coupler-1 firmware: least-running: found not readable, expected at least 0.9 "
+           "coupler-1 firmware 2.0: least-running: found not readable, expected at least 0.9 "
            "(refused unless accepted: --accept least-running)",
            "");
     expect("fit --yes --accept least-running", 0,

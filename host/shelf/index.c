@@ -5,15 +5,17 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* `loose` holds digests whose file may be there without an image that needs it: entered before a file is put in
- * place or removed, so that whoever comes after a killed process knows where to look. */
+/* `loose` holds digests whose file may be there without an image that needs it: entered before a file is put
+ * in place or removed, so that whoever comes after a killed process knows where to look. */
 static const char schema[] =
-    "CREATE TABLE IF NOT EXISTS manifests (id INTEGER PRIMARY KEY, digest TEXT NOT NULL UNIQUE, text TEXT NOT NULL,"
+    "CREATE TABLE IF NOT EXISTS manifests (id INTEGER PRIMARY KEY, digest TEXT NOT NULL UNIQUE, text TEXT "
+    "NOT NULL,"
     " signature TEXT NOT NULL);"
     "CREATE TABLE IF NOT EXISTS images (number INTEGER PRIMARY KEY AUTOINCREMENT, digest TEXT NOT NULL,"
     " size INTEGER NOT NULL, content INTEGER NOT NULL, maker TEXT NOT NULL, product TEXT NOT NULL,"
     " profile TEXT NOT NULL, codes TEXT NOT NULL, component TEXT NOT NULL, version TEXT NOT NULL,"
-    " released TEXT NOT NULL, format TEXT NOT NULL, origin TEXT NOT NULL, added TEXT NOT NULL, by TEXT NOT NULL,"
+    " released TEXT NOT NULL, format TEXT NOT NULL, origin TEXT NOT NULL, added TEXT NOT NULL, by TEXT NOT "
+    "NULL,"
     " scheme INTEGER NOT NULL, build_mark TEXT NOT NULL, manifest INTEGER NOT NULL REFERENCES manifests,"
     " place INTEGER NOT NULL, UNIQUE (digest, manifest, place));"
     "CREATE TABLE IF NOT EXISTS codes (pattern TEXT NOT NULL, image INTEGER NOT NULL REFERENCES images,"
@@ -65,9 +67,10 @@ static int64_t manifest_id(struct eb_shelf *shelf, const struct ebi_image *image
     crypto_hash_sha256_update(&state, (const uint8_t *)signature, strlen(signature));
     crypto_hash_sha256_final(&state, digest);
     sodium_bin2hex(text, sizeof text, digest, sizeof digest);
-    sqlite3_stmt *ask = ebi_sql_ask(
-        &shelf->sql, problem, "INSERT INTO manifests (digest, text, signature) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", text,
-        image->manifest, signature, NULL);
+    sqlite3_stmt *ask =
+        ebi_sql_ask(&shelf->sql, problem,
+                    "INSERT INTO manifests (digest, text, signature) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+                    text, image->manifest, signature, NULL);
     bool ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
     sqlite3_finalize(ask);
     if (!ok)
@@ -84,9 +87,10 @@ static bool add_codes(struct eb_shelf *shelf, const struct ebi_image *image, int
     bool ok = true;
     for (int i = 0; ok && i < EB_PATTERNS_MAX && image->facts.order_codes[i][0] != '\0'; i++) {
         const char *pattern = image->facts.order_codes[i];
-        sqlite3_stmt *ask = ebi_sql_ask(
-            &shelf->sql, problem, "INSERT INTO codes (pattern, component, image, wild) VALUES (?1, ?2, ?3, ?4)", pattern,
-            image->facts.component, NULL);
+        sqlite3_stmt *ask =
+            ebi_sql_ask(&shelf->sql, problem,
+                        "INSERT INTO codes (pattern, component, image, wild) VALUES (?1, ?2, ?3, ?4)",
+                        pattern, image->facts.component, NULL);
         if (ask == NULL)
             return false;
         sqlite3_bind_int64(ask, 3, number);
@@ -97,16 +101,16 @@ static bool add_codes(struct eb_shelf *shelf, const struct ebi_image *image, int
     return ok;
 }
 
-bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const char *now, int64_t *number, bool *there,
-                   struct eb_problem *problem)
+bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const char *now, int64_t *number,
+                   bool *there, struct eb_problem *problem)
 {
     const struct eb_shelf_image *row = &image->row;
     int64_t manifest = manifest_id(shelf, image, problem);
     if (manifest < 0)
         return false;
     sqlite3_stmt *ask = ebi_sql_ask(
-        &shelf->sql, problem, "SELECT number FROM images WHERE digest = ?1 AND manifest = ?2 AND place = ?3", row->digest,
-        NULL);
+        &shelf->sql, problem, "SELECT number FROM images WHERE digest = ?1 AND manifest = ?2 AND place = ?3",
+        row->digest, NULL);
     if (ask == NULL)
         return false;
     sqlite3_bind_int64(ask, 2, manifest);
@@ -118,13 +122,13 @@ bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const 
     sqlite3_finalize(ask);
     if (found != 0)
         return found == 1;
-    ask = ebi_sql_ask(&shelf->sql, problem,
-                        "INSERT INTO images (digest, maker, product, profile, codes, component, version, released,"
-                        " format, origin, added, by, build_mark, size, content, scheme, manifest, place)"
-                        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?14, ?15, ?16, ?17, ?18)",
-                        row->digest, row->maker, row->product, row->profile, row->order_codes, row->component,
-                        row->version, row->released, row->format, row->origin, now, row->by, row->order.build_mark,
-                        NULL);
+    ask = ebi_sql_ask(
+        &shelf->sql, problem,
+        "INSERT INTO images (digest, maker, product, profile, codes, component, version, released,"
+        " format, origin, added, by, build_mark, size, content, scheme, manifest, place)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?14, ?15, ?16, ?17, ?18)",
+        row->digest, row->maker, row->product, row->profile, row->order_codes, row->component, row->version,
+        row->released, row->format, row->origin, now, row->by, row->order.build_mark, NULL);
     if (ask == NULL)
         return false;
     sqlite3_bind_int64(ask, 14, (int64_t)row->size_bytes);

@@ -16,14 +16,15 @@ struct eb_shelf {
 bool ebi_index_open(struct eb_shelf *shelf, struct eb_problem *problem);
 
 /* The columns of a row, in the order of EBI_IMAGE_COLUMNS. */
-#define EBI_IMAGE_COLUMNS                                                                                              \
-    "i.number, i.digest, i.size, i.content, i.maker, i.product, i.profile, i.codes, i.component, i.version, "          \
+#define EBI_IMAGE_COLUMNS                                                                                    \
+    "i.number, i.digest, i.size, i.content, i.maker, i.product, i.profile, i.codes, i.component, "           \
+    "i.version, "                                                                                            \
     "i.released, i.format, i.origin, i.added, i.by, i.scheme, i.build_mark"
 enum { EBI_IMAGE_COLUMN_COUNT = 17 };
 void ebi_index_row(sqlite3_stmt *ask, struct eb_shelf_image *image);
 
 /* Adds one image and its manifest; `*there`: it was there already, and `number` is that one's. */
-bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const char *now, int64_t *number, bool *there,
-                   struct eb_problem *problem);
+bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const char *now, int64_t *number,
+                   bool *there, struct eb_problem *problem);
 
 #endif

@@ -72,8 +72,9 @@ bool eb_package_write(const char *path, const struct eb_manifest *manifest, cons
     snprintf(fresh, sizeof fresh, "%.*s.%ld.new", EB_PATH_BYTES - 1, path, (long)getpid());
     int fd = open(fresh, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
     struct archive *a = archive_write_new();
-    bool ok = fd >= 0 && archive_write_set_format_zip(a) == ARCHIVE_OK && archive_write_open_fd(a, fd) == ARCHIVE_OK &&
-              put_text(a, "manifest.json", text) && (jws == NULL || put_text(a, "manifest.jws", jws));
+    bool ok = fd >= 0 && archive_write_set_format_zip(a) == ARCHIVE_OK &&
+              archive_write_open_fd(a, fd) == ARCHIVE_OK && put_text(a, "manifest.json", text) &&
+              (jws == NULL || put_text(a, "manifest.jws", jws));
     for (size_t i = 0; ok && i < manifest->count; i++)
         ok = put_file(a, manifest->images[i].file, paths[i]);
     ok = ok && archive_write_close(a) == ARCHIVE_OK && fsync(fd) == 0;
@@ -84,7 +85,8 @@ bool eb_package_write(const char *path, const struct eb_manifest *manifest, cons
         close(fd);
     if (ok && link(fresh, path) != 0) {
         ok = false;
-        snprintf(problem->text, sizeof problem->text, "%.900s: cannot be written: %s%s", path, strerror(errno),
+        snprintf(problem->text, sizeof problem->text, "%.900s: cannot be written: %s%s", path,
+                 strerror(errno),
                  errno == EEXIST ? ". A package that is there is never written over: give another name" : "");
     }
     if (fd >= 0)

@@ -110,8 +110,8 @@ static enum eb_status read_fd(void *self, uint64_t offset, uint8_t *to, size_t s
 }
 
 /* Where a file begins, and how many bytes it stands for. */
-static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, int *fd, struct eb_image_reader *reader,
-                    uint64_t *base, uint64_t *span)
+static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, int *fd,
+                    struct eb_image_reader *reader, uint64_t *base, uint64_t *span)
 {
     const struct eb_source source = {fd, leaf->size, read_fd};
     struct eb_segments segments;
@@ -126,8 +126,8 @@ static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, int *fd,
     free(segments.list);
     if (*span > EBI_IMAGE_BYTES_MAX)
         snprintf(haul->problem->text, sizeof haul->problem->text,
-                 "%.500s: found bytes spread over %" PRIu64 ", expected an image of at most %llu", leaf->name, *span,
-                 (unsigned long long)EBI_IMAGE_BYTES_MAX);
+                 "%.500s: found bytes spread over %" PRIu64 ", expected an image of at most %llu", leaf->name,
+                 *span, (unsigned long long)EBI_IMAGE_BYTES_MAX);
     return *span <= EBI_IMAGE_BYTES_MAX && eb_image_begin(reader, &source);
 }
 
@@ -270,8 +270,8 @@ static void why_unreadable(const struct ebi_haul *haul, const struct ebi_leaf *l
 }
 
 /* Whether one leaf is an image, or the header of one, by its bytes; else `why` not. */
-static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding *adding, const struct ebi_leaf *leaf,
-                            struct ebi_images *images, char *why, size_t cap)
+static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
+                            const struct ebi_leaf *leaf, struct ebi_images *images, char *why, size_t cap)
 {
     char path[EB_PATH_BYTES];
     struct eb_image_reader reader;
@@ -301,13 +301,16 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
         chosen_facts = facts;
     }
     if (matches > 1) {
-        snprintf(why, cap, "it says the same to several profiles or components: name one with --profile and --component");
+        snprintf(
+            why, cap,
+            "it says the same to several profiles or components: name one with --profile and --component");
     } else if (matches == 1 && chosen->component->label.pair) {
         const struct ebi_leaf *payload = payload_of(haul, chosen);
         if (payload == NULL) {
-            snprintf(why, cap,
-                     "it is the header of a pair, %s %s; its payload is not there: give both files in one call",
-                     chosen_facts.component, chosen_facts.version);
+            snprintf(
+                why, cap,
+                "it is the header of a pair, %s %s; its payload is not there: give both files in one call",
+                chosen_facts.component, chosen_facts.version);
             matches = 0;
         } else {
             struct ebi_image *image =
@@ -316,8 +319,7 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
         }
     } else if (matches == 1) {
         struct ebi_image *image = take_labelled(images, adding, leaf, &chosen_facts, reader.format, span);
-        snprintf(image->row.by, sizeof image->row.by, "its bytes, by profile %s",
-                 chosen->profile->name);
+        snprintf(image->row.by, sizeof image->row.by, "its bytes, by profile %s", chosen->profile->name);
     }
     free(all);
     return matches == 1;
@@ -337,7 +339,8 @@ static bool signature_fine(struct ebi_haul *haul, const struct ebi_leaf *leaf, e
 {
     static const char *const texts[] = {
         "", "", "found no signature, expected one by a trusted key, as some are listed",
-        "found a signature that does not belong to the manifest, expected the maker's: it was changed on its way",
+        "found a signature that does not belong to the manifest, expected the maker's: it was changed on its "
+        "way",
         "found a signature by a key that is not trusted here, expected one by a listed key"};
     return signature <= EB_SIGNATURE_TRUSTED || refuse(haul, leaf->name, texts[signature]);
 }
@@ -348,14 +351,14 @@ static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct 
     char text[400];
     const struct ebi_leaf *image = ebi_leaf_beside(haul, leaf, entry->file);
     if (image == NULL) {
-        snprintf(text, sizeof text, "names \"%.150s\", which is not beside it; expected every image that it names",
-                 entry->file);
+        snprintf(text, sizeof text,
+                 "names \"%.150s\", which is not beside it; expected every image that it names", entry->file);
         refuse(haul, leaf->name, text);
         return NULL;
     }
     if (image->size != entry->facts.size_bytes) {
-        snprintf(text, sizeof text, "found %" PRIu64 " bytes, expected %" PRIu64 " as its manifest says", image->size,
-                 entry->facts.size_bytes);
+        snprintf(text, sizeof text, "found %" PRIu64 " bytes, expected %" PRIu64 " as its manifest says",
+                 image->size, entry->facts.size_bytes);
         refuse(haul, image->name, text);
         return NULL;
     }
@@ -364,8 +367,8 @@ static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct 
         char expected[EB_DIGEST_TEXT_BYTES];
         sodium_bin2hex(found, sizeof found, image->sha256, EB_SHA256_BYTES);
         sodium_bin2hex(expected, sizeof expected, entry->facts.sha256, EB_SHA256_BYTES);
-        snprintf(text, sizeof text, "found the digest %.16s..., expected %.16s... as its manifest says", found,
-                 expected);
+        snprintf(text, sizeof text, "found the digest %.16s..., expected %.16s... as its manifest says",
+                 found, expected);
         refuse(haul, image->name, text);
         return NULL;
     }
@@ -422,8 +425,8 @@ static bool recognise_manifest(struct ebi_haul *haul, const struct eb_shelf_addi
     uint8_t *signature = jws != NULL ? read_leaf(haul, jws, &signature_size) : NULL;
     if (jws != NULL)
         jws->manifest = true;
-    bool ok = signature_fine(haul, leaf,
-                             eb_manifest_verify(text, size, (const char *)signature, adding->keys, adding->key_count));
+    bool ok = signature_fine(
+        haul, leaf, eb_manifest_verify(text, size, (const char *)signature, adding->keys, adding->key_count));
     for (size_t i = 0; ok && i < manifest.count; i++) {
         /* Beside a bare image the manifest may describe others that were not given. */
         if (leaf->archive == 0 && ebi_leaf_beside(haul, leaf, manifest.images[i].file) == NULL)
@@ -453,15 +456,16 @@ static bool is_taken(const struct ebi_images *images, const struct ebi_leaf *lea
     return false;
 }
 
-static void tell(const struct eb_shelf_adding *adding, enum eb_shelf_taking what, const char *name, const char *why)
+static void tell(const struct eb_shelf_adding *adding, enum eb_shelf_taking what, const char *name,
+                 const char *why)
 {
     const struct eb_shelf_told told = {.what = what, .name = name, .why = why};
     adding->told(adding->context, &told);
 }
 
 /* What the caller says of the one file that says nothing of itself. */
-static bool take_said(struct ebi_haul *haul, const struct eb_shelf_adding *adding, const struct ebi_leaf *leaf,
-                      struct ebi_images *images)
+static bool take_said(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
+                      const struct ebi_leaf *leaf, struct ebi_images *images)
 {
     struct eb_image_facts facts = {0};
     struct eb_image_reader reader;
@@ -509,12 +513,14 @@ struct nothing {
 };
 
 /* Where keys are listed nothing gets in that nobody signed. */
-static bool bare_allowed(struct ebi_haul *haul, const struct eb_shelf_adding *adding, const struct ebi_leaf *leaf)
+static bool bare_allowed(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
+                         const struct ebi_leaf *leaf)
 {
     return adding->key_count == 0 ||
-           refuse(haul, leaf->name,
-                  "found a bare image, expected a signed package, as trusted keys are listed: pack and sign it "
-                  "(einbau pack --sign KEY)");
+           refuse(
+               haul, leaf->name,
+               "found a bare image, expected a signed package, as trusted keys are listed: pack and sign it "
+               "(einbau pack --sign KEY)");
 }
 
 static bool recognise_bare(struct ebi_haul *haul, const struct eb_shelf_adding *adding, size_t argument,

@@ -19,8 +19,8 @@ struct ebi_images {
     size_t count;
 };
 
-/* Finds the images among all leaves.  Tells of files that are to be refused, and marks their leaves; and of those that
- * are nothing. */
+/* Finds the images among all leaves.  Tells of files that are to be refused, and marks their leaves; and of
+ * those that are nothing. */
 void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding, struct ebi_images *images);
 void ebi_images_free(struct ebi_images *images, size_t first);
 

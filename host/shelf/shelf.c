@@ -66,7 +66,8 @@ struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem 
     }
     shelf->lock = -1;
     if (!eb_text_copy(shelf->folder, sizeof shelf->folder, folder)) {
-        snprintf(problem->text, sizeof problem->text, "%.100s...: found a longer path than a shelf can have", folder);
+        snprintf(problem->text, sizeof problem->text, "%.100s...: found a longer path than a shelf can have",
+                 folder);
         free(shelf);
         return NULL;
     }
@@ -115,7 +116,8 @@ size_t eb_shelf_keys(const struct eb_shelf *shelf, struct eb_key keys[EB_KEYS_MA
         if (length < 5 || strcmp(entry->d_name + length - 4, ".pub") != 0)
             continue;
         snprintf(file, sizeof file, "%s/%s", path, entry->d_name);
-        /* A key that cannot be read must not open the shelf to everybody: no signature fits a key of zeros. */
+        /* A key that cannot be read must not open the shelf to everybody: no signature fits a key of zeros.
+         */
         if (!eb_key_read(file, &keys[count], &problem))
             memset(&keys[count], 0, sizeof keys[count]);
         count++;
@@ -149,7 +151,8 @@ static bool lock(struct eb_shelf *shelf, struct eb_problem *problem)
     path_in(shelf, "lock", path);
     if (shelf->lock < 0)
         shelf->lock = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
-    return (shelf->lock >= 0 && flock(shelf->lock, LOCK_EX) == 0) || failed(problem, path, "cannot be locked");
+    return (shelf->lock >= 0 && flock(shelf->lock, LOCK_EX) == 0) ||
+           failed(problem, path, "cannot be locked");
 }
 
 static void unlock(struct eb_shelf *shelf)
@@ -161,7 +164,8 @@ static void unlock(struct eb_shelf *shelf)
 static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
 {
     sqlite3_stmt *ask = ebi_sql_ask(
-        &shelf->sql, problem, "SELECT digest, (SELECT count(*) FROM images i WHERE i.digest = l.digest) FROM loose l", NULL);
+        &shelf->sql, problem,
+        "SELECT digest, (SELECT count(*) FROM images i WHERE i.digest = l.digest) FROM loose l", NULL);
     bool any = false;
     int step;
     while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
@@ -191,7 +195,8 @@ static void remove_folder(const char *path)
     rmdir(path);
 }
 
-/* A folder of this process for what comes, and no folder of a dead one.  Gives a descriptor that holds its lock, or -1.
+/* A folder of this process for what comes, and no folder of a dead one.  Gives a descriptor that holds its
+ * lock, or -1.
  */
 static int open_coming(struct eb_shelf *shelf, char folder[EB_PATH_BYTES], struct eb_problem *problem)
 {
@@ -267,8 +272,9 @@ static bool note_loose(struct eb_shelf *shelf, const struct ebi_images *images, 
 {
     bool ok = ebi_sql_run(&shelf->sql, "BEGIN IMMEDIATE", problem);
     for (size_t i = 0; ok && i < images->count; i++) {
-        sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem, "INSERT OR IGNORE INTO loose (digest) VALUES (?)",
-                                          images->list[i].row.digest, NULL);
+        sqlite3_stmt *ask =
+            ebi_sql_ask(&shelf->sql, problem, "INSERT OR IGNORE INTO loose (digest) VALUES (?)",
+                        images->list[i].row.digest, NULL);
         ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
         sqlite3_finalize(ask);
     }
@@ -290,7 +296,8 @@ static bool enter(struct eb_shelf *shelf, const struct ebi_images *images, struc
     bool ok = ebi_sql_run(&shelf->sql, "BEGIN IMMEDIATE", problem);
     for (size_t i = 0; ok && i < images->count; i++)
         ok = ebi_index_add(shelf, &images->list[i], now, &added[i].number, &added[i].there, problem);
-    return ok && ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem) && ebi_sql_run(&shelf->sql, "COMMIT", problem);
+    return ok && ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem) &&
+           ebi_sql_run(&shelf->sql, "COMMIT", problem);
 }
 
 /* All images, or none. */
@@ -314,8 +321,8 @@ static bool commit(struct eb_shelf *shelf, const struct ebi_haul *haul, const st
     return ok;
 }
 
-static void tell_taken(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, const struct ebi_images *images,
-                       const struct added *added)
+static void tell_taken(struct eb_shelf *shelf, const struct eb_shelf_adding *adding,
+                       const struct ebi_images *images, const struct added *added)
 {
     for (size_t i = 0; i < images->count; i++) {
         char number[24];
@@ -362,14 +369,15 @@ bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct eb_problem *pr
 {
     char sql[600];
     long long n = number;
-    snprintf(sql, sizeof sql,
-             "BEGIN IMMEDIATE;"
-             "INSERT OR IGNORE INTO loose SELECT digest FROM images WHERE number = %lld;"
-             "DELETE FROM codes WHERE image = %lld;"
-             "DELETE FROM images WHERE number = %lld;"
-             "DELETE FROM manifests WHERE NOT EXISTS (SELECT 1 FROM images i WHERE i.manifest = manifests.id);"
-             "COMMIT;",
-             n, n, n);
+    snprintf(
+        sql, sizeof sql,
+        "BEGIN IMMEDIATE;"
+        "INSERT OR IGNORE INTO loose SELECT digest FROM images WHERE number = %lld;"
+        "DELETE FROM codes WHERE image = %lld;"
+        "DELETE FROM images WHERE number = %lld;"
+        "DELETE FROM manifests WHERE NOT EXISTS (SELECT 1 FROM images i WHERE i.manifest = manifests.id);"
+        "COMMIT;",
+        n, n, n);
     if (!lock(shelf, problem))
         return false;
     bool ok = ebi_sql_run(&shelf->sql, sql, problem);
@@ -428,7 +436,8 @@ bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_
     return false;
 }
 
-bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image, struct eb_problem *problem)
+bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image,
+                   struct eb_problem *problem)
 {
     enum { DIGITS_LEAST = 8 };
     size_t length = strlen(name);
@@ -437,7 +446,8 @@ bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_ima
     if (!is_number && (length < DIGITS_LEAST || length >= EB_DIGEST_TEXT_BYTES ||
                        strspn(name, "0123456789abcdef") != length)) {
         snprintf(problem->text, sizeof problem->text,
-                 "found '%.80s', expected the number of an image, as 'einbau shelf list' shows it, or at least the "
+                 "found '%.80s', expected the number of an image, as 'einbau shelf list' shows it, or at "
+                 "least the "
                  "first 8 digits of its digest",
                  name);
         return false;
@@ -464,10 +474,10 @@ bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_ima
 
 static sqlite3_stmt *ask_manifest(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem)
 {
-    sqlite3_stmt *ask = ebi_sql_ask(
-        &shelf->sql, problem,
-        "SELECT m.text, m.signature, i.place FROM images i JOIN manifests m ON m.id = i.manifest WHERE i.number = ?1",
-        NULL);
+    sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem,
+                                    "SELECT m.text, m.signature, i.place FROM images i JOIN manifests m ON "
+                                    "m.id = i.manifest WHERE i.number = ?1",
+                                    NULL);
     if (ask != NULL)
         sqlite3_bind_int64(ask, 1, number);
     return ask;
@@ -481,10 +491,11 @@ char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_
     int step = ebi_sql_step(&shelf->sql, ask, problem);
     if (step == 1) {
         text = strdup((const char *)sqlite3_column_text(ask, 0));
-        *signature =
-            eb_manifest_verify(text, strlen(text), (const char *)sqlite3_column_text(ask, 1), keys, key_count);
+        *signature = eb_manifest_verify(text, strlen(text), (const char *)sqlite3_column_text(ask, 1), keys,
+                                        key_count);
     } else if (step == 0) {
-        snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more", (long long)number);
+        snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more",
+                 (long long)number);
     }
     sqlite3_finalize(ask);
     return text;
@@ -515,11 +526,12 @@ static bool take_candidate(sqlite3_stmt *ask, const struct eb_component_profile 
         c->facts = manifest.images[place].facts;
     eb_manifest_free(&manifest);
     c->facts.signature = eb_manifest_verify(text, strlen(text), signature, keys, key_count);
-    c->file = (struct eb_image_found){.size_bytes = c->image.size_bytes, .content_bytes = c->image.content_bytes};
+    c->file =
+        (struct eb_image_found){.size_bytes = c->image.size_bytes, .content_bytes = c->image.content_bytes};
     c->image.order = component->order;
     c->image.ordered = true;
-    return ok && sodium_hex2bin(c->file.sha256, EB_SHA256_BYTES, c->image.digest, strlen(c->image.digest), NULL, NULL,
-                                NULL) == 0;
+    return ok && sodium_hex2bin(c->file.sha256, EB_SHA256_BYTES, c->image.digest, strlen(c->image.digest),
+                                NULL, NULL, NULL) == 0;
 }
 
 static bool may_be_for(const struct eb_image_facts *facts, const char *order_code)
@@ -530,23 +542,23 @@ static bool may_be_for(const struct eb_image_facts *facts, const char *order_cod
     return matches;
 }
 
-bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component, const char *order_code,
-                         bool others, const struct eb_key *keys, size_t key_count,
+bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
+                         const char *order_code, bool others, const struct eb_key *keys, size_t key_count,
                          struct eb_shelf_candidate **candidates, size_t *count, struct eb_problem *problem)
 {
     bool all = others || order_code[0] == '\0';
     int step;
     *candidates = NULL;
     *count = 0;
-    sqlite3_stmt *ask = ebi_sql_ask(
-        &shelf->sql, problem,
-        all ? "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
-              " JOIN manifests m ON m.id = i.manifest WHERE i.component = ?1"
-            : "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
-              " JOIN manifests m ON m.id = i.manifest WHERE i.number IN"
-              " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
-              "  UNION SELECT image FROM codes WHERE component = ?1 AND wild)",
-        component->name, all ? NULL : order_code, NULL);
+    sqlite3_stmt *ask =
+        ebi_sql_ask(&shelf->sql, problem,
+                    all ? "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
+                          " JOIN manifests m ON m.id = i.manifest WHERE i.component = ?1"
+                        : "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
+                          " JOIN manifests m ON m.id = i.manifest WHERE i.number IN"
+                          " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
+                          "  UNION SELECT image FROM codes WHERE component = ?1 AND wild)",
+                    component->name, all ? NULL : order_code, NULL);
     while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
         struct eb_shelf_candidate *more = realloc(*candidates, (*count + 1) * sizeof *more);
         if (more == NULL)
@@ -597,7 +609,8 @@ bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, 
         ok = strcmp(found, image->digest) == 0;
         if (!ok)
             snprintf(problem->text, sizeof problem->text,
-                     "found the digest %.16s... in the file of image %lld, expected %.16s...: it is damaged; drop it and "
+                     "found the digest %.16s... in the file of image %lld, expected %.16s...: it is damaged; "
+                     "drop it and "
                      "add it again",
                      found, (long long)image->number, image->digest);
     }
@@ -645,8 +658,8 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul,
     return eb_shelf_check(shelf, &image->row, problem) && failed(problem, path, "was read wrongly");
 }
 
-bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count, size_t *copied,
-                   struct eb_problem *problem)
+bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count,
+                   size_t *copied, struct eb_problem *problem)
 {
     struct ebi_haul haul = {.problem = problem};
     struct ebi_images images = {.list = calloc(count + 1, sizeof *images.list)};

@@ -131,9 +131,10 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
                       (unsigned long long)EBI_UNPACK_BYTES_MAX);
     if (haul->file_bytes > 0 && haul->unpacked_bytes > EBI_UNPACK_RATIO_FROM &&
         haul->unpacked_bytes / EBI_UNPACK_RATIO_MAX > haul->file_bytes)
-        return refuse(haul, w->leaf->name,
-                      "found more than %d times the file's size unpacked, expected at most that: this is no firmware",
-                      EBI_UNPACK_RATIO_MAX);
+        return refuse(
+            haul, w->leaf->name,
+            "found more than %d times the file's size unpacked, expected at most that: this is no firmware",
+            EBI_UNPACK_RATIO_MAX);
     crypto_hash_sha256_update(&w->state, bytes, size);
     w->leaf->checksum = (uint32_t)crc32(w->leaf->checksum, bytes, (unsigned)size);
     w->leaf->size += size;
@@ -186,8 +187,9 @@ static bool is_archive(int fd)
     } marks[] = {{0, 4, "PK\3\4"},
                  {0, 4, "PK\5\6"},
                  {0, 2, "\x1f\x8b"},
-                 {0, 6, "\xfd"
-                        "7zXZ\0"},
+                 {0, 6,
+                  "\xfd"
+                  "7zXZ\0"},
                  {0, 3, "BZh"},
                  {0, 4, "\x28\xb5\x2f\xfd"},
                  {TAR_MARK_AT, 5, "ustar"}};
@@ -214,31 +216,36 @@ static bool name_fine(const char *name)
     return true;
 }
 
-static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_entry *entry, const char *name,
-                       size_t number)
+static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_entry *entry,
+                       const char *name, size_t number)
 {
     const char *path = archive_entry_pathname(entry);
     char full[EB_PATH_BYTES];
     uint8_t chunk[CHUNK_BYTES];
     struct writing w;
     if (++haul->entries > EBI_UNPACK_ENTRIES_MAX)
-        return refuse(haul, name, "found more than %d files in it, expected at most that", EBI_UNPACK_ENTRIES_MAX);
+        return refuse(haul, name, "found more than %d files in it, expected at most that",
+                      EBI_UNPACK_ENTRIES_MAX);
     if (path == NULL || !name_fine(path))
-        return refuse(haul, name,
-                      "found a name in it that leads elsewhere, or cannot be one (\"%.80s\"), expected plain names "
-                      "without .., drives and backslashes",
-                      path != NULL && eb_text_printable(path) ? path : "?");
+        return refuse(
+            haul, name,
+            "found a name in it that leads elsewhere, or cannot be one (\"%.80s\"), expected plain names "
+            "without .., drives and backslashes",
+            path != NULL && eb_text_printable(path) ? path : "?");
     if (archive_entry_hardlink(entry) != NULL || archive_entry_symlink(entry) != NULL)
         return refuse(haul, name, "found a link in it (\"%s\"), expected only files", path);
     if (archive_entry_filetype(entry) == AE_IFDIR)
         return true;
     if (archive_entry_filetype(entry) != AE_IFREG)
-        return refuse(haul, name, "found something in it that is no file (\"%s\"), expected only files", path);
+        return refuse(haul, name, "found something in it that is no file (\"%s\"), expected only files",
+                      path);
     if (archive_entry_is_encrypted(entry) > 0)
-        return refuse(haul, name, "found \"%s\" encrypted in it, expected it open: unpack it with its password first",
+        return refuse(haul, name,
+                      "found \"%s\" encrypted in it, expected it open: unpack it with its password first",
                       path);
     if (strlen(name) + strlen(path) + 2 > sizeof full)
-        return refuse(haul, name, "found a longer name in it, expected at most %zu characters", sizeof full - 2);
+        return refuse(haul, name, "found a longer name in it, expected at most %zu characters",
+                      sizeof full - 2);
     struct eb_text text;
     eb_text_init(&text, full, sizeof full);
     eb_text_add(&text, name);
@@ -294,7 +301,8 @@ static bool names_differ(struct ebi_haul *haul, size_t first, const char *name)
         qsort(names, count, sizeof *names, by_name);
     for (size_t i = 1; ok && i < count; i++) {
         if (strcasecmp(names[i - 1], names[i]) == 0)
-            ok = refuse(haul, name, "found \"%s\" twice in it, expected each name once", strrchr(names[i], '/') + 1);
+            ok = refuse(haul, name, "found \"%s\" twice in it, expected each name once",
+                        strrchr(names[i], '/') + 1);
     }
     free(names);
     return ok;
@@ -315,8 +323,8 @@ static bool find_manifest(struct ebi_haul *haul, struct ebi_leaf *leaf)
                       (unsigned long long)leaf->size, EB_MANIFEST_BYTES);
     ebi_leaf_path(haul, leaf, path);
     uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, &problem);
-    leaf->manifest = bytes != NULL && (strcmp(leaf->file, "manifest.json") == 0 ||
-                                       ebi_manifest_looks_so((const char *)bytes));
+    leaf->manifest = bytes != NULL &&
+                     (strcmp(leaf->file, "manifest.json") == 0 || ebi_manifest_looks_so((const char *)bytes));
     free(bytes);
     return true;
 }
@@ -409,8 +417,8 @@ static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth)
 
 /* --- files that were given ------------------------------------------------------------------------ */
 
-/* Another process that writes to the file prevents a lease on it (fcntl(2)); where leases cannot be had, its size and
- * times before and after tell. */
+/* Another process that writes to the file prevents a lease on it (fcntl(2)); where leases cannot be had, its
+ * size and times before and after tell. */
 static bool is_written(int fd)
 {
     if (fcntl(fd, F_SETLEASE, F_RDLCK) == 0) {
@@ -425,9 +433,11 @@ static bool take_open(struct ebi_haul *haul, int fd, const char *path, bool insi
     struct stat before;
     struct stat after;
     if (fstat(fd, &before) != 0 || !S_ISREG(before.st_mode))
-        return refuse(haul, path, "found something that is no file, expected an image, a package or an archive");
+        return refuse(haul, path,
+                      "found something that is no file, expected an image, a package or an archive");
     if (is_written(fd))
-        return refuse(haul, path, "found another program writing to it, expected a finished file: wait for its end");
+        return refuse(haul, path,
+                      "found another program writing to it, expected a finished file: wait for its end");
     if (before.st_size == 0)
         return refuse(haul, path, "found an empty file, expected an image, a package or an archive");
     haul->file_bytes = (uint64_t)before.st_size;
@@ -437,7 +447,8 @@ static bool take_open(struct ebi_haul *haul, int fd, const char *path, bool insi
         return false;
     if (fstat(fd, &after) != 0 || after.st_size != before.st_size ||
         after.st_mtim.tv_sec != before.st_mtim.tv_sec || after.st_mtim.tv_nsec != before.st_mtim.tv_nsec)
-        return refuse(haul, path, "found it changed while it was read, expected a finished file: wait for its end");
+        return refuse(haul, path,
+                      "found it changed while it was read, expected a finished file: wait for its end");
     return true;
 }
 

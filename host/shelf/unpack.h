@@ -1,15 +1,16 @@
-/* What comes out of files as they came: every file in every archive in them, each in a file of the shelf's own
- * under a number.  Names in an archive are never used as names on this laptop. */
+/* What comes out of files as they came: every file in every archive in them, each in a file of the shelf's
+ * own under a number.  Names in an archive are never used as names on this laptop. */
 #ifndef EBI_UNPACK_H
 #define EBI_UNPACK_H
 
 #include "einbau/host.h"
 
 enum {
-    EBI_UNPACK_DEPTH = 4,            /* archives in archives */
-    EBI_UNPACK_ENTRIES_MAX = 10000,  /* of one file with all that is in it */
-    EBI_UNPACK_RATIO_MAX = 200,      /* times as large as the file ... */
-    EBI_UNPACK_RATIO_FROM = 64 << 20 /* ... once it is larger than this: small files pack better than firmware does */
+    EBI_UNPACK_DEPTH = 4,           /* archives in archives */
+    EBI_UNPACK_ENTRIES_MAX = 10000, /* of one file with all that is in it */
+    EBI_UNPACK_RATIO_MAX = 200,     /* times as large as the file ... */
+    EBI_UNPACK_RATIO_FROM =
+        64 << 20 /* ... once it is larger than this: small files pack better than firmware does */
 };
 #define EBI_UNPACK_BYTES_MAX (4ULL << 30)
 
@@ -24,7 +25,7 @@ struct ebi_leaf {
     size_t archive;  /* that it stands in: its number; 0: none, it was given as it is */
     size_t argument; /* of the call: which file it came in */
     bool refused;    /* with the file that it came in */
-    bool manifest;  /* a manifest, or its signature */
+    bool manifest;   /* a manifest, or its signature */
 };
 
 struct ebi_haul {

@@ -1,5 +1,5 @@
-/* What the bytes of an image say of it: product, version and so on, at places that a profile names.  So a bare
- * file is recognised by its content, whatever it is called. */
+/* What the bytes of an image say of it: product, version and so on, at places that a profile names.  So a
+ * bare file is recognised by its content, whatever it is called. */
 #ifndef EINBAU_LABEL_H
 #define EINBAU_LABEL_H
 
@@ -27,9 +27,9 @@ struct eb_label_place {
     enum { EB_PLACE_NONE, EB_PLACE_AT, EB_PLACE_AFTER } where;
     uint32_t offset;                    /* EB_PLACE_AT */
     char marker[EB_LABEL_MARKER_BYTES]; /* EB_PLACE_AFTER: behind its first occurrence */
-    uint8_t text_bytes;                 /* a text of at most so many bytes, ended by NUL or a line's end ... */
-    char until[EB_LABEL_UNTIL_BYTES];   /* ... or one of these characters; 0: a number */
-    uint8_t number_bytes, parts;        /* numbers of 1, 2 or 4 bytes; several are joined by dots */
+    uint8_t text_bytes;               /* a text of at most so many bytes, ended by NUL or a line's end ... */
+    char until[EB_LABEL_UNTIL_BYTES]; /* ... or one of these characters; 0: a number */
+    uint8_t number_bytes, parts;      /* numbers of 1, 2 or 4 bytes; several are joined by dots */
     bool big_endian;
 };
 

@@ -1,6 +1,6 @@
-/* The shelf: images and packages kept on the laptop.  A folder with each image once, under its digest, and an index.
- * A process that is killed at any moment leaves a shelf that opens and holds what it held; several processes may
- * work with it at once. */
+/* The shelf: images and packages kept on the laptop.  A folder with each image once, under its digest, and an
+ * index. A process that is killed at any moment leaves a shelf that opens and holds what it held; several
+ * processes may work with it at once. */
 #ifndef EINBAU_SHELF_H
 #define EINBAU_SHELF_H
 
@@ -65,8 +65,8 @@ struct eb_shelf_adding {
     void *context;
 };
 
-/* Takes in what is in the files: packages, images, archives.  A file with something wrong in it is refused whole; the
- * others are taken.  False with `problem` filled where the shelf itself fails. */
+/* Takes in what is in the files: packages, images, archives.  A file with something wrong in it is refused
+ * whole; the others are taken.  False with `problem` filled where the shelf itself fails. */
 bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, struct eb_problem *problem);
 
 /* --- what is there ------------------------------------------------------------------------------- */
@@ -90,8 +90,8 @@ struct eb_shelf_candidate {
     struct eb_image_found file; /* as the index has it: the file itself is read when it is opened */
 };
 
-/* The images for a component that may be for a device with this order code ("": any), newest first; freed by the
- * caller.  `others`: also those for other order codes. */
+/* The images for a component that may be for a device with this order code ("": any), newest first; freed by
+ * the caller.  `others`: also those for other order codes. */
 bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
                          const char *order_code, bool others, const struct eb_key *keys, size_t key_count,
                          struct eb_shelf_candidate **candidates, size_t *count, struct eb_problem *problem);
@@ -106,15 +106,15 @@ bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, 
 /* Removes one image; the others that came with it stay. */
 bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem);
 
-/* Copies images into another shelf, which is made where it is missing; each is checked on the way.  `copied` counts
- * those that were not there yet. */
+/* Copies images into another shelf, which is made where it is missing; each is checked on the way.  `copied`
+ * counts those that were not there yet. */
 bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count,
                    size_t *copied, struct eb_problem *problem);
 
 /* --- packages ------------------------------------------------------------------------------------ */
 
-/* Writes a package: its manifest, signed where `key_path` is not NULL, and the images, `paths` as in the manifest.
- * The file is there whole or not at all, and never written over. */
+/* Writes a package: its manifest, signed where `key_path` is not NULL, and the images, `paths` as in the
+ * manifest. The file is there whole or not at all, and never written over. */
 bool eb_package_write(const char *path, const struct eb_manifest *manifest, const char *const *paths,
                       const char *key_path, struct eb_problem *problem);
 

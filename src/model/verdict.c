@@ -168,8 +168,8 @@ static void add_least(struct eb_verdict *verdict, enum eb_rule rule, enum eb_gra
                       const char *least)
 {
     bool any = least[0] == '\0';
-    add(verdict, rule, any ? EB_GRADE_YES : grade,
-        version != NULL && version[0] != '\0' ? version : "not known", any ? "any" : "at least ", least);
+    add(verdict, rule, any ? EB_GRADE_YES : grade, version != NULL ? version : "not known",
+        any ? "any" : "at least ", least);
 }
 
 static void judge_loader(const struct eb_judge_facts *facts, struct eb_verdict *verdict)

@@ -341,6 +341,9 @@ static pid_t spawn(const char *const *arguments, int in, int out, int err)
         dup2(in, 0);
         dup2(out, 1);
         dup2(err, 2);
+        /* Nothing of the user's own, unless a test says so. */
+        setenv("XDG_DATA_HOME", "/nonexistent", 0);
+        setenv("XDG_STATE_HOME", "/nonexistent", 0);
         union {
             const char *const *given;
             char *const *wanted;

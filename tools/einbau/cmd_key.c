@@ -17,9 +17,11 @@ static int run_new(const struct options *options)
         print_document(json_pack("{s:s, s:s, s:s}", "einbau", "key-new/1", "name", name, "public", text));
         return EXIT_AS_WANTED;
     }
-    printf("%s.key  the private part: signs packages (einbau pack --sign %s.key). Keep it to yourself.\n", name, name);
+    printf("%s.key  the private part: signs packages (einbau pack --sign %s.key). Keep it to yourself.\n",
+           name, name);
     printf("%s.pub  the public part: %s\n\n", name, text);
-    say("Who trusts it lists the public part in the site's 'trusted-keys', or says 'einbau key trust %s.pub' for a shelf. "
+    say("Who trusts it lists the public part in the site's 'trusted-keys', or says 'einbau key trust %s.pub' "
+        "for a shelf. "
         "From then on only what a trusted key has signed is taken.",
         name);
     return EXIT_AS_WANTED;
@@ -40,7 +42,8 @@ static int run_trust(const struct options *options)
         print_document(json_pack("{s:s, s:s, s:I}", "einbau", "key-trust/1", "shelf", s.shelf_folder, "keys",
                                  (json_int_t)count));
     else
-        printf("The shelf %s trusts %zu key%s now: only packages signed by one of them are taken. They are the files in its "
+        printf("The shelf %s trusts %zu key%s now: only packages signed by one of them are taken. They are "
+               "the files in its "
                "folder 'trusted'; remove one to stop trusting it.\n",
                s.shelf_folder, count, count == 1 ? "" : "s");
     return session_close(&s, EXIT_AS_WANTED);
@@ -50,7 +53,8 @@ const struct command command_key_new = {
     .name = "key new",
     .arguments = "NAME",
     .summary = "makes a key pair for signing packages",
-    .help = "Makes an Ed25519 key pair: NAME.key signs packages, NAME.pub is for those who trust it. Never writes over a "
+    .help = "Makes an Ed25519 key pair: NAME.key signs packages, NAME.pub is for those who trust it. Never "
+            "writes over a "
             "key.\v"
             "Example:\n  einbau key new workshop",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
@@ -61,7 +65,8 @@ const struct command command_key_trust = {
     .name = "key trust",
     .arguments = "FILE",
     .summary = "lets the shelf take only what trusted keys have signed",
-    .help = "Adds a public key to those that the shelf trusts. Once it trusts any, packages that none of them has signed, "
+    .help = "Adds a public key to those that the shelf trusts. Once it trusts any, packages that none of "
+            "them has signed, "
             "and bare images, are refused.\v"
             "Example:\n  einbau key trust workshop.pub",
     .takes = SITE_OPTIONAL | NEEDS_ONE,

@@ -37,7 +37,8 @@ static bool read_companion(const char *text, struct eb_companion *companion)
         if (eb_version_readable(&companion->order, companion->least))
             return true;
     }
-    complain("--companion: found '%s', expected ROLE:LEAST or ROLE:LEAST:ORDER, like plc:4.2 or tool:2026-09-18:date",
+    complain("--companion: found '%s', expected ROLE:LEAST or ROLE:LEAST:ORDER, like plc:4.2 or "
+             "tool:2026-09-18:date",
              text);
     return false;
 }
@@ -46,14 +47,16 @@ static bool copy(const char *option, const char *text, char *to, size_t cap)
 {
     if (text == NULL || (eb_text_copy(to, cap, text) && eb_text_printable(text)))
         return true;
-    complain("%s: found a text that is too long or not printable, expected at most %zu characters", option, cap - 1);
+    complain("%s: found a text that is too long or not printable, expected at most %zu characters", option,
+             cap - 1);
     return false;
 }
 
 static bool facts_of(const struct options *o, struct eb_image_facts *f)
 {
     if (o->component == NULL || o->version == NULL || o->order_code_count == 0)
-        return wrong_call("found no --manifest, and not all of --component, --version and --order-code, expected either");
+        return wrong_call(
+            "found no --manifest, and not all of --component, --version and --order-code, expected either");
     if (o->order_code_count > EB_PATTERNS_MAX || o->companion_count > EB_COMPANIONS_MAX)
         return wrong_call("found too many order codes or companions, expected at most 8 and 4");
     for (size_t i = 0; i < o->order_code_count; i++) {
@@ -153,8 +156,10 @@ static bool measure(struct eb_manifest *m, const char *const *paths)
             return false;
         }
         if ((f->size_bytes != 0 && f->size_bytes != found.size_bytes) ||
-            (memcmp(f->sha256, none, sizeof none) != 0 && memcmp(f->sha256, found.sha256, sizeof none) != 0)) {
-            complain("%s: found another size or digest than the manifest says, expected that file: leave both out of the "
+            (memcmp(f->sha256, none, sizeof none) != 0 &&
+             memcmp(f->sha256, found.sha256, sizeof none) != 0)) {
+            complain("%s: found another size or digest than the manifest says, expected that file: leave "
+                     "both out of the "
                      "manifest to have them filled in",
                      paths[i]);
             return false;
@@ -170,7 +175,8 @@ static int run(const struct options *options)
     struct eb_manifest manifest = {0};
     struct eb_problem problem;
     const char **paths = NULL;
-    bool ok = options->manifest != NULL ? from_manifest(options, &manifest) : from_options(options, &manifest);
+    bool ok =
+        options->manifest != NULL ? from_manifest(options, &manifest) : from_options(options, &manifest);
     if (ok) {
         paths = match(options, &manifest);
         ok = paths != NULL && measure(&manifest, paths);
@@ -194,10 +200,12 @@ const struct command command_pack = {
     .name = "pack",
     .arguments = "FILE...",
     .summary = "makes a package from images",
-    .help = "Makes a package (.einbau) of images with what is said of them, by the options for one image or by a manifest "
+    .help = "Makes a package (.einbau) of images with what is said of them, by the options for one image or "
+            "by a manifest "
             "for several; size and digest are filled in. docs/package.md describes it.\v"
             "Examples:\n"
-            "  einbau pack k8.bin --to k8-1.3.einbau --component firmware --version 1.3 --order-code BL-K8-E --revisions "
+            "  einbau pack k8.bin --to k8-1.3.einbau --component firmware --version 1.3 --order-code BL-K8-E "
+            "--revisions "
             "2..5 --sign workshop.key\n"
             "  einbau pack fw.hex web.zip --manifest update.json --to update.einbau",
     .takes = SITE_OPTIONAL | TAKES_PACK | TAKES_TO | NEEDS_NAMES,

@@ -15,9 +15,10 @@ json_t *shelf_image_document(const struct eb_shelf_image *i)
 {
     return json_pack("{s:I, s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:I, s:I, s:s, s:s, s:s, s:s}", "number",
                      (json_int_t)i->number, "digest", i->digest, "maker", i->maker, "product", i->product,
-                     "order_codes", i->order_codes, "component", i->component, "version", i->version, "released",
-                     i->released, "size", (json_int_t)i->size_bytes, "content", (json_int_t)i->content_bytes, "format",
-                     i->format, "origin", i->origin, "added", i->added, "by", i->by);
+                     "order_codes", i->order_codes, "component", i->component, "version", i->version,
+                     "released", i->released, "size", (json_int_t)i->size_bytes, "content",
+                     (json_int_t)i->content_bytes, "format", i->format, "origin", i->origin, "added",
+                     i->added, "by", i->by);
 }
 
 static void on_told(void *context, const struct eb_shelf_told *told)
@@ -27,8 +28,8 @@ static void on_told(void *context, const struct eb_shelf_told *told)
     size_t *const counts[] = {&t->taken, &t->there, &t->unrecognised, &t->refused};
     (*counts[told->what])++;
     if (told->what > EB_SHELF_THERE) {
-        json_array_append_new(t->others, json_pack("{s:s, s:s, s:s}", "name", told->name, "became", words[told->what],
-                                                   "why", told->why));
+        json_array_append_new(t->others, json_pack("{s:s, s:s, s:s}", "name", told->name, "became",
+                                                   words[told->what], "why", told->why));
         if (!t->options->json && told->what == EB_SHELF_REFUSED)
             complain("refused: %s", told->why);
         return;
@@ -40,7 +41,8 @@ static void on_told(void *context, const struct eb_shelf_told *told)
     snprintf(number, sizeof number, "%lld", (long long)told->image.number);
     const char *const cells[] = {number,
                                  told->what == EB_SHELF_TAKEN ? "added" : "was there",
-                                 told->image.product[0] != '\0' ? told->image.product : told->image.order_codes,
+                                 told->image.product[0] != '\0' ? told->image.product
+                                                                : told->image.order_codes,
                                  told->image.component,
                                  told->image.version,
                                  told->image.format,
@@ -49,7 +51,8 @@ static void on_told(void *context, const struct eb_shelf_told *told)
     table_add(&t->table, cells);
 }
 
-static const struct eb_profile *profile_named(const struct eb_profile *profiles, size_t count, const char *name)
+static const struct eb_profile *profile_named(const struct eb_profile *profiles, size_t count,
+                                              const char *name)
 {
     for (size_t i = 0; i < count; i++) {
         if (strcmp(profiles[i].name, name) == 0)
@@ -95,7 +98,8 @@ bool revisions_fine(const char *text)
         size_t size = strcspn(at, ",");
         snprintf(range, sizeof range, "%.*s", (int)(size < sizeof range ? size : sizeof range - 1), at);
         if (size >= sizeof range || !eb_revision_range_valid(range) || parts == EB_PATTERNS_MAX) {
-            complain("--revisions: found '%s', expected at most %d revisions or ranges with commas between, like 5, C, "
+            complain("--revisions: found '%s', expected at most %d revisions or ranges with commas between, "
+                     "like 5, C, "
                      "B1 or 2..5",
                      text, EB_PATTERNS_MAX);
             return false;
@@ -108,8 +112,8 @@ bool revisions_fine(const char *text)
 static void print_told(struct telling *t, const char *folder)
 {
     if (t->options->json) {
-        print_document(json_pack("{s:s, s:s, s:o, s:o}", "einbau", "shelf-add/1", "shelf", folder, "images", t->images,
-                                 "others", t->others));
+        print_document(json_pack("{s:s, s:s, s:o, s:o}", "einbau", "shelf-add/1", "shelf", folder, "images",
+                                 t->images, "others", t->others));
         return;
     }
     if (t->taken + t->there > 0)
@@ -121,21 +125,25 @@ static void print_told(struct telling *t, const char *folder)
                 json_string_value(json_object_get(other, "why")));
     }
     printf("%s%zu added, %zu there already, %zu left out, %zu refused; the shelf is %s\n",
-           t->taken + t->there + t->unrecognised > 0 ? "\n" : "", t->taken, t->there, t->unrecognised, t->refused,
-           folder);
+           t->taken + t->there + t->unrecognised > 0 ? "\n" : "", t->taken, t->there, t->unrecognised,
+           t->refused, folder);
     if (t->taken + t->there == 0 && t->unrecognised > 0)
-        say("Nothing was recognised. Where a file says nothing of itself, say what it is: --profile NAME --component NAME "
+        say("Nothing was recognised. Where a file says nothing of itself, say what it is: --profile NAME "
+            "--component NAME "
             "--version TEXT; the profiles are taken from the site or --profiles DIR");
 }
 
 static int run(const struct options *options)
 {
-    static const char *const heads[] = {"NR", "", "PRODUCT", "COMPONENT", "VERSION", "FORMAT", "RECOGNISED BY", "FILE"};
+    static const char *const heads[] = {"NR",      "",       "PRODUCT",       "COMPONENT",
+                                        "VERSION", "FORMAT", "RECOGNISED BY", "FILE"};
     struct session s;
     struct telling t = {.options = options};
     if (!session_open_office(&s, options, true))
         return session_close(&s, s.status);
-    const char *folder = options->profiles != NULL ? options->profiles : s.site != NULL ? s.site->profiles_dir : NULL;
+    const char *folder = options->profiles != NULL ? options->profiles
+                         : s.site != NULL          ? s.site->profiles_dir
+                                                   : NULL;
     size_t count = 0;
     struct eb_profile *profiles = folder != NULL ? eb_profiles_read(folder, &count) : NULL;
     if (folder != NULL && profiles == NULL) {
@@ -159,7 +167,7 @@ static int run(const struct options *options)
             complain("%s. Nothing was added", s.problem.text);
         } else {
             print_told(&t, s.shelf_folder);
-            status = t.refused > 0              ? EXIT_WRONG_CALL
+            status = t.refused > 0            ? EXIT_WRONG_CALL
                      : t.taken + t.there == 0 ? EXIT_NOT_AS_WANTED
                                               : EXIT_AS_WANTED;
         }
@@ -172,11 +180,14 @@ const struct command command_shelf_add = {
     .name = "shelf add",
     .arguments = "FILE...",
     .summary = "takes images onto the shelf: as they came, in archives, in packages",
-    .help = "Takes packages, bare images, and zip and tar archives with whatever is in them, also archives; finds every "
-            "image by its content, whatever it is called, and keeps it. A file with something wrong in it is refused "
+    .help = "Takes packages, bare images, and zip and tar archives with whatever is in them, also archives; "
+            "finds every "
+            "image by its content, whatever it is called, and keeps it. A file with something wrong in it is "
+            "refused "
             "whole. Give both files of a pair in one call.\v"
             "Examples:\n  einbau shelf add --site larchfell.site.yaml update.zip\n"
-            "  einbau shelf add --profiles profiles old.bin --profile regent-c4 --component firmware --version 4.1.9\n\n"
+            "  einbau shelf add --profiles profiles old.bin --profile regent-c4 --component firmware "
+            "--version 4.1.9\n\n"
             "Exit status 2 where a file was refused, 1 where nothing was recognised.",
     .takes = SITE_OPTIONAL | TAKES_PROFILES | TAKES_SAID | NEEDS_NAMES,
     .run = run,

@@ -92,14 +92,14 @@ static void add_row(struct covering *c, const struct target *t, size_t component
 {
     const char *name = t->device->profile->components[component].name;
     bool lacks = strcmp(state, "on the shelf") != 0 && strcmp(state, "file") != 0;
-    const char *const cells[] = {t->device->name, t->look.identity.order_code, name, target_wanted(t, component),
-                                 state,           image,                       note};
+    const char *const cells[] = {
+        t->device->name, t->look.identity.order_code, name, target_wanted(t, component), state, image, note};
     c->wanted++;
     c->lacking += lacks;
     table_add(&c->table, cells);
     json_array_append_new(c->rows, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "device", t->device->name,
-                                             "component", name, "wanted", target_wanted(t, component), "state", state,
-                                             "image", image, "note", note, "lacks", lacks));
+                                             "component", name, "wanted", target_wanted(t, component),
+                                             "state", state, "image", image, "note", note, "lacks", lacks));
 }
 
 static bool cover_component(struct covering *c, struct target *t, size_t component, const char *seen)
@@ -154,7 +154,8 @@ static bool cover_component(struct covering *c, struct target *t, size_t compone
 /* Works out what all devices need. */
 static bool cover(struct covering *c, struct session *s)
 {
-    static const char *const heads[] = {"DEVICE", "ORDER CODE", "COMPONENT", "WANTED", "SHELF", "IMAGE", "NOTE"};
+    static const char *const heads[] = {"DEVICE", "ORDER CODE", "COMPONENT", "WANTED",
+                                        "SHELF",  "IMAGE",      "NOTE"};
     bool ok = true;
     *c = (struct covering){.session = s, .rows = json_array()};
     table_begin(&c->table, 7, heads);
@@ -205,8 +206,9 @@ static int run_cover(const struct options *options)
         return session_close(&s, s.status);
     bool ok = cover(&c, &s);
     if (options->json) {
-        print_document(json_pack("{s:s, s:s, s:s, s:O, s:I}", "einbau", "shelf-cover/1", "shelf", s.shelf_folder,
-                                 "site", s.site->name, "wanted", c.rows, "lacking", (json_int_t)c.lacking));
+        print_document(json_pack("{s:s, s:s, s:s, s:O, s:I}", "einbau", "shelf-cover/1", "shelf",
+                                 s.shelf_folder, "site", s.site->name, "wanted", c.rows, "lacking",
+                                 (json_int_t)c.lacking));
     } else if (c.wanted == 0) {
         printf("%s wants nothing: no device has the key 'wants'.\n", s.site->name);
     } else {
@@ -245,8 +247,8 @@ static int run_copy(const struct options *options)
                                  (json_int_t)c.lacking));
     } else {
         printf("%s: %zu image%s needed, %zu copied to %s, %zu there already; %zu missing%s\n", s.site->name,
-               c.number_count, c.number_count == 1 ? "" : "s", copied, options->to, c.number_count - copied, c.lacking,
-               c.lacking > 0 ? ": 'einbau shelf cover' names them" : "");
+               c.number_count, c.number_count == 1 ? "" : "s", copied, options->to, c.number_count - copied,
+               c.lacking, c.lacking > 0 ? ": 'einbau shelf cover' names them" : "");
     }
     json_decref(c.rows);
     covering_free(&c);
@@ -257,8 +259,10 @@ const struct command command_shelf_cover = {
     .name = "shelf cover",
     .arguments = "[SITE]",
     .summary = "what a site wants, and whether the shelf has it",
-    .help = "Says in the office, without any wire, for each device of a site whether the shelf has the images for what it "
-            "should run, those on the way there included, by what the site says of the devices and what they told when "
+    .help = "Says in the office, without any wire, for each device of a site whether the shelf has the "
+            "images for what it "
+            "should run, those on the way there included, by what the site says of the devices and what they "
+            "told when "
             "they were last seen.\v"
             "Example:\n  einbau shelf cover larchfell.site.yaml\n\n"
             "Exit status 1 where something is missing.",
@@ -270,10 +274,12 @@ const struct command command_shelf_copy = {
     .name = "shelf copy",
     .arguments = "[SITE]",
     .summary = "takes what a site needs to another shelf",
-    .help = "Copies the images that a site needs, those on the way there included, to another shelf, which is made where "
-            "it is missing: a memory stick, or another laptop's. Each is checked against its digest on the way.\v"
-            "Example:\n  einbau shelf copy larchfell.site.yaml --to /media/stick/shelf\n\n"
-            "Exit status 1 where something is missing.",
+    .help =
+        "Copies the images that a site needs, those on the way there included, to another shelf, which is "
+        "made where "
+        "it is missing: a memory stick, or another laptop's. Each is checked against its digest on the way.\v"
+        "Example:\n  einbau shelf copy larchfell.site.yaml --to /media/stick/shelf\n\n"
+        "Exit status 1 where something is missing.",
     .takes = SITE_OPTIONAL | TAKES_TO,
     .run = run_copy,
 };

@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-static const char *const heads[] = {"NR",   "MAKER",  "PRODUCT", "ORDER CODE", "COMPONENT",
+static const char *const heads[] = {"NR",      "MAKER",    "PRODUCT", "ORDER CODE", "COMPONENT",
                                     "VERSION", "RELEASED", "SIZE",    "FILE"};
 
 static void add_row(struct table *table, const struct eb_shelf_image *i, const struct eb_shelf_image *before)
@@ -19,7 +19,8 @@ static void add_row(struct table *table, const struct eb_shelf_image *i, const s
                                  same ? "" : i->maker,
                                  same ? "" : i->product,
                                  same_codes ? "" : i->order_codes,
-                                 same_codes && strcmp(before->component, i->component) == 0 ? "" : i->component,
+                                 same_codes && strcmp(before->component, i->component) == 0 ? ""
+                                                                                            : i->component,
                                  i->version,
                                  i->released,
                                  size,
@@ -68,7 +69,8 @@ static void reasons(const struct eb_verdict *v, char *text, size_t cap)
     eb_text_init(&to, text, cap);
     for (size_t i = 0; i < v->count; i++) {
         const struct eb_finding *f = &v->findings[i];
-        if (any && v->findings[0].grade == EB_GRADE_NO) /* for another order code: what else is there to say */
+        if (any &&
+            v->findings[0].grade == EB_GRADE_NO) /* for another order code: what else is there to say */
             return;
         if (f->grade <= EB_GRADE_ACCEPTED)
             continue;
@@ -84,8 +86,8 @@ static void reasons(const struct eb_verdict *v, char *text, size_t cap)
     }
 }
 
-static void list_component(struct session *s, struct target *t, size_t component, struct table *table, json_t *list,
-                           size_t *fitting, size_t *others)
+static void list_component(struct session *s, struct target *t, size_t component, struct table *table,
+                           json_t *list, size_t *fitting, size_t *others)
 {
     struct eb_shelf_candidate *candidates;
     size_t count;
@@ -105,8 +107,13 @@ static void list_component(struct session *s, struct target *t, size_t component
         }
         *fitting += item.verdict.answer <= EB_FITS_IF;
         snprintf(number, sizeof number, "%lld", (long long)image->number);
-        const char *const cells[] = {number, image->component, image->version, image->order_codes,
-                                     answer_text(item.verdict.answer), file_name(image->origin), why};
+        const char *const cells[] = {number,
+                                     image->component,
+                                     image->version,
+                                     image->order_codes,
+                                     answer_text(item.verdict.answer),
+                                     file_name(image->origin),
+                                     why};
         table_add(table, cells);
         json_t *document = shelf_image_document(image);
         json_object_set_new(document, "verdict", json_string(eb_answer_word(item.verdict.answer)));
@@ -118,7 +125,8 @@ static void list_component(struct session *s, struct target *t, size_t component
 
 static int list_for(struct session *s)
 {
-    static const char *const columns[] = {"NR", "COMPONENT", "VERSION", "ORDER CODE", "VERDICT", "FILE", "WHY"};
+    static const char *const columns[] = {"NR",      "COMPONENT", "VERSION", "ORDER CODE",
+                                          "VERDICT", "FILE",      "WHY"};
     struct target *t = NULL;
     struct table table;
     char seen[EB_SEEN_BYTES] = "";
@@ -135,15 +143,18 @@ static int list_for(struct session *s)
         list_component(s, t, i, &table, list, &fitting, &others);
     const struct eb_identity *id = &t->look.identity;
     if (s->options->json) {
-        print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o}", "einbau", "shelf-list/1", "shelf", s->shelf_folder,
-                                 "device", t->device->name, "reached", t->reached, "seen", seen, "images", list));
+        print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o}", "einbau", "shelf-list/1", "shelf",
+                                 s->shelf_folder, "device", t->device->name, "reached", t->reached, "seen",
+                                 seen, "images", list));
         return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
     }
     json_decref(list);
     printf("%s: %s, hardware revision %s%s%s\n\n", t->device->name,
            id->order_code[0] != '\0' ? id->order_code : "order code not known",
            id->hardware_revision[0] != '\0' ? id->hardware_revision : "not known",
-           t->reached ? "" : seen[0] != '\0' ? "; it does not answer, this is as it was seen on " : "; by the site alone",
+           t->reached        ? ""
+           : seen[0] != '\0' ? "; it does not answer, this is as it was seen on "
+                             : "; by the site alone",
            seen);
     if (table.rows > 1)
         table_print(&table);
@@ -178,10 +189,13 @@ const struct command command_shelf_list = {
     .name = "shelf list",
     .arguments = "",
     .summary = "what is on the shelf; --for DEVICE: what fits it",
-    .help = "Lists the images by product, newest first. With --for only those that fit a device of the site, judged by "
-            "all rules against what it tells now, or told when it was last seen; with --all the others too, with the "
+    .help = "Lists the images by product, newest first. With --for only those that fit a device of the site, "
+            "judged by "
+            "all rules against what it tells now, or told when it was last seen; with --all the others too, "
+            "with the "
             "reason.\v"
-            "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 --all",
+            "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
+            "--all",
     .takes = SITE_OPTIONAL | TAKES_LIST,
     .run = run,
 };

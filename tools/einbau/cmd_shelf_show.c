@@ -25,8 +25,8 @@ static void print_notes(const char *notes)
     }
 }
 
-static void print_image(const struct eb_shelf_image *i, const struct eb_manifest *manifest, const char *signature,
-                        const char *check)
+static void print_image(const struct eb_shelf_image *i, const struct eb_manifest *manifest,
+                        const char *signature, const char *check)
 {
     char text[64];
     char more[24];
@@ -52,7 +52,8 @@ static void print_image(const struct eb_shelf_image *i, const struct eb_manifest
         line("least gateway", f->least_gateway);
         line("floor", f->floor);
         for (int c = 0; c < EB_COMPANIONS_MAX && f->companions[c].role[0] != '\0'; c++) {
-            snprintf(revisions, sizeof revisions, "%s at least %s", f->companions[c].role, f->companions[c].least);
+            snprintf(revisions, sizeof revisions, "%s at least %s", f->companions[c].role,
+                     f->companions[c].least);
             line("companion", revisions);
         }
         break;
@@ -76,8 +77,9 @@ static void print_image(const struct eb_shelf_image *i, const struct eb_manifest
 
 static int run_show(const struct options *options)
 {
-    static const char *const signatures[] = {"not asked for, no key is listed as trusted", "by a trusted key", "none",
-                                             "wrong: it does not belong to the manifest", "by a key that is not trusted"};
+    static const char *const signatures[] = {"not asked for, no key is listed as trusted", "by a trusted key",
+                                             "none", "wrong: it does not belong to the manifest",
+                                             "by a key that is not trusted"};
     struct session s;
     struct eb_shelf_image image;
     enum eb_signature signature = EB_SIGNATURE_NOT_ASKED;
@@ -100,8 +102,8 @@ static int run_show(const struct options *options)
         json_object_set_new(document, "manifest", json_loads(text, 0, NULL));
         json_object_set_new(document, "signature", json_string(signatures[signature]));
         json_object_set_new(document, "whole", json_boolean(whole));
-        print_document(json_pack("{s:s, s:s, s:o}", "einbau", "shelf-show/1", "shelf", s.shelf_folder, "image",
-                                 document));
+        print_document(json_pack("{s:s, s:s, s:o}", "einbau", "shelf-show/1", "shelf", s.shelf_folder,
+                                 "image", document));
     } else {
         print_image(&image, &manifest, signatures[signature], whole ? "yes" : "no");
         if (!whole)
@@ -130,8 +132,8 @@ static int run_drop(const struct options *options)
             json_array_append_new(list, shelf_image_document(&images[i]));
         if (ok && !options->json)
             printf("dropped %lld: %s %s %s (%s)\n", (long long)images[i].number,
-                   images[i].product[0] != '\0' ? images[i].product : images[i].order_codes, images[i].component,
-                   images[i].version, images[i].origin);
+                   images[i].product[0] != '\0' ? images[i].product : images[i].order_codes,
+                   images[i].component, images[i].version, images[i].origin);
     }
     free(images);
     if (options->json && ok)
@@ -147,7 +149,8 @@ const struct command command_shelf_show = {
     .name = "shelf show",
     .arguments = "IMAGE",
     .summary = "all that is known of one image; its digest is checked",
-    .help = "Shows what is said of an image, where it came from and by what it was recognised, and reads its file anew "
+    .help = "Shows what is said of an image, where it came from and by what it was recognised, and reads its "
+            "file anew "
             "to check it against its digest. IMAGE is its number, or the first digits of its digest.\v"
             "Example:\n  einbau shelf show 3",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
@@ -158,7 +161,8 @@ const struct command command_shelf_drop = {
     .name = "shelf drop",
     .arguments = "IMAGE...",
     .summary = "takes images off the shelf",
-    .help = "Takes images off the shelf, each by its number or the first digits of its digest; others that came with them "
+    .help = "Takes images off the shelf, each by its number or the first digits of its digest; others that "
+            "came with them "
             "stay.\v"
             "Example:\n  einbau shelf drop 3 4",
     .takes = SITE_OPTIONAL | NEEDS_NAMES,

@@ -29,7 +29,8 @@ static const char *version_of(const struct target *t, size_t component, bool pla
 void session_surround(struct session *s, struct target *t, bool planned)
 {
     const struct eb_site_device *d = t->device;
-    t->around = (struct eb_surroundings){.behind_gateway = d->behind != NULL, .companion_count = d->companion_count};
+    t->around =
+        (struct eb_surroundings){.behind_gateway = d->behind != NULL, .companion_count = d->companion_count};
     if (d->behind != NULL) {
         t->around.gateway = version_of(target_of(s, d->behind), 0, planned);
         t->around.gateway_order = &d->behind->profile->components[0].order;
@@ -65,12 +66,13 @@ static const char *delivered(struct session *s, struct target *t, size_t compone
     if (to[0] == '\0' && said[0] != '\0')
         eb_text_copy(to, EB_VERSION_TEXT_BYTES, said);
     else if (to[0] == '\0' && s->known != NULL)
-        eb_known_versions(s->known, &t->look.identity, t->device->profile->components[component].name, to, last);
+        eb_known_versions(s->known, &t->look.identity, t->device->profile->components[component].name, to,
+                          last);
     return to;
 }
 
-void session_judge(struct session *s, struct target *t, size_t component, const struct eb_shelf_candidate *candidate,
-                   struct eb_run_item *item)
+void session_judge(struct session *s, struct target *t, size_t component,
+                   const struct eb_shelf_candidate *candidate, struct eb_run_item *item)
 {
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
     memcpy(items, t->items, t->item_count * sizeof *items);
@@ -167,12 +169,13 @@ static const struct eb_image *image_by_number(struct session *s, struct target *
     }
     component = eb_profile_component(t->device->profile, found.component);
     if (component == NULL) {
-        complain("%s: found an image for the component '%s', expected one that %s has (profile %s)", found.origin,
-                 found.component, t->device->name, t->device->profile->name);
+        complain("%s: found an image for the component '%s', expected one that %s has (profile %s)",
+                 found.origin, found.component, t->device->name, t->device->profile->name);
         s->status = EXIT_WRONG_CALL;
         return NULL;
     }
-    if (session_candidates(s, t, (size_t)(component - t->device->profile->components), true, &candidates, &count)) {
+    if (session_candidates(s, t, (size_t)(component - t->device->profile->components), true, &candidates,
+                           &count)) {
         for (size_t i = 0; i < count; i++) {
             if (candidates[i].image.number == found.number)
                 image = session_shelf_image(s, &candidates[i]);
@@ -212,8 +215,9 @@ static bool plan_named(struct session *s, struct target *t, size_t index)
         return false;
     if (strcmp(image->facts.component, component->name) != 0 ||
         eb_version_compare(&component->order, image->facts.version, want->version) != EB_SAME) {
-        complain("%s: found an image of %s %s, expected %s %s as %s wants it", image->path, image->facts.component,
-                 image->facts.version, component->name, want->version, t->device->name);
+        complain("%s: found an image of %s %s, expected %s %s as %s wants it", image->path,
+                 image->facts.component, image->facts.version, component->name, want->version,
+                 t->device->name);
         s->status = EXIT_WRONG_CALL;
         return false;
     }
@@ -272,15 +276,16 @@ static size_t find_way(struct session *s, struct target *t, const struct eb_comp
     return steps;
 }
 
-void session_choose(struct session *s, struct target *t, size_t index, const struct eb_shelf_candidate *candidates,
-                    size_t count, struct choice *choice)
+void session_choose(struct session *s, struct target *t, size_t index,
+                    const struct eb_shelf_candidate *candidates, size_t count, struct choice *choice)
 {
     const struct eb_component_profile *component = &t->device->profile->components[index];
     size_t best = count;
     memset(choice, 0, sizeof *choice);
     for (size_t i = 0; i < count; i++) {
         struct eb_run_item item;
-        if (eb_version_compare(&component->order, candidates[i].facts.version, target_wanted(t, index)) != EB_SAME)
+        if (eb_version_compare(&component->order, candidates[i].facts.version, target_wanted(t, index)) !=
+            EB_SAME)
             continue;
         session_judge(s, t, index, &candidates[i], &item);
         if (best == count || distance(&item.verdict) < distance(&choice->verdict)) {
@@ -323,7 +328,8 @@ static bool plan_from_shelf(struct session *s, struct target *t, size_t index)
     struct eb_shelf_candidate *candidates;
     size_t count;
     if (s->shelf == NULL) {
-        complain("%s: found no image for %s %s in the site and no shelf, expected the key 'image', --image FILE, or "
+        complain("%s: found no image for %s %s in the site and no shelf, expected the key 'image', --image "
+                 "FILE, or "
                  "an image on the shelf: einbau shelf add FILE",
                  t->device->name, t->device->profile->components[index].name, target_wanted(t, index));
         s->status = EXIT_WRONG_CALL;
@@ -348,8 +354,8 @@ static bool plan_target(struct session *s, struct target *t)
         if (t->device->wants[i].version[0] == '\0')
             continue;
         /* Unasked only what is behind, or waits in its loader. */
-        bool meant =
-            mark == EB_MARK_BEHIND || t->look.in_loader || (named && mark != EB_MARK_CURRENT) || s->options->again;
+        bool meant = mark == EB_MARK_BEHIND || t->look.in_loader || (named && mark != EB_MARK_CURRENT) ||
+                     s->options->again;
         if (meant && !(t->device->wants[i].image[0] != '\0' ? plan_named(s, t, i) : plan_from_shelf(s, t, i)))
             return false;
     }

@@ -1,0 +1,85 @@
+/* A library to be loaded in front of the C library: kills the process, as a power cut would, at its n-th call that changes
+ * something in a file system, before it or half way through.  KILL_AT=n, KILL_HALF=1; the number of calls of a process
+ * that comes to its end is written to the file KILL_COUNT. */
+#define _GNU_SOURCE
+#include <dlfcn.h>
+#include <fcntl.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+static long calls;
+
+/* Whether the call whose turn it is must not come to its end. */
+static int its_turn(void)
+{
+    const char *at = getenv("KILL_AT");
+    return ++calls == (at != NULL ? atol(at) : 0);
+}
+
+static void die(void)
+{
+    kill(getpid(), SIGKILL);
+    for (;;)
+        pause();
+}
+
+static int half(void)
+{
+    return getenv("KILL_HALF") != NULL;
+}
+
+__attribute__((destructor)) static void tell(void)
+{
+    const char *path = getenv("KILL_COUNT");
+    int fd = path != NULL ? open(path, O_WRONLY | O_CREAT | O_TRUNC, 0666) : -1;
+    if (fd >= 0) {
+        dprintf(fd, "%ld\n", calls);
+        close(fd);
+    }
+}
+
+#define REAL(name) ((__typeof__(&name))dlsym(RTLD_NEXT, #name))
+#define CHANGES(type, name, parameters, arguments)                                                                     \
+    type name parameters                                                                                               \
+    {                                                                                                                  \
+        if (its_turn())                                                                                                \
+            die();                                                                                                     \
+        return REAL(name) arguments;                                                                                   \
+    }
+
+ssize_t write(int fd, const void *bytes, size_t size)
+{
+    if (its_turn()) {
+        if (half())
+            REAL(write)(fd, bytes, size / 2);
+        die();
+    }
+    return REAL(write)(fd, bytes, size);
+}
+
+ssize_t pwrite(int fd, const void *bytes, size_t size, off_t at)
+{
+    if (its_turn()) {
+        if (half())
+            REAL(pwrite)(fd, bytes, size / 2, at);
+        die();
+    }
+    return REAL(pwrite)(fd, bytes, size, at);
+}
+
+ssize_t pwrite64(int fd, const void *bytes, size_t size, off64_t at)
+{
+    return pwrite(fd, bytes, size, at);
+}
+
+CHANGES(int, rename, (const char *from, const char *to), (from, to))
+CHANGES(int, unlink, (const char *path), (path))
+CHANGES(int, unlinkat, (int fd, const char *path, int flags), (fd, path, flags))
+CHANGES(int, mkdir, (const char *path, mode_t mode), (path, mode))
+CHANGES(int, rmdir, (const char *path), (path))
+CHANGES(int, ftruncate, (int fd, off_t size), (fd, size))
+CHANGES(int, fsync, (int fd), (fd))
+CHANGES(int, fdatasync, (int fd), (fd))
