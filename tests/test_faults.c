@@ -22,8 +22,8 @@ struct subject {
     struct little little;
     const char *components[2];
     size_t count;
-    uint8_t *old_image[2], *new_image[2];
-    size_t old_size[2], new_size[2];
+    uint8_t *old_image[2], *new_image[2], *through;
+    size_t old_size[2], new_size[2], through_size;
 };
 
 struct tally {
@@ -32,12 +32,13 @@ struct tally {
 
 static struct tally tally;
 
-static void open_subject(struct subject *s, bool plc, const char *device)
+static void open_subject(struct subject *s, bool plc, bool through, const char *device)
 {
     const struct little_options options = {.plcs = plc,
                                            .couplers = !plc,
                                            .image_bytes = 8000,
                                            .device = device,
+                                           .through = through,
                                            .tftp = "windowsize: 8, blksize: 128, patience-s: 20"};
     static const char *const plc_files[2][2] = {{"plc-1.0.bin", "plc-2.0.bin"},
                                                 {"display-1.0.bin", "display-2.0.bin"}};
@@ -53,6 +54,7 @@ static void open_subject(struct subject *s, bool plc, const char *device)
         s->old_image[i] = (uint8_t *)read_text(s->little.folder, files[0], &s->old_size[i]);
         s->new_image[i] = (uint8_t *)read_text(s->little.folder, files[1], &s->new_size[i]);
     }
+    s->through = (uint8_t *)read_text(s->little.folder, "plc-1.5.bin", &s->through_size);
 }
 
 static void close_subject(struct subject *s)
@@ -62,6 +64,7 @@ static void close_subject(struct subject *s)
         free(s->old_image[i]);
         free(s->new_image[i]);
     }
+    free(s->through);
 }
 
 static bool flash_holds(const struct subject *s, const struct eb_sim *sim, size_t i, bool new_one)
@@ -70,6 +73,13 @@ static bool flash_holds(const struct subject *s, const struct eb_sim *sim, size_
     const uint8_t *flash = eb_sim_flash(sim, s->name, s->components[i], &capacity);
     return memcmp(flash, new_one ? s->new_image[i] : s->old_image[i],
                   new_one ? s->new_size[i] : s->old_size[i]) == 0;
+}
+
+static bool flash_is_between(const struct subject *s, const struct eb_sim *sim, size_t i)
+{
+    size_t capacity;
+    return i == 0 && s->through != NULL &&
+           memcmp(eb_sim_flash(sim, s->name, s->components[i], &capacity), s->through, s->through_size) == 0;
 }
 
 /* The laptop's process dies when `kill_at` frames were on the wire; UINT64_MAX: never. */
@@ -117,7 +127,7 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
     for (size_t i = 0; i < s->count && mode != EB_SIM_LOADER; i++) {
         bool new_one = flash_holds(s, sim, i, true);
         all_new = all_new && new_one;
-        if (!new_one && !flash_holds(s, sim, i, false))
+        if (!new_one && !flash_holds(s, sim, i, false) && !flash_is_between(s, sim, i))
             fail_msg("%s: the device runs a %s that is neither old nor new", what, s->components[i]);
     }
     if (outcome == EB_OUTCOME_CONFIRMED && mode != EB_SIM_RUNNING)
@@ -150,11 +160,11 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
     return frames;
 }
 
-static void strike_everything(bool plc)
+static void strike_everything(bool plc, bool through)
 {
     struct subject s;
     char what[128];
-    open_subject(&s, plc, NULL);
+    open_subject(&s, plc, through, NULL);
     memset(&tally, 0, sizeof tally);
     uint64_t frames = try_case(&s, NULL, 0, UINT64_MAX, "no fault");
     assert_int_equal(tally.confirmed, 1);
@@ -186,13 +196,20 @@ static void strike_everything(bool plc)
 static void every_fault_at_every_frame_of_a_plc(void **state)
 {
     (void)state;
-    strike_everything(true);
+    strike_everything(true, false);
+}
+
+/* Its firmware by way of another version, and the last two images taken up by one restart. */
+static void every_fault_at_every_frame_of_a_way(void **state)
+{
+    (void)state;
+    strike_everything(true, true);
 }
 
 static void every_fault_at_every_frame_of_a_coupler(void **state)
 {
     (void)state;
-    strike_everything(false);
+    strike_everything(false, false);
 }
 
 /* A loader that checks nothing starts whatever it finds: then only what is read back can tell. */
@@ -202,7 +219,7 @@ static void damage_that_no_loader_sees_is_caught_by_the_confirm(void **state)
     struct subject s;
     struct eb_problem problem;
     unsigned damaged = 0;
-    open_subject(&s, false, "    checks-crc: no\n");
+    open_subject(&s, false, false, "    checks-crc: no\n");
     for (uint64_t f = 0; f < 120; f++) {
         const struct eb_sim_fault faults[] = {{f, EB_SIM_GARBLED_UNSEEN}};
         struct job job;
@@ -290,6 +307,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_fault_at_every_frame_of_a_plc),
+        cmocka_unit_test(every_fault_at_every_frame_of_a_way),
         cmocka_unit_test(every_fault_at_every_frame_of_a_coupler),
         cmocka_unit_test(damage_that_no_loader_sees_is_caught_by_the_confirm),
         cmocka_unit_test(storms_never_make_a_false_confirmation),

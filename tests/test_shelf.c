@@ -1,5 +1,6 @@
-/* The shelf as its users meet it: what is recognised, what is refused and leaves nothing behind, what a killed process
- * leaves, keys, and what a site needs.  Archives are made by zip, tar and Python; openssl signs and verifies beside us. */
+/* The shelf as its users meet it: what is recognised, what is refused and leaves nothing behind, what a
+ * killed process leaves, keys, and what a site needs.  Archives are made by zip, tar and Python; openssl
+ * signs and verifies beside us. */
 #include "support/support.h"
 
 #include <einbau/shelf.h>
@@ -12,7 +13,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#define EINBAU BIN_DIR "/einbau"
+#define EINBAU   BIN_DIR "/einbau"
 #define PROFILES SOURCE_DIR "/demo/profiles"
 
 static char folder[PATH_BYTES];
@@ -32,7 +33,8 @@ static int set_up(void **state)
     return begin();
 }
 
-/* In memory, where there is a file system in it: hundreds of runs that each wait for a disk take their time. */
+/* In memory, where there is a file system in it: hundreds of runs that each wait for a disk take their time.
+ */
 static int set_up_in_memory(void **state)
 {
     snprintf(folder, sizeof folder, "/dev/shm/einbau-test-XXXXXX");
@@ -56,7 +58,8 @@ __attribute__((format(printf, 1, 2))) static struct outcome sh(const char *forma
     va_start(arguments, format);
     assert_true(vasprintf(&words, format, arguments) >= 0);
     va_end(arguments);
-    snprintf(command, sizeof command, "cd %s && EINBAU=%s PROFILES=%s && %s", folder, EINBAU, PROFILES, words);
+    snprintf(command, sizeof command, "cd %s && EINBAU=%s PROFILES=%s && %s", folder, EINBAU, PROFILES,
+             words);
     free(words);
     const char *const run[] = {"sh", "-c", command, NULL};
     return run_program(run);
@@ -71,11 +74,11 @@ static void has(const struct outcome *o, int status, const char *out, const char
 }
 
 /* Runs a command and looks for what it must print; NULL: anything. */
-#define expect(status, out, err, ...)                                                                                  \
-    do {                                                                                                               \
-        struct outcome o_ = sh(__VA_ARGS__);                                                                           \
-        has(&o_, status, out, err);                                                                                    \
-        outcome_free(&o_);                                                                                             \
+#define expect(status, out, err, ...)                                                                        \
+    do {                                                                                                     \
+        struct outcome o_ = sh(__VA_ARGS__);                                                                 \
+        has(&o_, status, out, err);                                                                          \
+        outcome_free(&o_);                                                                                   \
     } while (0)
 
 /* An image of the demo's form that says what it is for. */
@@ -109,7 +112,8 @@ static size_t count_files(const char *below)
     return count;
 }
 
-/* Index and files tell the same: each image has its file with its digest, each file an image, nothing is half there. */
+/* Index and files tell the same: each image has its file with its digest, each file an image, nothing is half
+ * there. */
 static void check_shelf(size_t images)
 {
     json_t *list = listed();
@@ -120,8 +124,9 @@ static void check_shelf(size_t images)
         const char *digest = json_string_value(json_object_get(image, "digest"));
         bool again = false;
         for (size_t k = 0; k < i; k++)
-            again = again || strcmp(digest, json_string_value(
-                                                json_object_get(json_array_get(list, k), "digest"))) == 0;
+            again =
+                again ||
+                strcmp(digest, json_string_value(json_object_get(json_array_get(list, k), "digest"))) == 0;
         different += !again;
         struct outcome o = sh("sha256sum shelf/images/%.2s/%s", digest, digest);
         assert_int_equal(strncmp(o.out, digest, 64), 0);
@@ -156,8 +161,8 @@ static void an_image_is_recognised_in_every_form_and_under_any_name(void **state
         {"tar -cjf x --format=v7 k8 || tar -cjf x k8", "raw", "x/k8"},
         {"tar --zstd -cf x k8", "raw", "x/k8"},
         {"gzip -c k8 >x", "raw", "x/k8"},
-        {"mkdir in && cp k8 in/a && zip -qr in.zip in && tar -czf mid.tgz in.zip && zip -q x.zip mid.tgz", "raw",
-         "x.zip/mid.tgz/in.zip/in/a"},
+        {"mkdir in && cp k8 in/a && zip -qr in.zip in && tar -czf mid.tgz in.zip && zip -q x.zip mid.tgz",
+         "raw", "x.zip/mid.tgz/in.zip/in/a"},
     };
     for (size_t i = 0; i < sizeof forms / sizeof forms[0]; i++) {
         expect(0, NULL, NULL, "rm -rf shelf x* in* mid*");
@@ -211,14 +216,17 @@ static void a_pair_is_found_together_whatever_its_files_are_called(void **state)
     put_image("payload", "QM-RC4-24D", "display", "1.4", "4..6", 3000);
     struct outcome crc = sh("gzip -c payload | tail -c8 | od -An -N4 -tx4 | tr -d ' \\n'");
     write_text(folder, "head",
-               "product=QM-RC4-24D\ncomponent=display\nversion=1.4\nrevisions=4..6\nbytes=3000\ncrc32=%s\n", crc.out);
+               "product=QM-RC4-24D\ncomponent=display\nversion=1.4\nrevisions=4..6\nbytes=3000\ncrc32=%s\n",
+               crc.out);
     outcome_free(&crc);
     expect(1, "its payload is not there: give both files in one call", NULL,
            "$EINBAU shelf add --profiles $PROFILES head");
     check_shelf(0);
-    expect(0, "1 added, 0 there already, 0 left out", NULL, "mv payload a.hdr && mv head z.dat && "
-                                                            "$EINBAU shelf add --profiles $PROFILES a.hdr z.dat");
-    expect(0, "0 added, 1 there already, 0 left out", NULL, "$EINBAU shelf add --profiles $PROFILES z.dat a.hdr");
+    expect(0, "1 added, 0 there already, 0 left out", NULL,
+           "mv payload a.hdr && mv head z.dat && "
+           "$EINBAU shelf add --profiles $PROFILES a.hdr z.dat");
+    expect(0, "0 added, 1 there already, 0 left out", NULL,
+           "$EINBAU shelf add --profiles $PROFILES z.dat a.hdr");
     check_shelf(1);
     expect(0, "recognised by      its header z.dat", NULL, "$EINBAU shelf show 1");
     /* Another payload of the same size is not the one. */
@@ -238,21 +246,26 @@ static void what_says_nothing_of_itself_is_named_and_may_be_said(void **state)
            "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8");
     expect(2, NULL, "--profile: found 'k9', expected one of the 3 profiles",
            "$EINBAU shelf add a.bin --profiles $PROFILES --profile k9 --component firmware --version 1.3");
-    expect(2, NULL, "--component: found 'web', expected a component of the profile brindlow-k8",
-           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component web --version 1.3");
+    expect(
+        2, NULL, "--component: found 'web', expected a component of the profile brindlow-k8",
+        "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component web --version 1.3");
     expect(2, NULL, "--version: found '1.2.3', expected a version in decimal order",
-           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component firmware --version 1.2.3");
+           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component firmware "
+           "--version 1.2.3");
     expect(2, NULL, "--revisions: found '5..2'",
-           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component firmware --version 1.3 "
+           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component firmware "
+           "--version 1.3 "
            "--revisions 5..2");
     check_shelf(0);
     expect(0, "1 added, 0 there already, 0 left out", NULL,
-           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component firmware --version 1.3 "
+           "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8 --component firmware "
+           "--version 1.3 "
            "--revisions 2..5,7");
     expect(0, "hardware revisions 2..5, 7", NULL, "$EINBAU shelf show 1");
     /* Two files that say nothing: which one is meant cannot be told. */
     expect(1, "2 left out", NULL,
-           "echo other >b.bin && $EINBAU shelf add a.bin b.bin --profiles $PROFILES --profile brindlow-k8 --component "
+           "echo other >b.bin && $EINBAU shelf add a.bin b.bin --profiles $PROFILES --profile brindlow-k8 "
+           "--component "
            "firmware --version 1.4");
     write_text(folder, "bad.hex", ":0400000001020304F2\n:0400040001020304F2\n:00000001FF\n");
     expect(1, "left out: bad.hex: line 2: found a checksum of 242", NULL,
@@ -268,9 +281,10 @@ static void a_manifest_beside_an_image_counts(void **state)
     expect(0, "least running      1.0", NULL, "$EINBAU shelf show 1");
     expect(2, NULL, "found 3001 bytes, expected 3000 as its manifest says",
            "echo >>fw.bin && $EINBAU shelf add fw.bin");
-    expect(0, "1 added", NULL,
-           "truncate -s 3000 fw.bin && mkdir d && cp fw.bin fw.bin.json d && tar -cf x.tar d && rm -rf shelf && "
-           "$EINBAU shelf add x.tar");
+    expect(
+        0, "1 added", NULL,
+        "truncate -s 3000 fw.bin && mkdir d && cp fw.bin fw.bin.json d && tar -cf x.tar d && rm -rf shelf && "
+        "$EINBAU shelf add x.tar");
     check_shelf(1);
 }
 
@@ -281,30 +295,36 @@ static void a_package_is_made_and_taken(void **state)
     (void)state;
     put_image("k8", "BL-K8-E", "firmware", "1.3", "2..5", 5000);
     write_text(folder, "notes", "Reads the rope sensor.\n\033[31mred\n");
-    expect(0, "k8.einbau: 1 image, not signed", NULL,
-           "$EINBAU pack k8 --to k8.einbau --component firmware --version 1.3 --order-code 'BL-K8-*' --order-code X "
-           "--revisions 2..5,9 --least-running 1.0 --least-loader 2.0 --least-gateway 2.1 --companion plc:4.2 "
-           "--companion tool:2026-01-02:date --floor 1.1 --maker Brindlow --product K8 --released 2026-10-12 --notes "
-           "notes");
+    expect(
+        0, "k8.einbau: 1 image, not signed", NULL,
+        "$EINBAU pack k8 --to k8.einbau --component firmware --version 1.3 --order-code 'BL-K8-*' "
+        "--order-code X "
+        "--revisions 2..5,9 --least-running 1.0 --least-loader 2.0 --least-gateway 2.1 --companion plc:4.2 "
+        "--companion tool:2026-01-02:date --floor 1.1 --maker Brindlow --product K8 --released 2026-10-12 "
+        "--notes "
+        "notes");
     expect(2, NULL, "never written over",
            "$EINBAU pack k8 --to k8.einbau --component firmware --version 1.3 --order-code X");
     /* Another program reads it. */
     expect(0, "manifest.json\nk8\n", NULL,
-           "/usr/bin/python3 -c 'import zipfile; print(*zipfile.ZipFile(\"k8.einbau\").namelist(), sep=\"\\n\")'");
+           "/usr/bin/python3 -c 'import zipfile; print(*zipfile.ZipFile(\"k8.einbau\").namelist(), "
+           "sep=\"\\n\")'");
     expect(0, "1 added", NULL, "$EINBAU shelf add k8.einbau");
     struct outcome o = sh("$EINBAU shelf show 1");
-    has(&o, 0, "hardware revisions 2..5, 9\n  least running      1.0\n  least loader       2.0\n"
-               "  least gateway      2.1\n  floor              1.1\n  companion          plc at least 4.2\n"
-               "  companion          tool at least 2026-01-02\n  released           2026-10-12\n",
+    has(&o, 0,
+        "hardware revisions 2..5, 9\n  least running      1.0\n  least loader       2.0\n"
+        "  least gateway      2.1\n  floor              1.1\n  companion          plc at least 4.2\n"
+        "  companion          tool at least 2026-01-02\n  released           2026-10-12\n",
         NULL);
     assert_non_null(strstr(o.out, "Reads the rope sensor."));
     assert_null(strchr(o.out, '\033'));
     outcome_free(&o);
     /* Several images by a manifest that leaves sizes and digests out; one of them looks like an archive. */
-    write_text(folder, "m.json",
-               "{\"einbau\": \"manifest/1\", \"images\": ["
-               "{\"file\": \"k8\", \"component\": \"firmware\", \"version\": \"1.3\", \"order_codes\": [\"A\"]},"
-               "{\"file\": \"web.zip\", \"component\": \"web\", \"version\": \"2\", \"order_codes\": [\"A\"]}]}");
+    write_text(
+        folder, "m.json",
+        "{\"einbau\": \"manifest/1\", \"images\": ["
+        "{\"file\": \"k8\", \"component\": \"firmware\", \"version\": \"1.3\", \"order_codes\": [\"A\"]},"
+        "{\"file\": \"web.zip\", \"component\": \"web\", \"version\": \"2\", \"order_codes\": [\"A\"]}]}");
     expect(0, "two.einbau: 2 images", NULL,
            "zip -q web.zip notes && $EINBAU pack web.zip k8 --manifest m.json --to two.einbau");
     expect(0, "2 added, 0 there already, 0 left out", NULL, "mv two.einbau two && $EINBAU shelf add two");
@@ -314,18 +334,23 @@ static void a_package_is_made_and_taken(void **state)
     } wrong[] = {
         {"k8 --to x --component firmware", "not all of --component, --version and --order-code"},
         {"k8 --component firmware --version 1 --order-code A", "found no --to"},
-        {"k8 web.zip --to x --component firmware --version 1 --order-code A", "found several files, expected one"},
+        {"k8 web.zip --to x --component firmware --version 1 --order-code A",
+         "found several files, expected one"},
         {"k8 --to x --manifest m.json", "found no file called web.zip"},
         {"k8 web.zip notes --to x --manifest m.json", "found 3 files, expected the 2"},
         {"none --to x --component firmware --version 1 --order-code A", "none: the image cannot be opened"},
-        {"k8 --to x --component firmware --version 1 --order-code A --companion plc", "--companion: found 'plc'"},
-        {"k8 --to x --component firmware --version 1 --order-code A --companion plc:x", "--companion: found 'plc:x'"},
-        {"k8 --to x --component firmware --version 1 --order-code A --revisions 5-7", "--revisions: found '5-7'"},
+        {"k8 --to x --component firmware --version 1 --order-code A --companion plc",
+         "--companion: found 'plc'"},
+        {"k8 --to x --component firmware --version 1 --order-code A --companion plc:x",
+         "--companion: found 'plc:x'"},
+        {"k8 --to x --component firmware --version 1 --order-code A --revisions 5-7",
+         "--revisions: found '5-7'"},
         {"k8 --to no/such/x --component firmware --version 1 --order-code A", "no/such/x: cannot be written"},
         {"k8 --to x --component firmware --version 1 --order-code A --sign k8", "expected one"},
     };
     for (size_t i = 0; i < sizeof wrong / sizeof wrong[0]; i++)
-        expect(2, NULL, wrong[i].says, "$EINBAU pack %s; s=$?; test ! -e x || exit 99; exit $s", wrong[i].arguments);
+        expect(2, NULL, wrong[i].says, "$EINBAU pack %s; s=$?; test ! -e x || exit 99; exit $s",
+               wrong[i].arguments);
 }
 
 static void keys_decide_what_is_taken(void **state)
@@ -334,11 +359,14 @@ static void keys_decide_what_is_taken(void **state)
     put_image("k8", "BL-K8-E", "firmware", "1.3", "2..5", 5000);
     expect(0, "ours.pub  the public part: ", NULL, "$EINBAU key new ours && $EINBAU key new theirs");
     expect(0, "600\n", NULL, "stat -c %%a ours.key");
-    expect(2, NULL, "never written over", "cp ours.key k && $EINBAU key new ours; s=$?; cmp k ours.key || exit 99; exit $s");
-    expect(0, NULL, NULL,
-           "for key in ours theirs; do $EINBAU pack k8 --to $key.einbau --component firmware --version 1.3 --order-code "
-           "BL-K8-E --sign $key.key; done; $EINBAU pack k8 --to none.einbau --component firmware --version 1.3 "
-           "--order-code BL-K8-E");
+    expect(2, NULL, "never written over",
+           "cp ours.key k && $EINBAU key new ours; s=$?; cmp k ours.key || exit 99; exit $s");
+    expect(
+        0, NULL, NULL,
+        "for key in ours theirs; do $EINBAU pack k8 --to $key.einbau --component firmware --version 1.3 "
+        "--order-code "
+        "BL-K8-E --sign $key.key; done; $EINBAU pack k8 --to none.einbau --component firmware --version 1.3 "
+        "--order-code BL-K8-E");
     expect(2, NULL, "expected the .key file, not the .pub file",
            "$EINBAU pack k8 --to x --component firmware --version 1.3 --order-code X --sign ours.pub");
     /* openssl agrees with what was signed. */
@@ -363,18 +391,21 @@ static void keys_decide_what_is_taken(void **state)
            "e = lambda t: base64.urlsafe_b64encode(t).rstrip(b'=').decode()\n"
            "b = lambda t: base64.urlsafe_b64decode(t + '=' * (-len(t) % 4))\n"
            "z = zipfile.ZipFile('ours.einbau')\n"
-           "manifest, image, jws = z.read('manifest.json'), z.read('k8'), z.read('manifest.jws').decode().strip()\n"
+           "manifest, image, jws = z.read('manifest.json'), z.read('k8'), "
+           "z.read('manifest.jws').decode().strip()\n"
            "seed = b(json.load(open('ours.key'))['d'])\n"
            "x = json.load(open('theirs.pub'))['x']\n"
            "open('der', 'wb').write(bytes.fromhex('302e020100300506032b657004220420') + seed)\n"
            "def sign(header):\n"
            "    head = e(json.dumps(header).encode())\n"
            "    open('i', 'wb').write((head + '.' + e(manifest)).encode())\n"
-           "    subprocess.run('openssl pkeyutl -sign -inkey der -keyform DER -rawin -in i -out s'.split(), check=True)\n"
+           "    subprocess.run('openssl pkeyutl -sign -inkey der -keyform DER -rawin -in i -out s'.split(), "
+           "check=True)\n"
            "    return head + '..' + e(open('s', 'rb').read())\n"
            "def put(name, text, what=manifest):\n"
            "    with zipfile.ZipFile(name, 'w') as out:\n"
-           "        out.writestr('manifest.json', what); out.writestr('manifest.jws', text); out.writestr('k8', image)\n"
+           "        out.writestr('manifest.json', what); out.writestr('manifest.jws', text); "
+           "out.writestr('k8', image)\n"
            "head, _, signature = jws.split('.')\n"
            "put('good.e', sign({'alg': 'EdDSA'}))\n"
            "put('changed.e', jws, manifest.replace(b'\"1.3\"', b'\"1.4\"'))\n"
@@ -410,29 +441,35 @@ static void keys_decide_what_is_taken(void **state)
         expect(2, "0 added", refused[i].says, "$EINBAU shelf add --profiles $PROFILES %s", refused[i].file);
         check_shelf(0);
     }
-    expect(2, NULL, "found a bare image",
-           "$EINBAU shelf add k8 --profiles $PROFILES --profile brindlow-k8 --component firmware --version 1.3");
+    expect(
+        2, NULL, "found a bare image",
+        "$EINBAU shelf add k8 --profiles $PROFILES --profile brindlow-k8 --component firmware --version 1.3");
     expect(0, "1 added", NULL, "$EINBAU shelf add ours.einbau");
     expect(0, "1 added", NULL, "$EINBAU shelf add good.e"); /* the same image, signed otherwise */
     expect(0, "signature          by a trusted key", NULL, "$EINBAU shelf show 1");
     check_shelf(2);
     /* What was taken before a key was listed is judged by it too: the site's key is another one. */
-    write_text(folder, "site.yaml",
-               "site: s\nprofiles: %s\ntrusted-keys:\n  - AAAA\nlinks: {lan: {kind: ethernet}}\ndevices: {}\n", PROFILES);
-    expect(2, NULL, "site.yaml:4:5: found 'AAAA', expected at most 16 public keys", "$EINBAU shelf cover site.yaml");
+    write_text(
+        folder, "site.yaml",
+        "site: s\nprofiles: %s\ntrusted-keys:\n  - AAAA\nlinks: {lan: {kind: ethernet}}\ndevices: {}\n",
+        PROFILES);
+    expect(2, NULL, "site.yaml:4:5: found 'AAAA', expected at most 16 public keys",
+           "$EINBAU shelf cover site.yaml");
     struct outcome key = sh("sed -n 's/.*\"x\": \"\\(.*\\)\".*/\\1/p' theirs.pub | tr -d '\\n'");
-    write_text(folder, "site.yaml",
-               "site: s\nprofiles: %s\ntrusted-keys: [\"%s\"]\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
-               "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, order-code: BL-K8-E, wants: {firmware: "
-               "{version: 1.3}}}\n",
-               PROFILES, key.out);
+    write_text(
+        folder, "site.yaml",
+        "site: s\nprofiles: %s\ntrusted-keys: [\"%s\"]\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
+        "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, order-code: BL-K8-E, wants: {firmware: "
+        "{version: 1.3}}}\n",
+        PROFILES, key.out);
     outcome_free(&key);
     expect(0, "the shelf has all 1", NULL, "$EINBAU shelf cover site.yaml"); /* both keys are trusted */
     expect(1, "signature: found signed with a key that is not trusted here", NULL,
            "rm shelf/trusted/* && $EINBAU shelf cover site.yaml");
     /* A key file that cannot be read does not open the shelf. */
-    expect(2, NULL, "found a signature by a key that is not trusted", "echo x >shelf/trusted/x.pub && $EINBAU shelf add "
-                                                                      "ours.einbau");
+    expect(2, NULL, "found a signature by a key that is not trusted",
+           "echo x >shelf/trusted/x.pub && $EINBAU shelf add "
+           "ours.einbau");
     expect(2, NULL, "expected one", "$EINBAU key trust k8");
     expect(2, NULL, "found no Ed25519 key", "echo {} >empty && $EINBAU key trust empty");
 }
@@ -496,7 +533,8 @@ static void what_is_refused_leaves_nothing_behind(void **state)
     for (size_t i = 0; i < sizeof hostile / sizeof hostile[0]; i++) {
         struct outcome o = sh("$EINBAU shelf add --profiles $PROFILES bad/%s", hostile[i].file);
         if (o.status != 2 || strstr(o.err, hostile[i].says) == NULL || strstr(o.out, "0 added") == NULL)
-            fail_msg("%s: found %d\n%s%s\nexpected 2: %s", hostile[i].file, o.status, o.out, o.err, hostile[i].says);
+            fail_msg("%s: found %d\n%s%s\nexpected 2: %s", hostile[i].file, o.status, o.out, o.err,
+                     hostile[i].says);
         assert_null(strchr(o.err, '\033'));
         outcome_free(&o);
         check_shelf(1);
@@ -558,13 +596,14 @@ static void a_full_disk_takes_nothing_away(void **state)
 
 /* --- killed, and several at once ----------------------------------------------------------------- */
 
-#define KILLED "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0 LD_PRELOAD=" BUILD_DIR "/tests/libkill_at.so "
+#define KILLED                                                                                               \
+    "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0 LD_PRELOAD=" BUILD_DIR "/tests/libkill_at.so "
 
 static long calls_of(const char *command)
 {
     struct outcome o =
-        sh("export KILL_COUNT=%s/count; %s%s >/dev/null; s=$?; unset KILL_COUNT; test $s = 0 && cat count", folder, KILLED,
-           command);
+        sh("export KILL_COUNT=%s/count; %s%s >/dev/null; s=$?; unset KILL_COUNT; test $s = 0 && cat count",
+           folder, KILLED, command);
     has(&o, 0, NULL, NULL);
     long calls = strtol(o.out, NULL, 10);
     outcome_free(&o);
@@ -593,7 +632,8 @@ static void a_kill_at_any_write_of_add_leaves_a_sound_shelf(void **state)
     put_image("a", "BL-K8-E", "firmware", "1.3", "2..5", 5000);
     put_image("b", "BL-K8-E", "firmware", "1.4", "2..5", 6000);
     put_image("c", "BL-K8-E", "firmware", "1.5", "2..5", 7000);
-    expect(0, NULL, NULL, "tar -czf bc.tgz b c && $EINBAU shelf add --profiles $PROFILES a && cp -r shelf one");
+    expect(0, NULL, NULL,
+           "tar -czf bc.tgz b c && $EINBAU shelf add --profiles $PROFILES a && cp -r shelf one");
     long calls = calls_of("$EINBAU shelf add --profiles $PROFILES bc.tgz");
     for (long at = 1; at <= calls; at++) {
         for (int half = 0; half < 2; half++) {
@@ -620,12 +660,14 @@ static void a_kill_at_any_write_of_drop_leaves_a_sound_shelf(void **state)
     for (long at = 1; at <= calls; at++) {
         for (int half = 0; half < 2; half++) {
             expect(0, NULL, NULL, "rm -rf shelf && cp -r two shelf");
-            struct outcome o = sh("KILL_AT=%ld %s %s$EINBAU shelf drop 2", at, half ? "KILL_HALF=1" : "", KILLED);
+            struct outcome o =
+                sh("KILL_AT=%ld %s %s$EINBAU shelf drop 2", at, half ? "KILL_HALF=1" : "", KILLED);
             assert_int_equal(o.status, 128 + 9);
             outcome_free(&o);
             check_after_kill(2, 1);
             /* The next one to change anything clears up what is left. */
-            expect(0, NULL, NULL, "$EINBAU shelf drop 2 >/dev/null 2>&1 || $EINBAU shelf add --profiles $PROFILES a");
+            expect(0, NULL, NULL,
+                   "$EINBAU shelf drop 2 >/dev/null 2>&1 || $EINBAU shelf add --profiles $PROFILES a");
             check_shelf(1);
         }
     }
@@ -643,11 +685,13 @@ static void several_at_once_do_not_disturb_each_other(void **state)
         put_image(name, "BL-K8-E", "firmware", version, "2..5", 5000);
     }
     expect(0, NULL, NULL,
-           "for i in 0 1 2 3 4 5; do j=$(((i + 1) %% 6)); $EINBAU shelf add --profiles $PROFILES f$i f$j >log$i 2>&1 & "
+           "for i in 0 1 2 3 4 5; do j=$(((i + 1) %% 6)); $EINBAU shelf add --profiles $PROFILES f$i f$j "
+           ">log$i 2>&1 & "
            "pids=\"$pids $!\"; done; for p in $pids; do wait $p || exit 1; done");
     check_shelf(6);
     expect(0, NULL, NULL,
-           "for i in 1 2 3; do ($EINBAU shelf drop $i && $EINBAU shelf add --profiles $PROFILES f0 f1 f2 f3 f4 f5) "
+           "for i in 1 2 3; do ($EINBAU shelf drop $i && $EINBAU shelf add --profiles $PROFILES f0 f1 f2 f3 "
+           "f4 f5) "
            ">log$i 2>&1 & pids=\"$pids $!\"; done; for p in $pids; do wait $p || exit 1; done");
     check_shelf(6);
 }
@@ -658,8 +702,9 @@ static void the_list_has_products_newest_first(void **state)
 {
     (void)state;
     static const char *const versions[] = {"1.24", "1.3", "1.093", "1.1"};
-    expect(0, "is empty. 'einbau shelf add FILE'", NULL, "$EINBAU shelf add >/dev/null 2>&1; mkdir -p x && "
-                                                          "EINBAU_SHELF= XDG_DATA_HOME=$PWD/x $EINBAU shelf list");
+    expect(0, "is empty. 'einbau shelf add FILE'", NULL,
+           "$EINBAU shelf add >/dev/null 2>&1; mkdir -p x && "
+           "EINBAU_SHELF= XDG_DATA_HOME=$PWD/x $EINBAU shelf list");
     expect(2, NULL, "found no shelf there, expected one", "$EINBAU shelf list");
     for (size_t i = 0; i < 4; i++) {
         put_image(versions[i], "BL-K8-E", "firmware", versions[i], "2..5", 5000);
@@ -670,7 +715,8 @@ static void the_list_has_products_newest_first(void **state)
     json_t *list = listed();
     static const char *const expected[] = {"1.3", "1.24", "1.1", "1.093", "4.2.1"};
     for (size_t i = 0; i < 5; i++)
-        assert_string_equal(json_string_value(json_object_get(json_array_get(list, i), "version")), expected[i]);
+        assert_string_equal(json_string_value(json_object_get(json_array_get(list, i), "version")),
+                            expected[i]);
     const char *digest = json_string_value(json_object_get(json_array_get(list, 0), "digest"));
     expect(0, "firmware 1.3", NULL, "$EINBAU shelf show %.8s", digest);
     expect(2, NULL, "found no image ffffffffff on the shelf", "$EINBAU shelf show ffffffffff");
@@ -678,7 +724,8 @@ static void the_list_has_products_newest_first(void **state)
     expect(2, NULL, "expected the number of an image", "$EINBAU shelf show 'x*'");
     expect(2, NULL, "found no image 77", "$EINBAU shelf drop 1 77");
     check_shelf(5);
-    expect(0, "dropped 1: K8 firmware 1.24 (1.24)\ndropped 3: K8 firmware 1.093", NULL, "$EINBAU shelf drop 1 3");
+    expect(0, "dropped 1: K8 firmware 1.24 (1.24)\ndropped 3: K8 firmware 1.093", NULL,
+           "$EINBAU shelf drop 1 3");
     check_shelf(3);
     json_decref(list);
     /* A number is never given again. */
@@ -690,14 +737,17 @@ static void a_damaged_file_is_seen_whenever_it_is_read(void **state)
     (void)state;
     put_image("k8", "BL-K8-E", "firmware", "1.3", "2..5", 5000);
     expect(0, "1 added", NULL, "$EINBAU shelf add --profiles $PROFILES k8");
-    expect(0, NULL, NULL, "f=$(find shelf/images -type f) && printf x | dd of=$f bs=1 seek=70 conv=notrunc 2>/dev/null");
+    expect(0, NULL, NULL,
+           "f=$(find shelf/images -type f) && printf x | dd of=$f bs=1 seek=70 conv=notrunc 2>/dev/null");
     expect(1, "it is damaged; drop it and add it again", NULL, "$EINBAU shelf show 1");
-    write_text(folder, "site.yaml",
-               "site: s\nprofiles: %s\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
-               "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, wants: {firmware: {version: 1.3}}}\n",
-               PROFILES);
+    write_text(
+        folder, "site.yaml",
+        "site: s\nprofiles: %s\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
+        "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, wants: {firmware: {version: 1.3}}}\n",
+        PROFILES);
     expect(2, NULL, "it is damaged; drop it and add it again. Nothing was copied",
-           "sed -i 's/profile: brindlow-k8/&, order-code: BL-K8-E/' site.yaml; $EINBAU shelf copy site.yaml --to there");
+           "sed -i 's/profile: brindlow-k8/&, order-code: BL-K8-E/' site.yaml; $EINBAU shelf copy site.yaml "
+           "--to there");
     expect(0, "0 added, 1 there", NULL, "$EINBAU shelf add --profiles $PROFILES k8"); /* which heals it */
     check_shelf(1);
 }
@@ -710,11 +760,14 @@ static void a_site_is_covered_and_taken_along(void **state)
     expect(0, "2 added", NULL, "$EINBAU shelf add --profiles $PROFILES k8 rc");
     write_text(folder, "site.yaml",
                "site: yard\nprofiles: %s\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
-               "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, order-code: BL-K8-E, hardware-revision: 3, "
+               "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, order-code: BL-K8-E, "
+               "hardware-revision: 3, "
                "wants: {firmware: {version: 1.30}}}\n"
-               "  old: {link: lan, address: 192.0.2.2, profile: brindlow-k8, order-code: BL-K8-E, hardware-revision: 6, "
+               "  old: {link: lan, address: 192.0.2.2, profile: brindlow-k8, order-code: BL-K8-E, "
+               "hardware-revision: 6, "
                "wants: {firmware: {version: 1.3}}}\n"
-               "  plc: {link: lan, address: 192.0.2.3, profile: regent-c4, wants: {firmware: {version: 4.2.1}, display: "
+               "  plc: {link: lan, address: 192.0.2.3, profile: regent-c4, wants: {firmware: {version: "
+               "4.2.1}, display: "
                "{version: 1.4}}}\n"
                "  quiet: {link: lan, address: 192.0.2.4, profile: brindlow-k8}\n",
                PROFILES);

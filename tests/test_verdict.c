@@ -1,5 +1,5 @@
-/* Whether an image fits: every rule on both sides of its border, with facts that cannot be read, and with every other rule
- * broken or not; and the way to a version through others. */
+/* Whether an image fits: every rule on both sides of its border, with facts that cannot be read, and with
+ * every other rule broken or not; and the way to a version through others. */
 #include "support/support.h"
 
 #include <stdio.h>
@@ -33,7 +33,8 @@ static struct facts *good(struct facts *f)
                   .least_loader = "2.0",
                   .least_gateway = "2.1",
                   .floor = "4.0.0",
-                  .companions = {{"tool", "18.0", {EB_VERSION_DOTTED, ""}}, {"plc", "4.2", {EB_VERSION_DOTTED, ""}}},
+                  .companions = {{"tool", "18.0", {EB_VERSION_DOTTED, ""}},
+                                 {"plc", "4.2", {EB_VERSION_DOTTED, ""}}},
                   .signature = EB_SIGNATURE_TRUSTED},
         .file = {.size_bytes = 1000, .content_bytes = 900},
         .loader = "2.0",
@@ -69,7 +70,7 @@ static struct eb_verdict judge(const struct facts *f)
     return v;
 }
 
-#define AT(member) offsetof(struct facts, member)
+#define AT(member)      offsetof(struct facts, member)
 #define DIGEST_OF_ZEROS "0000000000000000000000000000000000000000000000000000000000000000"
 
 /* One text of the facts is changed; then the rule answers so, and all others hold. */
@@ -80,12 +81,16 @@ static const struct row {
     enum eb_grade grade;
     const char *found, *expected;
 } rows[] = {
-    {AT(identity.order_code), "QM-RC4-24D", EB_RULE_ORDER_CODE, EB_GRADE_YES, "QM-RC4-24D", "QM-RC4-24D or QM-RC4-12?"},
-    {AT(identity.order_code), "QM-RC4-12X", EB_RULE_ORDER_CODE, EB_GRADE_YES, "QM-RC4-12X", "QM-RC4-24D or QM-RC4-12?"},
-    {AT(identity.order_code), "QM-RC4-24K", EB_RULE_ORDER_CODE, EB_GRADE_NO, "QM-RC4-24K", "QM-RC4-24D or QM-RC4-12?"},
+    {AT(identity.order_code), "QM-RC4-24D", EB_RULE_ORDER_CODE, EB_GRADE_YES, "QM-RC4-24D",
+     "QM-RC4-24D or QM-RC4-12?"},
+    {AT(identity.order_code), "QM-RC4-12X", EB_RULE_ORDER_CODE, EB_GRADE_YES, "QM-RC4-12X",
+     "QM-RC4-24D or QM-RC4-12?"},
+    {AT(identity.order_code), "QM-RC4-24K", EB_RULE_ORDER_CODE, EB_GRADE_NO, "QM-RC4-24K",
+     "QM-RC4-24D or QM-RC4-12?"},
     {AT(identity.order_code), "QM-RC4-24D ", EB_RULE_ORDER_CODE, EB_GRADE_NO, "QM-RC4-24D ",
      "QM-RC4-24D or QM-RC4-12?"},
-    {AT(identity.order_code), "", EB_RULE_ORDER_CODE, EB_GRADE_CANNOT_TELL, "not readable", "QM-RC4-24D or QM-RC4-12?"},
+    {AT(identity.order_code), "", EB_RULE_ORDER_CODE, EB_GRADE_CANNOT_TELL, "not readable",
+     "QM-RC4-24D or QM-RC4-12?"},
 
     {AT(identity.hardware_revision), "3", EB_RULE_HARDWARE_REVISION, EB_GRADE_NO, "3", "4..6 or C"},
     {AT(identity.hardware_revision), "4", EB_RULE_HARDWARE_REVISION, EB_GRADE_YES, "4", "4..6 or C"},
@@ -93,8 +98,10 @@ static const struct row {
     {AT(identity.hardware_revision), "7", EB_RULE_HARDWARE_REVISION, EB_GRADE_NO, "7", "4..6 or C"},
     {AT(identity.hardware_revision), "C", EB_RULE_HARDWARE_REVISION, EB_GRADE_YES, "C", "4..6 or C"},
     {AT(identity.hardware_revision), "D", EB_RULE_HARDWARE_REVISION, EB_GRADE_NO, "D", "4..6 or C"},
-    {AT(identity.hardware_revision), "B2", EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "B2", "4..6 or C"},
-    {AT(identity.hardware_revision), "", EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "not readable", "4..6 or C"},
+    {AT(identity.hardware_revision), "B2", EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "B2",
+     "4..6 or C"},
+    {AT(identity.hardware_revision), "", EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "not readable",
+     "4..6 or C"},
     {AT(image.hardware_revisions), "", EB_RULE_HARDWARE_REVISION, EB_GRADE_CANNOT_TELL, "5",
      "an image that says for which revisions it is"},
 
@@ -126,8 +133,8 @@ static const struct row {
     {AT(plc), "4.1.9", EB_RULE_COMPANION, EB_GRADE_NO, "plc 4.1.9", "plc at least 4.2"},
     {AT(plc), "4.2", EB_RULE_COMPANION, EB_GRADE_YES, "tool 18.0", "tool at least 18.0"},
     {AT(plc), "", EB_RULE_COMPANION, EB_GRADE_CANNOT_TELL, "plc not readable", "plc at least 4.2"},
-    {AT(image.companions[1].role), "hmi", EB_RULE_COMPANION, EB_GRADE_CANNOT_TELL, "hmi not named on the site",
-     "hmi at least 4.2"},
+    {AT(image.companions[1].role), "hmi", EB_RULE_COMPANION, EB_GRADE_CANNOT_TELL,
+     "hmi not named on the site", "hmi at least 4.2"},
     {AT(image.companions[0].role), "", EB_RULE_COMPANION, EB_GRADE_YES, "none asked for", "any"},
 };
 
@@ -148,15 +155,17 @@ static const struct number_row {
 static void check(const struct eb_verdict *v, enum eb_rule rule, enum eb_grade grade, const char *found,
                   const char *expected)
 {
-    static const enum eb_answer answers[] = {EB_FITS, EB_FITS, EB_FITS_IF, EB_VERDICT_CANNOT_TELL, EB_DOES_NOT_FIT};
+    static const enum eb_answer answers[] = {EB_FITS, EB_FITS, EB_FITS_IF, EB_VERDICT_CANNOT_TELL,
+                                             EB_DOES_NOT_FIT};
     for (size_t i = 0; i < v->count; i++) {
         const struct eb_finding *f = &v->findings[i];
         if (f->rule != rule) {
             if (f->grade != EB_GRADE_YES)
-                fail_msg("%s is %s beside %s", eb_rule_code(f->rule), eb_grade_word(f->grade), eb_rule_code(rule));
+                fail_msg("%s is %s beside %s", eb_rule_code(f->rule), eb_grade_word(f->grade),
+                         eb_rule_code(rule));
         } else if (f->grade != grade || strcmp(f->found, found) != 0 || strcmp(f->expected, expected) != 0) {
-            fail_msg("%s: %s, found %s, expected %s, not %s, %s, %s", eb_rule_code(rule), eb_grade_word(f->grade),
-                     f->found, f->expected, eb_grade_word(grade), found, expected);
+            fail_msg("%s: %s, found %s, expected %s, not %s, %s, %s", eb_rule_code(rule),
+                     eb_grade_word(f->grade), f->found, f->expected, eb_grade_word(grade), found, expected);
         }
     }
     assert_int_equal(v->answer, answers[grade]);
@@ -201,8 +210,10 @@ static void digest_and_signature(void **state)
         {EB_SIGNATURE_NOT_ASKED, EB_GRADE_YES, "not asked for", "any, no key is listed as trusted"},
         {EB_SIGNATURE_TRUSTED, EB_GRADE_YES, "signed with a trusted key", "signed with a trusted key"},
         {EB_SIGNATURE_MISSING, EB_GRADE_NO, "not signed", "signed with a trusted key"},
-        {EB_SIGNATURE_WRONG, EB_GRADE_NO, "a signature that does not belong to it", "signed with a trusted key"},
-        {EB_SIGNATURE_STRANGE, EB_GRADE_NO, "signed with a key that is not trusted here", "signed with a trusted key"},
+        {EB_SIGNATURE_WRONG, EB_GRADE_NO, "a signature that does not belong to it",
+         "signed with a trusted key"},
+        {EB_SIGNATURE_STRANGE, EB_GRADE_NO, "signed with a key that is not trusted here",
+         "signed with a trusted key"},
     };
     struct facts f;
     struct eb_verdict v;
@@ -245,7 +256,8 @@ static void what_nobody_knows_cannot_be_told(void **state)
           "a version that can be compared with 4.2.1");
     f.facts.in_loader = true;
     v = judge(&f);
-    check(&v, EB_RULE_RUNNING_VERSION, EB_GRADE_YES, "in its loader, no program runs", "any, to bring it back");
+    check(&v, EB_RULE_RUNNING_VERSION, EB_GRADE_YES, "in its loader, no program runs",
+          "any, to bring it back");
 }
 
 static void without_a_gateway_none_is_asked_for(void **state)
@@ -444,10 +456,11 @@ static void the_shortest_way_is_taken(void **state)
     assert_string_equal(way(&s, "7.0", "9.0"), "9.0");
     assert_string_equal(way(&s, "6.5", "9.0"), "8.0 9.0");
     assert_string_equal(way(&s, "5.0", "9.0"), "7.0 9.0");
-    assert_string_equal(way(&s, "4.5", "9.0"), "6.0 8.0 9.0"); /* not by 5.0 and 7.0: that is as long, but stands behind */
-    assert_string_equal(way(&s, "3.9", "9.0"), "");            /* nothing follows that */
-    assert_string_equal(way(&s, "9.0", "9.0"), "");            /* there is nothing to go */
-    assert_string_equal(way(&s, "9.5", "9.0"), "");            /* never backwards */
+    assert_string_equal(way(&s, "4.5", "9.0"),
+                        "6.0 8.0 9.0"); /* not by 5.0 and 7.0: that is as long, but stands behind */
+    assert_string_equal(way(&s, "3.9", "9.0"), ""); /* nothing follows that */
+    assert_string_equal(way(&s, "9.0", "9.0"), ""); /* there is nothing to go */
+    assert_string_equal(way(&s, "9.5", "9.0"), ""); /* never backwards */
     assert_string_equal(way(&s, "unknown", "9.0"), "");
 }
 

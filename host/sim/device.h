@@ -158,6 +158,8 @@ struct sim_device {
     uint64_t power_back_us;
     uint32_t arrives_after_s,
         leaves_after_s; /* somebody plugs it in, or pulls it, that long after the beginning */
+    uint32_t
+        switch_after_s; /* somebody turns its service switch that long after the beginning; 0: nobody does */
     uint64_t leaves_us;
     uint64_t lldp_us, ask_us; /* when it next says so */
     uint64_t set_us;          /* when `wanted` is taken up; EB_NEVER: not */
@@ -171,6 +173,7 @@ enum {
     SIM_REGISTER_CONTROL = 0x1000,
     SIM_REGISTER_STATE = 0x1001,
     SIM_REGISTER_LAMP = 0x1002,
+    SIM_REGISTER_SWITCH = 0x1003, /* 1 once somebody has turned it */
     SIM_COIL_LAMP = 16,
     SIM_REGISTER_ADDRESS = 0x1010, /* two each */
     SIM_REGISTER_MASK = 0x1012,

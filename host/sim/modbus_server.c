@@ -162,6 +162,8 @@ static bool read_register(struct sim_device *d, unsigned address, uint8_t *to)
         put16(to, state_of(d));
     else if (address == SIM_REGISTER_LAMP)
         put16(to, d->lamp);
+    else if (address == SIM_REGISTER_SWITCH)
+        put16(to, d->switch_after_s > 0 && d->net->now_us(d->net->self) >= d->switch_after_s * 1000000ULL);
     else if (find_setting(&set, mask, dhcp, address, &place))
         memcpy(to, place.bytes + 2 * (size_t)(address - place.first), 2);
     else

@@ -1,6 +1,6 @@
-/* A library to be loaded in front of the C library: kills the process, as a power cut would, at its n-th call that changes
- * something in a file system, before it or half way through.  KILL_AT=n, KILL_HALF=1; the number of calls of a process
- * that comes to its end is written to the file KILL_COUNT. */
+/* A library to be loaded in front of the C library: kills the process, as a power cut would, at its n-th call
+ * that changes something in a file system, before it or half way through.  KILL_AT=n, KILL_HALF=1; the number
+ * of calls of a process that comes to its end is written to the file KILL_COUNT. */
 #define _GNU_SOURCE
 #include <dlfcn.h>
 #include <fcntl.h>
@@ -42,12 +42,12 @@ __attribute__((destructor)) static void tell(void)
 }
 
 #define REAL(name) ((__typeof__(&name))dlsym(RTLD_NEXT, #name))
-#define CHANGES(type, name, parameters, arguments)                                                                     \
-    type name parameters                                                                                               \
-    {                                                                                                                  \
-        if (its_turn())                                                                                                \
-            die();                                                                                                     \
-        return REAL(name) arguments;                                                                                   \
+#define CHANGES(type, name, parameters, arguments)                                                           \
+    type name parameters                                                                                     \
+    {                                                                                                        \
+        if (its_turn())                                                                                      \
+            die();                                                                                           \
+        return REAL(name) arguments;                                                                         \
     }
 
 ssize_t write(int fd, const void *bytes, size_t size)

@@ -135,7 +135,7 @@ static const char profile_head[] = "identity:\n"
                                    "  firmware: {order: dotted, version: {modbus-object: 2}, "
                                    "checksum: {modbus-object: 0x90}, send-as: fw.bin}\n";
 
-static void write_profiles(const struct little *little, const char *tftp)
+static void write_profiles(const struct little *little, const char *tftp, bool once)
 {
     char folder[PATH_BYTES + 16];
     snprintf(folder, sizeof folder, "%s/profiles", little->folder);
@@ -150,8 +150,8 @@ static void write_profiles(const struct little *little, const char *tftp)
                "prepare:\n  - write-register: {address: 0x1000, value: 2}\n"
                "activate:\n  - write-register: {address: 0x1000, value: 3}\n"
                "undo:\n  - write-register: {address: 0x1000, value: 1}\n"
-               "return: {down-ms: 300, patience-s: 20, settle-s: 3}\n",
-               profile_head, tftp);
+               "return: {down-ms: 300, patience-s: 20, settle-s: 3%s}\n",
+               profile_head, tftp, once ? ", restart: once" : "");
     write_text(folder, "coupler.yaml",
                "profile: coupler\norder-codes: [TC-*]\n%s"
                "tftp: {%s}\n"
@@ -204,7 +204,9 @@ void little_make(struct little *little, const struct little_options *o)
     make_folder(little->folder);
     snprintf(little->site_path, sizeof little->site_path, "%s/site.yaml", little->folder);
     snprintf(little->world_path, sizeof little->world_path, "%s/world.yaml", little->folder);
-    write_profiles(little, o->tftp);
+    write_profiles(little, o->tftp, o->through);
+    if (o->through)
+        write_image(little->folder, "plc-1.5.bin", "TP-1", "firmware", "1.5", 2900, "1..9", "");
     write_image(little->folder, "plc-1.0.bin", "TP-1", "firmware", "1.0", 2800, "1..9", "");
     write_image(little->folder, "plc-2.0.bin", "TP-1", "firmware", "2.0", bytes, "1..9", "");
     write_image(little->folder, "display-1.0.bin", "TP-1", "display", "1.0", 700, "1..9", "");
@@ -280,6 +282,27 @@ void job_open(struct job *job, const char *site_path)
     assert_true(job->runs != NULL && job->items != NULL && job->buffers != NULL && job->places != NULL);
 }
 
+/* The image that leads to a PLC's firmware, where there is one and it does not run yet. */
+static struct eb_image *image_before(struct job *job, const struct eb_run *before, size_t component,
+                                     const char *path)
+{
+    char through[EB_PATH_BYTES];
+    snprintf(through, sizeof through, "%.*s-1.5.bin", (int)(strlen(path) - strlen("-2.0.bin")), path);
+    bool needed =
+        !before->identified || before->in_loader || strcmp(before->running[component].version, "1.0") == 0;
+    return component == 0 && needed && access(through, R_OK) == 0 ? image_of(job, through) : NULL;
+}
+
+static void add_job_item(struct eb_run_item *items, size_t *count,
+                         const struct eb_component_profile *component, const struct eb_image *image)
+{
+    items[(*count)++] = (struct eb_run_item){.component = component,
+                                             .image = &image->facts,
+                                             .file = &image->found,
+                                             .source = image->source,
+                                             .checksum = image->checksum};
+}
+
 void job_begin(struct job *job, const struct eb_port *port, bool fit)
 {
     eb_crew_init(&job->crew, port, job->places, job->site->device_count);
@@ -289,12 +312,10 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
         for (size_t k = 0; fit && k < d->profile->count; k++) {
             if (d->wants[k].version[0] == '\0')
                 continue;
-            struct eb_image *image = image_of(job, d->wants[k].image);
-            job->items[i][count++] = (struct eb_run_item){.component = &d->profile->components[k],
-                                                          .image = &image->facts,
-                                                          .file = &image->found,
-                                                          .source = image->source,
-                                                          .checksum = image->checksum};
+            const struct eb_image *before = image_before(job, &job->runs[i], k, d->wants[k].image);
+            if (before != NULL)
+                add_job_item(job->items[i], &count, &d->profile->components[k], before);
+            add_job_item(job->items[i], &count, &d->profile->components[k], image_of(job, d->wants[k].image));
         }
         const struct eb_run_config config = {.port = port,
                                              .profile = d->profile,

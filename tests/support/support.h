@@ -49,6 +49,7 @@ struct little_options {
     const char *device_tftp; /* YAML for the devices' tftp, or NULL */
     size_t capacity_kib;     /* 0: 8 */
     bool no_times;           /* no erasing, no writing time */
+    bool through;            /* the PLCs' firmware goes through 1.5, and display and 2.0 share a restart */
 };
 
 /* Writes site, world, profiles and images.  Devices are plc-1.., coupler-1..; old versions 1.0, new ones 2.0.
@@ -69,7 +70,7 @@ struct job {
     struct eb_image **images;
     size_t image_count;
     struct eb_run *runs;
-    struct eb_run_item (*items)[EB_COMPONENTS_MAX];
+    struct eb_run_item (*items)[EB_RUN_ITEMS_MAX];
     uint8_t *buffers;
     struct eb_crew_place *places;
     struct eb_crew crew;
