@@ -98,14 +98,14 @@ bool ebi_image_segments(struct eb_image_reader *reader, const struct eb_source *
     return false;
 }
 
-static bool fill_gaps(int fd, const struct eb_segments *segments)
+static bool fill_gaps(int fd, const struct eb_segments *segments, uint64_t base)
 {
     uint8_t blank[4096];
     memset(blank, 0xff, sizeof blank);
     for (size_t i = 1; i < segments->count; i++) {
         const struct eb_segment *before = &segments->list[i - 1];
-        uint64_t at = before->address + before->size_bytes - segments->list[0].address;
-        uint64_t end = segments->list[i].address - segments->list[0].address;
+        uint64_t at = before->address + before->size_bytes - base;
+        uint64_t end = segments->list[i].address - base;
         while (at < end) {
             size_t size = end - at < sizeof blank ? (size_t)(end - at) : sizeof blank;
             if (!write_at(fd, at, blank, size))
@@ -150,7 +150,7 @@ static bool spread(struct eb_image *image, struct eb_image_reader *reader, struc
                  (unsigned long long)span, (unsigned long long)EBI_IMAGE_BYTES_MAX);
     if (ok) {
         image->content_fd = nameless_file();
-        ok = image->content_fd >= 0 && fill_gaps(image->content_fd, &segments) &&
+        ok = image->content_fd >= 0 && fill_gaps(image->content_fd, &segments, base) &&
              eb_image_begin(reader, &image->file);
         while (ok && eb_image_next(reader, &piece))
             ok = write_at(image->content_fd, piece.address - base, piece.bytes, piece.size);

@@ -1,5 +1,5 @@
-/* Plans from the shelf, and what becomes of them: ways through other versions, companions, gateways, loaders, hands,
- * floors that are remembered.  The tool as a process, on simulated hardware. */
+/* Plans from the shelf, and what becomes of them: ways through other versions, companions, gateways, loaders,
+ * hands, floors that are remembered.  The tool as a process, on simulated hardware. */
 #include "support/support.h"
 
 #include <jansson.h>
@@ -25,27 +25,33 @@ static void make_world(const char *profile, const char *in_world)
     const char *const mkdir[] = {"mkdir", path, NULL};
     struct outcome o = run_program(mkdir);
     outcome_free(&o);
-    write_text(folder, "profiles/p.yaml",
-               "profile: p\norder-codes: [TP-*]\nidentity:\n  order-code: {modbus-object: 1}\n"
-               "  serial: {modbus-object: 0x81}\n  hardware-revision: {modbus-object: 0x82}\n"
-               "tftp: {windowsize: 4, patience-s: 20}\n"
-               "activate: [write-register: {address: 0x1000, value: 3}]\ntypical: {bytes-per-s: 1000, restart-s: 5}\n%s",
-               profile != NULL
-                   ? profile
-                   : "components:\n"
-                     "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, send-as: "
-                     "fw}\n"
-                     "  display: {order: dotted, version: {modbus-object: 0x83}, checksum: {modbus-object: 0x91}, "
-                     "send-as: dis}\n");
+    write_text(
+        folder, "profiles/p.yaml",
+        "profile: p\norder-codes: [TP-*]\nidentity:\n  order-code: {modbus-object: 1}\n"
+        "  serial: {modbus-object: 0x81}\n  hardware-revision: {modbus-object: 0x82}\n"
+        "tftp: {windowsize: 4, patience-s: 20}\n"
+        "activate: [write-register: {address: 0x1000, value: 3}]\ntypical: {bytes-per-s: 1000, restart-s: "
+        "5}\n%s",
+        profile != NULL
+            ? profile
+            : "components:\n"
+              "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, "
+              "send-as: "
+              "fw}\n"
+              "  display: {order: dotted, version: {modbus-object: 0x83}, checksum: {modbus-object: 0x91}, "
+              "send-as: dis}\n");
     for (size_t i = 0; i < 3; i++)
-        snprintf(world + strlen(world), sizeof world - strlen(world),
-                 "  %s:\n    wire: lan\n    address: 192.0.2.%zu\n    order-code: TP-1\n    hardware-revision: 3\n"
-                 "    serial: S%zu\n    tftp: {writable: always, blksize-max: 1428}\n%s    components:\n"
-                 "      firmware: {send-as: fw, version-object: 2, checksum-object: 0x90, capacity-kib: 8, banks: 2, "
-                 "image: fw-1.0}\n"
-                 "      display: {send-as: dis, version-object: 0x83, checksum-object: 0x91, capacity-kib: 8, banks: 2, "
-                 "image: dis-1.0}\n",
-                 names[i], i + 1, i + 1, in_world);
+        snprintf(
+            world + strlen(world), sizeof world - strlen(world),
+            "  %s:\n    wire: lan\n    address: 192.0.2.%zu\n    order-code: TP-1\n    hardware-revision: 3\n"
+            "    serial: S%zu\n    tftp: {writable: always, blksize-max: 1428}\n%s    components:\n"
+            "      firmware: {send-as: fw, version-object: 2, checksum-object: 0x90, capacity-kib: 8, banks: "
+            "2, "
+            "image: fw-1.0}\n"
+            "      display: {send-as: dis, version-object: 0x83, checksum-object: 0x91, capacity-kib: 8, "
+            "banks: 2, "
+            "image: dis-1.0}\n",
+            names[i], i + 1, i + 1, in_world);
     write_text(folder, "world.yaml", "%s", world);
     static const char *const versions[] = {"1.0", "1.5", "2.0"};
     for (size_t i = 0; i < 3; i++) {
@@ -86,8 +92,8 @@ __attribute__((format(printf, 3, 4))) static char *tool(int status, const char *
     va_start(arguments, format);
     assert_true(vasprintf(&words, format, arguments) >= 0);
     va_end(arguments);
-    snprintf(command, sizeof command, "cd %s && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml && %s %s", folder,
-             EINBAU, words);
+    snprintf(command, sizeof command, "cd %s && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml && %s %s",
+             folder, EINBAU, words);
     const char *const run[] = {"sh", "-c", command, NULL};
     struct outcome o = run_program(run);
     if (o.status != status || (says != NULL && strstr(o.out, says) == NULL && strstr(o.err, says) == NULL))
@@ -111,7 +117,8 @@ static void a_way_through_another_version(void **state)
     expect(0, "4 added", "shelf add fw-1.5 fw-2.0 dis-1.5 dis-2.0");
     char *out = tool(0, NULL, "plan --json");
     json_t *root = json_loads(out, 0, NULL);
-    const json_t *components = json_object_get(json_array_get(json_object_get(root, "devices"), 0), "components");
+    const json_t *components =
+        json_object_get(json_array_get(json_object_get(root, "devices"), 0), "components");
     const json_t *through = json_object_get(json_array_get(components, 0), "through");
     assert_int_equal(json_array_size(through), 2);
     assert_string_equal(json_string_value(json_array_get(through, 0)), "1.5");
@@ -128,13 +135,15 @@ static void a_way_through_another_version(void **state)
     /* Without the stone there is a gap. */
     expect(0, "dropped", "shelf drop 1");
     expect(1,
-           "one firmware 2.0: least-running: found 1.0, expected at least 1.5, and no image leads there (refused unless "
+           "one firmware 2.0: least-running: found 1.0, expected at least 1.5, and no image leads there "
+           "(refused unless "
            "accepted: --accept least-running)",
            "plan");
     expect(1, "Nothing was written.", "fit --yes");
     expect(0, "s: 1 confirmed", "fit --yes --accept least-running");
-    expect(1, "and no image on the shelf leads there", "shelf list --for one --all >/dev/null; %s survey --state st2 "
-                                                        ">/dev/null; %s shelf cover --state st2",
+    expect(1, "and no image on the shelf leads there",
+           "shelf list --for one --all >/dev/null; %s survey --state st2 "
+           ">/dev/null; %s shelf cover --state st2",
            EINBAU, EINBAU);
 }
 
@@ -142,12 +151,16 @@ static void what_the_shelf_lacks_is_named(void **state)
 {
     (void)state;
     make_world(NULL, "");
-    make_site("wants: {firmware: {version: 2.0}, display: {version: 1.5}}", "wants: {display: {version: 1.5}}", nothing);
-    expect(2, "found no image for firmware 2.0 in the site and no shelf", "plan --shelf '' ; s=$?; unset EINBAU_SHELF; exit "
-                                                                           "$s");
+    make_site("wants: {firmware: {version: 2.0}, display: {version: 1.5}}",
+              "wants: {display: {version: 1.5}}", nothing);
+    expect(2, "found no image for firmware 2.0 in the site and no shelf",
+           "plan --shelf '' ; s=$?; unset EINBAU_SHELF; exit "
+           "$s");
     expect(0, "1 added", "shelf add dis-1.5");
-    char *out = tool(1, "one firmware: image: found none of 2.0 for TP-1 on the shelf, expected one: einbau shelf add FILE",
-                     "fit --yes");
+    char *out = tool(
+        1,
+        "one firmware: image: found none of 2.0 for TP-1 on the shelf, expected one: einbau shelf add FILE",
+        "fit --yes");
     assert_non_null(strstr(out, "(none on the shelf)"));
     assert_non_null(strstr(out, "Refused: one."));
     assert_non_null(strstr(out, "Nothing was written."));
@@ -173,7 +186,8 @@ static void companions_and_gateways_go_first(void **state)
 {
     (void)state;
     make_world(NULL, "");
-    make_site("wants: {firmware: {version: 1.5}}", "companions: {plc: {device: one}}, wants: {firmware: {version: 2.0}}",
+    make_site("wants: {firmware: {version: 1.5}}",
+              "companions: {plc: {device: one}}, wants: {firmware: {version: 2.0}}",
               "behind: two, wants: {display: {version: 2.0}}");
     write_image(folder, "fw-2.0", "TP-1", "firmware", "2.0", 3000, "1..9",
                 ", \"companions\": [{\"role\": \"plc\", \"least\": \"1.5\"}]");
@@ -187,8 +201,10 @@ static void companions_and_gateways_go_first(void **state)
     free(out);
     expect(0, "s: 3 confirmed", "fit --yes");
     /* Left out, the first one keeps the second back, and that one the third. */
-    out = tool(1, "two firmware 2.0: companion: found plc 1.0, expected plc at least 1.5 (refused unless accepted: --accept "
-                  "companion)",
+    out = tool(1,
+               "two firmware 2.0: companion: found plc 1.0, expected plc at least 1.5 (refused unless "
+               "accepted: --accept "
+               "companion)",
                "fit --yes --without one");
     assert_non_null(strstr(out, "three display 2.0: gateway-version: found 1.0, expected at least 2.0"));
     assert_non_null(strstr(out, "Nothing was written."));
@@ -209,7 +225,8 @@ static void those_that_wait_for_a_failed_one_are_not_begun(void **state)
 {
     (void)state;
     make_world(NULL, "");
-    make_site("wants: {firmware: {version: 1.5}}", "companions: {plc: {device: one}}, wants: {firmware: {version: 2.0}}",
+    make_site("wants: {firmware: {version: 1.5}}",
+              "companions: {plc: {device: one}}, wants: {firmware: {version: 2.0}}",
               "behind: one, wants: {display: {version: 2.0}}");
     write_image(folder, "fw-1.5", "TP-1", "firmware", "1.5", 9000, "1..9", "");
     write_image(folder, "fw-2.0", "TP-1", "firmware", "2.0", 3000, "1..9",
@@ -229,14 +246,17 @@ static void a_loader_must_be_new_enough_or_go_first(void **state)
 {
     (void)state;
     make_world("loader: {state: {modbus-object: 0x80}, reads: loader, component: loader}\ncomponents:\n"
-               "  loader: {order: dotted, version: {modbus-object: 0x83}, checksum: {modbus-object: 0x91}, send-as: dis}\n"
-               "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, send-as: fw}\n",
+               "  loader: {order: dotted, version: {modbus-object: 0x83}, checksum: {modbus-object: 0x91}, "
+               "send-as: dis}\n"
+               "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, "
+               "send-as: fw}\n",
                "");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     write_image(folder, "fw-1.5", "TP-1", "firmware", "1.5", 3000, "1..9", ", \"least_loader\": \"2.0\"");
     write_image(folder, "dis-2.0", "TP-1", "loader", "2.0", 1000, "1..9", "");
     expect(0, "2 added", "shelf add fw-1.5 dis-2.0");
-    expect(1, "one firmware 1.5: loader-version: found 1.0, expected at least 2.0 (refused unless", "fit --yes");
+    expect(1, "one firmware 1.5: loader-version: found 1.0, expected at least 2.0 (refused unless",
+           "fit --yes");
     make_site("wants: {firmware: {version: 1.5}, loader: {version: 2.0}}", nothing, nothing);
     expect(0, "s: 1 confirmed", "fit --yes");
 }
@@ -247,7 +267,8 @@ static void a_hand_is_asked_and_checked(void **state)
     static const char profile[] =
         "prepare: [by-hand: {do: turn the service switch, address: 0x1003, value: 1, within-ms: 60000}]\n"
         "components:\n"
-        "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, send-as: fw}\n";
+        "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, send-as: "
+        "fw}\n";
     make_world(profile, "    switch-after-s: 5\n");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     expect(0, "1 added", "shelf add fw-1.5");
@@ -267,10 +288,11 @@ static void a_hand_is_asked_and_checked(void **state)
 static void images_of_several_components_share_a_restart(void **state)
 {
     (void)state;
-    static const char components[] =
-        "components:\n"
-        "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, send-as: fw}\n"
-        "  display: {order: dotted, version: {modbus-object: 0x83}, checksum: {modbus-object: 0x91}, send-as: dis}\n";
+    static const char components[] = "components:\n"
+                                     "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: "
+                                     "{modbus-object: 0x90}, send-as: fw}\n"
+                                     "  display: {order: dotted, version: {modbus-object: 0x83}, checksum: "
+                                     "{modbus-object: 0x91}, send-as: dis}\n";
     for (int once = 0; once < 2; once++) {
         char profile[600];
         char *log = NULL;
@@ -301,7 +323,9 @@ static void the_floor_is_what_was_seen_first(void **state)
     expect(0, "s: 1 confirmed", "fit --yes --state state");
     /* Back to what it was delivered with is wanted and allowed, if it is said; below is not. */
     make_site("wants: {firmware: {version: 1.0}}", nothing, nothing);
-    expect(1, "running-version: found 1.5, expected older than 1.0 (refused unless accepted: --accept running-version)",
+    expect(1,
+           "running-version: found 1.5, expected older than 1.0 (refused unless accepted: --accept "
+           "running-version)",
            "plan one --state state");
     expect(0, "s: 1 confirmed", "fit one --yes --state state --accept running-version");
     make_site("wants: {firmware: {version: 0.9}}", nothing, nothing);
@@ -317,10 +341,10 @@ static void the_floor_is_what_was_seen_first(void **state)
 static void every_answer_is_explained_on_request(void **state)
 {
     (void)state;
-    static const char *const codes[] = {"order-code",      "hardware-revision", "loader-version", "running-version",
-                                        "least-running",   "delivered-floor",   "gateway-version", "companion",
-                                        "capacity",        "size",              "digest",          "signature",
-                                        "batch"};
+    static const char *const codes[] = {
+        "order-code",      "hardware-revision", "loader-version", "running-version", "least-running",
+        "delivered-floor", "gateway-version",   "companion",      "capacity",        "size",
+        "digest",          "signature",         "batch"};
     make_world(NULL, "");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     expect(0, "1 added", "shelf add fw-1.5");
@@ -354,12 +378,14 @@ static void a_hex_file_is_sent_as_what_it_stands_for(void **state)
     (void)state;
     make_world(NULL, "");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
-    expect(0, "1 added", "shelf list >/dev/null 2>&1; objcopy -I binary -O ihex fw-1.5 fw.hex && %s pack fw.hex --to p "
-                         "--component firmware --version 1.5 --order-code TP-1 --revisions 1..9 && %s shelf add p",
+    expect(0, "1 added",
+           "shelf list >/dev/null 2>&1; objcopy -I binary -O ihex fw-1.5 fw.hex && %s pack fw.hex --to p "
+           "--component firmware --version 1.5 --order-code TP-1 --revisions 1..9 && %s shelf add p",
            EINBAU, EINBAU);
     expect(0, "capacity           found 3000 bytes", "plan --explain");
     expect(0, "s: 1 confirmed", "fit --yes");
-    expect(0, NULL, "shelf list >/dev/null && sed -i 's/firmware: {/firmware: {takes: file, /' profiles/p.yaml");
+    expect(0, NULL,
+           "shelf list >/dev/null && sed -i 's/firmware: {/firmware: {takes: file, /' profiles/p.yaml");
     char *out = tool(0, NULL, "plan --explain");
     assert_null(strstr(out, "capacity           found 3000 bytes"));
     free(out);
@@ -370,17 +396,21 @@ static void what_was_seen_last_serves_where_nobody_answers(void **state)
 {
     (void)state;
     make_world(NULL, "");
-    make_site("wants: {firmware: {version: 1.5}}", "order-code: TP-1, wants: {firmware: {version: 1.5}}", nothing);
+    make_site("wants: {firmware: {version: 1.5}}", "order-code: TP-1, wants: {firmware: {version: 1.5}}",
+              nothing);
     write_image(folder, "fw-1.5", "TP-1", "firmware", "1.5", 3000, "4..9", "");
     expect(0, "2 added", "shelf add fw-1.5 fw-2.0");
-    expect(1, "one     TP-1        firmware   1.5     missing  fw-1.5  hardware-revision: found 3, expected 4..9",
-           "survey --state state >/dev/null; %s shelf cover --state state", EINBAU);
-    expect(0, NULL, "shelf list >/dev/null; sed -i 's/^  one:/&\\n    starts: off/' world.yaml");
+    expect(
+        1,
+        "one     TP-1        firmware   1.5     missing  fw-1.5  hardware-revision: found 3, expected 4..9",
+        "survey --state state >/dev/null; %s shelf cover --state state", EINBAU);
+    expect(0, NULL, "shelf list >/dev/null; sed -i 's/192.0.2.1,/192.0.2.99,/' site.yaml");
     char *out = tool(1, "one: TP-1, hardware revision 3; it does not answer, this is as it was seen on 20",
                      "shelf list --for one --all --state state");
     assert_non_null(strstr(out, "does not fit"));
     free(out);
-    expect(1, "order code not known, hardware revision not known; by the site alone", "shelf list --for one --state none");
+    expect(1, "order code not known, hardware revision not known; by the site alone",
+           "shelf list --for one --state none");
     expect(1, "two: TP-1, hardware revision 3\n", "shelf list --for two --state state");
     expect(2, "found 'four', expected a device of s: one, two, three", "shelf list --for four");
     expect(2, "--all: found no --for DEVICE", "shelf list --all");
@@ -392,17 +422,20 @@ static void sites_that_make_no_sense_are_told(void **state)
     static const struct {
         const char *one, *two, *says;
     } rows[] = {
-        {"behind: four", "unit: 1", "site.yaml:4:72: found 'four', expected the name of a device of this site"},
+        {"behind: four", "unit: 1",
+         "site.yaml:4:72: found 'four', expected the name of a device of this site"},
         {"behind: one", "unit: 1", "found a device that waits for itself"},
         {"behind: two", "companions: {plc: {device: one}}", "found a device that waits for itself"},
         {"companions: {plc: {device: five}}", "unit: 1", "found 'five', expected the name of a device"},
         {"companions: {plc: {}}", "unit: 1", "found no companion, expected 'device'"},
-        {"companions: {plc: {device: two, version: 1.0}}", "unit: 1", "found a device and a version, expected 'device'"},
-        {"companions: {plc: {device: two, component: web}}", "unit: 1", "found 'web', expected a component of that device"},
+        {"companions: {plc: {device: two, version: 1.0}}", "unit: 1",
+         "found a device and a version, expected 'device'"},
+        {"companions: {plc: {device: two, component: web}}", "unit: 1",
+         "found 'web', expected a component of that device"},
         {"companions: {plc: {device: two, colour: red}}", "unit: 1", "colour"},
         {"order-code: XX-1", "unit: 1", "found 'XX-1', expected an order code that its profile covers"},
-        {"companions: {a: {version: 1}, b: {version: 1}, c: {version: 1}, d: {version: 1}, e: {version: 1}}", "unit: 1",
-         "found one companion too many, expected at most 4"},
+        {"companions: {a: {version: 1}, b: {version: 1}, c: {version: 1}, d: {version: 1}, e: {version: 1}}",
+         "unit: 1", "found one companion too many, expected at most 4"},
     };
     make_world(NULL, "");
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
@@ -417,14 +450,17 @@ static void profiles_that_make_no_sense_are_told(void **state)
     static const struct {
         const char *firmware, *more, *says;
     } rows[] = {
-        {"label: {product: {at: 0, after: x, text: 4}, version: {at: 4, text: 4}}", "", "found both 'at' and 'after'"},
+        {"label: {product: {at: 0, after: x, text: 4}, version: {at: 4, text: 4}}", "",
+         "found both 'at' and 'after'"},
         {"label: {product: {text: 4}, version: {at: 4, text: 4}}", "", "found no place, expected 'at'"},
         {"label: {product: {at: 0}, version: {at: 4, text: 4}}", "", "found no kind, expected 'text'"},
-        {"label: {product: {at: 0, text: 4, number: u8}, version: {at: 4, text: 4}}", "", "found both 'text' and 'number'"},
+        {"label: {product: {at: 0, text: 4, number: u8}, version: {at: 4, text: 4}}", "",
+         "found both 'text' and 'number'"},
         {"label: {product: {at: 0, number: u24-le}, version: {at: 4, text: 4}}", "", "u24-le"},
         {"label: {product: {at: 0, text: 4}}", "", "version"},
         {"label: {product: {at: 0, text: 48}, version: {at: 4, text: 4}}", "", "found '48'"},
-        {"label: {product: {at: 0, text: 4}, version: {at: 4, text: 4}}, pair-header: {}", "", "'label' and 'pair-header'"},
+        {"label: {product: {at: 0, text: 4}, version: {at: 4, text: 4}}, pair-header: {}", "",
+         "'label' and 'pair-header'"},
         {"pair-header: {product: {at: 0, text: 4}, version: {at: 4, text: 4}}", "", "payload-size"},
         {"takes: zip", "", "'zip'"},
         {"floor: 1.0", "return: {restart: twice}\n", "'twice'"},
@@ -435,8 +471,8 @@ static void profiles_that_make_no_sense_are_told(void **state)
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         char profile[800];
         snprintf(profile, sizeof profile,
-                 "%scomponents:\n  firmware: {order: dotted, version: {modbus-object: 2}, send-as: fw, %s}\n", rows[i].more,
-                 rows[i].firmware);
+                 "%scomponents:\n  firmware: {order: dotted, version: {modbus-object: 2}, send-as: fw, %s}\n",
+                 rows[i].more, rows[i].firmware);
         make_world(profile, "");
         make_site(nothing, nothing, nothing);
         expect(2, rows[i].says, "plan");

@@ -18,7 +18,8 @@ const char *eb_image_format_word(enum eb_image_format format);
 
 enum {
     EB_IMAGE_BUFFER_BYTES = 4096,
-    EB_IMAGE_RECORD_BYTES = 256, /* data of the longest record: 255 */
+    EB_IMAGE_RECORD_BYTES =
+        261, /* the longest line: 255 bytes of data, length, address, type and checksum; and one */
     EB_IMAGE_WORDS_BYTES = 64
 };
 
@@ -54,6 +55,7 @@ struct eb_image_reader {
     uint64_t line;
     uint64_t base; /* Intel HEX: what the last extended address record set */
     bool segmented, ended;
+    uint8_t sum;      /* of the last line's bytes */
     uint64_t records; /* S-records: of data, so far */
     bool counted;     /* and their number was told behind them */
     uint64_t rest_at; /* Intel HEX: what wrapped inside its segment */
@@ -64,7 +66,7 @@ struct eb_image_reader {
     uint64_t left, address; /* of the current segment */
     uint8_t buffer[EB_IMAGE_BUFFER_BYTES];
     size_t have, taken;
-    uint8_t data[EB_IMAGE_RECORD_BYTES];
+    uint8_t record[EB_IMAGE_RECORD_BYTES]; /* the last line's bytes */
 };
 
 /* Begins to read a file: recognises its format by its content alone.  A text that begins like a record is

@@ -5,7 +5,11 @@
 
 #include <string.h>
 
-enum { DFU_SUFFIX_BYTES = 16, LOOK_BYTES = 16 };
+enum {
+    DFU_SUFFIX_BYTES = 16,
+    LOOK_BYTES = 16,
+    LINE_CHARS = 2 * EB_IMAGE_RECORD_BYTES + 2 /* digits of the longest line, and one byte too many */
+};
 
 const char *eb_image_format_word(enum eb_image_format format)
 {
@@ -62,28 +66,72 @@ bool ebi_image_stretch(struct eb_image_reader *r, struct eb_image_piece *piece)
 
 /* --- lines --------------------------------------------------------------------------------------- */
 
+/* Has at least LINE_CHARS characters in the buffer, or all that are left.  False where there are none, or the
+ * file cannot be read. */
+static bool fill(struct eb_image_reader *r)
+{
+    size_t there = r->have - r->taken;
+    uint64_t left = r->end - r->at;
+    if (there < LINE_CHARS && left > 0) {
+        size_t size = sizeof r->buffer - there;
+        size = left < size ? (size_t)left : size;
+        memmove(r->buffer, r->buffer + r->taken, there);
+        r->taken = 0;
+        r->have = there;
+        if (!ebi_image_read(r, r->at, r->buffer + there, size))
+            return false;
+        r->at += size;
+        r->have += size;
+    }
+    return r->taken < r->have;
+}
+
 /* The next character, or -1 at the end or where the file cannot be read. */
 static int next_char(struct eb_image_reader *r)
 {
-    if (r->taken == r->have) {
-        uint64_t left = r->end - r->at;
-        size_t size = left < sizeof r->buffer ? (size_t)left : sizeof r->buffer;
-        if (size == 0 || !ebi_image_read(r, r->at, r->buffer, size))
-            return -1;
-        r->at += size;
-        r->have = size;
-        r->taken = 0;
-    }
+    if (r->taken == r->have && !fill(r))
+        return -1;
     return r->buffer[r->taken++];
 }
 
-static int digit_of(int c)
+/* 10h and the value of each hexadecimal digit; 0: it is none. */
+static const uint8_t digits[256] = {
+    ['0'] = 0x10, ['1'] = 0x11, ['2'] = 0x12, ['3'] = 0x13, ['4'] = 0x14, ['5'] = 0x15,
+    ['6'] = 0x16, ['7'] = 0x17, ['8'] = 0x18, ['9'] = 0x19, ['A'] = 0x1A, ['B'] = 0x1B,
+    ['C'] = 0x1C, ['D'] = 0x1D, ['E'] = 0x1E, ['F'] = 0x1F, ['a'] = 0x1A, ['b'] = 0x1B,
+    ['c'] = 0x1C, ['d'] = 0x1D, ['e'] = 0x1E, ['f'] = 0x1F,
+};
+
+static bool is_digit(uint8_t c)
 {
-    if (c >= '0' && c <= '9')
-        return c - '0';
-    if (c >= 'A' && c <= 'F')
-        return c - 'A' + 10;
-    return c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
+    return digits[c] != 0;
+}
+
+/* Turns digits into bytes as long as there are any; gives their number.  `sum` is increased by each. */
+static size_t read_digits(const uint8_t *chars, size_t pairs, uint8_t *bytes, unsigned *sum)
+{
+    size_t count = 0;
+    for (; count + 4 <= pairs;
+         count += 4, chars += 8) { /* four at once: most of a long file's time is spent here */
+        unsigned d[8];
+        unsigned all = 0x10;
+        for (size_t i = 0; i < 8; i++) {
+            d[i] = digits[chars[i]];
+            all &= d[i];
+        }
+        if (all == 0)
+            break;
+        for (size_t i = 0; i < 4; i++) {
+            unsigned byte = (d[2 * i] << 4 & 0xF0) | (d[2 * i + 1] & 15);
+            bytes[count + i] = (uint8_t)byte;
+            *sum += byte;
+        }
+    }
+    for (; count < pairs && (digits[chars[0]] & digits[chars[1]]) != 0; count++, chars += 2) {
+        bytes[count] = (uint8_t)(digits[chars[0]] << 4 | (digits[chars[1]] & 15));
+        *sum += bytes[count];
+    }
+    return count;
 }
 
 static bool is_blank(int c)
@@ -112,22 +160,25 @@ bool ebi_image_line(struct eb_image_reader *r, char mark, char *type, uint8_t *b
         return mark == ':'
                    ? ebi_image_wrong(r, "a line that does not begin with ':'", "a record of Intel HEX")
                    : ebi_image_wrong(r, "a line that does not begin with 'S'", "an S-record");
-    c = next_char(r);
-    if (type != NULL) {
-        *type = (char)c;
-        c = next_char(r);
-    }
-    *size = 0;
-    for (int high = digit_of(c); high >= 0; high = digit_of(c)) {
-        int low = digit_of(next_char(r));
-        if (low < 0)
-            return ebi_image_wrong(r, "half a byte", "two hexadecimal digits for each byte");
-        if (*size == EB_IMAGE_RECORD_BYTES + 5)
-            return ebi_image_wrong(r, "a record of more than 260 bytes", "at most 255 bytes of data");
-        bytes[(*size)++] = (uint8_t)(high << 4 | low);
-        c = next_char(r);
-    }
-    return rest_is_blank(r, c) && r->wrong.status == EB_OK;
+    if (type != NULL)
+        *type = (char)next_char(r);
+    fill(r);
+    const uint8_t *at = r->buffer + r->taken;
+    const uint8_t *end = r->buffer + r->have;
+    size_t pairs = (size_t)(end - at) / 2;
+    unsigned sum = 0;
+    if (pairs > EB_IMAGE_RECORD_BYTES)
+        pairs = EB_IMAGE_RECORD_BYTES;
+    size_t count = read_digits(at, pairs, bytes, &sum);
+    at += 2 * count;
+    if (at < end && is_digit(*at))
+        return count == EB_IMAGE_RECORD_BYTES
+                   ? ebi_image_wrong(r, "a record of more than 260 bytes", "at most 255 bytes of data")
+                   : ebi_image_wrong(r, "half a byte", "two hexadecimal digits for each byte");
+    *size = count;
+    r->sum = (uint8_t)sum;
+    r->taken = (size_t)(at - r->buffer);
+    return rest_is_blank(r, next_char(r)) && r->wrong.status == EB_OK;
 }
 
 /* --- formats ------------------------------------------------------------------------------------- */
@@ -138,10 +189,9 @@ static bool looks_like_record(const uint8_t *look, size_t size, bool hex)
     while (at < size && (is_blank(look[at]) || look[at] == '\n'))
         at++;
     if (hex)
-        return at + 3 <= size && look[at] == ':' && digit_of(look[at + 1]) >= 0 &&
-               digit_of(look[at + 2]) >= 0;
+        return at + 3 <= size && look[at] == ':' && is_digit(look[at + 1]) && is_digit(look[at + 2]);
     return at + 4 <= size && look[at] == 'S' && look[at + 1] >= '0' && look[at + 1] <= '9' &&
-           digit_of(look[at + 2]) >= 0 && digit_of(look[at + 3]) >= 0;
+           is_digit(look[at + 2]) && is_digit(look[at + 3]);
 }
 
 /* Appendix B: the suffix counts from the end of the file. */
@@ -227,7 +277,12 @@ enum eb_status eb_segments_add(struct eb_segments *s, uint64_t address, uint64_t
         return EB_OK;
     if (address + (size - 1) < address)
         return EB_GARBAGE; /* behind the last address */
-    size_t at = s->count;  /* the first one behind the new piece; most pieces come in their order */
+    struct eb_segment *last = s->count > 0 ? &s->list[s->count - 1] : NULL;
+    if (last != NULL && last->address + last->size_bytes == address) {
+        last->size_bytes += size;
+        return EB_OK;
+    }
+    size_t at = s->count; /* the first one behind the new piece; most pieces come in their order */
     while (at > 0 && s->list[at - 1].address > address)
         at--;
     struct eb_segment *before = at > 0 ? &s->list[at - 1] : NULL;

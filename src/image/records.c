@@ -2,10 +2,7 @@
 #include "image/image.h"
 #include "base/bytes.h"
 
-#include <string.h>
-
 enum {
-    LINE_BYTES = EB_IMAGE_RECORD_BYTES + 5,
     HEX_DATA = 0,
     HEX_END = 1,
     HEX_SEGMENT = 2,
@@ -15,18 +12,10 @@ enum {
     SEGMENT_BYTES = 65536
 };
 
-static unsigned sum_of(const uint8_t *bytes, size_t size)
-{
-    unsigned sum = 0;
-    for (size_t i = 0; i < size; i++)
-        sum += bytes[i];
-    return sum & 0xFF;
-}
-
 /* Nothing but empty lines may follow the end. */
 static bool at_end(struct eb_image_reader *r, char mark)
 {
-    uint8_t bytes[LINE_BYTES];
+    uint8_t bytes[EB_IMAGE_RECORD_BYTES];
     char type;
     size_t size;
     r->ended = true;
@@ -40,20 +29,20 @@ static bool at_end(struct eb_image_reader *r, char mark)
 /* The second part of data that wrapped at the end of its segment. */
 static bool give_rest(struct eb_image_reader *r, struct eb_image_piece *piece)
 {
-    *piece = (struct eb_image_piece){r->rest_at, r->data + r->rest_from, r->rest};
+    *piece = (struct eb_image_piece){r->rest_at, r->record + r->rest_from, r->rest};
     r->rest = 0;
     return true;
 }
 
-static bool give_data(struct eb_image_reader *r, const uint8_t *record, struct eb_image_piece *piece)
+static bool give_data(struct eb_image_reader *r, struct eb_image_piece *piece)
 {
+    const uint8_t *record = r->record;
     size_t size = record[0];
     uint32_t offset = ebi_get16(record + 1);
-    memcpy(r->data, record + 4, size);
-    *piece = (struct eb_image_piece){r->base + offset, r->data, size};
+    *piece = (struct eb_image_piece){r->base + offset, record + 4, size};
     if (r->segmented && offset + size > SEGMENT_BYTES) {
         piece->size = SEGMENT_BYTES - offset; /* the rest is at the beginning of the same 64 KiB */
-        r->rest_from = piece->size;
+        r->rest_from = 4 + piece->size;
         r->rest = size - piece->size;
         r->rest_at = r->base;
     } else if (r->base + offset + size > (uint64_t)UINT32_MAX + 1) {
@@ -79,7 +68,7 @@ static bool has_size(struct eb_image_reader *r, const uint8_t *record)
 
 bool ebi_hex_next(struct eb_image_reader *r, struct eb_image_piece *piece)
 {
-    uint8_t record[LINE_BYTES];
+    uint8_t *record = r->record;
     size_t size;
     if (r->rest > 0)
         return give_rest(r, piece);
@@ -87,7 +76,7 @@ bool ebi_hex_next(struct eb_image_reader *r, struct eb_image_piece *piece)
         if (size < 5 || size != (size_t)record[0] + 5)
             return ebi_image_wrong_number(r, "a record of bytes", size,
                                           "as many as its first byte says, and five");
-        if (sum_of(record, size) != 0)
+        if (r->sum != 0)
             return ebi_image_wrong_number(r, "a checksum of", record[size - 1],
                                           "one that makes the sum of all bytes 0");
         if (!has_size(r, record))
@@ -95,7 +84,7 @@ bool ebi_hex_next(struct eb_image_reader *r, struct eb_image_piece *piece)
         switch (record[3]) {
         case HEX_DATA:
             if (record[0] > 0)
-                return give_data(r, record, piece);
+                return give_data(r, piece);
             break;
         case HEX_END:
             return at_end(r, ':');
@@ -136,7 +125,7 @@ static const uint8_t address_bytes[10] = {2, 2, 3, 4, 0, 2, 3, 4, 3, 2};
 
 bool ebi_srecord_next(struct eb_image_reader *r, struct eb_image_piece *piece)
 {
-    uint8_t record[LINE_BYTES];
+    uint8_t *record = r->record;
     char mark;
     size_t size;
     while (!r->ended && ebi_image_line(r, 'S', &mark, record, &size)) {
@@ -147,7 +136,7 @@ bool ebi_srecord_next(struct eb_image_reader *r, struct eb_image_piece *piece)
         if (size < 2 + address || size != (size_t)record[0] + 1)
             return ebi_image_wrong_number(r, "a record of bytes", size,
                                           "as many as its first byte says, and one");
-        if (sum_of(record, size) != 0xFF)
+        if (r->sum != 0xFF)
             return ebi_image_wrong_number(r, "a checksum of", record[size - 1],
                                           "one that makes the sum of all bytes FFh");
         uint64_t number = number_of(record + 1, address);
@@ -155,8 +144,7 @@ bool ebi_srecord_next(struct eb_image_reader *r, struct eb_image_piece *piece)
             r->records++;
             r->counted = false;
             size_t bytes = size - 2 - address;
-            memcpy(r->data, record + 1 + address, bytes);
-            *piece = (struct eb_image_piece){number, r->data, bytes};
+            *piece = (struct eb_image_piece){number, record + 1 + address, bytes};
             if (bytes > 0)
                 return true;
         } else if (type == 5 || type == 6) {
