@@ -55,6 +55,15 @@ static bool make_parts(const struct eb_shelf *shelf, struct eb_problem *problem)
     return true;
 }
 
+/* For SQL: whether a pattern of order codes matches one. */
+static void matches(sqlite3_context *context, int count, sqlite3_value **values)
+{
+    const char *pattern = (const char *)sqlite3_value_text(values[0]);
+    const char *code = (const char *)sqlite3_value_text(values[1]);
+    sqlite3_result_int(context,
+                       count == 2 && pattern != NULL && code != NULL && eb_pattern_matches(pattern, code));
+}
+
 struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem)
 {
     char path[EB_PATH_BYTES];
@@ -84,8 +93,12 @@ struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem 
         shelf->lock = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
         ok = shelf->lock >= 0 || failed(problem, path, "cannot be opened");
     }
-    if (ok && ebi_index_open(shelf, problem))
+    if (ok && ebi_index_open(shelf, problem)) {
+        sqlite3_create_function(shelf->sql.db, "matches", 2,
+                                SQLITE_UTF8 | SQLITE_DETERMINISTIC | SQLITE_DIRECTONLY, NULL, matches, NULL,
+                                NULL);
         return shelf;
+    }
     eb_shelf_close(shelf);
     return NULL;
 }
@@ -98,6 +111,16 @@ void eb_shelf_close(struct eb_shelf *shelf)
     if (shelf->lock >= 0)
         close(shelf->lock);
     free(shelf);
+}
+
+void eb_shelf_hold(struct eb_shelf *shelf)
+{
+    sqlite3_exec(shelf->sql.db, "BEGIN", NULL, NULL, NULL);
+}
+
+void eb_shelf_release(struct eb_shelf *shelf)
+{
+    sqlite3_exec(shelf->sql.db, "COMMIT", NULL, NULL, NULL);
 }
 
 /* --- keys ---------------------------------------------------------------------------------------- */
@@ -509,64 +532,74 @@ static int by_newest(const void *one, const void *other)
     return c != 0 ? c : (a->image.number < b->image.number) - (a->image.number > b->image.number);
 }
 
-/* Reads the facts of a row with manifest, signature and place behind the image's columns. */
-static bool take_candidate(sqlite3_stmt *ask, const struct eb_component_profile *component,
-                           const struct eb_key *keys, size_t key_count, struct eb_shelf_candidate *c)
+bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t key_count,
+                    struct eb_shelf_candidate *c, struct eb_problem *problem)
 {
-    const char *text = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT);
-    const char *signature = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT + 1);
-    size_t place = (size_t)sqlite3_column_int64(ask, EBI_IMAGE_COLUMN_COUNT + 2);
     struct eb_manifest manifest;
-    struct eb_problem problem;
-    ebi_index_row(ask, &c->image);
-    if (text == NULL || !eb_manifest_read("the shelf", text, strlen(text), &manifest, &problem))
-        return false;
-    bool ok = place < manifest.count;
-    if (ok)
-        c->facts = manifest.images[place].facts;
-    eb_manifest_free(&manifest);
-    c->facts.signature = eb_manifest_verify(text, strlen(text), signature, keys, key_count);
-    c->file =
-        (struct eb_image_found){.size_bytes = c->image.size_bytes, .content_bytes = c->image.content_bytes};
-    c->image.order = component->order;
-    c->image.ordered = true;
-    return ok && sodium_hex2bin(c->file.sha256, EB_SHA256_BYTES, c->image.digest, strlen(c->image.digest),
-                                NULL, NULL, NULL) == 0;
+    if (c->facts != NULL)
+        return true;
+    sqlite3_stmt *ask = ask_manifest(shelf, c->image.number, problem);
+    int step = ebi_sql_step(&shelf->sql, ask, problem);
+    const char *text = step == 1 ? (const char *)sqlite3_column_text(ask, 0) : NULL;
+    if (step == 0)
+        snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more",
+                 (long long)c->image.number);
+    if (text != NULL && eb_manifest_read("the shelf", text, strlen(text), &manifest, problem)) {
+        size_t place = (size_t)sqlite3_column_int64(ask, 2);
+        c->facts = calloc(1, sizeof *c->facts);
+        if (c->facts == NULL)
+            abort();
+        if (place <
+            manifest.count) /* else the index was changed by another hand: facts of zeros are for nothing */
+            *c->facts = manifest.images[place].facts;
+        c->facts->signature = eb_manifest_verify(text, strlen(text),
+                                                 (const char *)sqlite3_column_text(ask, 1), keys, key_count);
+        sodium_hex2bin(c->file.sha256, EB_SHA256_BYTES, c->image.digest, strlen(c->image.digest), NULL, NULL,
+                       NULL);
+        c->file.size_bytes = c->image.size_bytes;
+        c->file.content_bytes = c->image.content_bytes;
+        eb_manifest_free(&manifest);
+    }
+    sqlite3_finalize(ask);
+    return c->facts != NULL;
 }
 
-static bool may_be_for(const struct eb_image_facts *facts, const char *order_code)
+void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count)
 {
-    bool matches = order_code[0] == '\0';
-    for (int i = 0; i < EB_PATTERNS_MAX && facts->order_codes[i][0] != '\0'; i++)
-        matches = matches || eb_pattern_matches(facts->order_codes[i], order_code);
-    return matches;
+    for (size_t i = 0; i < count; i++)
+        free(candidates[i].facts);
+    free(candidates);
 }
 
 bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
-                         const char *order_code, bool others, const struct eb_key *keys, size_t key_count,
-                         struct eb_shelf_candidate **candidates, size_t *count, struct eb_problem *problem)
+                         const char *order_code, bool others, struct eb_shelf_candidate **candidates,
+                         size_t *count, struct eb_problem *problem)
 {
     bool all = others || order_code[0] == '\0';
+    size_t cap = 0;
     int step;
     *candidates = NULL;
     *count = 0;
-    sqlite3_stmt *ask =
-        ebi_sql_ask(&shelf->sql, problem,
-                    all ? "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
-                          " JOIN manifests m ON m.id = i.manifest WHERE i.component = ?1"
-                        : "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
-                          " JOIN manifests m ON m.id = i.manifest WHERE i.number IN"
-                          " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
-                          "  UNION SELECT image FROM codes WHERE component = ?1 AND wild)",
-                    component->name, all ? NULL : order_code, NULL);
+    sqlite3_stmt *ask = ebi_sql_ask(
+        &shelf->sql, problem,
+        all ? "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.component = ?1"
+            : "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.number IN"
+              " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
+              "  UNION SELECT image FROM codes WHERE component = ?1 AND wild AND matches(pattern, ?2))",
+        component->name, all ? NULL : order_code, NULL);
     while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
-        struct eb_shelf_candidate *more = realloc(*candidates, (*count + 1) * sizeof *more);
-        if (more == NULL)
-            abort();
-        *candidates = more;
-        if (take_candidate(ask, component, keys, key_count, &more[*count]) &&
-            (others || may_be_for(&more[*count].facts, order_code)))
-            (*count)++;
+        if (*count == cap) {
+            cap = cap == 0 ? 16 : 2 * cap;
+            struct eb_shelf_candidate *more = realloc(*candidates, cap * sizeof *more);
+            if (more == NULL)
+                abort();
+            *candidates = more;
+        }
+        struct eb_shelf_candidate *c = &(*candidates)[(*count)++];
+        memset(c, 0, sizeof *c);
+        ebi_index_row(ask, &c->image);
+        c->image.order = component->order;
+        c->image.ordered = true;
     }
     sqlite3_finalize(ask);
     if (*count > 1)
@@ -585,7 +618,7 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
     if (image == NULL)
         return NULL;
     snprintf(image->path, sizeof image->path, "%s", candidate->image.origin);
-    image->facts = candidate->facts;
+    image->facts = *candidate->facts;
     /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
     bool ok = ebi_image_load(image, "raw", problem);
     if (ok && memcmp(image->found.sha256, candidate->file.sha256, EB_SHA256_BYTES) == 0 &&

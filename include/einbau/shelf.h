@@ -75,6 +75,11 @@ bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, 
 bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_t *count,
                    struct eb_problem *problem);
 
+/* Between these two, what is read is of one moment, and many questions are answered faster; others can read
+ * meanwhile, but change nothing. */
+void eb_shelf_hold(struct eb_shelf *shelf);
+void eb_shelf_release(struct eb_shelf *shelf);
+
 /* One image by its number or the first eight or more digits of its digest. */
 bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image,
                    struct eb_problem *problem);
@@ -86,15 +91,21 @@ char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_
 /* An image of the shelf as a candidate for a device. */
 struct eb_shelf_candidate {
     struct eb_shelf_image image;
-    struct eb_image_facts facts;
-    struct eb_image_found file; /* as the index has it: the file itself is read when it is opened */
+    struct eb_image_facts *facts; /* NULL until eb_shelf_facts was asked */
+    struct eb_image_found file;   /* as the index has it: the file itself is read when it is opened */
 };
 
 /* The images for a component that may be for a device with this order code ("": any), newest first; freed by
  * the caller.  `others`: also those for other order codes. */
 bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
-                         const char *order_code, bool others, const struct eb_key *keys, size_t key_count,
-                         struct eb_shelf_candidate **candidates, size_t *count, struct eb_problem *problem);
+                         const char *order_code, bool others, struct eb_shelf_candidate **candidates,
+                         size_t *count, struct eb_problem *problem);
+
+void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count);
+
+/* Reads what is said of a candidate, and who signed it. */
+bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t key_count,
+                    struct eb_shelf_candidate *candidate, struct eb_problem *problem);
 
 /* Opens an image for a job: its digest is read anew, and the verdict compares it. */
 struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_shelf_candidate *candidate,

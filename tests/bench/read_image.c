@@ -1,6 +1,5 @@
-/* Reads an image file and writes the bytes that it stands for, from its lowest address on, gaps as FFh: what objcopy and
- * srec_cat are measured against.
- * usage: read_image FILE OUT */
+/* Reads an image file and writes the bytes that it stands for, from its lowest address on, gaps as FFh: what
+ * objcopy and srec_cat are measured against. usage: read_image FILE OUT */
 #include <einbau/image.h>
 #include <fcntl.h>
 #include <stdbool.h>
@@ -83,7 +82,8 @@ int main(int argc, char **argv)
     static uint8_t blank[4096];
     memset(blank, 0xff, sizeof blank);
     for (size_t i = 1; i < segments.count; i++) {
-        for (uint64_t at = list[i - 1].address + list[i - 1].size_bytes; at < list[i].address; at += sizeof blank)
+        for (uint64_t at = list[i - 1].address + list[i - 1].size_bytes; at < list[i].address;
+             at += sizeof blank)
             put(&out, at - base, blank,
                 list[i].address - at < sizeof blank ? (size_t)(list[i].address - at) : sizeof blank);
     }

@@ -112,7 +112,7 @@ bool revisions_fine(const char *text)
 static void print_told(struct telling *t, const char *folder)
 {
     if (t->options->json) {
-        print_document(json_pack("{s:s, s:s, s:o, s:o}", "einbau", "shelf-add/1", "shelf", folder, "images",
+        print_document(json_pack("{s:s, s:s, s:O, s:O}", "einbau", "shelf-add/1", "shelf", folder, "images",
                                  t->images, "others", t->others));
         return;
     }
@@ -138,9 +138,12 @@ static int run(const struct options *options)
     static const char *const heads[] = {"NR",      "",       "PRODUCT",       "COMPONENT",
                                         "VERSION", "FORMAT", "RECOGNISED BY", "FILE"};
     struct session s;
-    struct telling t = {.options = options};
-    if (!session_open_office(&s, options, true))
+    struct telling t = {.options = options, .images = json_array(), .others = json_array()};
+    if (!session_open_office(&s, options, true)) {
+        json_decref(t.images);
+        json_decref(t.others);
         return session_close(&s, s.status);
+    }
     const char *folder = options->profiles != NULL ? options->profiles
                          : s.site != NULL          ? s.site->profiles_dir
                                                    : NULL;
@@ -148,6 +151,8 @@ static int run(const struct options *options)
     struct eb_profile *profiles = folder != NULL ? eb_profiles_read(folder, &count) : NULL;
     if (folder != NULL && profiles == NULL) {
         complain("%s: found no folder that can be read, expected one with profiles", folder);
+        json_decref(t.images);
+        json_decref(t.others);
         return session_close(&s, EXIT_WRONG_CALL);
     }
     struct eb_shelf_adding adding = {.paths = (const char *const *)options->names,
@@ -161,8 +166,6 @@ static int run(const struct options *options)
     int status = EXIT_WRONG_CALL;
     if (check_said(options, &adding)) {
         table_begin(&t.table, 8, heads);
-        t.images = json_array();
-        t.others = json_array();
         if (!eb_shelf_add(s.shelf, &adding, &s.problem)) {
             complain("%s. Nothing was added", s.problem.text);
         } else {
@@ -172,6 +175,9 @@ static int run(const struct options *options)
                                               : EXIT_AS_WANTED;
         }
     }
+    table_free(&t.table);
+    json_decref(t.images);
+    json_decref(t.others);
     free(profiles);
     return session_close(&s, status);
 }

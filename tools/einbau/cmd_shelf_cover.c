@@ -159,6 +159,8 @@ static bool cover(struct covering *c, struct session *s)
     bool ok = true;
     *c = (struct covering){.session = s, .rows = json_array()};
     table_begin(&c->table, 7, heads);
+    if (s->shelf != NULL)
+        eb_shelf_hold(s->shelf);
     for (size_t i = 0; ok && i < s->count; i++) {
         struct target *t = &s->targets[i];
         char seen[EB_SEEN_BYTES];
@@ -169,13 +171,15 @@ static bool cover(struct covering *c, struct session *s)
                 ok = cover_component(c, t, k, seen);
         }
     }
+    if (s->shelf != NULL)
+        eb_shelf_release(s->shelf);
     return ok;
 }
 
 static void covering_free(struct covering *c)
 {
     for (size_t i = 0; i < c->asked_count; i++)
-        free(c->asked[i].candidates);
+        eb_shelf_candidates_free(c->asked[i].candidates, c->asked[i].count);
     free(c->asked);
     free(c->numbers);
 }

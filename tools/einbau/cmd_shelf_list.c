@@ -120,7 +120,7 @@ static void list_component(struct session *s, struct target *t, size_t component
         json_object_set_new(document, "why", json_string(why));
         json_array_append_new(list, document);
     }
-    free(candidates);
+    eb_shelf_candidates_free(candidates, count);
 }
 
 static int list_for(struct session *s)

@@ -18,12 +18,14 @@ void table_begin(struct table *t, size_t columns, const char *const *heads)
 
 void table_add(struct table *t, const char *const *cells)
 {
-    char **more = realloc(t->cells, (t->rows + 1) * t->columns * sizeof *more);
-    if (more == NULL)
-        abort();
-    t->cells = more;
+    if (t->rows == t->cap) {
+        t->cap = t->cap == 0 ? 32 : 2 * t->cap;
+        t->cells = realloc(t->cells, t->cap * t->columns * sizeof *t->cells);
+        if (t->cells == NULL)
+            abort();
+    }
     for (size_t c = 0; c < t->columns; c++)
-        more[t->rows * t->columns + c] = strdup(cells[c] != NULL ? cells[c] : "");
+        t->cells[t->rows * t->columns + c] = strdup(cells[c] != NULL ? cells[c] : "");
     t->rows++;
 }
 
@@ -70,6 +72,11 @@ const char *painted(const char *word, size_t width, char text[PAINTED_BYTES])
 static size_t columns_of(const char *text)
 {
     wchar_t wide[256];
+    size_t plain = 0;
+    while ((signed char)text[plain] > 0)
+        plain++;
+    if (text[plain] == '\0')
+        return plain;
     size_t n = mbstowcs(wide, text, sizeof wide / sizeof wide[0]);
     int width = n < sizeof wide / sizeof wide[0] ? wcswidth(wide, n) : -1;
     return width >= 0 ? (size_t)width : strlen(text);
@@ -85,23 +92,19 @@ void table_print(struct table *t)
             widths[i % t->columns] = width;
     }
     for (size_t r = 0; r < t->rows; r++) {
-        char line[1024] = "";
-        size_t at = 0;
-        size_t end = 0; /* behind the last cell that is not empty */
-        for (size_t c = 0; c < t->columns; c++) {
-            const char *cell = t->cells[r * t->columns + c];
-            const char *colour = colours && r > 0 ? colour_of(cell) : NULL;
-            at += (size_t)snprintf(line + at, sizeof line - at, "%s%s%s", colour != NULL ? colour : "", cell,
-                                   colour != NULL ? "\033[0m" : "");
-            if (cell[0] != '\0')
-                end = at;
-            at += (size_t)snprintf(line + at, sizeof line - at, "%*s",
-                                   (int)(widths[c] - columns_of(cell) + 2), "");
-            if (at >= sizeof line)
-                break;
+        char *const *cells = t->cells + r * t->columns;
+        size_t last = t->columns; /* behind the last cell that is not empty nothing is printed */
+        while (last > 0 && cells[last - 1][0] == '\0')
+            last--;
+        for (size_t c = 0; c < last; c++) {
+            const char *colour = colours && r > 0 ? colour_of(cells[c]) : NULL;
+            fputs(colour != NULL ? colour : "", stdout);
+            fputs(cells[c], stdout);
+            fputs(colour != NULL ? "\033[0m" : "", stdout);
+            for (size_t n = columns_of(cells[c]); c + 1 < last && n < widths[c] + 2; n++)
+                putchar(' ');
         }
-        line[end < sizeof line ? end : sizeof line - 1] = '\0';
-        puts(line);
+        putchar('\n');
     }
     table_free(t);
 }
@@ -111,7 +114,7 @@ void table_free(struct table *t)
     for (size_t i = 0; i < t->rows * t->columns; i++)
         free(t->cells[i]);
     free(t->cells);
-    t->cells = NULL;
+    *t = (struct table){.columns = t->columns};
 }
 
 void say(const char *format, ...)

@@ -11,7 +11,7 @@ enum { TABLE_COLUMNS_MAX = 10 };
 /* A table whose columns are as wide as what they hold. */
 struct table {
     size_t columns;
-    size_t rows;
+    size_t rows, cap;
     char **cells;
 };
 

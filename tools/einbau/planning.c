@@ -50,8 +50,8 @@ bool session_candidates(struct session *s, struct target *t, size_t component, b
                         struct eb_shelf_candidate **candidates, size_t *count)
 {
     const char *code = t->look.identity.order_code;
-    if (eb_shelf_candidates(s->shelf, &t->device->profile->components[component], code, others, s->keys,
-                            s->key_count, candidates, count, &s->problem))
+    if (eb_shelf_candidates(s->shelf, &t->device->profile->components[component], code, others, candidates,
+                            count, &s->problem))
         return true;
     complain("%s", s->problem.text);
     s->status = EXIT_WRONG_CALL;
@@ -71,14 +71,25 @@ static const char *delivered(struct session *s, struct target *t, size_t compone
     return to;
 }
 
-void session_judge(struct session *s, struct target *t, size_t component,
-                   const struct eb_shelf_candidate *candidate, struct eb_run_item *item)
+/* What is said of a candidate; where that cannot be read any more, it is for nothing. */
+static const struct eb_image_facts *facts_of(struct session *s, struct eb_shelf_candidate *candidate)
 {
+    static const struct eb_image_facts none;
+    if (eb_shelf_facts(s->shelf, s->keys, s->key_count, candidate, &s->problem))
+        return candidate->facts;
+    complain("%s", s->problem.text);
+    return &none;
+}
+
+void session_judge(struct session *s, struct target *t, size_t component,
+                   struct eb_shelf_candidate *candidate, struct eb_run_item *item)
+{
+    const struct eb_image_facts *facts = facts_of(s, candidate);
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
     memcpy(items, t->items, t->item_count * sizeof *items);
     items[t->item_count] = (struct eb_run_item){
         .component = &t->device->profile->components[component],
-        .image = &candidate->facts,
+        .image = facts,
         .file = &candidate->file,
         .delivered = delivered(s, t, component),
     };
@@ -177,11 +188,12 @@ static const struct eb_image *image_by_number(struct session *s, struct target *
     if (session_candidates(s, t, (size_t)(component - t->device->profile->components), true, &candidates,
                            &count)) {
         for (size_t i = 0; i < count; i++) {
-            if (candidates[i].image.number == found.number)
+            if (candidates[i].image.number == found.number &&
+                eb_shelf_facts(s->shelf, s->keys, s->key_count, &candidates[i], &s->problem))
                 image = session_shelf_image(s, &candidates[i]);
         }
     }
-    free(candidates);
+    eb_shelf_candidates_free(candidates, count);
     return image;
 }
 
@@ -244,7 +256,7 @@ static bool fails_by(const struct eb_verdict *v, enum eb_rule rule)
 
 /* The images between what runs and what is wanted, as a way; 0: there is none. */
 static size_t find_way(struct session *s, struct target *t, const struct eb_component_profile *component,
-                       const struct eb_shelf_candidate *candidates, size_t count, size_t best,
+                       struct eb_shelf_candidate *candidates, size_t count, size_t best,
                        size_t way[EB_WAY_STEPS_MAX])
 {
     struct eb_way_image images[EB_WAY_IMAGES_MAX];
@@ -256,18 +268,18 @@ static size_t find_way(struct session *s, struct target *t, const struct eb_comp
     memcpy(items, t->items, t->item_count * sizeof *items);
     items[t->item_count] = (struct eb_run_item){
         .component = component,
-        .image = &candidates[best].facts,
+        .image = facts_of(s, &candidates[best]),
         .delivered = delivered(s, t, (size_t)(component - t->device->profile->components)),
     };
     eb_plan_facts(&t->look, items, t->item_count, s->options->accepted, &running, &facts);
-    images[0] = (struct eb_way_image){&candidates[best].facts, &candidates[best].file};
+    images[0] = (struct eb_way_image){facts_of(s, &candidates[best]), &candidates[best].file};
     from[0] = best;
     for (size_t i = 0; i < count && have < EB_WAY_IMAGES_MAX; i++) {
-        const char *version = candidates[i].facts.version;
+        const char *version = candidates[i].image.version;
         if (eb_version_compare(&component->order, version, running.version) != EB_NEWER ||
-            eb_version_compare(&component->order, version, candidates[best].facts.version) != EB_OLDER)
+            eb_version_compare(&component->order, version, candidates[best].image.version) != EB_OLDER)
             continue;
-        images[have] = (struct eb_way_image){&candidates[i].facts, &candidates[i].file};
+        images[have] = (struct eb_way_image){facts_of(s, &candidates[i]), &candidates[i].file};
         from[have++] = i;
     }
     size_t steps = eb_plan_way(&facts, images, have, 0, way);
@@ -276,15 +288,15 @@ static size_t find_way(struct session *s, struct target *t, const struct eb_comp
     return steps;
 }
 
-void session_choose(struct session *s, struct target *t, size_t index,
-                    const struct eb_shelf_candidate *candidates, size_t count, struct choice *choice)
+void session_choose(struct session *s, struct target *t, size_t index, struct eb_shelf_candidate *candidates,
+                    size_t count, struct choice *choice)
 {
     const struct eb_component_profile *component = &t->device->profile->components[index];
     size_t best = count;
     memset(choice, 0, sizeof *choice);
     for (size_t i = 0; i < count; i++) {
         struct eb_run_item item;
-        if (eb_version_compare(&component->order, candidates[i].facts.version, target_wanted(t, index)) !=
+        if (eb_version_compare(&component->order, candidates[i].image.version, target_wanted(t, index)) !=
             EB_SAME)
             continue;
         session_judge(s, t, index, &candidates[i], &item);
@@ -305,7 +317,7 @@ void session_choose(struct session *s, struct target *t, size_t index,
 
 /* The image of the wanted version that fits best, by way of others where it needs them. */
 static bool choose_image(struct session *s, struct target *t, size_t index,
-                         const struct eb_shelf_candidate *candidates, size_t count)
+                         struct eb_shelf_candidate *candidates, size_t count)
 {
     struct choice choice;
     session_choose(s, t, index, candidates, count, &choice);
@@ -338,7 +350,7 @@ static bool plan_from_shelf(struct session *s, struct target *t, size_t index)
     if (!session_candidates(s, t, index, false, &candidates, &count))
         return false;
     bool ok = choose_image(s, t, index, candidates, count);
-    free(candidates);
+    eb_shelf_candidates_free(candidates, count);
     return ok;
 }
 

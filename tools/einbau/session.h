@@ -89,7 +89,7 @@ bool session_candidates(struct session *session, struct target *target, size_t c
                         struct eb_shelf_candidate **candidates, size_t *count);
 /* Judges one of them as the next item of the device's plan. */
 void session_judge(struct session *session, struct target *target, size_t component,
-                   const struct eb_shelf_candidate *candidate, struct eb_run_item *item);
+                   struct eb_shelf_candidate *candidate, struct eb_run_item *item);
 
 /* The best image of the wanted version among candidates, with those that lead to it: the last of `way` is the
  * one. */
@@ -100,7 +100,7 @@ struct choice {
     struct eb_verdict verdict; /* of that one against what runs now */
 };
 void session_choose(struct session *session, struct target *target, size_t component,
-                    const struct eb_shelf_candidate *candidates, size_t count, struct choice *choice);
+                    struct eb_shelf_candidate *candidates, size_t count, struct choice *choice);
 
 /* What is known of a device without looking: by the site, and from an earlier look.  `seen` empty: from none.
  */
