@@ -94,7 +94,7 @@ bool eb_known_recall(struct eb_known *known, const char *site, const char *name,
         ebi_sql_text(ask, 4, id->serial, sizeof id->serial);
         ebi_sql_text(ask, 5, seen, EB_SEEN_BYTES);
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&known->sql, ask);
     return found;
 }
 
@@ -111,6 +111,6 @@ bool eb_known_versions(struct eb_known *known, const struct eb_identity *id, con
         ebi_sql_text(ask, 0, first, EB_VERSION_TEXT_BYTES);
         ebi_sql_text(ask, 1, last, EB_VERSION_TEXT_BYTES);
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&known->sql, ask);
     return found;
 }

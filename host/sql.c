@@ -2,6 +2,7 @@
 
 #include <stdarg.h>
 #include <stdio.h>
+#include <string.h>
 
 enum { PATIENCE_MS = 30000 };
 
@@ -16,12 +17,46 @@ bool ebi_sql_run(struct ebi_sql *sql, const char *statements, struct eb_problem 
     return sqlite3_exec(sql->db, statements, NULL, NULL, NULL) == SQLITE_OK || failed(sql, problem);
 }
 
-sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...)
+static sqlite3_stmt *prepare(struct ebi_sql *sql, const char *statement)
 {
     sqlite3_stmt *ask = NULL;
+    size_t i = 0;
+    while (i < EBI_SQL_KEPT && sql->kept[i].statement != NULL &&
+           (sql->kept[i].statement != statement || sql->kept[i].busy))
+        i++;
+    if (i < EBI_SQL_KEPT && sql->kept[i].statement == statement) {
+        sql->kept[i].busy = true;
+        return sql->kept[i].ask;
+    }
+    if (sqlite3_prepare_v2(sql->db, statement, -1, &ask, NULL) != SQLITE_OK)
+        return NULL;
+    if (i < EBI_SQL_KEPT) {
+        sql->kept[i].statement = statement;
+        sql->kept[i].ask = ask;
+        sql->kept[i].busy = true;
+    }
+    return ask;
+}
+
+void ebi_sql_end(struct ebi_sql *sql, sqlite3_stmt *ask)
+{
+    for (size_t i = 0; i < EBI_SQL_KEPT; i++) {
+        if (ask != NULL && sql->kept[i].ask == ask) {
+            sqlite3_reset(ask);
+            sqlite3_clear_bindings(ask);
+            sql->kept[i].busy = false;
+            return;
+        }
+    }
+    sqlite3_finalize(ask);
+}
+
+sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...)
+{
+    sqlite3_stmt *ask = prepare(sql, statement);
     va_list texts;
     int at = 1;
-    if (sqlite3_prepare_v2(sql->db, statement, -1, &ask, NULL) != SQLITE_OK) {
+    if (ask == NULL) {
         failed(sql, problem);
         return NULL;
     }
@@ -47,7 +82,7 @@ int ebi_sql_step(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *prob
 bool ebi_sql_done(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem)
 {
     bool ok = ebi_sql_step(sql, ask, problem) == 0;
-    sqlite3_finalize(ask);
+    ebi_sql_end(sql, ask);
     return ok;
 }
 
@@ -61,7 +96,7 @@ static int64_t form_of(struct ebi_sql *sql, struct eb_problem *problem)
 {
     sqlite3_stmt *ask = ebi_sql_ask(sql, problem, "PRAGMA user_version", NULL);
     int64_t form = ebi_sql_step(sql, ask, problem) == 1 ? sqlite3_column_int64(ask, 0) : -1;
-    sqlite3_finalize(ask);
+    ebi_sql_end(sql, ask);
     return form;
 }
 
@@ -88,6 +123,9 @@ bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, con
 
 void ebi_sql_close(struct ebi_sql *sql)
 {
+    for (size_t i = 0; i < EBI_SQL_KEPT; i++)
+        sqlite3_finalize(sql->kept[i].ask);
+    memset(sql->kept, 0, sizeof sql->kept);
     sqlite3_close(sql->db);
     sql->db = NULL;
 }

@@ -6,9 +6,18 @@
 
 #include <sqlite3.h>
 
+enum { EBI_SQL_KEPT = 16 };
+
 struct ebi_sql {
     sqlite3 *db;
     char path[EB_PATH_BYTES];
+    /* Statements that were asked before, by their text's address: reading SQL takes longer than most answers.
+     */
+    struct {
+        const char *statement;
+        sqlite3_stmt *ask;
+        bool busy;
+    } kept[EBI_SQL_KEPT];
 };
 
 /* Opens a file, and makes its tables by `schema`, of form 1, where it has none.  False with `problem` filled.
@@ -20,10 +29,12 @@ void ebi_sql_close(struct ebi_sql *sql);
 /* Runs statements without results. */
 bool ebi_sql_run(struct ebi_sql *sql, const char *statements, struct eb_problem *problem);
 
-/* A statement; the texts given are bound in their order, up to a NULL; NULL with `problem` filled. */
+/* A statement, a literal; the texts given are bound in their order, up to a NULL; NULL with `problem` filled.
+ */
 sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...);
 /* Steps it: 1 a row, 0 the end, -1 an error with `problem` filled; `ask` may be NULL: an error. */
 int ebi_sql_step(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem);
+void ebi_sql_end(struct ebi_sql *sql, sqlite3_stmt *ask); /* `ask` may be NULL */
 /* Steps one without results to its end, and frees it. */
 bool ebi_sql_done(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem);
 

@@ -72,12 +72,12 @@ static int64_t manifest_id(struct eb_shelf *shelf, const struct ebi_image *image
                     "INSERT INTO manifests (digest, text, signature) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
                     text, image->manifest, signature, NULL);
     bool ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     if (!ok)
         return -1;
     ask = ebi_sql_ask(&shelf->sql, problem, "SELECT id FROM manifests WHERE digest = ?", text, NULL);
     int64_t id = ebi_sql_step(&shelf->sql, ask, problem) == 1 ? sqlite3_column_int64(ask, 0) : -1;
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     return id;
 }
 
@@ -96,7 +96,7 @@ static bool add_codes(struct eb_shelf *shelf, const struct ebi_image *image, int
         sqlite3_bind_int64(ask, 3, number);
         sqlite3_bind_int(ask, 4, strpbrk(pattern, "*?") != NULL);
         ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
-        sqlite3_finalize(ask);
+        ebi_sql_end(&shelf->sql, ask);
     }
     return ok;
 }
@@ -119,7 +119,7 @@ bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const 
     *there = found == 1;
     if (found == 1)
         *number = sqlite3_column_int64(ask, 0);
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     if (found != 0)
         return found == 1;
     ask = ebi_sql_ask(
@@ -137,7 +137,7 @@ bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const 
     sqlite3_bind_int64(ask, 17, manifest);
     sqlite3_bind_int64(ask, 18, (int64_t)image->place);
     bool ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     *number = sqlite3_last_insert_rowid(shelf->sql.db);
     return ok && add_codes(shelf, image, *number, problem);
 }

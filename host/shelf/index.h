@@ -20,6 +20,7 @@ bool ebi_index_open(struct eb_shelf *shelf, struct eb_problem *problem);
     "i.number, i.digest, i.size, i.content, i.maker, i.product, i.profile, i.codes, i.component, "           \
     "i.version, "                                                                                            \
     "i.released, i.format, i.origin, i.added, i.by, i.scheme, i.build_mark"
+enum { EBI_IMAGE_COLUMN_COUNT = 17 };
 void ebi_index_row(sqlite3_stmt *ask, struct eb_shelf_image *image);
 
 /* Adds one image and its manifest; `*there`: it was there already, and `number` is that one's. */

@@ -201,7 +201,7 @@ static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
             break;
         }
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     return step == 0 && (!any || ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem));
 }
 
@@ -299,7 +299,7 @@ static bool note_loose(struct eb_shelf *shelf, const struct ebi_images *images, 
             ebi_sql_ask(&shelf->sql, problem, "INSERT OR IGNORE INTO loose (digest) VALUES (?)",
                         images->list[i].row.digest, NULL);
         ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
-        sqlite3_finalize(ask);
+        ebi_sql_end(&shelf->sql, ask);
     }
     return ok && ebi_sql_run(&shelf->sql, "COMMIT", problem);
 }
@@ -449,7 +449,7 @@ bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_
         }
         ebi_index_row(ask, &(*images)[(*count)++]);
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     if (*count > 1)
         qsort(*images, *count, sizeof **images, by_product);
     if (step == 0)
@@ -485,7 +485,7 @@ bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_ima
     if (step == 1)
         ebi_index_row(ask, image);
     bool more = step == 1 && ebi_sql_step(&shelf->sql, ask, problem) == 1;
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     if (step == 0)
         snprintf(problem->text, sizeof problem->text,
                  "found no image %s on the shelf, expected one that 'einbau shelf list' shows", name);
@@ -520,54 +520,68 @@ char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_
         snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more",
                  (long long)number);
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     return text;
 }
 
-static int by_newest(const void *one, const void *other)
+static int by_newest(const void *one, const void *other, void *order)
 {
     const struct eb_shelf_candidate *a = one;
     const struct eb_shelf_candidate *b = other;
-    int c = by_version(&a->image, &b->image);
-    return c != 0 ? c : (a->image.number < b->image.number) - (a->image.number > b->image.number);
+    enum eb_comparison c = eb_version_compare(order, b->version, a->version);
+    int d = c == EB_CANNOT_TELL ? strcmp(b->version, a->version) : (int)c;
+    return d != 0 ? d : (a->number < b->number) - (a->number > b->number);
+}
+
+static struct eb_shelf_said *read_said(sqlite3_stmt *ask, const struct eb_manifest *manifest)
+{
+    struct eb_shelf_said *said = calloc(1, sizeof *said);
+    size_t place = (size_t)sqlite3_column_int64(ask, EBI_IMAGE_COLUMN_COUNT + 2);
+    if (said == NULL)
+        abort();
+    ebi_index_row(ask, &said->image);
+    /* Where the index was changed by another hand, facts of zeros are for nothing. */
+    if (place < manifest->count)
+        said->facts = manifest->images[place].facts;
+    said->file.size_bytes = said->image.size_bytes;
+    said->file.content_bytes = said->image.content_bytes;
+    sodium_hex2bin(said->file.sha256, EB_SHA256_BYTES, said->image.digest, strlen(said->image.digest), NULL,
+                   NULL, NULL);
+    return said;
 }
 
 bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t key_count,
                     struct eb_shelf_candidate *c, struct eb_problem *problem)
 {
     struct eb_manifest manifest;
-    if (c->facts != NULL)
+    if (c->said != NULL)
         return true;
-    sqlite3_stmt *ask = ask_manifest(shelf, c->image.number, problem);
+    sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem,
+                                    "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
+                                    " JOIN manifests m ON m.id = i.manifest WHERE i.number = ?1",
+                                    NULL);
+    if (ask == NULL)
+        return false;
+    sqlite3_bind_int64(ask, 1, c->number);
     int step = ebi_sql_step(&shelf->sql, ask, problem);
-    const char *text = step == 1 ? (const char *)sqlite3_column_text(ask, 0) : NULL;
+    const char *text = step == 1 ? (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT) : NULL;
     if (step == 0)
         snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more",
-                 (long long)c->image.number);
+                 (long long)c->number);
     if (text != NULL && eb_manifest_read("the shelf", text, strlen(text), &manifest, problem)) {
-        size_t place = (size_t)sqlite3_column_int64(ask, 2);
-        c->facts = calloc(1, sizeof *c->facts);
-        if (c->facts == NULL)
-            abort();
-        if (place <
-            manifest.count) /* else the index was changed by another hand: facts of zeros are for nothing */
-            *c->facts = manifest.images[place].facts;
-        c->facts->signature = eb_manifest_verify(text, strlen(text),
-                                                 (const char *)sqlite3_column_text(ask, 1), keys, key_count);
-        sodium_hex2bin(c->file.sha256, EB_SHA256_BYTES, c->image.digest, strlen(c->image.digest), NULL, NULL,
-                       NULL);
-        c->file.size_bytes = c->image.size_bytes;
-        c->file.content_bytes = c->image.content_bytes;
+        const char *signature = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT + 1);
+        c->said = read_said(ask, &manifest);
+        c->said->facts.signature = eb_manifest_verify(text, strlen(text), signature, keys, key_count);
         eb_manifest_free(&manifest);
     }
-    sqlite3_finalize(ask);
-    return c->facts != NULL;
+    ebi_sql_end(&shelf->sql, ask);
+    return c->said != NULL;
 }
 
 void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count)
 {
     for (size_t i = 0; i < count; i++)
-        free(candidates[i].facts);
+        free(candidates[i].said);
     free(candidates);
 }
 
@@ -576,14 +590,15 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
                          size_t *count, struct eb_problem *problem)
 {
     bool all = others || order_code[0] == '\0';
+    struct eb_version_order order = component->order;
     size_t cap = 0;
     int step;
     *candidates = NULL;
     *count = 0;
     sqlite3_stmt *ask = ebi_sql_ask(
         &shelf->sql, problem,
-        all ? "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.component = ?1"
-            : "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.number IN"
+        all ? "SELECT number, version FROM images WHERE component = ?1"
+            : "SELECT number, version FROM images WHERE number IN"
               " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
               "  UNION SELECT image FROM codes WHERE component = ?1 AND wild AND matches(pattern, ?2))",
         component->name, all ? NULL : order_code, NULL);
@@ -596,14 +611,12 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
             *candidates = more;
         }
         struct eb_shelf_candidate *c = &(*candidates)[(*count)++];
-        memset(c, 0, sizeof *c);
-        ebi_index_row(ask, &c->image);
-        c->image.order = component->order;
-        c->image.ordered = true;
+        *c = (struct eb_shelf_candidate){.number = sqlite3_column_int64(ask, 0)};
+        ebi_sql_text(ask, 1, c->version, sizeof c->version);
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     if (*count > 1)
-        qsort(*candidates, *count, sizeof **candidates, by_newest);
+        qsort_r(*candidates, *count, sizeof **candidates, by_newest, &order);
     return step == 0;
 }
 
@@ -613,17 +626,18 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
                                      struct eb_problem *problem)
 {
     char path[EB_PATH_BYTES];
-    image_path(shelf, candidate->image.digest, path);
+    const struct eb_shelf_said *said = candidate->said;
+    image_path(shelf, said->image.digest, path);
     struct eb_image *image = ebi_image_new(path, problem);
     if (image == NULL)
         return NULL;
-    snprintf(image->path, sizeof image->path, "%s", candidate->image.origin);
-    image->facts = *candidate->facts;
+    snprintf(image->path, sizeof image->path, "%s", said->image.origin);
+    image->facts = said->facts;
     /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
     bool ok = ebi_image_load(image, "raw", problem);
-    if (ok && memcmp(image->found.sha256, candidate->file.sha256, EB_SHA256_BYTES) == 0 &&
-        strcmp(candidate->image.format, "raw") != 0)
-        ok = ebi_image_load(image, candidate->image.format, problem);
+    if (ok && memcmp(image->found.sha256, said->file.sha256, EB_SHA256_BYTES) == 0 &&
+        strcmp(said->image.format, "raw") != 0)
+        ok = ebi_image_load(image, said->image.format, problem);
     if (ok)
         return image;
     eb_image_close(image);
@@ -670,7 +684,7 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul,
         image->signature = strdup((const char *)sqlite3_column_text(ask, 1));
         image->place = (size_t)sqlite3_column_int64(ask, 2);
     }
-    sqlite3_finalize(ask);
+    ebi_sql_end(&shelf->sql, ask);
     if (!ok || !eb_manifest_read("the shelf", image->manifest, strlen(image->manifest), &manifest, problem))
         return false;
     if (image->place < manifest.count)

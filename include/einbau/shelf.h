@@ -89,10 +89,15 @@ char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_
                         enum eb_signature *signature, struct eb_problem *problem);
 
 /* An image of the shelf as a candidate for a device. */
-struct eb_shelf_candidate {
+struct eb_shelf_said {
     struct eb_shelf_image image;
-    struct eb_image_facts *facts; /* NULL until eb_shelf_facts was asked */
-    struct eb_image_found file;   /* as the index has it: the file itself is read when it is opened */
+    struct eb_image_facts facts;
+    struct eb_image_found file; /* as the index has it: the file itself is read when it is opened */
+};
+struct eb_shelf_candidate {
+    int64_t number;
+    char version[EB_VERSION_TEXT_BYTES];
+    struct eb_shelf_said *said; /* NULL until eb_shelf_facts was asked */
 };
 
 /* The images for a component that may be for a device with this order code ("": any), newest first; freed by
@@ -103,7 +108,7 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
 
 void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count);
 
-/* Reads what is said of a candidate, and who signed it. */
+/* Fills in what is said of a candidate, and who signed it. */
 bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t key_count,
                     struct eb_shelf_candidate *candidate, struct eb_problem *problem);
 

@@ -121,7 +121,8 @@ static bool cover_component(struct covering *c, struct target *t, size_t compone
         add_row(c, t, component, "missing", "", "einbau shelf add FILE");
         return true;
     }
-    const struct eb_shelf_image *image = &a->candidates[choice.way[choice.steps - 1]].image;
+    const struct eb_shelf_candidate *best = &a->candidates[choice.way[choice.steps - 1]];
+    const char *image = best->said != NULL ? file_name(best->said->image.origin) : "";
     if (t->look.identity.order_code[0] == '\0') {
         add_row(c, t, component, "cannot tell", "",
                 "its order code is not known: enter 'order-code' in the site, or survey it first");
@@ -129,7 +130,7 @@ static bool cover_component(struct covering *c, struct target *t, size_t compone
     }
     objections(&choice.verdict, choice.gap, note, sizeof note);
     if (note[0] != '\0') {
-        add_row(c, t, component, "missing", file_name(image->origin), note);
+        add_row(c, t, component, "missing", image, note);
         return true;
     }
     if (choice.steps > 1) {
@@ -138,7 +139,7 @@ static bool cover_component(struct covering *c, struct target *t, size_t compone
         eb_text_add(&to, "by way of");
         for (size_t i = 0; i + 1 < choice.steps; i++) {
             eb_text_add(&to, i > 0 ? ", " : " ");
-            eb_text_add(&to, a->candidates[choice.way[i]].image.version);
+            eb_text_add(&to, a->candidates[choice.way[i]].version);
         }
     } else if (t->look.identity.hardware_revision[0] == '\0') {
         snprintf(note, sizeof note, "%s", "its hardware revision is not known yet");
@@ -146,8 +147,8 @@ static bool cover_component(struct covering *c, struct target *t, size_t compone
         snprintf(note, sizeof note, "%s", "what runs is not known yet");
     }
     for (size_t i = 0; i < choice.steps; i++)
-        need(c, a->candidates[choice.way[i]].image.number);
-    add_row(c, t, component, "on the shelf", file_name(image->origin), note);
+        need(c, a->candidates[choice.way[i]].number);
+    add_row(c, t, component, "on the shelf", image, note);
     return true;
 }
 

@@ -94,11 +94,13 @@ static void list_component(struct session *s, struct target *t, size_t component
     if (!session_candidates(s, t, component, s->options->all, &candidates, &count))
         return;
     for (size_t i = 0; i < count; i++) {
-        const struct eb_shelf_image *image = &candidates[i].image;
         struct eb_run_item item;
         char number[24];
         char why[600];
         session_judge(s, t, component, &candidates[i], &item);
+        if (candidates[i].said == NULL)
+            continue;
+        const struct eb_shelf_image *image = &candidates[i].said->image;
         reasons(&item.verdict, why, sizeof why);
         /* One that is older, or the same, fits if it is asked for: it is shown as such. */
         if (item.verdict.answer > EB_FITS_IF && !s->options->all) {

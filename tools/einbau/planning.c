@@ -72,25 +72,25 @@ static const char *delivered(struct session *s, struct target *t, size_t compone
 }
 
 /* What is said of a candidate; where that cannot be read any more, it is for nothing. */
-static const struct eb_image_facts *facts_of(struct session *s, struct eb_shelf_candidate *candidate)
+static const struct eb_shelf_said *said_of(struct session *s, struct eb_shelf_candidate *candidate)
 {
-    static const struct eb_image_facts none;
+    static const struct eb_shelf_said nothing;
     if (eb_shelf_facts(s->shelf, s->keys, s->key_count, candidate, &s->problem))
-        return candidate->facts;
+        return candidate->said;
     complain("%s", s->problem.text);
-    return &none;
+    return &nothing;
 }
 
 void session_judge(struct session *s, struct target *t, size_t component,
                    struct eb_shelf_candidate *candidate, struct eb_run_item *item)
 {
-    const struct eb_image_facts *facts = facts_of(s, candidate);
+    const struct eb_shelf_said *said = said_of(s, candidate);
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
     memcpy(items, t->items, t->item_count * sizeof *items);
     items[t->item_count] = (struct eb_run_item){
         .component = &t->device->profile->components[component],
-        .image = facts,
-        .file = &candidate->file,
+        .image = &said->facts,
+        .file = &said->file,
         .delivered = delivered(s, t, component),
     };
     eb_plan_judge(&t->look, items, t->item_count, s->options->accepted);
@@ -188,7 +188,7 @@ static const struct eb_image *image_by_number(struct session *s, struct target *
     if (session_candidates(s, t, (size_t)(component - t->device->profile->components), true, &candidates,
                            &count)) {
         for (size_t i = 0; i < count; i++) {
-            if (candidates[i].image.number == found.number &&
+            if (candidates[i].number == found.number &&
                 eb_shelf_facts(s->shelf, s->keys, s->key_count, &candidates[i], &s->problem))
                 image = session_shelf_image(s, &candidates[i]);
         }
@@ -268,18 +268,20 @@ static size_t find_way(struct session *s, struct target *t, const struct eb_comp
     memcpy(items, t->items, t->item_count * sizeof *items);
     items[t->item_count] = (struct eb_run_item){
         .component = component,
-        .image = facts_of(s, &candidates[best]),
+        .image = &said_of(s, &candidates[best])->facts,
         .delivered = delivered(s, t, (size_t)(component - t->device->profile->components)),
     };
     eb_plan_facts(&t->look, items, t->item_count, s->options->accepted, &running, &facts);
-    images[0] = (struct eb_way_image){facts_of(s, &candidates[best]), &candidates[best].file};
+    images[0] =
+        (struct eb_way_image){&said_of(s, &candidates[best])->facts, &said_of(s, &candidates[best])->file};
     from[0] = best;
     for (size_t i = 0; i < count && have < EB_WAY_IMAGES_MAX; i++) {
-        const char *version = candidates[i].image.version;
+        const char *version = candidates[i].version;
         if (eb_version_compare(&component->order, version, running.version) != EB_NEWER ||
-            eb_version_compare(&component->order, version, candidates[best].image.version) != EB_OLDER)
+            eb_version_compare(&component->order, version, candidates[best].version) != EB_OLDER)
             continue;
-        images[have] = (struct eb_way_image){facts_of(s, &candidates[i]), &candidates[i].file};
+        images[have] =
+            (struct eb_way_image){&said_of(s, &candidates[i])->facts, &said_of(s, &candidates[i])->file};
         from[have++] = i;
     }
     size_t steps = eb_plan_way(&facts, images, have, 0, way);
@@ -296,8 +298,7 @@ void session_choose(struct session *s, struct target *t, size_t index, struct eb
     memset(choice, 0, sizeof *choice);
     for (size_t i = 0; i < count; i++) {
         struct eb_run_item item;
-        if (eb_version_compare(&component->order, candidates[i].image.version, target_wanted(t, index)) !=
-            EB_SAME)
+        if (eb_version_compare(&component->order, candidates[i].version, target_wanted(t, index)) != EB_SAME)
             continue;
         session_judge(s, t, index, &candidates[i], &item);
         if (best == count || distance(&item.verdict) < distance(&choice->verdict)) {

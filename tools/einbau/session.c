@@ -267,10 +267,10 @@ const struct eb_image *session_image(struct session *s, const char *path)
 const struct eb_image *session_shelf_image(struct session *s, const struct eb_shelf_candidate *candidate)
 {
     for (size_t i = 0; i < s->image_count; i++) {
-        if (s->images[i].number == candidate->image.number)
+        if (s->images[i].number == candidate->number)
             return s->images[i].image;
     }
-    return opened(s, eb_shelf_image_open(s->shelf, candidate, &s->problem), candidate->image.number);
+    return opened(s, eb_shelf_image_open(s->shelf, candidate, &s->problem), candidate->number);
 }
 
 bool session_may(struct session *s, const char *question, const char *nothing)
