@@ -201,11 +201,11 @@ static void read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *
     } else {
         bool hand = strcmp(key, "by-hand") == 0;
         bool expect = hand || strcmp(key, "expect-register") == 0;
-        struct ebi_yaml_map map = ebi_yaml_map(yaml, ebi_yaml_get(&step_map,
-                                                                  hand     ? "by-hand"
-                                                                  : expect ? "expect-register"
-                                                                           : "write-register",
-                                                                  true));
+        static const char *const kinds[] = {"write-register", "expect-register", "by-hand", "wait-ms"};
+        yaml_node_t *nodes[4];
+        for (size_t i = 0; i < 4; i++)
+            nodes[i] = ebi_yaml_get(&step_map, kinds[i], false);
+        struct ebi_yaml_map map = ebi_yaml_map(yaml, nodes[hand ? 2 : expect]);
         step->kind = hand ? EB_STEP_BY_HAND : expect ? EB_STEP_EXPECT_REGISTER : EB_STEP_WRITE_REGISTER;
         step->address = (uint16_t)ebi_yaml_number(&map, "address", 0, 65535, 0);
         step->value = (uint16_t)ebi_yaml_number(&map, "value", 0, 65535, 0);

@@ -1,5 +1,6 @@
-/* Any bytes as an image file of whatever format. */
-#include <einbau/image.h>
+/* Any bytes as an image file of whatever format, and what its bytes say of it. */
+#include <einbau/label.h>
+#include <einbau/text.h>
 #include <string.h>
 
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
@@ -18,6 +19,30 @@ static enum eb_status read_memory(void *self, uint64_t offset, uint8_t *to, size
     return EB_OK;
 }
 
+/* Labels found piece by piece are those found in one: markers lie across pieces, and begin again inside
+ * themselves. */
+static void check_label(struct eb_image_reader *reader, const struct eb_source *source, uint64_t base)
+{
+    static const struct eb_label label = {
+        .places = {
+            [EB_LABEL_PRODUCT] = {.where = EB_PLACE_AFTER, .marker = "aab", .text_bytes = 5, .until = ";"},
+            [EB_LABEL_VERSION] = {.where = EB_PLACE_AT, .offset = 3, .number_bytes = 2, .parts = 2},
+            [EB_LABEL_REVISIONS] = {.where = EB_PLACE_AFTER, .marker = "xx", .text_bytes = 47}}};
+    struct eb_label_reader found;
+    struct eb_image_piece piece;
+    char text[EB_NAME_BYTES];
+    eb_label_begin(&found, &label, base);
+    if (!eb_image_begin(reader, source))
+        __builtin_trap(); /* it could be read a moment ago */
+    while (eb_image_next(reader, &piece))
+        eb_label_take(&found, &piece);
+    for (int i = 0; i < EB_LABEL_ITEMS; i++) {
+        if (eb_label_text(&found, (enum eb_label_item)i, text) &&
+            (text[0] == '\0' || !eb_text_printable(text)))
+            __builtin_trap();
+    }
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
     static struct eb_image_reader reader;
@@ -34,5 +59,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         if (list[i - 1].address + list[i - 1].size_bytes >= list[i].address)
             __builtin_trap(); /* neither overlapping nor touching, in their order */
     }
+    if (segments.count > 0)
+        check_label(&reader, &source, list[0].address);
     return 0;
 }

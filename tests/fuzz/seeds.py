@@ -5,7 +5,7 @@ import sys
 
 folder = sys.argv[1]
 ports = {"dns": 1, "snmp": 2}
-for kind in ("heard", "image", "streams"):
+for kind in ("heard", "image", "streams", "manifest"):
     os.makedirs(f"{folder}/{kind}", exist_ok=True)
 with open(f"{folder}/frames.txt", encoding="ascii") as lines:
     for number, line in enumerate(lines):
@@ -18,7 +18,8 @@ SREC = "S00600004844521B\nS107000001020304EE\nS5030001FB\nS9030000FC\n"
 DFU = b"123456789\xff\xff\xff\xff\xff\xff\x00\x01UFD\x10\x16\x4b\x65\x0f"
 elf32 = bytes.fromhex("7f454c46010101000000000000000000020028000100000000800000340000000000000000000000340020000100000000000000")
 elf32 += bytes.fromhex("0100000054000000000000200080000004000000080000000500000004000000") + b"\1\2\3\4"
-for name, content in (("hex", HEX.encode()), ("srec", SREC.encode()), ("dfu", DFU), ("elf", elf32), ("raw", b"raw")):
+for name, content in (("hex", HEX.encode()), ("srec", SREC.encode()), ("dfu", DFU), ("elf", elf32), ("raw", b"raw"),
+                      ("label", b"0123456xxaab2..5;xx1.3\0")):
     with open(f"{folder}/image/{name}", "wb") as file:
         file.write(content)
 
@@ -28,3 +29,11 @@ answers = ("123400000013ff2b0e0383000003000141010142020143", "1234000000 0bff030
 for number, digits in enumerate(answers):
     with open(f"{folder}/streams/{number}", "wb") as file:
         file.write(b"\x07\x00" + bytes.fromhex(digits))
+
+MANIFEST = (b'{"einbau": "manifest/1", "maker": "M", "released": "2026-01-02", "notes": "n", "images": [{"file": "a", "component": "f", '
+            b'"version": "1", "size": 3, "sha256": "' + b"0f" * 32 + b'", "order_codes": ["A*"], "hardware_revisions": ["2..5", "C"], '
+            b'"least_running": "1", "least_loader": "2", "least_gateway": "3", "floor": "0", "format": "raw", '
+            b'"companions": [{"role": "plc", "least": "4.2", "order": "dotted"}]}]}')
+for name, content in (("all", MANIFEST), ("jws", b"eyJhbGciOiJFZERTQSJ9.." + b"A" * 86)):
+    with open(f"{folder}/manifest/{name}", "wb") as file:
+        file.write(content)
