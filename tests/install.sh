@@ -12,7 +12,7 @@ pc=$(find "$prefix" -name einbau.pc)
 sed -i "s|^prefix=.*|prefix=$prefix|" "$pc"
 export PKG_CONFIG_PATH="${pc%/*}"
 # shellcheck disable=SC2046
-cc -std=c11 -o "$prefix/read_identity" "$source/examples/read_identity.c" $(pkg-config --cflags --libs --static einbau) ${EXTRA_LINK_FLAGS:-}
+cc -std=c11 -o "$prefix/read_identity" "$source/examples/read_identity.c" $(pkg-config --cflags --libs einbau) ${EXTRA_LINK_FLAGS:-}
 status=0
 "$prefix/read_identity" 2>"$prefix/err" || status=$?
 grep -q 'usage: read_identity' "$prefix/err"

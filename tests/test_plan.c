@@ -400,10 +400,10 @@ static void what_was_seen_last_serves_where_nobody_answers(void **state)
               nothing);
     write_image(folder, "fw-1.5", "TP-1", "firmware", "1.5", 3000, "4..9", "");
     expect(0, "2 added", "shelf add fw-1.5 fw-2.0");
-    expect(
-        1,
-        "one     TP-1        firmware   1.5     missing  fw-1.5  hardware-revision: found 3, expected 4..9",
-        "survey --state state >/dev/null; %s shelf cover --state state", EINBAU);
+    expect(1,
+           "one     TP-1        firmware   1.5     does not fit  fw-1.5  hardware-revision: found 3, "
+           "expected 4..9",
+           "survey --state state >/dev/null; %s shelf cover --state state", EINBAU);
     expect(0, NULL, "shelf list >/dev/null; sed -i 's/192.0.2.1,/192.0.2.99,/' site.yaml");
     char *out = tool(1, "one: TP-1, hardware revision 3; it does not answer, this is as it was seen on 20",
                      "shelf list --for one --all --state state");

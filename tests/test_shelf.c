@@ -228,7 +228,7 @@ static void a_pair_is_found_together_whatever_its_files_are_called(void **state)
     expect(0, "0 added, 1 there already, 0 left out", NULL,
            "$EINBAU shelf add --profiles $PROFILES z.dat a.hdr");
     check_shelf(1);
-    expect(0, "recognised by      its header z.dat", NULL, "$EINBAU shelf show 1");
+    expect(0, "recognised by      header z.dat", NULL, "$EINBAU shelf show 1");
     /* Another payload of the same size is not the one. */
     expect(1, "its payload is not there", NULL,
            "head -c3000 /dev/zero >a.hdr && $EINBAU shelf add --profiles $PROFILES a.hdr z.dat");
@@ -620,7 +620,7 @@ static void check_after_kill(size_t before, size_t after)
         fail_msg("%zu images, expected %zu or %zu", count, before, after);
     for (size_t i = 0; i < count; i++) {
         long long number = json_integer_value(json_object_get(json_array_get(list, i), "number"));
-        expect(0, "check              yes", NULL, "$EINBAU shelf show %lld", number);
+        expect(0, "file is            whole", NULL, "$EINBAU shelf show %lld", number);
     }
     json_decref(list);
     expect(0, "ok\n", NULL, "sqlite3 shelf/index.db 'PRAGMA integrity_check'");
@@ -775,10 +775,11 @@ static void a_site_is_covered_and_taken_along(void **state)
     has(&o, 1, NULL, NULL);
     json_t *root = json_loads(o.out, 0, NULL);
     outcome_free(&o);
-    static const char *const rows[][3] = {{"io", "on the shelf", "what runs is not known yet"},
-                                          {"old", "missing", "hardware-revision: found 6, expected 2..5"},
-                                          {"plc", "cannot tell", "its order code is not known"},
-                                          {"plc", "missing", "einbau shelf add FILE"}};
+    static const char *const rows[][3] = {
+        {"io", "on the shelf", "what runs is not known yet"},
+        {"old", "does not fit", "hardware-revision: found 6, expected 2..5"},
+        {"plc", "cannot tell", "its order code is not known"},
+        {"plc", "missing", "einbau shelf add FILE"}};
     assert_int_equal(json_array_size(json_object_get(root, "wanted")), 4);
     for (size_t i = 0; i < 4; i++) {
         const json_t *row = json_array_get(json_object_get(root, "wanted"), i);
@@ -791,7 +792,7 @@ static void a_site_is_covered_and_taken_along(void **state)
            "$EINBAU shelf copy site.yaml --to there");
     expect(1, "0 copied to there, 1 there already", NULL, "$EINBAU shelf copy site.yaml --to there");
     expect(0, "on the shelf there", NULL, "$EINBAU shelf list --shelf there");
-    expect(0, "check              yes", NULL, "$EINBAU shelf show 1 --shelf there");
+    expect(0, "file is            whole", NULL, "$EINBAU shelf show 1 --shelf there");
     expect(2, NULL, "found no --to", "$EINBAU shelf copy site.yaml");
     expect(2, NULL, "none.yaml: cannot be opened", "$EINBAU shelf cover none.yaml");
     expect(2, NULL, "expected one of these commands:\n  shelf add", "$EINBAU shelf");

@@ -315,11 +315,11 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
         } else {
             struct ebi_image *image =
                 take_labelled(images, adding, payload, &chosen_facts, EB_FORMAT_RAW, payload->size);
-            snprintf(image->row.by, sizeof image->row.by, "its header %.64s", leaf->file);
+            snprintf(image->row.by, sizeof image->row.by, "header %.64s", leaf->file);
         }
     } else if (matches == 1) {
         struct ebi_image *image = take_labelled(images, adding, leaf, &chosen_facts, reader.format, span);
-        snprintf(image->row.by, sizeof image->row.by, "its bytes, by profile %s", chosen->profile->name);
+        snprintf(image->row.by, sizeof image->row.by, "its bytes (%s)", chosen->profile->name);
     }
     free(all);
     return matches == 1;

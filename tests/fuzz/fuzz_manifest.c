@@ -1,4 +1,5 @@
-/* Any bytes as a manifest, and as a signature under one; what is read is written and read again as the same. */
+/* Any bytes as a manifest, and as a signature under one; what is read is written and read again as the same.
+ */
 #include <einbau/host.h>
 #include <stdlib.h>
 #include <string.h>
@@ -21,7 +22,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         return 0;
     }
     char *text = eb_manifest_text(&manifest);
-    if (!eb_manifest_read("manifest", text, strlen(text), &again, &problem) || again.count != manifest.count ||
+    if (!eb_manifest_read("manifest", text, strlen(text), &again, &problem) ||
+        again.count != manifest.count ||
         memcmp(again.images, manifest.images, manifest.count * sizeof *manifest.images) != 0)
         __builtin_trap();
     free(text);

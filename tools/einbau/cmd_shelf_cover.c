@@ -130,7 +130,7 @@ static bool cover_component(struct covering *c, struct target *t, size_t compone
     }
     objections(&choice.verdict, choice.gap, note, sizeof note);
     if (note[0] != '\0') {
-        add_row(c, t, component, "missing", image, note);
+        add_row(c, t, component, "does not fit", image, note);
         return true;
     }
     if (choice.steps > 1) {
@@ -181,6 +181,8 @@ static void covering_free(struct covering *c)
 {
     for (size_t i = 0; i < c->asked_count; i++)
         eb_shelf_candidates_free(c->asked[i].candidates, c->asked[i].count);
+    table_free(&c->table);
+    json_decref(c->rows);
     free(c->asked);
     free(c->numbers);
 }
@@ -222,11 +224,10 @@ static int run_cover(const struct options *options)
             printf("\n%s: the shelf has all %zu that are wanted, in %zu image%s\n", s.site->name, c.wanted,
                    c.number_count, c.number_count == 1 ? "" : "s");
         else
-            printf("\n%s: %zu of %zu are missing on the shelf %s\n", s.site->name, c.lacking, c.wanted,
+            printf("\n%s: %zu of %zu lacking; the shelf is %s\n", s.site->name, c.lacking, c.wanted,
                    s.shelf_folder);
     }
     int status = !ok ? s.status : c.lacking > 0 ? EXIT_NOT_AS_WANTED : EXIT_AS_WANTED;
-    json_decref(c.rows);
     covering_free(&c);
     return session_close(&s, status);
 }
@@ -255,7 +256,6 @@ static int run_copy(const struct options *options)
                c.number_count, c.number_count == 1 ? "" : "s", copied, options->to, c.number_count - copied,
                c.lacking, c.lacking > 0 ? ": 'einbau shelf cover' names them" : "");
     }
-    json_decref(c.rows);
     covering_free(&c);
     return session_close(&s, status);
 }

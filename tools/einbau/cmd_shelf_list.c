@@ -148,6 +148,7 @@ static int list_for(struct session *s)
         print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o}", "einbau", "shelf-list/1", "shelf",
                                  s->shelf_folder, "device", t->device->name, "reached", t->reached, "seen",
                                  seen, "images", list));
+        table_free(&table);
         return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
     }
     json_decref(list);

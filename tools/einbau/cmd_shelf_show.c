@@ -67,11 +67,11 @@ static void print_image(const struct eb_shelf_image *i, const struct eb_manifest
         line("stands for", text);
     }
     line("digest", i->digest);
-    line("file", i->origin);
+    line("came in", i->origin);
     line("added", i->added);
     line("recognised by", i->by);
     line("signature", signature);
-    printf("  %-18s %s\n", "check", painted(check, 0, paint));
+    printf("  %-18s %s\n", "file is", painted(check, 0, paint));
     print_notes(manifest->notes);
 }
 
@@ -105,7 +105,7 @@ static int run_show(const struct options *options)
         print_document(json_pack("{s:s, s:s, s:o}", "einbau", "shelf-show/1", "shelf", s.shelf_folder,
                                  "image", document));
     } else {
-        print_image(&image, &manifest, signatures[signature], whole ? "yes" : "no");
+        print_image(&image, &manifest, signatures[signature], whole ? "whole" : "damaged");
         if (!whole)
             say("\n%s", s.problem.text);
     }

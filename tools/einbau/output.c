@@ -32,7 +32,7 @@ void table_add(struct table *t, const char *const *cells)
 static const char *colour_of(const char *word)
 {
     static const char *const good[] = {"current", "confirmed",    "already-right", "fits",
-                                       "yes",     "on the shelf", "added"};
+                                       "yes",     "on the shelf", "added",         "whole"};
     static const char *const bad[] = {"silent",    "failed", "refused", "does not fit",
                                       "in-loader", "no",     "lacks",   "missing"};
     static const char *const look[] = {"behind",  "ahead",       "unreadable", "interrupted", "cannot tell",
@@ -82,30 +82,72 @@ static size_t columns_of(const char *text)
     return width >= 0 ? (size_t)width : strlen(text);
 }
 
+/* Columns of the terminal; 0: it is none. */
+static size_t terminal_width(void)
+{
+    struct winsize size = {.ws_col = 0};
+    return isatty(STDOUT_FILENO) && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 ? size.ws_col : 0;
+}
+
+static void put_blanks(size_t count)
+{
+    while (count-- > 0)
+        putchar(' ');
+}
+
+/* A text from `column` on, broken between words where the terminal ends; further lines begin at `indent`. */
+static void put_wrapped(const char *text, size_t column, size_t indent, size_t width)
+{
+    bool first = true;
+    for (const char *word = text; *word != '\0';) {
+        size_t length = strcspn(word, " ");
+        if (!first && width > 0 && column + 1 + length > width) {
+            putchar('\n');
+            put_blanks(indent);
+            column = indent;
+        } else if (!first) {
+            putchar(' ');
+            column++;
+        }
+        column += length;
+        printf("%.*s", (int)length, word);
+        word += length + (word[length] == ' ');
+        first = false;
+    }
+}
+
+static void print_row(char *const *cells, size_t columns, const size_t *widths, bool colours, size_t width)
+{
+    size_t column = 0;
+    while (columns > 0 && cells[columns - 1][0] == '\0')
+        columns--; /* behind the last cell that is not empty nothing is printed */
+    for (size_t c = 0; c < columns; c++) {
+        const char *colour = colours ? colour_of(cells[c]) : NULL;
+        fputs(colour != NULL ? colour : "", stdout);
+        if (c + 1 == columns && width > 0)
+            put_wrapped(cells[c], column, column, width);
+        else
+            fputs(cells[c], stdout);
+        fputs(colour != NULL ? "\033[0m" : "", stdout);
+        if (c + 1 < columns)
+            put_blanks(widths[c] + 2 - columns_of(cells[c]));
+        column += widths[c] + 2;
+    }
+    putchar('\n');
+}
+
 void table_print(struct table *t)
 {
     size_t widths[TABLE_COLUMNS_MAX] = {0};
     bool colours = colours_on(STDOUT_FILENO);
+    size_t width = terminal_width();
     for (size_t i = 0; i < t->rows * t->columns; i++) {
-        size_t width = columns_of(t->cells[i]);
-        if (width > widths[i % t->columns])
-            widths[i % t->columns] = width;
+        size_t columns = columns_of(t->cells[i]);
+        if (columns > widths[i % t->columns])
+            widths[i % t->columns] = columns;
     }
-    for (size_t r = 0; r < t->rows; r++) {
-        char *const *cells = t->cells + r * t->columns;
-        size_t last = t->columns; /* behind the last cell that is not empty nothing is printed */
-        while (last > 0 && cells[last - 1][0] == '\0')
-            last--;
-        for (size_t c = 0; c < last; c++) {
-            const char *colour = colours && r > 0 ? colour_of(cells[c]) : NULL;
-            fputs(colour != NULL ? colour : "", stdout);
-            fputs(cells[c], stdout);
-            fputs(colour != NULL ? "\033[0m" : "", stdout);
-            for (size_t n = columns_of(cells[c]); c + 1 < last && n < widths[c] + 2; n++)
-                putchar(' ');
-        }
-        putchar('\n');
-    }
+    for (size_t r = 0; r < t->rows; r++)
+        print_row(t->cells + r * t->columns, t->columns, widths, colours && r > 0, width);
     table_free(t);
 }
 
@@ -119,27 +161,12 @@ void table_free(struct table *t)
 
 void say(const char *format, ...)
 {
-    struct winsize size = {.ws_col = 0};
     char text[2048];
     va_list arguments;
     va_start(arguments, format);
     vsnprintf(text, sizeof text, format, arguments);
     va_end(arguments);
-    size_t width = isatty(STDOUT_FILENO) && ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 ? size.ws_col : 0;
-    size_t column = 0;
-    for (const char *word = text; *word != '\0';) {
-        size_t length = strcspn(word, " ");
-        if (column > 0 && width > 0 && column + 1 + length > width) {
-            fputs("\n  ", stdout);
-            column = 2;
-        } else if (column > 0) {
-            putchar(' ');
-            column++;
-        }
-        column += length;
-        printf("%.*s", (int)length, word);
-        word += length + (word[length] == ' ');
-    }
+    put_wrapped(text, 0, 2, terminal_width());
     putchar('\n');
 }
 
