@@ -12,7 +12,7 @@
 
 enum { CHUNK_BYTES = 65536 };
 
-static enum eb_status read_at(int fd, uint64_t offset, uint8_t *to, size_t size)
+enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size)
 {
     while (size > 0) {
         ssize_t n = pread(fd, to, size, (off_t)offset);
@@ -44,12 +44,12 @@ static bool write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size)
 
 static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
-    return read_at(((const struct eb_image *)self)->fd, offset, to, size);
+    return ebi_read_at(((const struct eb_image *)self)->fd, offset, to, size);
 }
 
 static enum eb_status read_content(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
-    return read_at(((const struct eb_image *)self)->content_fd, offset, to, size);
+    return ebi_read_at(((const struct eb_image *)self)->content_fd, offset, to, size);
 }
 
 /* Size, SHA-256 (may be NULL) and CRC-32 of all that `fd` holds. */
@@ -209,7 +209,7 @@ uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_pr
     } else {
         *size = (size_t)info.st_size;
         bytes = malloc(*size + 1);
-        if (bytes == NULL || read_at(fd, 0, bytes, *size) != EB_OK) {
+        if (bytes == NULL || ebi_read_at(fd, 0, bytes, *size) != EB_OK) {
             snprintf(problem->text, sizeof problem->text, "%s: cannot be read whole", path);
             free(bytes);
             bytes = NULL;

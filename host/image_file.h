@@ -6,6 +6,9 @@
 
 #define EBI_IMAGE_BYTES_MAX (2ULL << 30) /* a larger image is taken for a mistake */
 
+/* Exactly `size` bytes from `offset` on; EB_IO where they cannot be had. */
+enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size);
+
 /* Opens a file as an image without facts; NULL with `problem` filled.  eb_image_close closes it. */
 struct eb_image *ebi_image_new(const char *path, struct eb_problem *problem);
 

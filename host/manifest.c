@@ -191,7 +191,7 @@ static void read_root(struct reading *r, const json_t *root, struct eb_manifest 
     if (!r->failed && (count < 1 || count > EB_MANIFEST_IMAGES_MAX))
         wrong(r, "found %zu images, expected 1 to %d in the list \"images\"", count, EB_MANIFEST_IMAGES_MAX);
     if (!r->failed)
-        manifest->images = calloc(count, sizeof *manifest->images);
+        manifest->images = calloc(count + 1, sizeof *manifest->images);
     for (size_t i = 0; !r->failed && manifest->images != NULL && i < count; i++) {
         manifest->count = i + 1;
         read_image(r, json_array_get(images, i), &manifest->images[i]);

@@ -176,7 +176,7 @@ static void each_rule_on_both_sides_of_its_border(void **state)
     (void)state;
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct facts f;
-        strcpy((char *)good(&f) + rows[i].at, rows[i].text);
+        eb_text_copy((char *)good(&f) + rows[i].at, 16, rows[i].text);
         struct eb_verdict v = judge(&f);
         check(&v, rows[i].rule, rows[i].grade, rows[i].found, rows[i].expected);
     }
@@ -419,8 +419,8 @@ static void put(struct shelf *s, const char *version, const char *least)
     good(&f);
     s->facts[i] = f.image;
     s->files[i] = f.file;
-    strcpy(s->facts[i].version, version);
-    strcpy(s->facts[i].least_running, least);
+    eb_text_copy(s->facts[i].version, EB_VERSION_TEXT_BYTES, version);
+    eb_text_copy(s->facts[i].least_running, EB_VERSION_TEXT_BYTES, least);
     s->images[i] = (struct eb_way_image){&s->facts[i], &s->files[i]};
 }
 
@@ -431,15 +431,18 @@ static const char *way(const struct shelf *s, const char *running, const char *w
     size_t steps[EB_WAY_STEPS_MAX];
     struct facts f;
     size_t goal = s->count;
-    strcpy(good(&f)->running.version, running);
+    eb_text_copy(good(&f)->running.version, EB_VERSION_TEXT_BYTES, running);
     strcpy(f.delivered, "");
     strcpy(f.profile_floor, "");
     for (size_t i = 0; i < s->count; i++)
         goal = strcmp(s->facts[i].version, wanted) == 0 && goal == s->count ? i : goal;
-    text[0] = '\0';
+    struct eb_text to;
+    eb_text_init(&to, text, sizeof text);
     size_t count = eb_plan_way(&f.facts, s->images, s->count, goal, steps);
-    for (size_t i = 0; i < count; i++)
-        strcat(strcat(text, i > 0 ? " " : ""), s->facts[steps[i]].version);
+    for (size_t i = 0; i < count; i++) {
+        eb_text_add(&to, i > 0 ? " " : "");
+        eb_text_add(&to, s->facts[steps[i]].version);
+    }
     return text;
 }
 

@@ -98,15 +98,7 @@ static void fill_row(struct ebi_image *image, const struct eb_shelf_adding *addi
 
 static enum eb_status read_fd(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
-    while (size > 0) {
-        ssize_t n = pread(*(const int *)self, to, size, (off_t)offset);
-        if (n <= 0)
-            return EB_IO;
-        to += n;
-        offset += (uint64_t)n;
-        size -= (size_t)n;
-    }
-    return EB_OK;
+    return ebi_read_at(*(const int *)self, offset, to, size);
 }
 
 /* Where a file begins, and how many bytes it stands for. */

@@ -41,6 +41,9 @@ __attribute__((destructor)) static void tell(void)
     }
 }
 
+/* The C library's own names for its parameters are reserved ones, and parameters cannot stand in parentheses.
+ */
+/* NOLINTBEGIN(readability-inconsistent-declaration-parameter-name,bugprone-macro-parentheses) */
 #define REAL(name) ((__typeof__(&name))dlsym(RTLD_NEXT, #name))
 #define CHANGES(type, name, parameters, arguments)                                                           \
     type name parameters                                                                                     \
@@ -83,3 +86,4 @@ CHANGES(int, rmdir, (const char *path), (path))
 CHANGES(int, ftruncate, (int fd, off_t size), (fd, size))
 CHANGES(int, fsync, (int fd), (fd))
 CHANGES(int, fdatasync, (int fd), (fd))
+/* NOLINTEND(readability-inconsistent-declaration-parameter-name,bugprone-macro-parentheses) */

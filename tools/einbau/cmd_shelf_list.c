@@ -136,6 +136,8 @@ static int list_for(struct session *s)
     size_t others = 0;
     for (size_t i = 0; i < s->count; i++)
         t = s->targets[i].chosen ? &s->targets[i] : t;
+    if (t == NULL)
+        return EXIT_WRONG_CALL;
     if (!t->reached)
         session_recall(s, t, seen);
     session_surround(s, t, false);

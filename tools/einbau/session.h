@@ -99,7 +99,7 @@ struct choice {
     bool gap;                  /* it needs others first, and they are not there */
     struct eb_verdict verdict; /* of that one against what runs now */
 };
-void session_choose(struct session *session, struct target *target, size_t component,
+void session_choose(struct session *session, struct target *target, size_t index,
                     struct eb_shelf_candidate *candidates, size_t count, struct choice *choice);
 
 /* What is known of a device without looking: by the site, and from an earlier look.  `seen` empty: from none.
