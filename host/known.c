@@ -48,7 +48,7 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
     bool ok =
         ebi_sql_run(&known->sql, "BEGIN IMMEDIATE", problem) &&
         ebi_sql_done(&known->sql,
-                     ebi_sql_ask(&known->sql, problem,
+                     EBI_SQL_ASK(&known->sql, problem,
                                  "INSERT OR REPLACE INTO devices (site, name, maker, product, order_code,"
                                  " hardware_revision, serial, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                                  site, name, id->maker, id->product, id->order_code, id->hardware_revision,
@@ -62,7 +62,7 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
             continue;
         ok = ebi_sql_done(
             &known->sql,
-            ebi_sql_ask(&known->sql, problem,
+            EBI_SQL_ASK(&known->sql, problem,
                         "INSERT INTO versions (serial, order_code, component, first, last, first_seen)"
                         " VALUES (?1, ?2, ?3, ?4, ?4, ?5)"
                         " ON CONFLICT DO UPDATE SET last = excluded.last",
@@ -79,9 +79,9 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
 bool eb_known_recall(struct eb_known *known, const char *site, const char *name, struct eb_identity *id,
                      char seen[EB_SEEN_BYTES])
 {
-    struct eb_problem problem;
+    struct eb_problem problem = {""};
     sqlite3_stmt *ask =
-        ebi_sql_ask(&known->sql, &problem,
+        EBI_SQL_ASK(&known->sql, &problem,
                     "SELECT maker, product, order_code, hardware_revision, serial, seen FROM devices"
                     " WHERE site = ?1 AND name = ?2",
                     site, name, NULL);
@@ -101,8 +101,8 @@ bool eb_known_recall(struct eb_known *known, const char *site, const char *name,
 bool eb_known_versions(struct eb_known *known, const struct eb_identity *id, const char *component,
                        char first[EB_VERSION_TEXT_BYTES], char last[EB_VERSION_TEXT_BYTES])
 {
-    struct eb_problem problem;
-    sqlite3_stmt *ask = ebi_sql_ask(
+    struct eb_problem problem = {""};
+    sqlite3_stmt *ask = EBI_SQL_ASK(
         &known->sql, &problem,
         "SELECT first, last FROM versions WHERE serial = ?1 AND order_code = ?2 AND component = ?3",
         id->serial, id->order_code, component, NULL);

@@ -1,6 +1,5 @@
 #include "sql.h"
 
-#include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -51,19 +50,16 @@ void ebi_sql_end(struct ebi_sql *sql, sqlite3_stmt *ask)
     sqlite3_finalize(ask);
 }
 
-sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...)
+sqlite3_stmt *ebi_sql_ask_with(struct ebi_sql *sql, struct eb_problem *problem, const char *statement,
+                               const char *const *texts)
 {
     sqlite3_stmt *ask = prepare(sql, statement);
-    va_list texts;
-    int at = 1;
     if (ask == NULL) {
         failed(sql, problem);
         return NULL;
     }
-    va_start(texts, statement);
-    for (const char *text; (text = va_arg(texts, const char *)) != NULL; at++)
-        sqlite3_bind_text(ask, at, text, -1, SQLITE_TRANSIENT);
-    va_end(texts);
+    for (int i = 0; texts[i] != NULL; i++)
+        sqlite3_bind_text(ask, i + 1, texts[i], -1, SQLITE_TRANSIENT);
     return ask;
 }
 
@@ -94,7 +90,7 @@ void ebi_sql_text(sqlite3_stmt *ask, int column, char *to, size_t cap)
 
 static int64_t form_of(struct ebi_sql *sql, struct eb_problem *problem)
 {
-    sqlite3_stmt *ask = ebi_sql_ask(sql, problem, "PRAGMA user_version", NULL);
+    sqlite3_stmt *ask = EBI_SQL_ASK(sql, problem, "PRAGMA user_version", NULL);
     int64_t form = ebi_sql_step(sql, ask, problem) == 1 ? sqlite3_column_int64(ask, 0) : -1;
     ebi_sql_end(sql, ask);
     return form;

@@ -29,9 +29,11 @@ void ebi_sql_close(struct ebi_sql *sql);
 /* Runs statements without results. */
 bool ebi_sql_run(struct ebi_sql *sql, const char *statements, struct eb_problem *problem);
 
-/* A statement, a literal; the texts given are bound in their order, up to a NULL; NULL with `problem` filled.
- */
-sqlite3_stmt *ebi_sql_ask(struct ebi_sql *sql, struct eb_problem *problem, const char *statement, ...);
+/* A statement, a literal; the texts up to NULL are bound in their order; NULL with `problem` filled. */
+sqlite3_stmt *ebi_sql_ask_with(struct ebi_sql *sql, struct eb_problem *problem, const char *statement,
+                               const char *const *texts);
+#define EBI_SQL_ASK(sql, problem, statement, ...)                                                            \
+    ebi_sql_ask_with(sql, problem, statement, (const char *const[]){__VA_ARGS__})
 /* Steps it: 1 a row, 0 the end, -1 an error with `problem` filled; `ask` may be NULL: an error. */
 int ebi_sql_step(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *problem);
 void ebi_sql_end(struct ebi_sql *sql, sqlite3_stmt *ask); /* `ask` may be NULL */

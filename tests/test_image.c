@@ -184,6 +184,65 @@ static void what_srec_cat_wrote_is_read(void **state)
     free(laid);
 }
 
+/* Files made at random: pieces with holes between, every kind of record, lines of any length, read by both
+ * others as well. */
+static void hundreds_of_files_are_read_as_the_others_read_them(void **state)
+{
+    (void)state;
+    enum { RAW = 0xF0000, FILES = 240 };
+    static const struct {
+        const char *srec_cat, *bfd;
+        unsigned address_bytes;
+    } kinds[] = {{"intel", "ihex", 2},    {"intel", "ihex", 3},    {"intel", "ihex", 4},
+                 {"motorola", "srec", 2}, {"motorola", "srec", 3}, {"motorola", "srec", 4}};
+    need("srec_cat");
+    need("objcopy");
+    uint8_t *bytes = write_random("raw.bin", RAW);
+    uint8_t *laid = malloc(RAW);
+    size_t kinds_of_records[2] = {0};
+    srand(32);
+    for (size_t i = 0; i < FILES; i++) {
+        size_t kind = i % (sizeof kinds / sizeof kinds[0]);
+        unsigned reach = kinds[kind].address_bytes == 2 ? 0xFFFF : RAW - 1;
+        uint64_t base = kinds[kind].address_bytes == 4 ? (uint64_t)(rand() & 0x7FFF) << 16 : 0;
+        char crop[200] = "";
+        unsigned at = (unsigned)rand() % 5000;
+        unsigned first = at;
+        unsigned end = at;
+        for (int n = 1 + rand() % 5; n > 0 && at + 10 < reach; n--) {
+            end = at + 1 + (unsigned)rand() % (reach / 5);
+            end = end < reach ? end : reach;
+            snprintf(crop + strlen(crop), sizeof crop - strlen(crop), " 0x%X 0x%X", at, end);
+            at = end + 1 + (unsigned)rand() % (reach / 5);
+        }
+        shell("srec_cat raw.bin -binary -crop%s -offset 0x%llX -o x -%s -address-length=%u -line-length=%d",
+              crop, (unsigned long long)base, kinds[kind].srec_cat, kinds[kind].address_bytes,
+              40 + rand() % 200);
+        lay_out("x", base, laid, RAW);
+        shell("srec_cat x -%s -offset -0x%llX -fill 0xFF 0 0x%X -o a.bin -binary && "
+              "objcopy -I %s -O binary --gap-fill 0xFF x b.bin",
+              kinds[kind].srec_cat, (unsigned long long)base, end, kinds[kind].bfd);
+        size_t size;
+        char *theirs = read_text(folder, "a.bin", &size);
+        assert_int_equal(size, end);
+        assert_memory_equal(laid, theirs, size);
+        free(theirs);
+        theirs = read_text(folder, "b.bin", &size);
+        assert_int_equal(size, end - first);
+        assert_memory_equal(laid + first, theirs, size);
+        free(theirs);
+        char *text = read_text(folder, "x", &size);
+        kinds_of_records[0] += strstr(text, ":02000002") != NULL;
+        kinds_of_records[1] += strstr(text, ":02000004") != NULL;
+        free(text);
+    }
+    free(bytes);
+    free(laid);
+    assert_true(kinds_of_records[0] > 20 && kinds_of_records[1] > 20);
+    print_message("%d files; %zu with records of type 02, %zu of type 04\n", FILES, kinds_of_records[0],
+                  kinds_of_records[1]);
+}
+
 static void segments_are_those_that_srec_info_tells(void **state)
 {
     (void)state;
@@ -240,7 +299,52 @@ static void elf_files_are_read_at_their_load_address(void **state)
     }
 }
 
-/* The vector of the fact sheet of USB DFU 1.1, appendix B: "123456789" with ids FFFFh gives 0F654B16h. */
+/* What compilers make of arrays of any size. */
+static void compiled_programs_are_read_as_objcopy_reads_them(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *compiler, *objcopy;
+    } rows[] = {
+        {"arm-none-eabi-gcc -mcpu=cortex-m4 -mthumb -Wl,-Ttext=0x8000000 -Wl,-Tdata=0x8010000",
+         "arm-none-eabi-objcopy"},
+        {"arm-none-eabi-gcc -mbig-endian -Wl,-Ttext=0x4000 -Wl,-Tdata=0x14000", "arm-none-eabi-objcopy"},
+        {"gcc -static -no-pie -fno-asynchronous-unwind-tables -Wl,--build-id=none -Wl,-Ttext=0x400000 "
+         "-Wl,-Tdata=0x410000",
+         "objcopy"}};
+    enum { ROOM = 0x20000 };
+    uint8_t *laid = malloc(ROOM);
+    need("arm-none-eabi-gcc");
+    srand(64);
+    for (size_t i = 0; i < 45; i++) {
+        struct eb_segments segments;
+        size_t size;
+        size_t count = 1 + (size_t)rand() % 3000;
+        char *array = malloc(6 * count + 1);
+        for (size_t k = 0; k < count; k++)
+            snprintf(array + 5 * k, 7, "0x%02x,", rand() & 0xFF);
+        write_text(folder, "a.c",
+                   "unsigned char data[] = {%s};\nstatic unsigned char zeros[%d];\n"
+                   "void _start(void) { for (;;) data[zeros[1]]++; }\n",
+                   array, 1 + rand() % 4000);
+        free(array);
+        shell("%s -O%d -nostdlib -Wl,-N a.c -o a.elf && %s -O binary --gap-fill 0xFF a.elf a.bin",
+              rows[i % 3].compiler, rand() % 3, rows[i % 3].objcopy);
+        char *theirs = read_text(folder, "a.bin", &size);
+        size_t elf_size;
+        char *elf = read_text(folder, "a.elf", &elf_size);
+        assert_true(scan(elf, elf_size, &segments));
+        free(elf);
+        assert_true(size < ROOM);
+        lay_out("a.elf", list[0].address, laid, ROOM);
+        assert_int_equal(reader.format, EB_FORMAT_ELF);
+        assert_memory_equal(laid, theirs, size);
+        free(theirs);
+    }
+    free(laid);
+}
+
+/* "123456789" with ids FFFFh: CRC-32 0F654B16h, not inverted at the end (USB DFU 1.1, appendix B). */
 static void dfu_files_are_checked_and_read_without_their_suffix(void **state)
 {
     (void)state;
@@ -408,6 +512,8 @@ int main(void)
     const struct CMUnitTest tests[] = {
         TEST(what_objcopy_wrote_is_read),
         TEST(what_srec_cat_wrote_is_read),
+        TEST(hundreds_of_files_are_read_as_the_others_read_them),
+        TEST(compiled_programs_are_read_as_objcopy_reads_them),
         TEST(segments_are_those_that_srec_info_tells),
         TEST(elf_files_are_read_at_their_load_address),
         TEST(dfu_files_are_checked_and_read_without_their_suffix),

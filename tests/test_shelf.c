@@ -329,6 +329,7 @@ static void a_package_is_made_and_taken(void **state)
            "zip -q web.zip notes && $EINBAU pack web.zip k8 --manifest m.json --to two.einbau");
     expect(0, "2 added, 0 there already, 0 left out", NULL, "mv two.einbau two && $EINBAU shelf add two");
     check_shelf(3);
+    write_text(folder, "a:b", "x");
     static const struct {
         const char *arguments, *says;
     } wrong[] = {
@@ -347,6 +348,8 @@ static void a_package_is_made_and_taken(void **state)
          "--revisions: found '5-7'"},
         {"k8 --to no/such/x --component firmware --version 1 --order-code A", "no/such/x: cannot be written"},
         {"k8 --to x --component firmware --version 1 --order-code A --sign k8", "expected one"},
+        {"a:b --to x --component firmware --version 1 --order-code A",
+         "found the file name \"a:b\", expected one without"},
     };
     for (size_t i = 0; i < sizeof wrong / sizeof wrong[0]; i++)
         expect(2, NULL, wrong[i].says, "$EINBAU pack %s; s=$?; test ! -e x || exit 99; exit $s",
@@ -561,7 +564,31 @@ static void other_things_are_no_files(void **state)
     expect(2, NULL, "found something that is no file", "mkfifo f && $EINBAU shelf add f");
     expect(2, NULL, "cannot be opened: No such file", "$EINBAU shelf add none");
     expect(2, NULL, "found no names, expected at least one", "$EINBAU shelf add");
+    expect(2, NULL, "a file: found control characters in its name",
+           "f=$(printf 'a\\033[31m') && echo x >\"$f\" && $EINBAU shelf add \"$f\"");
+    expect(2, NULL, "cannot be made", "echo x >file && $EINBAU shelf add file --shelf file");
+    expect(2, NULL, "file is not a database",
+           "mkdir bad && echo no database at all, really none >bad/index.db && "
+           "$EINBAU shelf list --shelf bad");
     check_shelf(0);
+}
+
+/* The same file twice in one call, and a shelf copied onto itself. */
+static void what_is_the_same_is_kept_once(void **state)
+{
+    (void)state;
+    put_image("k8", "BL-K8-E", "firmware", "1.3", "2..5", 5000);
+    expect(0, "1 added, 1 there already", NULL,
+           "cp k8 other && $EINBAU shelf add --profiles $PROFILES k8 other");
+    check_shelf(1);
+    write_text(
+        folder, "site.yaml",
+        "site: s\nprofiles: %s\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
+        "  io: {link: lan, address: 192.0.2.1, profile: brindlow-k8, order-code: BL-K8-E, wants: {firmware: "
+        "{version: 1.3}}}\n",
+        PROFILES);
+    expect(0, "0 copied to shelf, 1 there already", NULL, "$EINBAU shelf copy site.yaml --to shelf");
+    check_shelf(1);
 }
 
 static void a_file_that_is_still_written_waits(void **state)
@@ -811,6 +838,7 @@ int main(void)
         TEST(keys_decide_what_is_taken),
         TEST(what_is_refused_leaves_nothing_behind),
         TEST(other_things_are_no_files),
+        TEST(what_is_the_same_is_kept_once),
         TEST(a_file_that_is_still_written_waits),
         TEST(a_full_disk_takes_nothing_away),
         cmocka_unit_test_setup_teardown(a_kill_at_any_write_of_add_leaves_a_sound_shelf, set_up_in_memory,

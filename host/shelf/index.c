@@ -68,14 +68,14 @@ static int64_t manifest_id(struct eb_shelf *shelf, const struct ebi_image *image
     crypto_hash_sha256_final(&state, digest);
     sodium_bin2hex(text, sizeof text, digest, sizeof digest);
     sqlite3_stmt *ask =
-        ebi_sql_ask(&shelf->sql, problem,
+        EBI_SQL_ASK(&shelf->sql, problem,
                     "INSERT INTO manifests (digest, text, signature) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
                     text, image->manifest, signature, NULL);
     bool ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
     ebi_sql_end(&shelf->sql, ask);
     if (!ok)
         return -1;
-    ask = ebi_sql_ask(&shelf->sql, problem, "SELECT id FROM manifests WHERE digest = ?", text, NULL);
+    ask = EBI_SQL_ASK(&shelf->sql, problem, "SELECT id FROM manifests WHERE digest = ?", text, NULL);
     int64_t id = ebi_sql_step(&shelf->sql, ask, problem) == 1 ? sqlite3_column_int64(ask, 0) : -1;
     ebi_sql_end(&shelf->sql, ask);
     return id;
@@ -88,7 +88,7 @@ static bool add_codes(struct eb_shelf *shelf, const struct ebi_image *image, int
     for (int i = 0; ok && i < EB_PATTERNS_MAX && image->facts.order_codes[i][0] != '\0'; i++) {
         const char *pattern = image->facts.order_codes[i];
         sqlite3_stmt *ask =
-            ebi_sql_ask(&shelf->sql, problem,
+            EBI_SQL_ASK(&shelf->sql, problem,
                         "INSERT INTO codes (pattern, component, image, wild) VALUES (?1, ?2, ?3, ?4)",
                         pattern, image->facts.component, NULL);
         if (ask == NULL)
@@ -108,7 +108,7 @@ bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const 
     int64_t manifest = manifest_id(shelf, image, problem);
     if (manifest < 0)
         return false;
-    sqlite3_stmt *ask = ebi_sql_ask(
+    sqlite3_stmt *ask = EBI_SQL_ASK(
         &shelf->sql, problem, "SELECT number FROM images WHERE digest = ?1 AND manifest = ?2 AND place = ?3",
         row->digest, NULL);
     if (ask == NULL)
@@ -122,7 +122,7 @@ bool ebi_index_add(struct eb_shelf *shelf, const struct ebi_image *image, const 
     ebi_sql_end(&shelf->sql, ask);
     if (found != 0)
         return found == 1;
-    ask = ebi_sql_ask(
+    ask = EBI_SQL_ASK(
         &shelf->sql, problem,
         "INSERT INTO images (digest, maker, product, profile, codes, component, version, released,"
         " format, origin, added, by, build_mark, size, content, scheme, manifest, place)"

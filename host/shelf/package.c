@@ -59,13 +59,27 @@ static bool put_file(struct archive *a, const char *name, const char *path)
     return ok;
 }
 
+/* What nobody could read need not be written: file names with folders, too many images. */
+static bool reads_back(const char *path, const char *text, struct eb_problem *problem)
+{
+    struct eb_manifest manifest;
+    if (!eb_manifest_read(path, text, strlen(text), &manifest, problem))
+        return false;
+    eb_manifest_free(&manifest);
+    return true;
+}
+
 bool eb_package_write(const char *path, const struct eb_manifest *manifest, const char *const *paths,
                       const char *key_path, struct eb_problem *problem)
 {
     char fresh[EB_PATH_BYTES + 32];
     char *text = eb_manifest_text(manifest);
+    if (text == NULL || !reads_back(path, text, problem)) {
+        free(text);
+        return false;
+    }
     char *jws = key_path != NULL ? eb_manifest_sign(key_path, text, strlen(text), problem) : NULL;
-    if (text == NULL || (key_path != NULL && jws == NULL)) {
+    if (key_path != NULL && jws == NULL) {
         free(text);
         return false;
     }

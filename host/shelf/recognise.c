@@ -329,12 +329,22 @@ static bool refuse(struct ebi_haul *haul, const char *name, const char *text)
 
 static bool signature_fine(struct ebi_haul *haul, const struct ebi_leaf *leaf, enum eb_signature signature)
 {
-    static const char *const texts[] = {
-        "", "", "found no signature, expected one by a trusted key, as some are listed",
-        "found a signature that does not belong to the manifest, expected the maker's: it was changed on its "
-        "way",
-        "found a signature by a key that is not trusted here, expected one by a listed key"};
-    return signature <= EB_SIGNATURE_TRUSTED || refuse(haul, leaf->name, texts[signature]);
+    switch (signature) {
+    case EB_SIGNATURE_NOT_ASKED:
+    case EB_SIGNATURE_TRUSTED:
+        return true;
+    case EB_SIGNATURE_MISSING:
+        return refuse(haul, leaf->name,
+                      "found no signature, expected one by a trusted key, as some are listed");
+    case EB_SIGNATURE_WRONG:
+        return refuse(
+            haul, leaf->name,
+            "found a signature that does not belong to the manifest, expected the maker's: it was changed on "
+            "its way");
+    default:
+        return refuse(haul, leaf->name,
+                      "found a signature by a key that is not trusted here, expected one by a listed key");
+    }
 }
 
 static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct ebi_leaf *leaf,

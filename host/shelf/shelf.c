@@ -186,7 +186,7 @@ static void unlock(struct eb_shelf *shelf)
 /* Removes the files that no image needs: what a killed process, or a drop, has left.  Under the lock. */
 static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
 {
-    sqlite3_stmt *ask = ebi_sql_ask(
+    sqlite3_stmt *ask = EBI_SQL_ASK(
         &shelf->sql, problem,
         "SELECT digest, (SELECT count(*) FROM images i WHERE i.digest = l.digest) FROM loose l", NULL);
     bool any = false;
@@ -296,7 +296,7 @@ static bool note_loose(struct eb_shelf *shelf, const struct ebi_images *images, 
     bool ok = ebi_sql_run(&shelf->sql, "BEGIN IMMEDIATE", problem);
     for (size_t i = 0; ok && i < images->count; i++) {
         sqlite3_stmt *ask =
-            ebi_sql_ask(&shelf->sql, problem, "INSERT OR IGNORE INTO loose (digest) VALUES (?)",
+            EBI_SQL_ASK(&shelf->sql, problem, "INSERT OR IGNORE INTO loose (digest) VALUES (?)",
                         images->list[i].row.digest, NULL);
         ok = ebi_sql_step(&shelf->sql, ask, problem) == 0;
         ebi_sql_end(&shelf->sql, ask);
@@ -438,7 +438,7 @@ bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_
     int step;
     *images = NULL;
     *count = 0;
-    sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem, "SELECT " EBI_IMAGE_COLUMNS " FROM images i", NULL);
+    sqlite3_stmt *ask = EBI_SQL_ASK(&shelf->sql, problem, "SELECT " EBI_IMAGE_COLUMNS " FROM images i", NULL);
     while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
         if (*count == cap) {
             cap = cap == 0 ? 64 : 2 * cap;
@@ -476,7 +476,7 @@ bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_ima
         return false;
     }
     snprintf(pattern, sizeof pattern, "%s*", name);
-    sqlite3_stmt *ask = ebi_sql_ask(
+    sqlite3_stmt *ask = EBI_SQL_ASK(
         &shelf->sql, problem,
         is_number ? "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.number = CAST(?1 AS INTEGER)"
                   : "SELECT " EBI_IMAGE_COLUMNS " FROM images i WHERE i.digest GLOB ?1 ORDER BY i.number",
@@ -497,7 +497,7 @@ bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_ima
 
 static sqlite3_stmt *ask_manifest(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem)
 {
-    sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem,
+    sqlite3_stmt *ask = EBI_SQL_ASK(&shelf->sql, problem,
                                     "SELECT m.text, m.signature, i.place FROM images i JOIN manifests m ON "
                                     "m.id = i.manifest WHERE i.number = ?1",
                                     NULL);
@@ -556,7 +556,7 @@ bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t ke
     struct eb_manifest manifest;
     if (c->said != NULL)
         return true;
-    sqlite3_stmt *ask = ebi_sql_ask(&shelf->sql, problem,
+    sqlite3_stmt *ask = EBI_SQL_ASK(&shelf->sql, problem,
                                     "SELECT " EBI_IMAGE_COLUMNS ", m.text, m.signature, i.place FROM images i"
                                     " JOIN manifests m ON m.id = i.manifest WHERE i.number = ?1",
                                     NULL);
@@ -595,7 +595,7 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
     int step;
     *candidates = NULL;
     *count = 0;
-    sqlite3_stmt *ask = ebi_sql_ask(
+    sqlite3_stmt *ask = EBI_SQL_ASK(
         &shelf->sql, problem,
         all ? "SELECT number, version FROM images WHERE component = ?1"
             : "SELECT number, version FROM images WHERE number IN"

@@ -466,7 +466,11 @@ bool ebi_haul_take(struct ebi_haul *haul, const char *path)
 {
     char beside[EB_PATH_BYTES];
     size_t first = haul->count;
-    bool ok = strlen(path) < sizeof beside - 8 || refuse(haul, path, "found a longer name than can be used");
+    bool ok =
+        strlen(path) < sizeof beside - 8 || refuse(haul, "a file", "found a longer name than can be used");
+    ok = ok &&
+         (eb_text_printable(path) ||
+          refuse(haul, "a file", "found control characters in its name, expected a name without: rename it"));
     ok = ok && take_file(haul, path, false);
     bool bare = ok && haul->count == first + 1 && haul->leaves[first].archive == 0;
     if (bare && find_manifest(haul, &haul->leaves[first]) && !haul->leaves[first].manifest) {
