@@ -118,6 +118,8 @@ static void print_told(struct telling *t, const char *folder)
     }
     if (t->taken + t->there > 0)
         table_print(&t->table);
+    if (t->taken + t->there > 0 && t->unrecognised > 0)
+        puts("");
     for (size_t i = 0; i < json_array_size(t->others); i++) {
         const json_t *other = json_array_get(t->others, i);
         if (strcmp(json_string_value(json_object_get(other, "became")), "unrecognised") == 0)

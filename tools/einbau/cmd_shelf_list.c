@@ -86,6 +86,7 @@ static void reasons(const struct eb_verdict *v, char *text, size_t cap)
     }
 }
 
+/* Those for another order code come last. */
 static void list_component(struct session *s, struct target *t, size_t component, struct table *table,
                            json_t *list, size_t *fitting, size_t *others)
 {
@@ -93,12 +94,14 @@ static void list_component(struct session *s, struct target *t, size_t component
     size_t count;
     if (!session_candidates(s, t, component, s->options->all, &candidates, &count))
         return;
-    for (size_t i = 0; i < count; i++) {
+    for (size_t k = 0; k < 2 * count; k++) {
+        size_t i = k % count;
         struct eb_run_item item;
         char number[24];
         char why[600];
         session_judge(s, t, component, &candidates[i], &item);
-        if (candidates[i].said == NULL)
+        bool foreign = item.verdict.findings[EB_RULE_ORDER_CODE].grade == EB_GRADE_NO;
+        if (candidates[i].said == NULL || foreign != (k >= count))
             continue;
         const struct eb_shelf_image *image = &candidates[i].said->image;
         reasons(&item.verdict, why, sizeof why);
@@ -161,12 +164,13 @@ static int list_for(struct session *s)
            : seen[0] != '\0' ? "; it does not answer, this is as it was seen on "
                              : "; by the site alone",
            seen);
-    if (table.rows > 1)
+    bool any = table.rows > 1;
+    if (any)
         table_print(&table);
     else
         table_free(&table);
     if (fitting == 0)
-        printf("%sNothing on the shelf fits it.\n", table.rows > 1 ? "\n" : "");
+        printf("%sNothing on the shelf fits it.\n", any ? "\n" : "");
     if (others > 0)
         printf("%zu more for it that do not fit: --all shows them, with the reason\n", others);
     return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
