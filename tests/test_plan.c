@@ -384,6 +384,15 @@ static void a_hex_file_is_sent_as_what_it_stands_for(void **state)
            EINBAU, EINBAU);
     expect(0, "capacity           found 3000 bytes", "plan --explain");
     expect(0, "s: 1 confirmed", "fit --yes");
+    /* A hole in the file is FFh in the flash: the device's own checksum over all of it says so. */
+    expect(
+        0, "s: 1 confirmed",
+        "shelf drop 1 && /usr/bin/python3 -c \"import zlib; b = bytearray(open('fw-1.5', 'rb').read()); "
+        "b[1000:1200] = b'\\xff' * 200; b[12:16] = zlib.crc32(b[16:]).to_bytes(4, 'little'); "
+        "open('holed', 'wb').write(b)\" && srec_cat holed -binary -exclude 1000 1200 -o holed.hex -intel && "
+        "%s pack holed.hex --to q --component firmware --version 1.5 --order-code TP-1 --revisions 1..9 && "
+        "%s shelf add q && %s fit --yes",
+        EINBAU, EINBAU, EINBAU);
     expect(0, NULL,
            "shelf list >/dev/null && sed -i 's/firmware: {/firmware: {takes: file, /' profiles/p.yaml");
     char *out = tool(0, NULL, "plan --explain");
