@@ -86,44 +86,56 @@ static void reasons(const struct eb_verdict *v, char *text, size_t cap)
     }
 }
 
+struct listing {
+    struct table table;
+    json_t *list;
+    size_t fitting, others;
+};
+
+/* One candidate, where it is one for another order code as `foreign` says. */
+static void list_candidate(struct session *s, struct target *t, size_t component,
+                           struct eb_shelf_candidate *candidate, bool foreign, struct listing *l)
+{
+    struct eb_run_item item;
+    char number[24];
+    char why[600];
+    session_judge(s, t, component, candidate, &item);
+    if (candidate->said == NULL ||
+        foreign != (item.verdict.findings[EB_RULE_ORDER_CODE].grade == EB_GRADE_NO))
+        return;
+    const struct eb_shelf_image *image = &candidate->said->image;
+    /* One that is older, or the same, fits if it is asked for: it is shown as such. */
+    if (item.verdict.answer > EB_FITS_IF && !s->options->all) {
+        l->others++;
+        return;
+    }
+    l->fitting += item.verdict.answer <= EB_FITS_IF;
+    reasons(&item.verdict, why, sizeof why);
+    snprintf(number, sizeof number, "%lld", (long long)image->number);
+    const char *const cells[] = {number,
+                                 image->component,
+                                 image->version,
+                                 image->order_codes,
+                                 answer_text(item.verdict.answer),
+                                 file_name(image->origin),
+                                 why};
+    table_add(&l->table, cells);
+    json_t *document = shelf_image_document(image);
+    json_object_set_new(document, "verdict", json_string(eb_answer_word(item.verdict.answer)));
+    json_object_set_new(document, "why", json_string(why));
+    json_array_append_new(l->list, document);
+}
+
 /* Those for another order code come last. */
-static void list_component(struct session *s, struct target *t, size_t component, struct table *table,
-                           json_t *list, size_t *fitting, size_t *others)
+static void list_component(struct session *s, struct target *t, size_t component, struct listing *l)
 {
     struct eb_shelf_candidate *candidates;
     size_t count;
     if (!session_candidates(s, t, component, s->options->all, &candidates, &count))
         return;
-    for (size_t k = 0; k < 2 * count; k++) {
-        size_t i = k % count;
-        struct eb_run_item item;
-        char number[24];
-        char why[600];
-        session_judge(s, t, component, &candidates[i], &item);
-        bool foreign = item.verdict.findings[EB_RULE_ORDER_CODE].grade == EB_GRADE_NO;
-        if (candidates[i].said == NULL || foreign != (k >= count))
-            continue;
-        const struct eb_shelf_image *image = &candidates[i].said->image;
-        reasons(&item.verdict, why, sizeof why);
-        /* One that is older, or the same, fits if it is asked for: it is shown as such. */
-        if (item.verdict.answer > EB_FITS_IF && !s->options->all) {
-            (*others)++;
-            continue;
-        }
-        *fitting += item.verdict.answer <= EB_FITS_IF;
-        snprintf(number, sizeof number, "%lld", (long long)image->number);
-        const char *const cells[] = {number,
-                                     image->component,
-                                     image->version,
-                                     image->order_codes,
-                                     answer_text(item.verdict.answer),
-                                     file_name(image->origin),
-                                     why};
-        table_add(table, cells);
-        json_t *document = shelf_image_document(image);
-        json_object_set_new(document, "verdict", json_string(eb_answer_word(item.verdict.answer)));
-        json_object_set_new(document, "why", json_string(why));
-        json_array_append_new(list, document);
+    for (int foreign = 0; foreign < 2; foreign++) {
+        for (size_t i = 0; i < count; i++)
+            list_candidate(s, t, component, &candidates[i], foreign == 1, l);
     }
     eb_shelf_candidates_free(candidates, count);
 }
@@ -133,10 +145,8 @@ static int list_for(struct session *s)
     static const char *const columns[] = {"NR",      "COMPONENT", "VERSION", "ORDER CODE",
                                           "VERDICT", "FILE",      "WHY"};
     struct target *t = NULL;
-    struct table table;
+    struct listing l = {.list = json_array()};
     char seen[EB_SEEN_BYTES] = "";
-    size_t fitting = 0;
-    size_t others = 0;
     for (size_t i = 0; i < s->count; i++)
         t = s->targets[i].chosen ? &s->targets[i] : t;
     if (t == NULL)
@@ -144,19 +154,18 @@ static int list_for(struct session *s)
     if (!t->reached)
         session_recall(s, t, seen);
     session_surround(s, t, false);
-    table_begin(&table, 7, columns);
-    json_t *list = json_array();
+    table_begin(&l.table, 7, columns);
     for (size_t i = 0; s->shelf != NULL && i < t->device->profile->count; i++)
-        list_component(s, t, i, &table, list, &fitting, &others);
+        list_component(s, t, i, &l);
     const struct eb_identity *id = &t->look.identity;
     if (s->options->json) {
         print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o}", "einbau", "shelf-list/1", "shelf",
                                  s->shelf_folder, "device", t->device->name, "reached", t->reached, "seen",
-                                 seen, "images", list));
-        table_free(&table);
-        return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
+                                 seen, "images", l.list));
+        table_free(&l.table);
+        return l.fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
     }
-    json_decref(list);
+    json_decref(l.list);
     printf("%s: %s, hardware revision %s%s%s\n\n", t->device->name,
            id->order_code[0] != '\0' ? id->order_code : "order code not known",
            id->hardware_revision[0] != '\0' ? id->hardware_revision : "not known",
@@ -164,16 +173,16 @@ static int list_for(struct session *s)
            : seen[0] != '\0' ? "; it does not answer, this is as it was seen on "
                              : "; by the site alone",
            seen);
-    bool any = table.rows > 1;
+    bool any = l.table.rows > 1;
     if (any)
-        table_print(&table);
+        table_print(&l.table);
     else
-        table_free(&table);
-    if (fitting == 0)
+        table_free(&l.table);
+    if (l.fitting == 0)
         printf("%sNothing on the shelf fits it.\n", any ? "\n" : "");
-    if (others > 0)
-        printf("%zu more for it that do not fit: --all shows them, with the reason\n", others);
-    return fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
+    if (l.others > 0)
+        printf("%zu more for it that do not fit: --all shows them, with the reason\n", l.others);
+    return l.fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
 }
 
 static int run(const struct options *options)
