@@ -182,23 +182,30 @@ bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t c
     return ok;
 }
 
-struct eb_profile *eb_profiles_read(const char *folder, size_t *count)
+struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb_problem *problem)
 {
     struct dirent **names;
-    struct eb_problem ignored;
+    struct eb_problem here;
     int found = scandir(folder, &names, NULL, alphasort);
     *count = 0;
-    if (found < 0)
+    if (found < 0) {
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: found no folder that can be read, expected one with profiles", folder);
         return NULL;
+    }
+    problem->text[0] = '\0';
     struct eb_profile *profiles = calloc(PROFILES_MAX, sizeof *profiles);
     for (int i = 0; i < found; i++) {
         char path[EB_PATH_BYTES + 256];
         size_t size = strlen(names[i]->d_name);
         snprintf(path, sizeof path, "%s/%s", folder, names[i]->d_name);
         if (profiles != NULL && *count < PROFILES_MAX && size > 5 &&
-            strcmp(names[i]->d_name + size - 5, ".yaml") == 0 &&
-            eb_profile_read(path, &profiles[*count], &ignored))
-            (*count)++;
+            strcmp(names[i]->d_name + size - 5, ".yaml") == 0) {
+            if (eb_profile_read(path, &profiles[*count], &here))
+                (*count)++;
+            else if (problem->text[0] == '\0')
+                *problem = here; /* the first one is told */
+        }
         free(names[i]);
     }
     free(names);

@@ -570,6 +570,10 @@ static void other_things_are_no_files(void **state)
     expect(2, NULL, "file is not a database",
            "mkdir bad && echo no database at all, really none >bad/index.db && "
            "$EINBAU shelf list --shelf bad");
+    expect(2, NULL, "found no folder that can be read, expected one with profiles",
+           "$EINBAU shelf add file --profiles none");
+    expect(2, NULL, "p/a.yaml:1:1: found none, expected the key 'profile' here",
+           "mkdir p && echo 'colour: red' >p/a.yaml && $EINBAU shelf add file --profiles p");
     check_shelf(0);
 }
 

@@ -119,9 +119,10 @@ struct eb_site_entry {
 bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t count,
                  struct eb_problem *problem);
 
-/* Reads every profile of a folder: gives their number and a list that the caller frees; files that cannot be
- * read as profiles are left out.  NULL where the folder cannot be read. */
-struct eb_profile *eb_profiles_read(const char *folder, size_t *count);
+/* Reads the profiles of a folder: gives their number and a list that the caller frees; NULL with `problem`
+ * filled where the folder cannot be read.  A file that is no good profile is left out, and `problem` tells of
+ * the first; else it is empty. */
+struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb_problem *problem);
 
 /* The device by its name, or NULL. */
 const struct eb_site_device *eb_site_device(const struct eb_site *site, const char *name);

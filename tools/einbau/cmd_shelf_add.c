@@ -150,9 +150,10 @@ static int run(const struct options *options)
                          : s.site != NULL          ? s.site->profiles_dir
                                                    : NULL;
     size_t count = 0;
-    struct eb_profile *profiles = folder != NULL ? eb_profiles_read(folder, &count) : NULL;
-    if (folder != NULL && profiles == NULL) {
-        complain("%s: found no folder that can be read, expected one with profiles", folder);
+    struct eb_profile *profiles = folder != NULL ? eb_profiles_read(folder, &count, &s.problem) : NULL;
+    if (folder != NULL && s.problem.text[0] != '\0') {
+        complain("%s", s.problem.text);
+        free(profiles);
         json_decref(t.images);
         json_decref(t.others);
         return session_close(&s, EXIT_WRONG_CALL);

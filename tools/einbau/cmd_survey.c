@@ -141,7 +141,9 @@ static int add_into(struct session *s, const struct wire *w)
         complain("%s", s->problem.text);
         return EXIT_WRONG_CALL;
     }
-    struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count);
+    struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count, &s->problem);
+    if (s->problem.text[0] != '\0')
+        complain("%s", s->problem.text);
     struct eb_site_entry *entries = calloc(w->survey.count + 1, sizeof *entries);
     const struct eb_profile **chosen = calloc(w->survey.count + 1, sizeof *chosen);
     const char *link = site->device_count > 0 ? site->devices[0].link : NULL;
