@@ -229,6 +229,8 @@ static void a_pair_is_found_together_whatever_its_files_are_called(void **state)
            "$EINBAU shelf add --profiles $PROFILES z.dat a.hdr");
     check_shelf(1);
     expect(0, "recognised by      header z.dat", NULL, "$EINBAU shelf show 1");
+    expect(0, "0 added, 2 there already, 0 left out", NULL,
+           "zip -q pair.zip z.dat a.hdr && $EINBAU shelf add --profiles $PROFILES pair.zip a.hdr z.dat");
     /* Another payload of the same size is not the one. */
     expect(1, "its payload is not there", NULL,
            "head -c3000 /dev/zero >a.hdr && $EINBAU shelf add --profiles $PROFILES a.hdr z.dat");

@@ -458,6 +458,15 @@ static bool is_taken(const struct ebi_images *images, const struct ebi_leaf *lea
     return false;
 }
 
+static bool has_bytes(const struct ebi_images *images, const struct ebi_leaf *leaf)
+{
+    for (size_t i = 0; i < images->count; i++) {
+        if (memcmp(images->list[i].leaf->sha256, leaf->sha256, EB_SHA256_BYTES) == 0)
+            return true;
+    }
+    return false;
+}
+
 static void tell(const struct eb_shelf_adding *adding, enum eb_shelf_taking what, const char *name,
                  const char *why)
 {
@@ -572,10 +581,10 @@ void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding, 
         count = nothings_before;
         refuse_file(haul, adding, f);
     }
-    /* A payload is nothing by itself until its header was read. */
+    /* A payload is nothing by itself until its header was read; once more the same bytes are nothing new. */
     size_t left = 0;
     for (size_t i = 0; i < count; i++) {
-        if (!is_taken(images, nothings[i].leaf))
+        if (!has_bytes(images, nothings[i].leaf))
             nothings[left++] = nothings[i];
     }
     if (left == 1 && adding->profile != NULL) {

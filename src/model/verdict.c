@@ -356,7 +356,7 @@ void eb_verdict_batch(struct eb_verdict *verdict, const char *refused)
     eb_text_add(&text, refused != NULL ? refused : "all fit");
     eb_text_add(&text, refused != NULL ? " is refused" : "");
     add(verdict, EB_RULE_BATCH, refused != NULL ? EB_GRADE_IF : EB_GRADE_YES, found,
-        "every device of the plan fits, or is left out", "")
+        "every device of the plan to fit, or be left out", "")
         ->acceptable = false;
 }
 
