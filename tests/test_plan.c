@@ -372,6 +372,23 @@ static void an_image_of_the_shelf_is_named_by_its_number(void **state)
     expect(2, "none: the image cannot be opened", "fit two --image ./none --yes");
 }
 
+/* The shelf's file was damaged after it had come: the verdict sees it, and nobody can accept it away. */
+static void a_damaged_image_fits_nothing(void **state)
+{
+    (void)state;
+    make_world(NULL, "");
+    make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
+    expect(0, "1 added", "shelf add fw-1.5");
+    char *out =
+        tool(1, "one firmware 1.5: digest: found ",
+             "shelf list >/dev/null; printf x | dd of=$(find shelf/images -type f) bs=1 seek=90 conv=notrunc "
+             "2>/dev/null; %s fit --yes --accept running-version",
+             EINBAU);
+    assert_non_null(strstr(out, "(cannot be accepted)"));
+    assert_non_null(strstr(out, "Nothing was written."));
+    free(out);
+}
+
 /* What is sent: the bytes that a hex file stands for, or the file itself where the profile says so. */
 static void a_hex_file_is_sent_as_what_it_stands_for(void **state)
 {
@@ -504,6 +521,7 @@ int main(void)
         TEST(the_floor_is_what_was_seen_first),
         TEST(every_answer_is_explained_on_request),
         TEST(an_image_of_the_shelf_is_named_by_its_number),
+        TEST(a_damaged_image_fits_nothing),
         TEST(a_hex_file_is_sent_as_what_it_stands_for),
         TEST(what_was_seen_last_serves_where_nobody_answers),
         TEST(sites_that_make_no_sense_are_told),
