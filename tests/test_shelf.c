@@ -288,6 +288,14 @@ static void a_manifest_beside_an_image_counts(void **state)
         "truncate -s 3000 fw.bin && mkdir d && cp fw.bin fw.bin.json d && tar -cf x.tar d && rm -rf shelf && "
         "$EINBAU shelf add x.tar");
     check_shelf(1);
+    /* One that looks like an archive, and is what the device takes. */
+    write_image(folder, "web.zip", "TP-1", "web", "2.0", 3000, "1..9", "");
+    expect(0, "1 added", NULL,
+           "zip -q web.zip fw.bin 2>/dev/null; rm -f web.zip && zip -q web.zip fw.bin && s=$(stat -c %%s "
+           "web.zip) && "
+           "d=$(sha256sum web.zip | cut -c1-64) && sed -i \"s/\\\"size\\\": [0-9]*/\\\"size\\\": $s/; "
+           "s/[0-9a-f]\\{64\\}/$d/\" web.zip.json && $EINBAU shelf add web.zip");
+    check_shelf(2);
 }
 
 /* --- packages ------------------------------------------------------------------------------------ */

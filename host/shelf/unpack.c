@@ -329,28 +329,34 @@ static bool find_manifest(struct ebi_haul *haul, struct ebi_leaf *leaf)
     return true;
 }
 
+/* Whether the file at `path` is a manifest that names `file`. */
+static bool manifest_names(const char *path, const char *file)
+{
+    struct eb_problem problem;
+    struct eb_manifest manifest;
+    size_t size;
+    bool names = false;
+    uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, &problem);
+    if (bytes != NULL && eb_manifest_read(path, bytes, size, &manifest, &problem)) {
+        for (size_t i = 0; i < manifest.count; i++)
+            names = names || strcmp(manifest.images[i].file, file) == 0;
+        eb_manifest_free(&manifest);
+    }
+    free(bytes);
+    return names;
+}
+
 /* Whether a manifest in the same folder names it: then it is an image, whatever it looks like. */
 static bool is_named(struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t first)
 {
-    bool named = false;
-    for (size_t i = first; i < haul->count && !named; i++) {
-        const struct ebi_leaf *m = &haul->leaves[i];
+    for (size_t i = first; i < haul->count; i++) {
         char path[EB_PATH_BYTES];
-        struct eb_problem problem;
-        struct eb_manifest manifest;
-        size_t size;
-        if (!m->manifest || ebi_leaf_beside(haul, m, leaf->file) != leaf)
-            continue;
-        ebi_leaf_path(haul, m, path);
-        uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, &problem);
-        if (bytes != NULL && eb_manifest_read(m->name, bytes, size, &manifest, &problem)) {
-            for (size_t k = 0; k < manifest.count; k++)
-                named = named || strcmp(manifest.images[k].file, leaf->file) == 0;
-            eb_manifest_free(&manifest);
-        }
-        free(bytes);
+        ebi_leaf_path(haul, &haul->leaves[i], path);
+        if (haul->leaves[i].manifest && ebi_leaf_beside(haul, &haul->leaves[i], leaf->file) == leaf &&
+            manifest_names(path, leaf->file))
+            return true;
     }
-    return named;
+    return false;
 }
 
 static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth);
@@ -452,12 +458,12 @@ static bool take_open(struct ebi_haul *haul, int fd, const char *path, bool insi
     return true;
 }
 
-static bool take_file(struct ebi_haul *haul, const char *path, bool may_miss)
+static bool take_file(struct ebi_haul *haul, const char *path, bool as_it_is, bool may_miss)
 {
     int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (fd < 0)
         return (may_miss && errno == ENOENT) || refuse(haul, path, "cannot be opened: %s", strerror(errno));
-    bool ok = take_open(haul, fd, path, is_archive(fd) && !may_miss);
+    bool ok = take_open(haul, fd, path, !as_it_is && is_archive(fd));
     close(fd);
     return ok;
 }
@@ -466,16 +472,18 @@ bool ebi_haul_take(struct ebi_haul *haul, const char *path)
 {
     char beside[EB_PATH_BYTES];
     size_t first = haul->count;
-    bool ok =
-        strlen(path) < sizeof beside - 8 || refuse(haul, "a file", "found a longer name than can be used");
-    ok = ok &&
-         (eb_text_printable(path) ||
-          refuse(haul, "a file", "found control characters in its name, expected a name without: rename it"));
-    ok = ok && take_file(haul, path, false);
+    if (strlen(path) >= sizeof beside - 8)
+        return refuse(haul, "a file", "found a longer name than can be used");
+    if (!eb_text_printable(path))
+        return refuse(haul, "a file",
+                      "found control characters in its name, expected a name without: rename it");
+    const char *slash = strrchr(path, '/');
+    snprintf(beside, sizeof beside, "%s.json", path);
+    bool named = manifest_names(beside, slash != NULL ? slash + 1 : path);
+    bool ok = take_file(haul, path, named, false);
     bool bare = ok && haul->count == first + 1 && haul->leaves[first].archive == 0;
     if (bare && find_manifest(haul, &haul->leaves[first]) && !haul->leaves[first].manifest) {
-        snprintf(beside, sizeof beside, "%s.json", path);
-        ok = take_file(haul, beside, true) &&
+        ok = take_file(haul, beside, true, true) &&
              (haul->count == first + 1 || find_manifest(haul, &haul->leaves[first + 1]));
         if (ok && haul->count == first + 2 && !haul->leaves[first + 1].manifest)
             drop_leaf(haul, first + 1);
