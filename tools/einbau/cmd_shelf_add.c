@@ -140,12 +140,9 @@ static int run(const struct options *options)
     static const char *const heads[] = {"NR",      "",       "PRODUCT",       "COMPONENT",
                                         "VERSION", "FORMAT", "RECOGNISED BY", "FILE"};
     struct session s;
-    struct telling t = {.options = options, .images = json_array(), .others = json_array()};
-    if (!session_open_office(&s, options, true)) {
-        json_decref(t.images);
-        json_decref(t.others);
+    struct telling t = {.options = options};
+    if (!session_open_office(&s, options, true))
         return session_close(&s, s.status);
-    }
     const char *folder = options->profiles != NULL ? options->profiles
                          : s.site != NULL          ? s.site->profiles_dir
                                                    : NULL;
@@ -154,8 +151,6 @@ static int run(const struct options *options)
     if (folder != NULL && s.problem.text[0] != '\0') {
         complain("%s", s.problem.text);
         free(profiles);
-        json_decref(t.images);
-        json_decref(t.others);
         return session_close(&s, EXIT_WRONG_CALL);
     }
     struct eb_shelf_adding adding = {.paths = (const char *const *)options->names,
@@ -169,6 +164,8 @@ static int run(const struct options *options)
     int status = EXIT_WRONG_CALL;
     if (check_said(options, &adding)) {
         table_begin(&t.table, 8, heads);
+        t.images = json_array();
+        t.others = json_array();
         if (!eb_shelf_add(s.shelf, &adding, &s.problem)) {
             complain("%s. Nothing was added", s.problem.text);
         } else {
