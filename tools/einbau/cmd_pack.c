@@ -10,19 +10,6 @@ static bool wrong_call(const char *what)
     return false;
 }
 
-/* Texts between commas. */
-static bool split_revisions(const char *text, char list[][EB_NAME_BYTES])
-{
-    if (!revisions_fine(text))
-        return false;
-    for (size_t i = 0; *text != '\0'; i++) {
-        size_t size = strcspn(text, ",");
-        snprintf(list[i], EB_NAME_BYTES, "%.*s", (int)size, text);
-        text += size + (text[size] == ',');
-    }
-    return true;
-}
-
 /* ROLE:LEAST[:ORDER] */
 static bool read_companion(const char *text, struct eb_companion *companion)
 {
@@ -67,7 +54,7 @@ static bool facts_of(const struct options *o, struct eb_image_facts *f)
         if (!read_companion(o->companions[i], &f->companions[i]))
             return false;
     }
-    return (o->revisions == NULL || split_revisions(o->revisions, f->hardware_revisions)) &&
+    return (o->revisions == NULL || revisions_read(o->revisions, f->hardware_revisions)) &&
            copy("--component", o->component, f->component, sizeof f->component) &&
            copy("--version", o->version, f->version, sizeof f->version) &&
            copy("--floor", o->floor, f->floor, sizeof f->floor) &&

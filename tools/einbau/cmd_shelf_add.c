@@ -82,7 +82,7 @@ static bool check_said(const struct options *o, struct eb_shelf_adding *adding)
                  eb_version_scheme_word(c->order.scheme));
         return false;
     }
-    if (o->revisions != NULL && !revisions_fine(o->revisions))
+    if (o->revisions != NULL && !revisions_read(o->revisions, NULL))
         return false;
     adding->component = o->component;
     adding->version = o->version;
@@ -90,7 +90,7 @@ static bool check_said(const struct options *o, struct eb_shelf_adding *adding)
     return true;
 }
 
-bool revisions_fine(const char *text)
+bool revisions_read(const char *text, char (*list)[EB_NAME_BYTES])
 {
     size_t parts = 0;
     for (const char *at = text; *at != '\0'; parts++) {
@@ -104,6 +104,8 @@ bool revisions_fine(const char *text)
                      text, EB_PATTERNS_MAX);
             return false;
         }
+        if (list != NULL)
+            eb_text_copy(list[parts], EB_NAME_BYTES, range);
         at += size + (at[size] == ',');
     }
     return parts > 0;

@@ -59,8 +59,9 @@ size_t count_plan(const struct session *session, size_t *devices, size_t *refuse
 /* An image of the shelf; docs/json.md. */
 json_t *shelf_image_document(const struct eb_shelf_image *image);
 
-/* Whether a list of hardware revisions can be read; says so where not. */
-bool revisions_fine(const char *text);
+/* Reads hardware revisions with commas between into `list` of EB_PATTERNS_MAX, which may be NULL; says so
+ * where that cannot be. */
+bool revisions_read(const char *text, char (*list)[EB_NAME_BYTES]);
 
 /* "EINBAU": "COMMAND/1" with the site and its devices; docs/json.md. */
 json_t *document(const struct session *session, const char *command);
