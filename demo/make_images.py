@@ -24,6 +24,9 @@ FACTORY = [
     ("QM-RC4-24K", "firmware", "4.1.9", 180),
     ("BL-K8-E", "firmware", "1.24", 90),
     ("OR-H250", "firmware", "3.9", 60),
+    ("VH-L1", "firmware", "2.1.0", 40),
+    ("VH-D2", "firmware", "1.6.0", 44),
+    ("SK-GA2", "firmware", "20260310", 40),
 ]
 
 
@@ -114,6 +117,27 @@ def amplifier_dfu(folder):
     write(f"{folder}/herald-3.10.dfu", body + struct.pack("<I", zlib.crc32(body) ^ 0xFFFFFFFF))
 
 
+def door_package(folder):
+    """The cabin doors' firmware, for revisions from B1 on and behind a lead node from 2.1 on: a zip with its manifest."""
+    data = image("VH-D2", "firmware", "1.7.2", 48, "B1..B9")
+    write(f"{folder}/d2-1.7.2.bin", data)
+    write_manifest(
+        f"{folder}/d2-1.7.2.bin.json",
+        [entry("d2-1.7.2.bin", "VH-D2", "firmware", "1.7.2", ["B1..B9"], size=len(data), sha256=hashlib.sha256(data).hexdigest(),
+               least_gateway="2.1.0")],
+        "Reopens once where a cabin leaves with a door ajar.", "2026-09-04")
+    run("zip", "-q", "-X", "door-d2-1.7.2.zip", "d2-1.7.2.bin", "d2-1.7.2.bin.json", folder=folder)
+    for name in ("d2-1.7.2.bin", "d2-1.7.2.bin.json"):
+        os.remove(f"{folder}/{name}")
+
+
+def grip_records(folder):
+    """The grip amplifiers' firmware as Intel HEX at its place in flash."""
+    write(f"{folder}/raw", image("SK-GA2", "firmware", "20260918", 42, "7"))
+    run("objcopy", "-I", "binary", "-O", "ihex", "--change-addresses", "0x08000000", "raw", "ga2-20260918.hex", folder=folder)
+    os.remove(f"{folder}/raw")
+
+
 def main():
     folder = sys.argv[1]
     downloads = os.path.join(folder, "downloads")
@@ -128,6 +152,8 @@ def main():
     rescue_records(downloads)
     coupler_elf(downloads)
     amplifier_dfu(downloads)
+    door_package(downloads)
+    grip_records(downloads)
 
 
 if __name__ == "__main__":

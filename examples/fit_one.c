@@ -65,6 +65,7 @@ int main(int argc, char **argv)
     const struct eb_run_config config = {
         .port = port,
         .profile = device->profile,
+        .route = &eb_route_ip,
         .modbus = device->modbus,
         .tftp = device->tftp,
         .unit = device->unit,

@@ -27,6 +27,7 @@ int main(int argc, char **argv)
     const struct eb_run_config config = {
         .port = port,
         .profile = &profile,
+        .route = &eb_route_ip,
         .modbus = device,
         .unit = EB_MODBUS_UNIT_SELF,
         .reach_patience_us = 3000000,

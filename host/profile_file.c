@@ -43,12 +43,23 @@ static void read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_valu
     } else if (ebi_yaml_get(&from, "dcp", false) != NULL) {
         value->kind = EB_VALUE_DCP;
         value->item = read_word(&from, "dcp", dcp, sizeof dcp / sizeof dcp[0]);
+    } else if (ebi_yaml_get(&from, "sdo", false) != NULL) {
+        value->kind = EB_VALUE_SDO;
+        value->index = (uint16_t)ebi_yaml_number(&from, "sdo", 1, 0xFFFF, 0);
+        value->sub = (uint8_t)ebi_yaml_number(&from, "sub", 0, 255, 0);
+    } else if (ebi_yaml_get(&from, "did", false) != NULL) {
+        value->kind = EB_VALUE_DID;
+        value->index = (uint16_t)ebi_yaml_number(&from, "did", 0, 0xFFFF, 0);
     } else {
         if (ebi_yaml_get(&from, "modbus-object", false) == NULL)
-            ebi_yaml_wrong(yaml, node, "no source", "modbus-object, snmp, cip, dns-sd or dcp");
+            ebi_yaml_wrong(yaml, node, "no source", "modbus-object, snmp, cip, dns-sd, dcp, sdo or did");
         value->item = (uint8_t)ebi_yaml_number(&from, "modbus-object", 0, 255, 0);
         value->kind = EB_VALUE_MODBUS_OBJECT;
     }
+    static const char *const forms[] = {"text", "number", "hex", "halves"};
+    if ((value->kind == EB_VALUE_SDO || value->kind == EB_VALUE_DID) &&
+        ebi_yaml_get(&from, "as", false) != NULL)
+        value->form = (enum eb_value_form)read_word(&from, "as", forms, 4);
     ebi_yaml_text(&from, "after", false, value->after, sizeof value->after);
     ebi_yaml_map_end(&from);
 }
@@ -249,6 +260,10 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_profile *p)
         struct ebi_yaml_map loader = ebi_yaml_map(map->yaml, node);
         read_value(&loader, "state", true, &p->from_state);
         ebi_yaml_text(&loader, "reads", true, p->state_loader, sizeof p->state_loader);
+        ebi_yaml_text(&loader, "order-code", false, p->loader_order_code, sizeof p->loader_order_code);
+        if (p->loader_order_code[0] != '\0' && !eb_profile_covers(p, p->loader_order_code))
+            ebi_yaml_wrong(map->yaml, ebi_yaml_need(&loader, "order-code"), p->loader_order_code,
+                           "one that 'order-codes' covers");
         ebi_yaml_text(&loader, "component", false, p->loader_component, sizeof p->loader_component);
         ebi_yaml_map_end(&loader);
     }
@@ -266,6 +281,86 @@ static void read_tftp(struct ebi_yaml_map *map, struct eb_profile *p)
     p->rollover_to_one = ebi_yaml_number(&tftp, "rollover-to", 0, 1, 0) == 1;
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&tftp, "patience-s", 1, 3600, 60);
     ebi_yaml_map_end(&tftp);
+}
+
+static void read_canopen(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_profile *p)
+{
+    static const char *const transfers[] = {"block", "segmented"};
+    struct eb_canopen_way *w = &p->canopen;
+    struct ebi_yaml_map canopen = ebi_yaml_map(map->yaml, node);
+    w->program = (uint8_t)ebi_yaml_number(&canopen, "program", 1, 254, 0);
+    w->loader_node = (uint8_t)ebi_yaml_number(&canopen, "loader-node", 1, 127, 0);
+    w->clear_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "clear-patience-s", 1, 3600, 60);
+    w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "answer-patience-s", 1, 600, 3);
+    w->segmented = ebi_yaml_get(&canopen, "transfer", false) != NULL &&
+                   read_word(&canopen, "transfer", transfers, 2) == 1;
+    p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "patience-s", 1, 3600, 60);
+    ebi_yaml_map_end(&canopen);
+}
+
+static void read_security(struct ebi_yaml_map *map, struct eb_uds_way *w)
+{
+    static const char *const keys[] = {"none", "add", "xor", "invert", "call"};
+    yaml_node_t *node = ebi_yaml_get(map, "security", false);
+    struct ebi_yaml_map security = ebi_yaml_map(map->yaml, node);
+    w->level = (uint8_t)ebi_yaml_number(&security, "level", 1, 0x7D, 1);
+    if (w->level % 2 == 0)
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(&security, "level"), "an even number",
+                       "the odd one of the request for the seed");
+    if (node != NULL)
+        w->key = (enum eb_uds_key)read_word(&security, "key", keys, 5);
+    w->key_value = (uint32_t)ebi_yaml_number(&security, "value", 0, UINT32_MAX, 0);
+    ebi_yaml_map_end(&security);
+}
+
+static void read_uds(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_profile *p)
+{
+    struct eb_uds_way *w = &p->uds;
+    struct ebi_yaml_map uds = ebi_yaml_map(map->yaml, node);
+    read_security(&uds, w);
+    w->address = (uint32_t)ebi_yaml_number(&uds, "address", 0, UINT32_MAX, 0);
+    w->fingerprint = (uint16_t)ebi_yaml_number(&uds, "fingerprint", 1, 0xFFFF, 0);
+    w->check_routine = (uint16_t)ebi_yaml_number(&uds, "check-routine", 1, 0xFFFF, 0);
+    w->dependencies = ebi_yaml_yes(&uds, "dependencies", true);
+    w->quiet = ebi_yaml_yes(&uds, "quiet", true);
+    w->erase_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&uds, "erase-patience-s", 1, 3600, 60);
+    w->unpadded = !ebi_yaml_yes(&uds, "padded", true);
+    w->padding = (uint8_t)ebi_yaml_number(&uds, "padding", 0, 255, 0xCC);
+    p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&uds, "patience-s", 1, 3600, 60);
+    ebi_yaml_map_end(&uds);
+}
+
+/* Reads how the device is written to, of which there is one way. */
+static void read_way(struct ebi_yaml_map *map, struct eb_profile *p)
+{
+    yaml_node_t *canopen = ebi_yaml_get(map, "canopen", false);
+    yaml_node_t *uds = ebi_yaml_get(map, "uds", false);
+    p->route = canopen != NULL ? EB_ROUTE_CANOPEN : uds != NULL ? EB_ROUTE_UDS : EB_ROUTE_IP;
+    if ((canopen != NULL) + (uds != NULL) + (ebi_yaml_get(map, "tftp", false) != NULL) > 1)
+        ebi_yaml_wrong(map->yaml, map->node, "several ways to write to the device",
+                       "one of tftp, canopen and uds");
+    if (p->route == EB_ROUTE_IP) {
+        read_tftp(map, p);
+        return;
+    }
+    if (canopen != NULL)
+        read_canopen(map, canopen, p);
+    else
+        read_uds(map, uds, p);
+    p->sends = uds != NULL || p->canopen.program != 0; /* else it is only looked at */
+    if (p->prepare.count + p->activate.count + p->undo.count > 0)
+        ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
+                       "none: a device on a CAN bus is written to in the order of its standard");
+    enum eb_value_kind wanted = canopen != NULL ? EB_VALUE_SDO : EB_VALUE_DID;
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        const struct eb_values *values = eb_profile_values(p, i);
+        for (size_t k = 0; values != NULL && k < values->count; k++) {
+            if (values->list[k].kind != wanted)
+                ebi_yaml_wrong(map->yaml, map->node, eb_profile_item_word(i),
+                               canopen != NULL ? "it read by 'sdo', as the device is a CANopen node"
+                                               : "it read by 'did', as the device speaks UDS");
+        }
+    }
 }
 
 static void read_times(struct ebi_yaml_map *map, struct eb_profile *p)
@@ -369,15 +464,15 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     if (p->loader_component[0] != '\0' && eb_profile_component(p, p->loader_component) == NULL)
         ebi_yaml_wrong(&yaml, ebi_yaml_need(&map, "loader"),
                        "a component of the loader that is not in 'components'", "the name of one");
-    read_tftp(&map, p);
-    for (size_t i = 0; i < p->count && p->sends; i++) {
+    read_steps(&map, "prepare", &p->prepare);
+    read_steps(&map, "activate", &p->activate);
+    read_steps(&map, "undo", &p->undo);
+    read_way(&map, p);
+    for (size_t i = 0; i < p->count && p->sends && p->route == EB_ROUTE_IP; i++) {
         if (p->components[i].file_name[0] == '\0')
             ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component without the key 'send-as'",
                            "the name under which the device takes it by TFTP");
     }
-    read_steps(&map, "prepare", &p->prepare);
-    read_steps(&map, "activate", &p->activate);
-    read_steps(&map, "undo", &p->undo);
     read_times(&map, p);
     read_blink(&map, &p->blink);
     read_settings(&map, p);

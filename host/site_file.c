@@ -5,13 +5,11 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { LINKS_MAX = 16, PROFILES_MAX = 256 };
+enum { PROFILES_MAX = 256 };
 
 struct reading {
     struct ebi_yaml yaml;
     struct eb_site *site;
-    char links[LINKS_MAX][EB_NAME_BYTES];
-    size_t link_count;
 };
 
 static void wrong_word(struct ebi_yaml *yaml, const yaml_node_t *node, const char *word, const char *expected)
@@ -21,22 +19,39 @@ static void wrong_word(struct ebi_yaml *yaml, const yaml_node_t *node, const cha
     ebi_yaml_wrong(yaml, node, found, expected);
 }
 
+static void read_bus(struct reading *r, struct ebi_yaml_map *map, struct eb_site_link *link)
+{
+    link->bit_rate = (uint32_t)ebi_yaml_number(map, "bit-rate", 5000, 1000000, 0);
+    ebi_yaml_text(map, "adapter", false, link->adapter, sizeof link->adapter);
+    bool known = link->bit_rate == 0 || strchr(link->adapter, '/') == NULL;
+    for (size_t i = 0; i < EB_CAN_BIT_RATES; i++)
+        known = known || eb_can_bit_rates[i] == link->bit_rate;
+    if (!known && !r->yaml.failed)
+        ebi_yaml_wrong(&r->yaml, ebi_yaml_need(map, "bit-rate"),
+                       "a bit rate that serial adapters do not know",
+                       "10000, 20000, 50000, 100000, 125000, 250000, 500000, 800000 or 1000000");
+}
+
 static void read_links(struct reading *r, yaml_node_t *links)
 {
     const char *name;
     yaml_node_t *node;
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, links, i, &name)) != NULL; i++) {
+        struct eb_site_link *link = &r->site->links[i];
         char kind[EB_NAME_BYTES] = "";
-        if (i == LINKS_MAX || !eb_text_copy(r->links[i], EB_NAME_BYTES, name)) {
+        if (i == EB_SITE_LINKS_MAX || !eb_text_copy(link->name, sizeof link->name, name)) {
             ebi_yaml_wrong(&r->yaml, node, "one link too many, or a longer name",
                            "at most 16, 47 characters each");
             return;
         }
-        r->link_count = i + 1;
+        r->site->link_count = i + 1;
         struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
         ebi_yaml_text(&map, "kind", true, kind, sizeof kind);
-        if (!r->yaml.failed && strcmp(kind, "ethernet") != 0)
-            wrong_word(&r->yaml, ebi_yaml_need(&map, "kind"), kind, "ethernet");
+        link->kind = strcmp(kind, "can") == 0 ? EB_SITE_CAN : EB_SITE_ETHERNET;
+        if (!r->yaml.failed && link->kind == EB_SITE_ETHERNET && strcmp(kind, "ethernet") != 0)
+            wrong_word(&r->yaml, ebi_yaml_need(&map, "kind"), kind, "ethernet or can");
+        if (link->kind == EB_SITE_CAN)
+            read_bus(r, &map, link);
         ebi_yaml_map_end(&map);
     }
 }
@@ -157,26 +172,66 @@ static void read_mac(struct reading *r, struct ebi_yaml_map *map, struct eb_site
         wrong_word(&r->yaml, ebi_yaml_need(map, "mac"), text, "a hardware address like 02:00:5e:10:00:01");
 }
 
+/* On a CAN bus: a node id, or the identifiers of UDS. */
+static void read_place(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
+{
+    yaml_node_t *uds = ebi_yaml_get(map, "uds", false);
+    struct eb_isotp_config *isotp = &device->isotp;
+    device->node = (uint8_t)ebi_yaml_number(map, "node", 1, 127, 0);
+    if ((uds != NULL) == (device->node != 0) && !r->yaml.failed)
+        ebi_yaml_wrong(&r->yaml, map->node, uds != NULL ? "both 'node' and 'uds'" : "no place on its bus",
+                       "'node', a CANopen node id, or 'uds' with 'request' and 'response'");
+    struct ebi_yaml_map ids = ebi_yaml_map(&r->yaml, uds);
+    isotp->request = (uint32_t)ebi_yaml_number(&ids, "request", 0, EB_CAN_EXTENDED_ID_MAX, 0);
+    isotp->response = (uint32_t)ebi_yaml_number(&ids, "response", 0, EB_CAN_EXTENDED_ID_MAX, 0);
+    isotp->extended_ids = isotp->request > EB_CAN_ID_MAX || isotp->response > EB_CAN_ID_MAX;
+    isotp->extended = uds != NULL && ebi_yaml_get(&ids, "target", false) != NULL;
+    isotp->target = (uint8_t)ebi_yaml_number(&ids, "target", 0, 255, 0);
+    isotp->tester = (uint8_t)ebi_yaml_number(&ids, "tester", 0, 255, 0xF1);
+    if (uds != NULL) {
+        ebi_yaml_need(&ids, "request");
+        ebi_yaml_need(&ids, "response");
+    }
+    ebi_yaml_map_end(&ids);
+}
+
+void eb_site_place_text(const struct eb_site_device *d, char text[EB_PLACE_TEXT_BYTES])
+{
+    if (d->wire == NULL || d->wire->kind == EB_SITE_ETHERNET)
+        eb_endpoint_text(&d->modbus, false, text);
+    else if (d->node != 0)
+        snprintf(text, EB_PLACE_TEXT_BYTES, "node %u", d->node);
+    else
+        snprintf(text, EB_PLACE_TEXT_BYTES, d->isotp.extended_ids ? "%08X/%08X" : "%03X/%03X",
+                 d->isotp.request, d->isotp.response);
+}
+
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
     char profile[EB_NAME_BYTES] = "";
-    bool known = false;
     if (!eb_text_copy(device->name, sizeof device->name, name))
         ebi_yaml_wrong(&r->yaml, node, "a device with a longer name", "at most 47 characters");
     ebi_yaml_text(&map, "link", true, device->link, sizeof device->link);
-    for (size_t i = 0; i < r->link_count; i++)
-        known = known || strcmp(r->links[i], device->link) == 0;
-    if (!known && !r->yaml.failed)
+    for (size_t i = 0; i < r->site->link_count; i++) {
+        if (strcmp(r->site->links[i].name, device->link) == 0)
+            device->wire = &r->site->links[i];
+    }
+    if (device->wire == NULL && !r->yaml.failed)
         wrong_word(&r->yaml, ebi_yaml_need(&map, "link"), device->link, "the name of a link from 'links'");
-    read_address(r, &map, device);
+    bool on_bus = device->wire != NULL && device->wire->kind == EB_SITE_CAN;
+    if (on_bus)
+        read_place(r, &map, device);
+    else
+        read_address(r, &map, device);
     ebi_yaml_text(&map, "serial", false, device->serial, sizeof device->serial);
     ebi_yaml_text(&map, "order-code", false, device->order_code, sizeof device->order_code);
     ebi_yaml_text(&map, "hardware-revision", false, device->hardware_revision,
                   sizeof device->hardware_revision);
     ebi_yaml_get(&map, "behind", false); /* these two once all devices are known */
     ebi_yaml_get(&map, "companions", false);
-    read_mac(r, &map, device);
+    if (!on_bus)
+        read_mac(r, &map, device);
     ebi_yaml_text(&map, "profile", true, profile, sizeof profile);
     yaml_node_t *wants = ebi_yaml_get(&map, "wants", false);
     if (!r->yaml.failed)
@@ -185,6 +240,13 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         !eb_profile_covers(device->profile, device->order_code))
         wrong_word(&r->yaml, ebi_yaml_need(&map, "order-code"), device->order_code,
                    "an order code that its profile covers");
+    enum eb_route_kind route = !on_bus ? EB_ROUTE_IP : device->node != 0 ? EB_ROUTE_CANOPEN : EB_ROUTE_UDS;
+    if (device->profile != NULL && device->profile->route != route)
+        wrong_word(&r->yaml, ebi_yaml_need(&map, "profile"), profile,
+                   route == EB_ROUTE_IP ? "a profile for a device on Ethernet"
+                   : route == EB_ROUTE_CANOPEN
+                       ? "a profile with the key 'canopen', as the device has a node id"
+                       : "a profile with the key 'uds', as the device has UDS identifiers");
     if (device->profile != NULL)
         read_wants(r, wants, device);
     ebi_yaml_map_end(&map);
@@ -369,6 +431,18 @@ static void put_text(FILE *file, int indent, const char *key, const char *text)
     fputs("\"\n", file);
 }
 
+static void write_place(FILE *file, const struct eb_site_device *d)
+{
+    if (d->node != 0) {
+        fprintf(file, "    node: %u\n", d->node);
+        return;
+    }
+    fprintf(file, "    uds: {request: 0x%X, response: 0x%X", d->isotp.request, d->isotp.response);
+    if (d->isotp.extended)
+        fprintf(file, ", target: 0x%X, tester: 0x%X", d->isotp.target, d->isotp.tester);
+    fputs("}\n", file);
+}
+
 static void write_device(FILE *file, const struct eb_site_device *d)
 {
     char address[EB_ENDPOINT_TEXT_BYTES];
@@ -377,9 +451,14 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     eb_endpoint_text(&d->modbus, false, address);
     fprintf(file, "  \"%s\":\n", d->name);
     put_text(file, 4, "link", d->link);
-    put_text(file, 4, "address", address);
-    fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
-    fprintf(file, "    ports: {modbus: %u, tftp: %u}\n    unit: %u\n", d->modbus.port, d->tftp.port, d->unit);
+    if (d->wire->kind == EB_SITE_CAN) {
+        write_place(file, d);
+    } else {
+        put_text(file, 4, "address", address);
+        fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
+        fprintf(file, "    ports: {modbus: %u, tftp: %u}\n    unit: %u\n", d->modbus.port, d->tftp.port,
+                d->unit);
+    }
     if (d->has_mac) {
         char mac[EB_MAC_TEXT_BYTES];
         eb_mac_text(d->mac, mac);
@@ -432,12 +511,14 @@ bool eb_site_write(const struct eb_site *site, const char *path, struct eb_probl
         fprintf(text, "  - %s\n", key);
     }
     fputs("links:\n", text);
-    for (size_t i = 0; i < site->device_count; i++) {
-        bool seen = false;
-        for (size_t k = 0; k < i; k++)
-            seen = seen || strcmp(site->devices[k].link, site->devices[i].link) == 0;
-        if (!seen)
-            fprintf(text, "  \"%s\": {kind: ethernet}\n", site->devices[i].link);
+    for (size_t i = 0; i < site->link_count; i++) {
+        const struct eb_site_link *link = &site->links[i];
+        fprintf(text, "  \"%s\":\n", link->name);
+        put_text(text, 4, "kind", link->kind == EB_SITE_CAN ? "can" : "ethernet");
+        if (link->bit_rate != 0)
+            fprintf(text, "    bit-rate: %u\n", link->bit_rate);
+        if (link->adapter[0] != '\0')
+            put_text(text, 4, "adapter", link->adapter);
     }
     fputs(site->device_count > 0 ? "devices:\n" : "devices: {}\n", text);
     for (size_t i = 0; i < site->device_count; i++)

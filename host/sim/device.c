@@ -42,6 +42,12 @@ static void examine(const struct sim_device *d, struct sim_component *c)
     }
 }
 
+void sim_flash_write(uint8_t *to, const uint8_t *bytes, size_t size)
+{
+    for (size_t i = 0; i < size; i++)
+        to[i] &= bytes[i];
+}
+
 void sim_device_examine(struct sim_device *d)
 {
     for (size_t i = 0; i < d->count; i++)
@@ -61,6 +67,7 @@ static void boot(struct sim_device *d)
     d->wants_loader = false;
     sim_device_set(d, &d->saved, true);
     d->net->set_alive(d->net->self, d, true);
+    sim_can_alive(d, true);
 }
 
 /* --- power --------------------------------------------------------------------------------------- */
@@ -73,6 +80,7 @@ static void go_down(struct sim_device *d, enum eb_sim_mode mode)
     for (int i = 0; i < SIM_CONNECTIONS_MAX; i++)
         d->connections[i].handle = EB_NO_HANDLE;
     d->net->set_alive(d->net->self, d, false);
+    sim_can_alive(d, false);
 }
 
 static void begin_boot(struct sim_device *d)
@@ -111,6 +119,7 @@ void sim_device_start(struct sim_device *d, const struct sim_net *net)
         d->connections[i].handle = EB_NO_HANDLE;
     sim_device_examine(d);
     net->set_alive(net->self, d, sim_device_alive(d));
+    sim_can_alive(d, sim_device_alive(d));
     d->leaves_us = d->leaves_after_s > 0 ? d->lldp_us + d->leaves_after_s * 1000000ULL : EB_NEVER;
     if (d->arrives_after_s > 0) {
         go_down(d, EB_SIM_OFF);
@@ -248,6 +257,7 @@ void sim_device_tick(struct sim_device *d)
     } else {
         sim_push_tick(d);
         sim_ether_tick(d);
+        sim_can_tick(d);
         if (now_us >= d->set_us) {
             d->set_us = EB_NEVER;
             sim_device_set(d, &d->wanted, true);
@@ -263,7 +273,8 @@ uint64_t sim_device_deadline_us(const struct sim_device *d)
     if (d->mode == EB_SIM_BOOTING)
         return d->boot_until_us < next_us ? d->boot_until_us : next_us;
     next_us = d->restart_us < next_us ? d->restart_us : next_us;
-    const uint64_t others[] = {sim_push_deadline_us(d), sim_ether_deadline_us(d), d->set_us};
+    const uint64_t others[] = {sim_push_deadline_us(d), sim_ether_deadline_us(d), sim_can_deadline_us(d),
+                               d->set_us};
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         next_us = others[i] < next_us ? others[i] : next_us;
     return next_us;

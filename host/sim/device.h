@@ -3,6 +3,7 @@
 #ifndef EBI_SIM_DEVICE_H
 #define EBI_SIM_DEVICE_H
 
+#include "can_node.h"
 #include "einbau/sim.h"
 
 enum {
@@ -165,6 +166,8 @@ struct sim_device {
     uint64_t set_us;          /* when `wanted` is taken up; EB_NEVER: not */
     struct sim_push push;
     struct sim_connection connections[SIM_CONNECTIONS_MAX];
+    struct sim_can can;
+    struct eb_sim *sim;
     const struct sim_net *net;
     void *net_slot; /* the network's own */
 };
@@ -260,6 +263,9 @@ void sim_snmp_datagram(struct sim_device *device, const struct eb_endpoint *from
                        size_t size);
 void sim_dns_sd_datagram(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
                          size_t size);
+
+/* The bytes of a component that `bytes` are written over: flash, where writing can only clear bits. */
+void sim_flash_write(uint8_t *to, const uint8_t *bytes, size_t size);
 
 void sim_modbus_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes,
                        size_t size);

@@ -246,9 +246,7 @@ static void ack_when_written(struct sim_device *d)
 static void store(struct sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct sim_push *p = &d->push;
-    uint8_t *to = p->bank + p->received;
-    for (size_t i = 0; i < size; i++)
-        to[i] &= bytes[i]; /* flash: writing can only clear bits */
+    sim_flash_write(p->bank + p->received, bytes, size);
     p->received += size;
     if (d->write_bytes_per_s > 0) {
         uint64_t from_us = p->busy_until_us > now(d) ? p->busy_until_us : now(d);

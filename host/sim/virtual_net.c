@@ -3,7 +3,7 @@
  * Everything that happens is an event in one heap, ordered by time and then by age, so that a run is the same
  * to the bit each time.  TCP is what TCP gives: a stream in order, where a lost or damaged segment only comes
  * later. */
-#include "world.h"
+#include "virtual.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -21,84 +21,7 @@ enum {
     POWER_BACK_US = 5000000
 };
 
-enum event_kind {
-    EVENT_UDP_UP,
-    EVENT_UDP_DOWN,
-    EVENT_SYN,
-    EVENT_OPEN,
-    EVENT_TCP_UP,
-    EVENT_TCP_DOWN,
-    EVENT_RESET,
-    EVENT_FRAME_UP,
-    EVENT_FRAME_DOWN,
-    EVENT_ROOM,
-    EVENT_WAKE
-};
-
-struct event {
-    uint64_t at_us, age;
-    enum event_kind kind;
-    int handle; /* the laptop's socket or the connection */
-    int generation;
-    struct sim_device *device;
-    struct eb_endpoint from, to;
-    uint8_t *bytes;
-    size_t size;
-};
-
-struct message {
-    struct message *next;
-    struct eb_endpoint from;
-    size_t size;
-    uint8_t bytes[];
-};
-
-/* A socket of the laptop, UDP, TCP or for frames; for TCP also the device's end. */
-struct end {
-    bool used, tcp, frames;
-    const struct sim_laptop_link *link; /* that it is bound to, or NULL */
-    uint8_t group[4];                   /* that it hears */
-    int generation;                     /* so that events for an older one are told apart */
-    void *owner;
-    bool ready, wants_room;
-    uint16_t port;
-    struct message *first, **last; /* UDP: received */
-    /* TCP */
-    struct sim_device *device;
-    struct eb_endpoint peer;
-    bool open, dead, device_knows;
-    uint8_t *rx;
-    size_t rx_size, rx_cap;
-    uint64_t up_last_us, down_last_us; /* in order: nothing overtakes */
-};
-
-struct device_socket {
-    struct sim_device *device;
-    uint16_t port;
-};
-
-struct sim_virtual {
-    struct eb_port port;
-    struct sim_net net;
-    struct eb_sim *sim;
-    uint64_t now_us, age;
-    struct event *heap;
-    size_t heap_size, heap_cap;
-    struct end *ends;
-    int end_cap;
-    int *ready; /* handles that are ready, in their order */
-    size_t ready_count, ready_cap;
-    struct device_socket *sockets;
-    int socket_cap;
-    uint16_t next_laptop_port, next_device_port;
-    bool *asked;     /* per device: the laptop has sent to its address */
-    uint64_t *woken; /* per device: the earliest wake event that is under way */
-    const struct eb_sim_fault *faults;
-    size_t fault_count;
-    uint64_t frames;
-};
-
-static void *grow(void *old, size_t count, size_t size)
+void *sim_grow(void *old, size_t count, size_t size)
 {
     void *fresh = realloc(old, count * size);
     if (fresh == NULL)
@@ -113,11 +36,11 @@ static bool before(const struct event *a, const struct event *b)
     return a->at_us != b->at_us ? a->at_us < b->at_us : a->age < b->age;
 }
 
-static void push_event(struct sim_virtual *v, struct event event)
+void sim_push_event(struct sim_virtual *v, struct event event)
 {
     if (v->heap_size == v->heap_cap) {
         v->heap_cap = v->heap_cap == 0 ? 256 : 2 * v->heap_cap;
-        v->heap = grow(v->heap, v->heap_cap, sizeof *v->heap);
+        v->heap = sim_grow(v->heap, v->heap_cap, sizeof *v->heap);
     }
     event.age = v->age++;
     size_t i = v->heap_size++;
@@ -149,23 +72,18 @@ static struct event pop_event(struct sim_virtual *v)
     return top;
 }
 
-static void wake_later(struct sim_virtual *v, struct sim_device *d)
+void sim_wake_later(struct sim_virtual *v, struct sim_device *d)
 {
     uint64_t at_us = sim_device_deadline_us(d);
     size_t index = (size_t)(d - v->sim->devices);
     if (at_us == EB_NEVER || v->woken[index] <= at_us)
         return;
     v->woken[index] = at_us;
-    push_event(
+    sim_push_event(
         v, (struct event){.at_us = at_us > v->now_us ? at_us : v->now_us, .kind = EVENT_WAKE, .device = d});
 }
 
 /* --- wires --------------------------------------------------------------------------------------- */
-
-struct fate {
-    bool lost, doubled, unseen;
-    uint64_t extra_us;
-};
 
 static bool happens(struct eb_sim *sim, uint32_t ppm)
 {
@@ -192,25 +110,19 @@ static bool lost_in_the_air(const struct sim_virtual *v, const struct sim_wire *
     return false;
 }
 
-/* What happens to the next frame between the laptop and `d`. */
-static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct sim_device *d)
+struct fate sim_next_fault(struct sim_virtual *v, struct sim_device *d, struct sim_bus *bus)
 {
     struct fate fate = {0};
     uint64_t frame = v->frames++;
-    fate.lost = happens(v->sim, w->lost_ppm) || happens(v->sim, w->garbled_ppm) || lost_in_the_air(v, w);
-    fate.doubled = happens(v->sim, w->doubled_ppm);
-    fate.unseen = happens(v->sim, w->garbled_unseen_ppm);
-    if (happens(v->sim, w->reordered_ppm))
-        fate.extra_us = 2 * w->latency_us + 1000;
-    if (w->jitter_us > 0)
-        fate.extra_us += sim_random(v->sim) % w->jitter_us;
     for (size_t i = 0; i < v->fault_count; i++) {
         if (v->faults[i].frame != frame)
             continue;
         switch (v->faults[i].kind) {
         case EB_SIM_LOST:
-        case EB_SIM_GARBLED:
             fate.lost = true;
+            break;
+        case EB_SIM_GARBLED:
+            fate.garbled = true;
             break;
         case EB_SIM_DOUBLED:
             fate.doubled = true;
@@ -221,16 +133,45 @@ static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct s
         case EB_SIM_GARBLED_UNSEEN:
             fate.unseen = true;
             break;
+        case EB_SIM_BUS_OFF:
+            fate.bus_off = bus != NULL;
+            break;
+        case EB_SIM_ADAPTER_LOST:
+            if (bus != NULL) {
+                sim_bus_plug(v->sim, bus, false);
+                bus->plug_us = v->now_us + POWER_BACK_US;
+            }
+            break;
+        case EB_SIM_GATEWAY_LOST:
         case EB_SIM_POWER_LOST:
-            fate.lost = true;
+            if (v->faults[i].kind == EB_SIM_GATEWAY_LOST)
+                d = bus != NULL ? bus->gateway : NULL;
+            fate.garbled = true;
             if (d == NULL)
                 break;
             sim_device_power(d, false);
             d->power_back_us = v->now_us + POWER_BACK_US;
-            wake_later(v, d);
+            sim_wake_later(v, d);
             break;
         }
     }
+    return fate;
+}
+
+/* What happens to the next frame between the laptop and `d`. */
+static struct fate next_fate(struct sim_virtual *v, struct sim_wire *w, struct sim_device *d)
+{
+    bool lost = happens(v->sim, w->lost_ppm) || happens(v->sim, w->garbled_ppm) || lost_in_the_air(v, w);
+    bool doubled = happens(v->sim, w->doubled_ppm);
+    bool unseen = happens(v->sim, w->garbled_unseen_ppm);
+    uint64_t extra_us = happens(v->sim, w->reordered_ppm) ? 2 * w->latency_us + 1000 : 0;
+    if (w->jitter_us > 0)
+        extra_us += sim_random(v->sim) % w->jitter_us;
+    struct fate fate = sim_next_fault(v, d, NULL);
+    fate.lost = fate.lost || fate.garbled || lost;
+    fate.doubled = fate.doubled || doubled;
+    fate.unseen = fate.unseen || unseen;
+    fate.extra_us = fate.extra_us > 0 ? fate.extra_us : extra_us;
     return fate;
 }
 
@@ -247,7 +188,7 @@ static uint64_t carry(const struct sim_virtual *v, struct sim_wire *w, struct si
 
 static uint8_t *copy_of(const uint8_t *bytes, size_t size)
 {
-    uint8_t *copy = grow(NULL, size + 1, 1);
+    uint8_t *copy = sim_grow(NULL, size + 1, 1);
     if (size > 0)
         memcpy(copy, bytes, size);
     return copy;
@@ -270,7 +211,7 @@ static void deliver(struct sim_virtual *v, const struct fate *fate, struct event
         event.size = size;
         if (fate->unseen)
             damage(v, event.bytes, size);
-        push_event(v, event);
+        sim_push_event(v, event);
         event.at_us += 5;
     }
 }
@@ -308,7 +249,7 @@ static void send_segment(struct sim_virtual *v, struct end *end, bool up, struct
     event.handle = (int)(end - v->ends);
     event.generation = end->generation;
     event.device = end->device;
-    push_event(v, event);
+    sim_push_event(v, event);
 }
 
 static void send_stream(struct sim_virtual *v, int handle, bool up, const uint8_t *bytes, size_t size)
@@ -325,26 +266,26 @@ static void send_stream(struct sim_virtual *v, int handle, bool up, const uint8_
 
 /* --- the laptop's sockets ------------------------------------------------------------------------ */
 
-static void set_ready(struct sim_virtual *v, struct end *end)
+void sim_set_ready(struct sim_virtual *v, struct end *end)
 {
     if (end->ready)
         return;
     end->ready = true;
     if (v->ready_count == v->ready_cap) {
         v->ready_cap = v->ready_cap == 0 ? 64 : 2 * v->ready_cap;
-        v->ready = grow(v->ready, v->ready_cap, sizeof *v->ready);
+        v->ready = sim_grow(v->ready, v->ready_cap, sizeof *v->ready);
     }
     v->ready[v->ready_count++] = (int)(end - v->ends);
 }
 
-static int new_end(struct sim_virtual *v, void *owner, bool tcp)
+int sim_new_end(struct sim_virtual *v, void *owner, bool tcp)
 {
     int handle = 0;
     while (handle < v->end_cap && (v->ends[handle].used || v->ends[handle].device_knows))
         handle++;
     if (handle == v->end_cap) {
         int cap = v->end_cap == 0 ? 64 : 2 * v->end_cap;
-        v->ends = grow(v->ends, (size_t)cap, sizeof *v->ends);
+        v->ends = sim_grow(v->ends, (size_t)cap, sizeof *v->ends);
         memset(v->ends + v->end_cap, 0, (size_t)(cap - v->end_cap) * sizeof *v->ends);
         v->end_cap = cap;
     }
@@ -415,7 +356,7 @@ static size_t list_links(void *self, struct eb_link *links, size_t cap)
 static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
 {
     struct sim_virtual *v = self;
-    *handle = new_end(v, owner, false);
+    *handle = sim_new_end(v, owner, false);
     struct end *end = &v->ends[*handle];
     if (options != NULL) {
         end->link = link_named(v, options->link);
@@ -446,10 +387,10 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
         uint64_t backlog_us = free_us > v->now_us ? free_us - v->now_us : 0;
         if (backlog_us * w->rate_kbit_per_s / 8000 > BACKLOG_MAX_BYTES) {
             end->wants_room = true;
-            push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2,
-                                         .kind = EVENT_ROOM,
-                                         .handle = handle,
-                                         .generation = end->generation});
+            sim_push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2,
+                                             .kind = EVENT_ROOM,
+                                             .handle = handle,
+                                             .generation = end->generation});
             return i;
         }
         send_datagram(v, d, true,
@@ -491,13 +432,14 @@ static void close_end(void *self, int handle)
     }
     free(end->rx);
     end->rx = NULL;
+    sim_virtual_can_free(v, end);
     end->used = false;
 }
 
 static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
 {
     struct sim_virtual *v = self;
-    *handle = new_end(v, owner, true);
+    *handle = sim_new_end(v, owner, true);
     struct end *end = &v->ends[*handle];
     end->peer = *peer;
     end->device = device_at(v, NULL, peer);
@@ -597,7 +539,7 @@ static enum eb_status frame_open(void *self, void *owner, const char *link, int 
         return EB_IO;
     if (l->no_frames)
         return EB_DENIED;
-    *handle = new_end(v, owner, false);
+    *handle = sim_new_end(v, owner, false);
     v->ends[*handle].frames = true;
     v->ends[*handle].link = l;
     return EB_OK;
@@ -684,7 +626,7 @@ static int udp_bind(void *self, struct sim_device *d, uint16_t port)
         handle++;
     if (handle == v->socket_cap) {
         int cap = v->socket_cap == 0 ? 64 : 2 * v->socket_cap;
-        v->sockets = grow(v->sockets, (size_t)cap, sizeof *v->sockets);
+        v->sockets = sim_grow(v->sockets, (size_t)cap, sizeof *v->sockets);
         memset(v->sockets + v->socket_cap, 0, (size_t)(cap - v->socket_cap) * sizeof *v->sockets);
         v->socket_cap = cap;
     }
@@ -791,21 +733,21 @@ static void arrive_up(struct sim_virtual *v, const struct event *e)
 static void queue(struct sim_virtual *v, struct end *end, const struct eb_endpoint *from,
                   const uint8_t *bytes, size_t size)
 {
-    struct message *message = grow(NULL, sizeof *message + size, 1);
+    struct message *message = sim_grow(NULL, sizeof *message + size, 1);
     *message = (struct message){.from = *from, .size = size};
     memcpy(message->bytes, bytes, size);
     if (end->first == NULL)
         end->last = &end->first;
     *end->last = message;
     end->last = &message->next;
-    set_ready(v, end);
+    sim_set_ready(v, end);
 }
 
 static void arrive_down(struct sim_virtual *v, const struct event *e)
 {
     for (int i = 0; i < v->end_cap; i++) {
         struct end *end = &v->ends[i];
-        if (!end->used || end->tcp || end->frames || end->port != e->to.port)
+        if (!end->used || end->tcp || end->frames || end->can != NULL || end->port != e->to.port)
             continue;
         if (end->link != NULL && e->device != NULL && strcmp(end->link->wire, e->device->wire) != 0)
             continue; /* shared by several links */
@@ -822,8 +764,8 @@ static void arrive_frame(struct sim_virtual *v, const struct event *e)
     bool datagram = whole && frame.type == EB_ETHERTYPE_IPV4 && eb_udp_read(&udp, frame.payload, frame.size);
     for (int i = 0; i < v->end_cap && whole; i++) {
         struct end *end = &v->ends[i];
-        if (!end->used || end->tcp || end->link == NULL || strcmp(end->link->wire, e->device->wire) != 0 ||
-            !end->link->link.carrier)
+        if (!end->used || end->tcp || end->can != NULL || end->link == NULL ||
+            strcmp(end->link->wire, e->device->wire) != 0 || !end->link->link.carrier)
             continue;
         const struct eb_endpoint nobody = {.port = 0};
         if (end->frames) {
@@ -858,7 +800,7 @@ static void arrive_tcp(struct sim_virtual *v, const struct event *e)
     case EVENT_OPEN:
         if (current && end->used) {
             end->open = true;
-            set_ready(v, end);
+            sim_set_ready(v, end);
         }
         break;
     case EVENT_TCP_UP:
@@ -870,11 +812,11 @@ static void arrive_tcp(struct sim_virtual *v, const struct event *e)
             return;
         if (end->rx_size + e->size > end->rx_cap || end->rx == NULL) {
             end->rx_cap = 2 * (end->rx_size + e->size) + 256;
-            end->rx = grow(end->rx, end->rx_cap, 1);
+            end->rx = sim_grow(end->rx, end->rx_cap, 1);
         }
         memcpy(end->rx + end->rx_size, e->bytes, e->size);
         end->rx_size += e->size;
-        set_ready(v, end);
+        sim_set_ready(v, end);
         break;
     default: /* EVENT_RESET, from either side */
         if (current && end->device_knows) {
@@ -882,7 +824,7 @@ static void arrive_tcp(struct sim_virtual *v, const struct event *e)
             sim_device_disconnected(e->device, e->handle);
         } else if (current && end->used) {
             end->dead = true;
-            set_ready(v, end);
+            sim_set_ready(v, end);
         }
         break;
     }
@@ -905,18 +847,26 @@ static void handle_event(struct sim_virtual *v, const struct event *e)
         break;
     case EVENT_ROOM:
         if (v->ends[e->handle].used && v->ends[e->handle].generation == e->generation)
-            set_ready(v, &v->ends[e->handle]);
+            sim_set_ready(v, &v->ends[e->handle]);
         break;
     case EVENT_WAKE:
         v->woken[e->device - v->sim->devices] = EB_NEVER;
         sim_device_tick(e->device);
         break;
+    case EVENT_BUS:
+    case EVENT_CAN_QUEUE:
+    case EVENT_CAN_DOWN:
+    case EVENT_CAN_SENT:
+    case EVENT_CAN_LATE:
+        sim_virtual_can_event(v, e);
+        break;
     default:
         arrive_tcp(v, e);
         break;
     }
+    sim_virtual_can_arm(v);
     if (e->device != NULL)
-        wake_later(v, e->device);
+        sim_wake_later(v, e->device);
     free(e->bytes); /* NOLINT(clang-analyzer-unix.Malloc): what was popped is no longer in the heap */
 }
 
@@ -960,7 +910,7 @@ static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
 
 bool sim_virtual_open(struct eb_sim *sim)
 {
-    struct sim_virtual *v = grow(NULL, 1, sizeof *v);
+    struct sim_virtual *v = sim_grow(NULL, 1, sizeof *v);
     *v = (struct sim_virtual){.sim = sim,
                               .now_us = 1000000,
                               .next_laptop_port = LAPTOP_PORT_FIRST,
@@ -991,15 +941,17 @@ bool sim_virtual_open(struct eb_sim *sim)
     v->net = (struct sim_net){v,          now_us,          udp_bind,         device_udp_send,
                               udp_unbind, device_tcp_send, device_tcp_close, udp_send_from,
                               frame_down, set_alive};
-    v->asked = grow(NULL, sim->count + 1, sizeof *v->asked);
+    v->asked = sim_grow(NULL, sim->count + 1, sizeof *v->asked);
     memset(v->asked, 0, (sim->count + 1) * sizeof *v->asked);
-    v->woken = grow(NULL, sim->count + 1, sizeof *v->woken);
+    v->woken = sim_grow(NULL, sim->count + 1, sizeof *v->woken);
     sim->net = v;
+    sim_virtual_can_open(v);
     for (size_t i = 0; i < sim->count; i++) {
         v->woken[i] = EB_NEVER;
         sim_device_start(&sim->devices[i], &v->net);
-        wake_later(v, &sim->devices[i]);
+        sim_wake_later(v, &sim->devices[i]);
     }
+    sim_virtual_can_arm(v);
     return true;
 }
 
@@ -1070,6 +1022,7 @@ void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
     eb_sim_port(sim);
     if (d != NULL) {
         sim_device_power(d, on);
-        wake_later(sim->net, d);
+        sim_wake_later(sim->net, d);
+        sim_virtual_can_arm(sim->net);
     }
 }

@@ -4,7 +4,7 @@
 
 #include "device.h"
 
-enum { SIM_WIRES_MAX = 8 };
+enum { SIM_WIRES_MAX = 8, SIM_BUSES_MAX = 4 };
 
 /* One Ethernet segment: the laptop's cable, then a switch, then the devices' cables, which are never the
  * narrow part. */
@@ -29,6 +29,20 @@ struct sim_laptop_link {
     bool no_frames; /* the user has no right to raw frames */
 };
 
+/* Who carries what a bus brings to the laptop: the simulated port, or a pseudo-terminal. */
+struct sim_can_hooks {
+    void *self;
+    void (*heard)(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *frame,
+                  uint64_t at_us);
+    void (*sent)(void *self, struct sim_bus *bus, const struct sim_can_tx *tx, uint64_t at_us);
+    void (*faulted)(void *self, struct sim_bus *bus, size_t station, enum eb_can_fault fault, uint64_t at_us);
+    void (*lost)(void *self, struct sim_bus *bus); /* its adapter is gone */
+    /* A frame for a device that it hears later; NULL: all are heard at once. */
+    void (*later)(void *self, struct sim_device *device, const struct eb_can_frame *frame, uint64_t at_us);
+    struct sim_can_fate (*fate_of)(void *self, struct sim_bus *bus, size_t sender,
+                                   const struct eb_can_frame *frame);
+};
+
 struct sim_virtual;
 struct sim_sockets;
 struct sim_segment;
@@ -41,6 +55,9 @@ struct eb_sim {
     size_t wire_count;
     struct sim_laptop_link laptop[EB_LINKS_MAX]; /* none: every device is reached */
     size_t laptop_count;
+    struct sim_bus buses[SIM_BUSES_MAX];
+    size_t bus_count;
+    struct sim_can_hooks can;
     struct sim_device *devices;
     size_t count;
     char state_dir[EB_PATH_BYTES];
@@ -56,6 +73,14 @@ bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *pro
 /* state.c: takes up, or writes, what the state directory remembers. */
 bool sim_state_load(struct eb_sim *sim, struct eb_problem *problem);
 bool sim_state_save(struct eb_sim *sim, struct eb_problem *problem);
+
+/* can_world.c: the buses of a world.  Joins the devices to theirs before they start. */
+void sim_can_open(struct eb_sim *sim, const struct sim_can_hooks *hooks);
+void sim_can_run(struct eb_sim *sim, uint64_t now_us);
+uint64_t sim_can_next_us(const struct eb_sim *sim);
+bool sim_bus_has_adapter(const struct sim_bus *bus);
+/* Pulls a bus's adapter out, or plugs it in. */
+void sim_bus_plug(struct eb_sim *sim, struct sim_bus *bus, bool in);
 
 /* virtual_net.c */
 bool sim_virtual_open(struct eb_sim *sim);

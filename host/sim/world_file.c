@@ -89,7 +89,7 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     char path[EB_PATH_BYTES];
     if (!eb_text_copy(c->name, sizeof c->name, name))
         ebi_yaml_wrong(yaml, node, "a component with a longer name", "at most 47 characters");
-    ebi_yaml_text(&map, "send-as", true, c->file_name, sizeof c->file_name);
+    ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
     ebi_yaml_text(&map, "product", false, c->product, sizeof c->product);
     c->version_object = (uint8_t)ebi_yaml_number(&map, "version-object", 2, 255, 2);
     c->checksum_object = (uint8_t)ebi_yaml_number(&map, "checksum-object", 128, 255, 0);
@@ -108,6 +108,139 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
         fill_flash(yaml, ebi_yaml_need(&map, "image"), path, c);
     }
     ebi_yaml_map_end(&map);
+}
+
+static void read_buses(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *buses)
+{
+    const char *name;
+    yaml_node_t *node;
+    for (size_t i = 0; (node = ebi_yaml_pair(yaml, buses, i, &name)) != NULL; i++) {
+        if (i == SIM_BUSES_MAX) {
+            ebi_yaml_wrong(yaml, node, "one bus too many", "at most 4");
+            return;
+        }
+        struct sim_bus *bus = &sim->buses[i];
+        struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+        if (!eb_text_copy(bus->name, sizeof bus->name, name))
+            ebi_yaml_wrong(yaml, node, "a bus with a longer name", "at most 47 characters");
+        bus->bit_rate = (uint32_t)ebi_yaml_number(&map, "bit-rate", 5000, 1000000, 250000);
+        bus->terminators = (unsigned)ebi_yaml_number(&map, "terminators", 0, 9, 2);
+        bus->noise_ppm = ppm(&map, "noise-ppm");
+        bus->latency_us = (uint32_t)ebi_yaml_number(&map, "latency-us", 0, 1000000, 300);
+        bus->queue = (uint32_t)ebi_yaml_number(&map, "queue", 1, SIM_STATION_QUEUE, 64);
+        bus->unplugged = !ebi_yaml_yes(&map, "adapter", true);
+        ebi_yaml_map_end(&map);
+        sim->bus_count = i + 1;
+    }
+}
+
+static uint32_t number32(struct ebi_yaml_map *map, const char *key, uint32_t otherwise)
+{
+    return (uint32_t)ebi_yaml_number(map, key, 0, UINT32_MAX, otherwise);
+}
+
+static void read_canopen(struct ebi_yaml *yaml, yaml_node_t *node, struct sim_device *d)
+{
+    struct sim_canopen *c = &d->can.canopen;
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    yaml_node_t *item;
+    d->can.is_canopen = true;
+    c->node = (uint8_t)ebi_yaml_number(&map, "node", 1, 255, 0);
+    ebi_yaml_need(&map, "node");
+    c->loader_node = (uint8_t)ebi_yaml_number(&map, "loader-node", 1, 127, c->node);
+    c->type = number32(&map, "type", 0);
+    c->vendor = number32(&map, "vendor", 0);
+    c->product = number32(&map, "product", 0);
+    c->revision = number32(&map, "revision", 0x00010000);
+    c->loader_product = number32(&map, "loader-product", c->product);
+    c->heartbeat_ms = (uint32_t)ebi_yaml_number(&map, "heartbeat-ms", 0, 65535, 0);
+    c->no_block = !ebi_yaml_yes(&map, "block-transfer", true);
+    c->reply_lost = ebi_yaml_yes(&map, "stops-without-answer", false);
+    yaml_node_t *sizes = ebi_yaml_get(&map, "block-sizes", false);
+    for (size_t i = 0; (item = ebi_yaml_item(yaml, sizes, i)) != NULL; i++) {
+        const char *text = ebi_yaml_scalar(yaml, item);
+        uint64_t number = 0;
+        if (i == SIM_BLOCK_SIZES_MAX || text == NULL || !eb_text_number(text, strlen(text), &number) ||
+            number < 1 || number > 127) {
+            ebi_yaml_wrong(yaml, item, "something else", "at most 4 numbers from 1 to 127");
+            return;
+        }
+        c->block_sizes[c->block_size_count++] = (uint8_t)number;
+    }
+    if (c->block_size_count == 0)
+        c->block_sizes[c->block_size_count++] = 127;
+    ebi_yaml_map_end(&map);
+}
+
+static void read_uds(struct ebi_yaml *yaml, yaml_node_t *node, struct sim_device *d)
+{
+    struct sim_uds *u = &d->can.uds;
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    d->can.is_uds = true;
+    u->request = (uint32_t)ebi_yaml_number(&map, "request", 0, EB_CAN_EXTENDED_ID_MAX, 0);
+    u->response = (uint32_t)ebi_yaml_number(&map, "response", 0, EB_CAN_EXTENDED_ID_MAX, 0);
+    ebi_yaml_need(&map, "request");
+    ebi_yaml_need(&map, "response");
+    u->extended_ids = u->request > EB_CAN_ID_MAX || u->response > EB_CAN_ID_MAX;
+    u->extended = ebi_yaml_get(&map, "target", false) != NULL;
+    u->target = (uint8_t)ebi_yaml_number(&map, "target", 0, 255, 0);
+    u->tester = (uint8_t)ebi_yaml_number(&map, "tester", 0, 255, 0xF1);
+    u->block_length = (uint16_t)ebi_yaml_number(&map, "block-length", 8, SIM_UDS_BYTES - 8, 1026);
+    u->block_size = (uint8_t)ebi_yaml_number(&map, "block-size", 0, 255, 0);
+    u->separation = (uint8_t)ebi_yaml_number(&map, "separation", 0, 255, 0);
+    u->waits = (uint8_t)ebi_yaml_number(&map, "waits", 0, 255, 0);
+    u->pending_ms = (uint32_t)ebi_yaml_number(&map, "pending-ms", 0, 600000, 300);
+    u->key = number32(&map, "key", 0);
+    u->base = number32(&map, "base", 0x08000000);
+    u->pads_strictly = ebi_yaml_yes(&map, "wants-padding", false);
+    ebi_yaml_map_end(&map);
+}
+
+/* The bus that it is on, if any. */
+static bool read_bus(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_device *d)
+{
+    ebi_yaml_text(map, "bus", false, d->can.bus_name, sizeof d->can.bus_name);
+    yaml_node_t *canopen = ebi_yaml_get(map, "canopen", false);
+    yaml_node_t *uds = ebi_yaml_get(map, "uds", false);
+    uint32_t own = (uint32_t)ebi_yaml_number(map, "bit-rate", 5000, 1000000, 0);
+    uint32_t loader = (uint32_t)ebi_yaml_number(map, "loader-bit-rate", 5000, 1000000, 0);
+    d->can.sick_ppm = ppm(map, "sick-ppm");
+    d->can.response_us = (uint32_t)ebi_yaml_number(map, "response-us", 0, 1000000, 250);
+    if (d->can.bus_name[0] == '\0')
+        return false;
+    for (size_t i = 0; i < sim->bus_count; i++) {
+        if (strcmp(sim->buses[i].name, d->can.bus_name) == 0)
+            d->can.bus = &sim->buses[i];
+    }
+    if (d->can.bus == NULL || (canopen == NULL && uds == NULL)) {
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "bus"),
+                       d->can.bus == NULL ? "an unknown bus" : "no protocol",
+                       "the name of one from 'buses', and 'canopen' or 'uds'");
+        return true;
+    }
+    d->can.own_bit_rate = own != 0 ? own : d->can.bus->bit_rate;
+    d->can.loader_bit_rate = loader != 0 ? loader : d->can.own_bit_rate;
+    if (canopen != NULL)
+        read_canopen(map->yaml, canopen, d);
+    if (uds != NULL)
+        read_uds(map->yaml, uds, d);
+    return true;
+}
+
+/* The adapters of these buses are in this device. */
+static void read_gateway(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_device *d)
+{
+    char name[EB_NAME_BYTES] = "";
+    ebi_yaml_text(map, "gateway-to", false, name, sizeof name);
+    for (size_t i = 0; i < sim->bus_count; i++) {
+        if (strcmp(sim->buses[i].name, name) == 0) {
+            sim->buses[i].gateway = d;
+            return;
+        }
+    }
+    if (name[0] != '\0')
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "gateway-to"), "an unknown bus",
+                       "the name of one from 'buses'");
 }
 
 static void read_protocols(struct ebi_yaml_map *map, struct sim_device *d)
@@ -257,13 +390,20 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     bool known = false;
     if (!eb_text_copy(d->name, sizeof d->name, name))
         ebi_yaml_wrong(yaml, node, "a device with a longer name", "at most 47 characters");
-    ebi_yaml_text(&map, "wire", true, d->wire, sizeof d->wire);
+    d->sim = sim;
+    bool on_bus = read_bus(sim, &map, d);
+    read_gateway(sim, &map, d);
+    ebi_yaml_text(&map, "wire", !on_bus, d->wire, sizeof d->wire);
+    known = on_bus;
     for (size_t i = 0; i < sim->wire_count; i++)
         known = known || strcmp(sim->wires[i].name, d->wire) == 0;
     if (!known && !yaml->failed)
         ebi_yaml_wrong(yaml, ebi_yaml_need(&map, "wire"), "an unknown wire", "the name of one from 'wires'");
     read_speaks(&map, d);
-    read_address(sim, &map, d);
+    if (on_bus && d->wire[0] == '\0')
+        d->speaks = 0;
+    else
+        read_address(sim, &map, d);
     read_announcements(&map, d);
     read_identity(&map, &d->identity);
     read_protocols(&map, d);
@@ -367,7 +507,8 @@ bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *pro
     ebi_yaml_text(&map, "site", false, site, sizeof site);
     if (site[0] != '\0')
         ebi_path_beside(path, site, sim->site_path);
-    read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", true));
+    read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", false));
+    read_buses(sim, &yaml, ebi_yaml_get(&map, "buses", false));
     read_laptop(sim, &yaml, ebi_yaml_get(&map, "laptop", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     if (devices != NULL && devices->type == YAML_MAPPING_NODE)

@@ -64,10 +64,23 @@ struct eb_site_companion {
     char version[EB_VERSION_TEXT_BYTES];
 };
 
+/* One wire of the site. */
+enum eb_site_link_kind { EB_SITE_ETHERNET, EB_SITE_CAN };
+struct eb_site_link {
+    char name[EB_NAME_BYTES];
+    enum eb_site_link_kind kind;
+    uint32_t bit_rate; /* of a CAN bus, bit/s */
+    char
+        adapter[EB_PATH_BYTES]; /* the laptop's: a CAN interface, or a serial adapter's file; empty: `name` */
+};
+
 struct eb_site_device {
     char name[EB_NAME_BYTES];
     char link[EB_NAME_BYTES];
-    struct eb_endpoint modbus; /* the same address with each protocol's port */
+    const struct eb_site_link *wire;
+    uint8_t node;                 /* on a CAN bus: CANopen, or 0 */
+    struct eb_isotp_config isotp; /* UDS, where `node` is 0 */
+    struct eb_endpoint modbus;    /* the same address with each protocol's port */
     struct eb_endpoint tftp;
     uint8_t unit;
     uint8_t prefix; /* of the device's own mask, as the number of its ones */
@@ -84,9 +97,12 @@ struct eb_site_device {
     struct eb_site_want wants[EB_COMPONENTS_MAX]; /* as the profile's components */
 };
 
+enum { EB_SITE_LINKS_MAX = 16 };
 struct eb_site {
     char name[EB_NAME_BYTES];
     char profiles_dir[EB_PATH_BYTES];
+    struct eb_site_link links[EB_SITE_LINKS_MAX];
+    size_t link_count;
     struct eb_profile *profiles;
     size_t profile_count;
     struct eb_site_device *devices;
@@ -128,6 +144,10 @@ struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb
 const struct eb_site_device *eb_site_device(const struct eb_site *site, const char *name);
 
 /* --- images -------------------------------------------------------------------------------------- */
+
+/* Where it is on its wire: "192.0.2.10", "node 11", "7A1/7A9". */
+enum { EB_PLACE_TEXT_BYTES = 32 };
+void eb_site_place_text(const struct eb_site_device *device, char text[EB_PLACE_TEXT_BYTES]);
 
 enum { EB_FILE_BYTES = 256, EB_MANIFEST_IMAGES_MAX = 64, EB_MANIFEST_BYTES = 1 << 20, EB_NOTES_BYTES = 4096 };
 

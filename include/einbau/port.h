@@ -9,6 +9,7 @@
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
+#include "einbau/can.h"
 #include "einbau/link.h"
 #include "einbau/status.h"
 
@@ -104,6 +105,22 @@ struct eb_port {
      * the user has no right to it. */
     enum eb_status (*address_add)(void *self, const char *link, const struct eb_link_address *address);
     enum eb_status (*address_remove)(void *self, const char *link, const struct eb_link_address *address);
+
+    /* CAN; NULL where the port has none.  Any number of handles share one adapter; the first one that is
+     * opened sets its bit rate.  EB_IO: no such adapter now, or another program has it; EB_BAD_CALL: another
+     * handle uses it with another bit rate, or only listens; EB_DENIED: the user has no right to it. */
+    enum eb_status (*can_open)(void *self, void *owner, const struct eb_can_options *options, int *handle);
+    /* Gives the number of frames taken; fewer than `count`: no room now, the owner is told when there is. */
+    size_t (*can_send)(void *self, int handle, const struct eb_can_frame *burst, size_t count);
+    /* How many of this handle's frames are known to have gone out on the bus, acknowledged: not only taken.
+     */
+    uint64_t (*can_sent)(void *self, int handle);
+    /* Receives up to `cap`, what the handle itself sent not among them.  EB_PENDING: none now.
+     * EB_UNREACHABLE: the adapter is gone; close the handle and open it again. */
+    enum eb_status (*can_receive)(void *self, int handle, struct eb_can_frame *frames, size_t cap,
+                                  size_t *received);
+    void (*can_state)(void *self, int handle, struct eb_can_state *state);
+    void (*can_close)(void *self, int handle);
 };
 
 bool eb_endpoint_same(const struct eb_endpoint *a, const struct eb_endpoint *b);

@@ -5,6 +5,7 @@
 #include "einbau/label.h"
 #include "einbau/model.h"
 #include "einbau/snmp.h"
+#include "einbau/uds.h"
 
 enum {
     EB_STEPS_MAX = 8,
@@ -23,6 +24,8 @@ enum eb_value_kind {
     EB_VALUE_CIP,           /* `item` is one of enum eb_cip_item */
     EB_VALUE_DNS_SD,        /* `key` of the text record */
     EB_VALUE_DCP,           /* `item` is one of enum eb_dcp_item */
+    EB_VALUE_SDO,           /* object `index`, `sub` of a CANopen node */
+    EB_VALUE_DID,           /* data identifier `index` of UDS */
     EB_VALUE_KINDS
 };
 const char *eb_value_kind_word(enum eb_value_kind kind);
@@ -33,8 +36,15 @@ enum eb_cip_item { EB_CIP_VENDOR, EB_CIP_TYPE, EB_CIP_PRODUCT, EB_CIP_REVISION, 
 /* A station's name, type, and the numbers of its vendor and device in decimal. */
 enum eb_dcp_item { EB_DCP_NAME, EB_DCP_TYPE, EB_DCP_VENDOR, EB_DCP_DEVICE };
 
+/* How the bytes of an object or a data identifier are to be read: as text, or as a number of up to four
+ * bytes, in decimal, as eight hexadecimal digits, or its upper and its lower half with a point between. */
+enum eb_value_form { EB_FORM_TEXT, EB_FORM_NUMBER, EB_FORM_HEX, EB_FORM_HALVES };
+
 struct eb_value {
     enum eb_value_kind kind;
+    enum eb_value_form form;
+    uint16_t index;
+    uint8_t sub;
     uint8_t item;
     char after[EB_MARKER_BYTES]; /* only what stands behind this counts; empty: all of it */
     char key[EB_NAME_BYTES];
@@ -78,6 +88,34 @@ struct eb_steps {
     size_t count;
 };
 
+/* How images reach a device. */
+enum eb_route_kind { EB_ROUTE_NONE, EB_ROUTE_IP, EB_ROUTE_CANOPEN, EB_ROUTE_UDS };
+
+/* Program download (CiA 302-3). */
+struct eb_canopen_way {
+    uint8_t program;          /* sub-index, 1 is the main one */
+    uint8_t loader_node;      /* of the loader where it is another one; 0: the same */
+    uint32_t loader_bit_rate; /* 0: the same */
+    uint32_t clear_patience_ms;
+    uint32_t answer_patience_ms; /* for each answer of the transfer */
+    bool segmented;              /* the node is not asked for block transfer */
+};
+
+/* Download by UDS (ISO 14229-1 section 14 and annex of sequences). */
+struct eb_uds_way {
+    enum eb_uds_key key;
+    uint32_t key_value;
+    uint8_t level; /* of security access: the odd number for the seed */
+    uint32_t address;
+    uint16_t fingerprint;   /* data identifier that it is written to; 0: none */
+    uint16_t check_routine; /* gets the CRC-32 of what was sent; 0: none */
+    bool dependencies;      /* FF01h is run behind it */
+    bool quiet;             /* communication and fault memory are switched off meanwhile */
+    uint32_t erase_patience_ms;
+    bool unpadded;
+    uint8_t padding;
+};
+
 struct eb_component_profile {
     char name[EB_NAME_BYTES];
     struct eb_version_order order;
@@ -97,9 +135,11 @@ struct eb_profile {
     char order_codes[EB_PATTERNS_MAX][EB_NAME_BYTES];
 
     struct eb_values from_maker, from_product, from_order_code, from_hardware_revision, from_serial;
-    struct eb_values from_state;          /* tells that the device is in its loader ... */
-    char state_loader[EB_NAME_BYTES];     /* ... by this text */
-    char loader_component[EB_NAME_BYTES]; /* whose version is the loader's; empty: it cannot be told */
+    struct eb_values from_state;           /* tells that the device is in its loader ... */
+    char state_loader[EB_NAME_BYTES];      /* ... by this text */
+    char loader_order_code[EB_NAME_BYTES]; /* of any device in this loader, where that does not tell; or empty
+                                            */
+    char loader_component[EB_NAME_BYTES];  /* whose version is the loader's; empty: it cannot be told */
 
     struct eb_steps prepare;  /* before sending; done again at each try */
     struct eb_steps activate; /* makes the device take up what was sent */
@@ -125,6 +165,9 @@ struct eb_profile {
     struct eb_registers set_name, set_address, set_mask, set_router, set_dhcp; /* by Modbus; none: by DCP */
     struct eb_steps take_up; /* makes the device take up what the registers hold */
 
+    enum eb_route_kind route;
+    struct eb_canopen_way canopen;
+    struct eb_uds_way uds;
     bool sends;         /* images can be sent to it; else it is only looked at */
     bool restarts_once; /* takes up the images of all components by one restart; else each by its own */
     struct eb_component_profile components[EB_COMPONENTS_MAX];

@@ -7,8 +7,10 @@
 #include "einbau/modbus.h"
 #include "einbau/port.h"
 #include "einbau/profile.h"
+#include "einbau/sdo.h"
 #include "einbau/source.h"
 #include "einbau/tftp.h"
+#include "einbau/uds.h"
 
 /* The rungs of the ladder, in their order. */
 enum eb_rung {
@@ -60,9 +62,25 @@ struct eb_run_item {
 
 struct eb_run;
 
+/* The ways to a device: over IP by Modbus/TCP, TFTP and what else the profile names; to a CANopen node; to a
+ * unit that speaks UDS.  What no run names is not linked. */
+struct eb_route;
+extern const struct eb_route eb_route_ip, eb_route_canopen, eb_route_uds;
+
 struct eb_run_config {
     const struct eb_port *port;
     const struct eb_profile *profile;
+    const struct eb_route *route;
+    /* by CAN */
+    const char *can_link; /* as in struct eb_can_options */
+    uint32_t bit_rate;
+    uint8_t node;                 /* CANopen */
+    struct eb_isotp_config isotp; /* UDS */
+    /* Writes the key for a seed of UDS, as long as the seed, where the profile says EB_UDS_KEY_CALL; false:
+     * it is not known. */
+    bool (*key)(void *context, const uint8_t *seed, size_t size, uint8_t *key);
+    void *key_context;
+    /* over IP */
     struct eb_endpoint modbus;  /* where the identity is read and registers are written */
     struct eb_endpoint tftp;    /* where images are pushed */
     uint8_t unit;               /* Modbus unit identifier */
@@ -96,8 +114,28 @@ struct eb_progress {
 };
 
 /* What an operation on the way to the device is doing; src/route. */
+struct ebi_can_route {
+    int handle;     /* EB_NO_HANDLE: not open */
+    uint64_t given; /* frames to the port since it was opened */
+    uint64_t patience_end_us, look_us;
+    uint8_t node, move, repeats;
+    bool answered, pausing;
+    size_t value; /* which is being read, counted over all items and their sources */
+    char serial[EB_NAME_BYTES];
+    const struct eb_run_item *item;
+    uint8_t bytes[EB_NAME_BYTES];
+    uint8_t request[EB_UDS_MESSAGE_MIN_BYTES];
+    uint8_t counter;
+    uint32_t block_bytes;
+    struct eb_sdo sdo;
+    struct eb_uds uds;
+};
+
 struct ebi_route {
     const struct eb_run_config *config;
+    uint64_t done_bytes; /* of what is being sent, acknowledged */
+    bool all_sent;       /* all of it, though perhaps not the last of it acknowledged */
+    struct ebi_can_route can;
     void *owner;
     uint8_t doing;
     bool connected;
@@ -149,8 +187,8 @@ struct eb_run {
     char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* as first told */
 };
 
-/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, or a buffer too small.
- */
+/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, a buffer too small, no
+ * route, or steps in the profile that the route has not. */
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
 
 /* Does what can be done now.  Afterwards eb_run_deadline_us says when it wants to be called at the latest. */

@@ -32,10 +32,14 @@ enum eb_sim_fault_kind {
     EB_SIM_LATE,           /* arrives after what was sent behind it */
     EB_SIM_GARBLED,        /* damaged, and the checksum on the wire tells: it is dropped */
     EB_SIM_GARBLED_UNSEEN, /* damaged so that no checksum tells: it is delivered */
-    EB_SIM_POWER_LOST      /* the device that it comes from or goes to loses power, for 5 s */
+    EB_SIM_POWER_LOST,     /* the device that it comes from or goes to loses power, for 5 s */
+    /* on a CAN bus only, where a lost frame is one that nobody took, and a garbled one is repeated at once */
+    EB_SIM_BUS_OFF,      /* its sender falls off the bus */
+    EB_SIM_ADAPTER_LOST, /* the laptop's adapter is unplugged, for 5 s */
+    EB_SIM_GATEWAY_LOST  /* the device that the adapter is in loses power, for 5 s */
 };
 
-/* What happens to the `frame`th datagram or TCP segment on any wire, counted from 0. */
+/* What happens to the `frame`th datagram, TCP segment or CAN frame on any wire, counted from 0. */
 struct eb_sim_fault {
     uint64_t frame;
     enum eb_sim_fault_kind kind;

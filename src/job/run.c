@@ -80,7 +80,7 @@ static void set_state(struct eb_run *run, enum state state)
 static void finish(struct eb_run *run, enum eb_outcome outcome)
 {
     run->outcome = outcome;
-    ebi_route_close(&run->route);
+    run->config.route->close(&run->route);
     set_state(run, ENDED);
 }
 
@@ -98,7 +98,7 @@ static void pause_in(struct eb_run *run, enum state state, uint64_t us)
 
 static void begin_identify(struct eb_run *run, enum state state)
 {
-    ebi_route_identify(&run->route, run->now_us);
+    run->config.route->identify(&run->route, run->now_us);
     set_state(run, state);
 }
 
@@ -164,6 +164,8 @@ static void take_identity(struct eb_run *run)
     ebi_route_value(route, &p->from_serial, id->serial, sizeof id->serial);
     run->in_loader =
         ebi_route_value(route, &p->from_state, text, sizeof text) && strcmp(text, p->state_loader) == 0;
+    if (run->in_loader && p->loader_order_code[0] != '\0')
+        eb_text_copy(id->order_code, sizeof id->order_code, p->loader_order_code);
     for (size_t i = 0; i < p->count; i++) {
         struct eb_running *running = &run->running[i];
         ebi_route_value(route, &p->components[i].version, running->version, sizeof running->version);
@@ -368,7 +370,7 @@ static bool next_of_group(struct eb_run *run)
 
 static void poll_reaching(struct eb_run *run)
 {
-    enum eb_status status = ebi_route_poll(&run->route, run->now_us);
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
     struct eb_error error = run->route.error;
     if (run->stopping && !run->judged) {
         finish(run, EB_OUTCOME_INTERRUPTED);
@@ -411,8 +413,9 @@ static void poll_reaching(struct eb_run *run)
 static void begin_send(struct eb_run *run)
 {
     current(run)->touched = true;
+    run->prepared = run->prepared || run->config.route->undo != NULL;
     run->began_us = run->now_us;
-    ebi_route_send(&run->route, current(run), run->now_us);
+    run->config.route->send(&run->route, current(run), run->now_us);
     set_state(run, SENDING);
 }
 
@@ -422,7 +425,7 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
     if (run->step == 0)
         run->prepared = run->prepared || steps->count > 0;
     if (run->step > 0) {
-        status = ebi_route_poll(&run->route, run->now_us);
+        status = run->config.route->poll(&run->route, run->now_us);
         if (status == EB_PENDING)
             return;
         if (status != EB_OK || run->stopping) {
@@ -439,7 +442,7 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
     }
     if (run->step < steps->count) {
         const struct eb_step *step = &steps->list[run->step++];
-        ebi_route_step(&run->route, step, run->now_us);
+        run->config.route->step(&run->route, step, run->now_us);
         if (step->kind == EB_STEP_BY_HAND)
             tell(run);
         return;
@@ -451,7 +454,7 @@ static void update_progress(struct eb_run *run)
 {
     struct eb_progress *progress = &run->progress;
     uint64_t elapsed_us = run->now_us - run->began_us;
-    progress->done_bytes = run->route.put.acked_bytes;
+    progress->done_bytes = run->route.done_bytes;
     progress->bytes_per_s = elapsed_us > 0 ? progress->done_bytes * 1000000 / elapsed_us : 0;
     progress->left_us = 0;
     if (progress->bytes_per_s > 0) {
@@ -464,8 +467,8 @@ static void update_progress(struct eb_run *run)
 static void poll_sending(struct eb_run *run)
 {
     if (run->stopping)
-        ebi_route_stop(&run->route);
-    enum eb_status status = ebi_route_poll(&run->route, run->now_us);
+        run->config.route->stop(&run->route);
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
     update_progress(run);
     if (status == EB_PENDING) {
         if (run->now_us - run->event_us >= EB_RUN_EVENT_US)
@@ -473,7 +476,7 @@ static void poll_sending(struct eb_run *run)
         return;
     }
     /* Without the last acknowledgement nobody knows whether the device has it all: the confirm will tell. */
-    bool perhaps_whole = status == EB_NO_ANSWER && run->route.put.all_sent;
+    bool perhaps_whole = status == EB_NO_ANSWER && run->route.all_sent;
     if (status != EB_OK && !perhaps_whole) {
         try_again(run, &run->route.error);
         return;
@@ -492,7 +495,7 @@ static void poll_activating(struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->activate;
     if (run->step > 0) {
-        enum eb_status status = ebi_route_poll(&run->route, run->now_us);
+        enum eb_status status = run->config.route->poll(&run->route, run->now_us);
         if (status == EB_PENDING)
             return;
         if (status == EB_PEER_ERROR || status == EB_GARBAGE || status == EB_UNCONFIRMED) {
@@ -500,9 +503,13 @@ static void poll_activating(struct eb_run *run)
             return;
         }
         /* Silence may mean that it restarts already: what returns will tell. */
+    } else if (run->config.route->activate != NULL) {
+        run->step = 1; /* such a way has no steps of the profile's */
+        run->config.route->activate(&run->route, run->now_us);
+        return;
     }
     if (run->step < steps->count) {
-        ebi_route_step(&run->route, &steps->list[run->step++], run->now_us);
+        run->config.route->step(&run->route, &steps->list[run->step++], run->now_us);
         return;
     }
     run->answered_us = EB_NEVER;
@@ -512,7 +519,7 @@ static void poll_activating(struct eb_run *run)
 
 static void poll_returning(struct eb_run *run)
 {
-    enum eb_status status = ebi_route_poll(&run->route, run->now_us);
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
     struct eb_error error = run->route.error;
     uint64_t typical_us = run->config.profile->typical_restart_s * 1000000ULL;
     uint64_t elapsed_us = run->now_us - run->began_us;
@@ -553,18 +560,23 @@ static void poll_returning(struct eb_run *run)
 static void poll_undoing(struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->undo;
-    if (run->step > 0 && ebi_route_poll(&run->route, run->now_us) == EB_PENDING)
+    if (run->step > 0 && run->config.route->poll(&run->route, run->now_us) == EB_PENDING)
         return; /* a step that fails is no reason to leave out the next */
-    if (run->step < steps->count)
-        ebi_route_step(&run->route, &steps->list[run->step++], run->now_us);
-    else
-        pause_in(run, LAST_PAUSE, steps->count > 0 ? run->config.profile->down_ms * 1000ULL : 0);
+    bool own = run->config.route->undo != NULL;
+    if (run->step == 0 && own) {
+        run->step = 1;
+        run->config.route->undo(&run->route, run->now_us);
+    } else if (run->step < steps->count) {
+        run->config.route->step(&run->route, &steps->list[run->step++], run->now_us);
+    } else {
+        pause_in(run, LAST_PAUSE, steps->count > 0 || own ? run->config.profile->down_ms * 1000ULL : 0);
+    }
 }
 
 /* Says what state the device was left in: by looking. */
 static void poll_last_look(struct eb_run *run)
 {
-    enum eb_status status = ebi_route_poll(&run->route, run->now_us);
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
     struct eb_error error;
     if (status == EB_PENDING)
         return;
@@ -609,7 +621,9 @@ const char *eb_run_hand(const struct eb_run *run)
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config)
 {
     memset(run, 0, sizeof *run);
-    if (config->count > EB_RUN_ITEMS_MAX ||
+    const struct eb_profile *p = config->profile;
+    bool steps = p->prepare.count + p->activate.count + p->undo.count > 0;
+    if (config->route == NULL || (steps && config->route->step == NULL) || config->count > EB_RUN_ITEMS_MAX ||
         (config->count > 0 && config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES))
         return EB_BAD_CALL;
     run->config = *config;
@@ -689,7 +703,7 @@ uint64_t eb_run_deadline_us(const struct eb_run *run)
     case LAST_PAUSE:
         return run->wake_us;
     default:
-        return ebi_route_deadline_us(&run->route);
+        return run->config.route->deadline_us(&run->route);
     }
 }
 

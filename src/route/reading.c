@@ -21,7 +21,8 @@ unsigned ebi_reading_next(const struct ebi_route *route, unsigned after)
         const struct eb_values *values = eb_profile_values(route->config->profile, i);
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             unsigned kind = values->list[k].kind;
-            if (kind > after && !enough(route, i) && (next == EB_VALUE_NONE || kind < next))
+            if (kind > after && kind < EB_VALUE_SDO && !enough(route, i) &&
+                (next == EB_VALUE_NONE || kind < next))
                 next = kind;
         }
     }
@@ -162,18 +163,6 @@ static void dns_text(const struct ebi_route *route, const char *key, char *text,
     }
 }
 
-/* Leaves what stands behind the mark; without it nothing. */
-static void cut_before(char *text, const char *mark)
-{
-    const char *at = mark[0] != '\0' ? strstr(text, mark) : text;
-    if (at == NULL) {
-        text[0] = '\0';
-    } else if (mark[0] != '\0') {
-        at += strlen(mark);
-        memmove(text, at, strlen(at) + 1);
-    }
-}
-
 void ebi_reading_take(struct ebi_route *route)
 {
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
@@ -193,21 +182,7 @@ void ebi_reading_take(struct ebi_route *route)
                 dns_text(route, value->key, text, EB_NAME_BYTES);
             else
                 dcp_text(&route->ask.station, value->item, text, EB_NAME_BYTES);
-            cut_before(text, value->after);
+            ebi_route_cut_before(text, value->after);
         }
     }
-}
-
-bool ebi_route_value(const struct ebi_route *route, const struct eb_values *values, char *text, size_t cap)
-{
-    text[0] = '\0';
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
-        if (eb_profile_values(route->config->profile, i) != values)
-            continue;
-        for (size_t k = 0; k < values->count && text[0] == '\0'; k++) {
-            if (strlen(route->texts[i][k]) < cap) /* half a text is none */
-                eb_text_copy(text, cap, route->texts[i][k]);
-        }
-    }
-    return text[0] != '\0';
 }

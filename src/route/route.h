@@ -1,5 +1,4 @@
-/* The way to a device over IP: its identity by whatever protocols the profile names, registers by Modbus/TCP,
- * images by TFTP.  One operation at a time; each ends with its connection closed. */
+/* The ways to a device.  One operation at a time; each ends with its connection closed. */
 #ifndef EBI_ROUTE_H
 #define EBI_ROUTE_H
 
@@ -7,29 +6,37 @@
 
 enum { EBI_EXCHANGE_PATIENCE_US = 3000000 }; /* for one Modbus exchange, connecting included */
 
+/* What a way must be able to do.  Each begins an operation; the first poll may come at once. */
+struct eb_route {
+    void (*identify)(struct ebi_route *route, uint64_t now_us);
+    void (*send)(struct ebi_route *route, const struct eb_run_item *item, uint64_t now_us);
+    /* Makes the device take up what was sent; undoes what sending prepared.  NULL: there is nothing to do. */
+    void (*activate)(struct ebi_route *route, uint64_t now_us);
+    void (*undo)(struct ebi_route *route, uint64_t now_us);
+    /* One step of the profile; NULL: it has none. */
+    void (*step)(struct ebi_route *route, const struct eb_step *step, uint64_t now_us);
+    /* EB_PENDING while it goes on; then EB_OK, or the status that `error` holds. */
+    enum eb_status (*poll)(struct ebi_route *route, uint64_t now_us);
+    uint64_t (*deadline_us)(const struct ebi_route *route);
+    /* Aborts a transfer by the protocol's own means (poll on until it ends); anything else just goes on. */
+    void (*stop)(struct ebi_route *route);
+    /* Closes whatever is open. */
+    void (*close)(struct ebi_route *route);
+};
+
 void ebi_route_init(struct ebi_route *route, const struct eb_run_config *config, void *owner);
 
-/* Each begins an operation; the first poll may come at once.  `end_us`: when its patience is over. */
-void ebi_route_identify(struct ebi_route *route, uint64_t now_us);
-void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_t now_us);
-void ebi_route_send(struct ebi_route *route, const struct eb_run_item *item, uint64_t now_us);
-
-/* EB_PENDING while it goes on; then EB_OK, or the status that `error` holds. */
-enum eb_status ebi_route_poll(struct ebi_route *route, uint64_t now_us);
-uint64_t ebi_route_deadline_us(const struct ebi_route *route);
-
-/* Aborts a transfer by the protocol's own means (poll on until it ends); anything else just goes on. */
-void ebi_route_stop(struct ebi_route *route);
-
-/* Closes whatever is open. */
-void ebi_route_close(struct ebi_route *route);
+/* The end of an operation. */
+enum eb_status ebi_route_end(struct ebi_route *route, const struct eb_error *error);
+enum eb_status ebi_route_end_simple(struct ebi_route *route, enum eb_status status, const char *where);
 
 /* The text of one of the profile's items as it was read, of the first source that has one; false where none
- * has.
- */
+ * has. */
 bool ebi_route_value(const struct ebi_route *route, const struct eb_values *values, char *text, size_t cap);
+/* Leaves what stands behind the mark; without it nothing. */
+void ebi_route_cut_before(char *text, const char *mark);
 
-/* --- reading.c: what is read by one protocol after the other --- */
+/* --- reading.c: what is read by one protocol of IP after the other --- */
 
 /* The next kind of value behind `after` that the profile names, EB_VALUE_NONE at the end. */
 unsigned ebi_reading_next(const struct ebi_route *route, unsigned after);

@@ -319,6 +319,7 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
         }
         const struct eb_run_config config = {.port = port,
                                              .profile = d->profile,
+                                             .route = &eb_route_ip,
                                              .modbus = d->modbus,
                                              .tftp = d->tftp,
                                              .unit = d->unit,

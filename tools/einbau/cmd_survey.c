@@ -115,6 +115,7 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
     for (size_t i = 0; runs != NULL && places != NULL && i < count; i++) {
         struct eb_run_config config = {.port = s->port,
                                        .profile = profiles[i],
+                                       .route = &eb_route_ip,
                                        .modbus = {.port = EB_MODBUS_PORT},
                                        .unit = EB_MODBUS_UNIT_SELF,
                                        .reach_patience_us = SERIAL_PATIENCE_US};

@@ -233,10 +233,12 @@ void print_devices(const struct session *s)
     table_begin(&table, 9, heads);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        char address[EB_ENDPOINT_TEXT_BYTES];
+        char address[EB_PLACE_TEXT_BYTES];
+        char name[EB_NAME_BYTES + 4];
         if (!t->chosen)
             continue;
-        eb_endpoint_text(&t->device->modbus, false, address);
+        eb_site_place_text(t->device, address);
+        snprintf(name, sizeof name, "%s%s", t->device->behind != NULL ? "  " : "", t->device->name);
         const struct eb_identity *id = &t->look.identity;
         bool first = true;
         for (size_t k = 0; k < t->device->profile->count; k++) {
@@ -244,7 +246,7 @@ void print_devices(const struct session *s)
             bool last = first && k + 1 == t->device->profile->count;
             if (!target_has(t, k) && !last)
                 continue;
-            const char *const cells[] = {first ? t->device->name : "",
+            const char *const cells[] = {first ? name : "",
                                          first ? address : "",
                                          first ? id->order_code : "",
                                          first ? id->hardware_revision : "",
@@ -634,9 +636,9 @@ static json_t *disagreement_document(const struct eb_disagreement *d)
 
 static json_t *device_document(const struct target *t)
 {
-    char address[EB_ENDPOINT_TEXT_BYTES];
+    char address[EB_PLACE_TEXT_BYTES];
     const struct eb_identity *id = &t->look.identity;
-    eb_endpoint_text(&t->device->modbus, false, address);
+    eb_site_place_text(t->device, address);
     json_t *device = json_pack(
         "{s:s, s:s, s:s, s:s, s:b, s:b, s:{s:o, s:o, s:o, s:o, s:o}, s:o, s:o}", "name", t->device->name,
         "link", t->device->link, "address", address, "profile", t->device->profile->name, "reached",

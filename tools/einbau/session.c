@@ -323,11 +323,26 @@ void session_work(struct session *s, struct eb_crew *crew, void (*show)(void *co
         show(context);
 }
 
+const char *wire_adapter(const struct session *s, const struct eb_site_link *wire)
+{
+    return s->sim == NULL && wire->adapter[0] != '\0' ? wire->adapter : wire->name;
+}
+
 struct eb_run_config session_run(const struct session *s, const struct target *t)
 {
+    static const struct eb_route *const routes[] = {[EB_ROUTE_NONE] = &eb_route_ip,
+                                                    [EB_ROUTE_IP] = &eb_route_ip,
+                                                    [EB_ROUTE_CANOPEN] = &eb_route_canopen,
+                                                    [EB_ROUTE_UDS] = &eb_route_uds};
+    const struct eb_site_link *wire = t->device->wire;
     return (struct eb_run_config){
         .port = s->port,
         .profile = t->device->profile,
+        .route = routes[t->device->profile->route],
+        .can_link = wire_adapter(s, wire),
+        .bit_rate = wire->bit_rate,
+        .node = t->device->node,
+        .isotp = t->device->isotp,
         .modbus = t->device->modbus,
         .tftp = t->device->tftp,
         .unit = t->device->unit,

@@ -69,6 +69,9 @@ bool session_look(struct session *session);
 /* Opens the site, if one is named, and the shelf; nothing on any wire. */
 bool session_open_office(struct session *session, const struct options *options, bool make_shelf);
 
+/* What the port calls the adapter of a CAN bus. */
+const char *wire_adapter(const struct session *session, const struct eb_site_link *wire);
+
 /* A run for this device that only looks. */
 struct eb_run_config session_run(const struct session *session, const struct target *target);
 

@@ -13,15 +13,6 @@ enum {
     RECEIVE_BURST = 8
 };
 
-void ebi_route_init(struct ebi_route *route, const struct eb_run_config *config, void *owner)
-{
-    memset(route, 0, sizeof *route);
-    route->config = config;
-    route->owner = owner;
-    route->tcp = EB_NO_HANDLE;
-    route->udp = EB_NO_HANDLE;
-}
-
 static void close_tcp(struct ebi_route *route)
 {
     if (route->tcp != EB_NO_HANDLE)
@@ -30,7 +21,7 @@ static void close_tcp(struct ebi_route *route)
     route->connected = false;
 }
 
-void ebi_route_close(struct ebi_route *route)
+static void ip_close(struct ebi_route *route)
 {
     close_tcp(route);
     if (route->udp != EB_NO_HANDLE)
@@ -41,23 +32,10 @@ void ebi_route_close(struct ebi_route *route)
     route->doing = DOING_NOTHING;
 }
 
-static enum eb_status end(struct ebi_route *route, const struct eb_error *error)
-{
-    route->error = *error;
-    ebi_route_close(route);
-    return error->status;
-}
-
-static enum eb_status end_simple(struct ebi_route *route, enum eb_status status, const char *where)
-{
-    const struct eb_error error = {.status = status, .where = where};
-    return end(route, &error);
-}
-
 static void begin(struct ebi_route *route, uint8_t doing, uint64_t now_us)
 {
     const struct eb_port *port = route->config->port;
-    ebi_route_close(route);
+    ip_close(route);
     memset(&route->error, 0, sizeof route->error);
     route->doing = doing;
     route->deadline_us = now_us;
@@ -103,7 +81,7 @@ static void begin_reading(struct ebi_route *route, unsigned kind, uint64_t now_u
         ebi_reading_begin(route, now_us);
 }
 
-void ebi_route_identify(struct ebi_route *route, uint64_t now_us)
+static void ip_identify(struct ebi_route *route, uint64_t now_us)
 {
     memset(route->texts, 0, sizeof route->texts);
     memset(route->failed_kinds, 0, sizeof route->failed_kinds);
@@ -116,7 +94,7 @@ static bool expects(const struct eb_step *step)
     return step->kind == EB_STEP_EXPECT_REGISTER || step->kind == EB_STEP_BY_HAND;
 }
 
-void ebi_route_step(struct ebi_route *route, const struct eb_step *step, uint64_t now_us)
+static void ip_step(struct ebi_route *route, const struct eb_step *step, uint64_t now_us)
 {
     begin(route, DOING_STEP, now_us);
     route->step = step;
@@ -173,7 +151,7 @@ static enum eb_status end_unexpected(struct ebi_route *route)
     eb_text_add_number(&text, route->step->address);
     eb_text_add(&text, ", expected ");
     eb_text_add_number(&text, route->step->value);
-    return end(route, &error);
+    return ebi_route_end(route, &error);
 }
 
 static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
@@ -204,15 +182,15 @@ static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
     if (status == EB_OK)
         return end_unexpected(route);
     if (status == EB_PEER_ERROR)
-        return end(route, &route->modbus.error);
+        return ebi_route_end(route, &route->modbus.error);
     if (status != EB_PENDING)
-        return end_simple(route, status, route->connected ? "Modbus/TCP" : "connecting by Modbus/TCP");
+        return ebi_route_end_simple(route, status, route->connected ? "Modbus/TCP" : "connecting by Modbus/TCP");
     return EB_PENDING;
 }
 
 /* --- TFTP ---------------------------------------------------------------------------------------- */
 
-void ebi_route_send(struct ebi_route *route, const struct eb_run_item *item, uint64_t now_us)
+static void ip_send(struct ebi_route *route, const struct eb_run_item *item, uint64_t now_us)
 {
     const struct eb_run_config *config = route->config;
     const struct eb_profile *profile = config->profile;
@@ -278,14 +256,16 @@ static enum eb_status poll_send(struct ebi_route *route, uint64_t now_us)
 {
     const struct eb_port *port = route->config->port;
     if (route->udp == EB_NO_HANDLE && port->udp_open(port->self, route->owner, NULL, &route->udp) != EB_OK)
-        return end_simple(route, EB_IO, "opening a UDP socket");
+        return ebi_route_end_simple(route, EB_IO, "opening a UDP socket");
     receive_datagrams(route, now_us);
     eb_tftp_put_tick(&route->put, now_us);
     send_datagrams(route, now_us);
+    route->done_bytes = route->put.acked_bytes;
+    route->all_sent = route->put.all_sent;
     if (route->put.state == EB_TFTP_FAILED)
-        return end(route, &route->put.error);
+        return ebi_route_end(route, &route->put.error);
     if (route->put.state == EB_TFTP_DONE) {
-        ebi_route_close(route);
+        ip_close(route);
         return EB_OK;
     }
     return EB_PENDING;
@@ -314,32 +294,32 @@ static enum eb_status poll_identify(struct ebi_route *route, uint64_t now_us)
         return EB_PENDING;
     }
     if (ebi_reading_failed(route))
-        return end(route, &route->first_error);
-    ebi_route_close(route);
+        return ebi_route_end(route, &route->first_error);
+    ip_close(route);
     return EB_OK;
 }
 
 /* ------------------------------------------------------------------------------------------------- */
 
-enum eb_status ebi_route_poll(struct ebi_route *route, uint64_t now_us)
+static enum eb_status ip_poll(struct ebi_route *route, uint64_t now_us)
 {
     if (route->doing == DOING_SEND)
         return poll_send(route, now_us);
     if (route->doing == DOING_STEP && route->step->kind == EB_STEP_WAIT) {
         if (now_us < route->patience_end_us)
             return EB_PENDING;
-        ebi_route_close(route);
+        ip_close(route);
         return EB_OK;
     }
     if (route->doing == DOING_IDENTIFY)
         return poll_identify(route, now_us);
     enum eb_status status = poll_modbus(route, now_us);
     if (status == EB_OK)
-        ebi_route_close(route);
+        ip_close(route);
     return status;
 }
 
-uint64_t ebi_route_deadline_us(const struct ebi_route *route)
+static uint64_t ip_deadline_us(const struct ebi_route *route)
 {
     if (route->doing == DOING_NOTHING)
         return EB_NEVER;
@@ -352,8 +332,18 @@ uint64_t ebi_route_deadline_us(const struct ebi_route *route)
     return route->deadline_us < route->attempt_end_us ? route->deadline_us : route->attempt_end_us;
 }
 
-void ebi_route_stop(struct ebi_route *route)
+static void ip_stop(struct ebi_route *route)
 {
     if (route->doing == DOING_SEND)
         eb_tftp_put_stop(&route->put);
 }
+
+const struct eb_route eb_route_ip = {
+    .identify = ip_identify,
+    .send = ip_send,
+    .step = ip_step,
+    .poll = ip_poll,
+    .deadline_us = ip_deadline_us,
+    .stop = ip_stop,
+    .close = ip_close,
+};

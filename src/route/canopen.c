@@ -1,0 +1,381 @@
+/* The way to a CANopen node: its identity by SDO, its program by program download (CiA 302-3).
+ *
+ *   reading:     READ, object after object
+ *   sending:     QUIET (pre-operational) --> STOP --> LOADER (until it is there, and it is the same device)
+ *                --> CLEAR --> CLEARED --> DOWNLOAD --> WRITTEN
+ *   activating:  START
+ *
+ * NMT commands and everything else are for the one node that is meant, never for all. */
+#include "einbau/text.h"
+#include "route/can_route.h"
+#include "wire/canopen_wire.h"
+
+#include <string.h>
+
+enum move { READ, QUIET, STOP, LOADER, CLEAR, CLEARED, DOWNLOAD, WRITTEN, START };
+
+enum { ANSWER_US = 600000, LOADER_ANSWER_US = 300000, STATUS_BYTES = 4 };
+
+static const char *const where[] = {"reading objects by SDO",
+                                    "setting the node pre-operational",
+                                    "stopping the program (1F51h)",
+                                    "waiting for the loader",
+                                    "clearing the program memory (1F51h)",
+                                    "clearing the program memory (1F57h)",
+                                    "program download (1F50h)",
+                                    "writing the program memory (1F57h)",
+                                    "starting the program (1F51h)"};
+
+static void receive(struct ebi_route *r, const struct eb_can_frame *frame, uint64_t now_us)
+{
+    eb_sdo_receive(&r->can.sdo, frame, now_us);
+}
+
+static void tick(struct ebi_route *r, uint64_t now_us)
+{
+    if (r->can.move != QUIET)
+        eb_sdo_tick(&r->can.sdo, now_us);
+}
+
+static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us)
+{
+    (void)all_out;
+    (void)now_us;
+    if (r->can.move == QUIET && r->can.repeats == 0) {
+        frames[0] = (struct eb_can_frame){
+            .id = CO_NMT, .size = 2, .data = {CO_NMT_PREOPERATIONAL, r->can.node}};
+        return 1;
+    }
+    return eb_sdo_give(&r->can.sdo, frames, cap);
+}
+
+static void taken(struct ebi_route *r, size_t count, uint64_t now_us)
+{
+    if (r->can.move == QUIET)
+        r->can.repeats = r->can.repeats != 0 || count > 0;
+    else
+        eb_sdo_taken(&r->can.sdo, count, now_us);
+}
+
+static const struct ebi_can_engine engine = {receive, tick, give, taken};
+
+static const struct eb_canopen_way *way(const struct ebi_route *r)
+{
+    return &r->config->profile->canopen;
+}
+
+/* --- moves --------------------------------------------------------------------------------------- */
+
+static void read_object(struct ebi_route *r, uint16_t index, uint8_t sub, uint64_t patience_us, uint64_t now_us)
+{
+    eb_sdo_init(&r->can.sdo, r->can.node);
+    eb_sdo_read(&r->can.sdo, index, sub, EB_SDO_SEGMENTED, r->can.bytes, sizeof r->can.bytes, patience_us, now_us);
+}
+
+static void control(struct ebi_route *r, uint8_t what, uint64_t patience_us, uint64_t now_us)
+{
+    r->can.bytes[0] = what;
+    eb_sdo_init(&r->can.sdo, r->can.node);
+    eb_sdo_write(&r->can.sdo, OD_PROGRAM_CONTROL, way(r)->program, r->can.bytes, 1, patience_us, now_us);
+}
+
+/* The one place where the move changes; what it asks begins with it. */
+static void set_move(struct ebi_route *r, enum move move, uint64_t now_us)
+{
+    struct ebi_can_route *c = &r->can;
+    const struct eb_value *value;
+    if (c->move != (uint8_t)move || move == STOP)
+        c->patience_end_us = now_us + r->config->profile->return_patience_ms * 1000ULL;
+    c->move = (uint8_t)move;
+    c->pausing = false;
+    r->deadline_us = now_us;
+    switch (move) {
+    case READ:
+    case LOADER:
+        value = ebi_can_value(r, EB_VALUE_SDO);
+        if (value != NULL)
+            read_object(r, value->index, value->sub, move == READ ? ANSWER_US : LOADER_ANSWER_US, now_us);
+        break;
+    case QUIET:
+        c->repeats = 0;
+        break;
+    case STOP:
+        control(r, PROGRAM_STOP, ANSWER_US, now_us);
+        break;
+    case CLEAR:
+        control(r, PROGRAM_CLEAR, way(r)->clear_patience_ms * 1000ULL, now_us);
+        break;
+    case CLEARED:
+    case WRITTEN:
+        read_object(r, OD_FLASH_STATUS, way(r)->program, ANSWER_US, now_us);
+        break;
+    case DOWNLOAD:
+        eb_sdo_init(&c->sdo, c->node);
+        eb_sdo_write_source(&c->sdo, OD_PROGRAM, way(r)->program,
+                            way(r)->segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, &c->item->source,
+                            way(r)->answer_patience_ms * 1000ULL, now_us);
+        break;
+    case START:
+        control(r, PROGRAM_START, way(r)->answer_patience_ms * 1000ULL, now_us);
+        break;
+    }
+}
+
+/* The same again a little later. */
+static void pause(struct ebi_route *r, uint64_t us, uint64_t now_us)
+{
+    r->can.pausing = true;
+    r->can.look_us = now_us + us;
+    r->deadline_us = r->can.look_us;
+}
+
+static enum eb_status end_with(struct ebi_route *r, const struct eb_error *error)
+{
+    struct eb_error told = *error;
+    told.where = where[r->can.move];
+    return ebi_route_end(r, &told);
+}
+
+static enum eb_status end_saying(struct ebi_route *r, enum eb_status status, const char *text)
+{
+    struct eb_error error = {.status = status};
+    eb_text_copy(error.text, sizeof error.text, text);
+    return end_with(r, &error);
+}
+
+static enum eb_status end_well(struct ebi_route *r)
+{
+    ebi_can_close(r);
+    return EB_OK;
+}
+
+/* The other node id that it may have, in its loader or out of it. */
+static bool try_other_node(struct ebi_route *r)
+{
+    uint8_t loader = way(r)->loader_node;
+    if (loader == 0 || loader == r->config->node)
+        return false;
+    r->can.node = r->can.node == loader ? r->config->node : loader;
+    /* What was opened hears only the other node. */
+    const struct eb_port *port = r->config->port;
+    if (r->can.handle != EB_NO_HANDLE)
+        port->can_close(port->self, r->can.handle);
+    r->can.handle = EB_NO_HANDLE;
+    return true;
+}
+
+/* One value was answered, or is not there; EB_PENDING while more are to be read. */
+static enum eb_status take_value(struct ebi_route *r, uint64_t now_us)
+{
+    struct ebi_can_route *c = &r->can;
+    const struct eb_value *value = ebi_can_value(r, EB_VALUE_SDO);
+    bool there = c->sdo.state == EB_SDO_DONE;
+    r->connected = c->answered = true;
+    if (value != NULL)
+        ebi_can_take(r, value, c->bytes, there ? c->sdo.size : 0);
+    if (ebi_can_value(r, EB_VALUE_SDO) == NULL)
+        return EB_OK;
+    set_move(r, (enum move)c->move, now_us);
+    return EB_PENDING;
+}
+
+static enum eb_status after_read(struct ebi_route *r, uint64_t now_us)
+{
+    if (r->can.sdo.error.status == EB_NO_ANSWER) {
+        if (!r->can.answered && r->can.repeats++ == 0 && try_other_node(r)) {
+            set_move(r, READ, now_us);
+            return EB_PENDING;
+        }
+        return end_with(r, &r->can.sdo.error);
+    }
+    if (r->can.sdo.state == EB_SDO_FAILED && r->can.sdo.error.status != EB_PEER_ERROR &&
+        r->can.sdo.error.status != EB_TOO_LARGE)
+        return end_with(r, &r->can.sdo.error);
+    if (take_value(r, now_us) == EB_PENDING)
+        return EB_PENDING;
+    ebi_can_same_serial(r); /* remembers the first one */
+    return end_well(r);
+}
+
+/* Whether it is the loader that answers, and that of the same device: read anew, before anything is erased. */
+static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
+{
+    const struct eb_profile *p = r->config->profile;
+    char state[EB_NAME_BYTES];
+    bool ready = false;
+    if (r->can.sdo.state == EB_SDO_FAILED && r->can.sdo.error.status == EB_NO_ANSWER)
+        try_other_node(r);
+    else if (take_value(r, now_us) == EB_PENDING)
+        return EB_PENDING;
+    else
+        ready = p->from_state.count == 0 ||
+                (ebi_route_value(r, &p->from_state, state, sizeof state) && strcmp(state, p->state_loader) == 0);
+    if (!ready) {
+        if (now_us >= r->can.patience_end_us)
+            return end_saying(r, EB_NO_ANSWER, "the loader did not come up");
+        r->can.value = 0;
+        pause(r, EBI_LOOK_US, now_us);
+        return EB_PENDING;
+    }
+    if (!ebi_can_same_serial(r))
+        return end_saying(r, EB_OTHER, "another device's loader answers");
+    set_move(r, CLEAR, now_us);
+    return EB_PENDING;
+}
+
+static const char *flash_error_text(unsigned error)
+{
+    static const char *const texts[] = {"no error",           "no valid program",  "format unknown",
+                                        "data or CRC error", "not cleared before", "write error",
+                                        "address error",     "secured against writing"};
+    return error < sizeof texts / sizeof texts[0] ? texts[error] : "unspecified error";
+}
+
+static enum eb_status after_status(struct ebi_route *r, uint64_t now_us)
+{
+    const struct eb_sdo *sdo = &r->can.sdo;
+    bool cleared = r->can.move == CLEARED;
+    uint8_t status = sdo->state == EB_SDO_DONE && sdo->size > 0 ? r->can.bytes[0] : 0;
+    unsigned error = status >> 1 & 0x7FU;
+    bool silent = sdo->error.status == EB_NO_ANSWER;
+    if ((status & FLASH_BUSY) != 0 || silent) {
+        if (now_us >= r->can.patience_end_us)
+            return end_saying(r, EB_NO_ANSWER, silent ? "" : "still busy");
+        pause(r, EBI_LOOK_US, now_us);
+        return EB_PENDING;
+    }
+    if (error > 1 || (error == 1 && !cleared)) {
+        struct eb_error told = {.status = EB_PEER_ERROR, .number = error};
+        eb_text_copy(told.text, sizeof told.text, flash_error_text(error));
+        return end_with(r, &told);
+    }
+    if (!cleared)
+        return end_well(r);
+    set_move(r, DOWNLOAD, now_us);
+    return EB_PENDING;
+}
+
+/* What the answer to the current move leads to. */
+static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
+{
+    const struct eb_sdo *sdo = &r->can.sdo;
+    bool failed = sdo->state == EB_SDO_FAILED;
+    bool silent = failed && sdo->error.status == EB_NO_ANSWER;
+    switch ((enum move)r->can.move) {
+    case READ:
+        return after_read(r, now_us);
+    case STOP: /* it may restart before it has answered */
+        if (failed && !silent)
+            return end_with(r, &sdo->error);
+        r->can.value = 0;
+        memset(r->texts, 0, sizeof r->texts);
+        set_move(r, LOADER, now_us);
+        pause(r, r->config->profile->from_state.count == 0 ? r->config->profile->down_ms * 1000ULL : EBI_LOOK_US, now_us);
+        return EB_PENDING;
+    case LOADER:
+        return after_loader(r, now_us);
+    case CLEAR: /* its state will tell */
+        if (failed && !silent)
+            return end_with(r, &sdo->error);
+        set_move(r, CLEARED, now_us);
+        r->can.patience_end_us = now_us + way(r)->clear_patience_ms * 1000ULL;
+        return EB_PENDING;
+    case CLEARED:
+    case WRITTEN:
+        return after_status(r, now_us);
+    case DOWNLOAD:
+        if (failed)
+            return end_with(r, &sdo->error);
+        set_move(r, WRITTEN, now_us);
+        r->can.patience_end_us = now_us + r->config->profile->send_patience_ms * 1000ULL;
+        return EB_PENDING;
+    default:
+        return failed ? end_with(r, &sdo->error) : end_well(r);
+    }
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+static void identify(struct ebi_route *r, uint64_t now_us)
+{
+    ebi_can_close(r);
+    ebi_can_begin(r, READ, now_us);
+    memset(r->texts, 0, sizeof r->texts);
+    set_move(r, READ, now_us);
+}
+
+static void send(struct ebi_route *r, const struct eb_run_item *item, uint64_t now_us)
+{
+    ebi_can_close(r);
+    ebi_can_begin(r, QUIET, now_us);
+    r->can.item = item;
+    set_move(r, QUIET, now_us);
+}
+
+static void activate(struct ebi_route *r, uint64_t now_us)
+{
+    ebi_can_close(r);
+    ebi_can_begin(r, START, now_us);
+    set_move(r, START, now_us);
+}
+
+static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
+{
+    struct ebi_can_route *c = &r->can;
+    for (;;) {
+        if (c->pausing && now_us < c->look_us)
+            return EB_PENDING;
+        if (c->pausing)
+            set_move(r, (enum move)c->move, now_us);
+        /* 580h + n, 700h + n, 80h + n: whatever the node says */
+        if (ebi_can_exchange(r, &engine, c->node, CO_NODE, now_us) != EB_OK) {
+            if (c->move == READ || c->move == START || now_us >= c->patience_end_us || c->move == DOWNLOAD)
+                return ebi_route_end_simple(r, EB_UNREACHABLE, "the CAN adapter");
+            pause(r, EBI_REOPEN_US, now_us);
+            return EB_PENDING;
+        }
+        if (c->move == QUIET) {
+            if (c->repeats == 0)
+                return EB_PENDING; /* the adapter has no room */
+            set_move(r, STOP, now_us);
+            continue;
+        }
+        if (c->move == DOWNLOAD) {
+            r->done_bytes = c->sdo.done_bytes;
+            r->all_sent = c->sdo.done_bytes == c->sdo.total_bytes;
+        }
+        if (c->sdo.state == EB_SDO_BUSY)
+            return EB_PENDING;
+        enum eb_status status = after_answer(r, now_us);
+        if (status != EB_PENDING)
+            return status;
+    }
+}
+
+static uint64_t deadline_us(const struct ebi_route *r)
+{
+    if (r->doing == 0)
+        return EB_NEVER;
+    if (r->can.pausing)
+        return r->can.look_us;
+    if (r->can.handle == EB_NO_HANDLE)
+        return r->deadline_us;
+    return eb_sdo_deadline_us(&r->can.sdo);
+}
+
+static void stop(struct ebi_route *r)
+{
+    if (r->can.move == DOWNLOAD)
+        eb_sdo_stop(&r->can.sdo);
+}
+
+const struct eb_route eb_route_canopen = {
+    .identify = identify,
+    .send = send,
+    .activate = activate,
+    .undo = activate,
+    .poll = poll,
+    .deadline_us = deadline_us,
+    .stop = stop,
+    .close = ebi_can_close,
+};

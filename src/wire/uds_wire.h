@@ -1,0 +1,57 @@
+/* Numbers of UDS on the wire (ISO 14229-1) and of ISO-TP (ISO 15765-2). */
+#ifndef EBI_UDS_WIRE_H
+#define EBI_UDS_WIRE_H
+
+enum {
+    TP_SINGLE = 0x00,
+    TP_FIRST = 0x10,
+    TP_CONSECUTIVE = 0x20,
+    TP_FLOW = 0x30,
+    TP_CONTINUE = 0,
+    TP_WAIT = 1,
+    TP_OVERFLOW = 2,
+
+    UDS_SESSION = 0x10,
+    UDS_RESET = 0x11,
+    UDS_READ = 0x22,
+    UDS_SECURITY = 0x27,
+    UDS_COMMUNICATION = 0x28,
+    UDS_WRITE = 0x2E,
+    UDS_ROUTINE = 0x31,
+    UDS_DOWNLOAD = 0x34,
+    UDS_TRANSFER = 0x36,
+    UDS_EXIT = 0x37,
+    UDS_PRESENT = 0x3E,
+    UDS_DTC_SETTING = 0x85,
+    UDS_POSITIVE = 0x40,
+    UDS_NEGATIVE = 0x7F,
+    UDS_QUIET = 0x80, /* of a sub-function: no positive response */
+
+    UDS_DEFAULT_SESSION = 1,
+    UDS_PROGRAMMING_SESSION = 2,
+    UDS_EXTENDED_SESSION = 3,
+    UDS_ROUTINE_START = 1,
+    UDS_ERASE = 0xFF00,
+    UDS_DEPENDENCIES = 0xFF01,
+
+    NRC_GENERAL = 0x10,
+    NRC_SERVICE = 0x11,
+    NRC_SUB_FUNCTION = 0x12,
+    NRC_LENGTH = 0x13,
+    NRC_BUSY = 0x21,
+    NRC_CONDITIONS = 0x22,
+    NRC_SEQUENCE = 0x24,
+    NRC_RANGE = 0x31,
+    NRC_SECURITY = 0x33,
+    NRC_KEY = 0x35,
+    NRC_ATTEMPTS = 0x36,
+    NRC_REFUSED = 0x70,
+    NRC_SUSPENDED = 0x71,
+    NRC_PROGRAMMING = 0x72,
+    NRC_COUNTER = 0x73,
+    NRC_PENDING = 0x78,
+    NRC_SUB_NOT_IN_SESSION = 0x7E,
+    NRC_NOT_IN_SESSION = 0x7F
+};
+
+#endif
