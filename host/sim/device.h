@@ -244,16 +244,7 @@ const char *sim_device_version(const struct sim_device *device, size_t component
 void sim_ether_frame(struct sim_device *device, const uint8_t *frame, size_t size);
 void sim_ether_tick(struct sim_device *device);
 uint64_t sim_ether_deadline_us(const struct sim_device *device);
-/* A frame around a UDP datagram, with its checksums; gives its size. */
-enum { SIM_UDP_FRAME_HEAD_BYTES = 42 };
-size_t sim_ether_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
-                     const struct eb_endpoint *from, const struct eb_endpoint *to, const uint8_t *bytes,
-                     size_t size);
 void sim_ether_group_mac(const uint8_t ip[4], uint8_t mac[EB_MAC_BYTES]);
-/* The Internet checksum (RFC 1071) of what `sum` holds already and `size` bytes more. */
-uint32_t sim_ether_sum(uint32_t sum, const uint8_t *bytes, size_t size);
-uint16_t sim_ether_checksum(uint32_t sum);
-
 /* cip_server.c, snmp_server.c, dns_sd_server.c */
 void sim_cip_datagram(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
                       size_t size);

@@ -1,5 +1,6 @@
 /* The simulated device on its Ethernet: ARP (RFC 826), PROFINET DCP (IEC 61158-6-10), LLDP with inventory
  * (802.1AB, ANSI/TIA-1057), asking for an address (RFC 951, 2131), and frames around UDP (RFC 791, 768). */
+#include "../packet.h"
 #include "device.h"
 
 #include <string.h>
@@ -292,7 +293,7 @@ static void ask_for_address(struct sim_device *d)
         at += size;
     }
     message[at] = DHCP_OPTION_END;
-    send(d, frame, sim_ether_udp(frame, d->mac, all_macs, &from, &to, message, sizeof message));
+    send(d, frame, ebi_packet_udp(frame, d->mac, all_macs, &from, &to, message, sizeof message));
 }
 
 /* --- time ---------------------------------------------------------------------------------------- */
@@ -319,51 +320,8 @@ uint64_t sim_ether_deadline_us(const struct sim_device *d)
 
 /* --- frames around UDP --------------------------------------------------------------------------- */
 
-uint32_t sim_ether_sum(uint32_t sum, const uint8_t *bytes, size_t size)
-{
-    for (size_t i = 0; i + 1 < size; i += 2)
-        sum += ebi_get16(bytes + i);
-    return size % 2 != 0 ? sum + ((uint32_t)bytes[size - 1] << 8) : sum;
-}
-
-uint16_t sim_ether_checksum(uint32_t sum)
-{
-    while (sum > 0xFFFF)
-        sum = (sum & 0xFFFF) + (sum >> 16);
-    return (uint16_t)~sum;
-}
-
 void sim_ether_group_mac(const uint8_t ip[4], uint8_t mac[EB_MAC_BYTES])
 {
     const uint8_t group[EB_MAC_BYTES] = {0x01, 0x00, 0x5E, ip[1] & 0x7F, ip[2], ip[3]};
     memcpy(mac, ip[0] == 255 ? all_macs : group, EB_MAC_BYTES);
-}
-
-size_t sim_ether_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
-                     const struct eb_endpoint *from, const struct eb_endpoint *to, const uint8_t *bytes,
-                     size_t size)
-{
-    uint8_t *ip = frame + HEAD;
-    uint8_t *udp = ip + IPV4_HEAD_BYTES;
-    size_t udp_size = UDP_HEAD_BYTES + size;
-    memcpy(frame, to_mac, EB_MAC_BYTES);
-    memcpy(frame + EB_MAC_BYTES, from_mac, EB_MAC_BYTES);
-    ebi_put16(frame + HEAD - 2, EB_ETHERTYPE_IPV4);
-    memset(ip, 0, IPV4_HEAD_BYTES);
-    ip[0] = 0x45;
-    ebi_put16(ip + 2, (uint16_t)(IPV4_HEAD_BYTES + udp_size));
-    ip[8] = to->ip[0] == 224 ? 255 : 64; /* RFC 6762 section 11 wants 255 */
-    ip[9] = IPV4_UDP;
-    memcpy(ip + 12, from->ip, 4);
-    memcpy(ip + 16, to->ip, 4);
-    ebi_put16(ip + 10, sim_ether_checksum(sim_ether_sum(0, ip, IPV4_HEAD_BYTES)));
-    ebi_put16(udp, from->port);
-    ebi_put16(udp + 2, to->port);
-    ebi_put16(udp + 4, (uint16_t)udp_size);
-    ebi_put16(udp + 6, 0);
-    memcpy(udp + UDP_HEAD_BYTES, bytes, size);
-    uint32_t pseudo = sim_ether_sum(IPV4_UDP + (uint32_t)udp_size, ip + 12, 8);
-    uint16_t checksum = sim_ether_checksum(sim_ether_sum(pseudo, udp, udp_size));
-    ebi_put16(udp + 6, checksum == 0 ? 0xFFFF : checksum);
-    return HEAD + IPV4_HEAD_BYTES + udp_size;
 }

@@ -5,6 +5,7 @@
  * (ether.c), here are UDP and the listening end of TCP (RFC 9293), which takes what comes in order and leaves
  * the rest to be sent again.  Checksums of what comes are not looked at: over a pair of virtual interfaces
  * the system leaves them out. */
+#include "../packet.h"
 #include "world.h"
 
 #include <arpa/inet.h>
@@ -132,7 +133,7 @@ static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const
                           const uint8_t *bytes, size_t size)
 {
     struct sim_segment *g = self;
-    uint8_t frame[SIM_UDP_FRAME_HEAD_BYTES + 1500];
+    uint8_t frame[EBI_UDP_FRAME_HEAD_BYTES + 1500];
     uint8_t group[EB_MAC_BYTES];
     const uint8_t *mac = group;
     struct eb_endpoint from = {.port = port};
@@ -141,7 +142,7 @@ static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const
     if (to->ip[0] < 224)
         mac = sim_device_covers(d, to->ip) ? mac_of(g, to->ip) : NULL;
     if (mac != NULL && size <= 1472)
-        frame_send(g, d, frame, sim_ether_udp(frame, d->mac, mac, &from, to, bytes, size));
+        frame_send(g, d, frame, ebi_packet_udp(frame, d->mac, mac, &from, to, bytes, size));
 }
 
 static int udp_bind(void *self, struct sim_device *d, uint16_t port)
@@ -193,7 +194,7 @@ static void send_segment(struct sim_segment *g, struct sim_device *d, const stru
     ip[9] = IPV4_TCP;
     memcpy(ip + 12, d->set.ip, 4);
     memcpy(ip + 16, peer->ip, 4);
-    ebi_put16(ip + 10, sim_ether_checksum(sim_ether_sum(0, ip, IPV4_HEAD_BYTES)));
+    ebi_put16(ip + 10, ebi_packet_checksum(ebi_packet_sum(0, ip, IPV4_HEAD_BYTES)));
     ebi_put16(tcp, port);
     ebi_put16(tcp + 2, peer->port);
     ebi_put32(tcp + 4, sequence);
@@ -208,8 +209,8 @@ static void send_segment(struct sim_segment *g, struct sim_device *d, const stru
     }
     if (size > 0)
         memcpy(tcp + head, bytes, size);
-    uint32_t pseudo = sim_ether_sum(IPV4_TCP + (uint32_t)(head + size), ip + 12, 8);
-    ebi_put16(tcp + 16, sim_ether_checksum(sim_ether_sum(pseudo, tcp, head + size)));
+    uint32_t pseudo = ebi_packet_sum(IPV4_TCP + (uint32_t)(head + size), ip + 12, 8);
+    ebi_put16(tcp + 16, ebi_packet_checksum(ebi_packet_sum(pseudo, tcp, head + size)));
     size_t whole = EB_FRAME_HEAD_BYTES + IPV4_HEAD_BYTES + head + size;
     frame_send(g, d, frame, whole < EB_FRAME_MIN_BYTES ? EB_FRAME_MIN_BYTES : whole);
 }

@@ -3,6 +3,7 @@
  * Everything that happens is an event in one heap, ordered by time and then by age, so that a run is the same
  * to the bit each time.  TCP is what TCP gives: a stream in order, where a lost or damaged segment only comes
  * later. */
+#include "../packet.h"
 #include "virtual.h"
 
 #include <stdlib.h>
@@ -680,10 +681,10 @@ static void udp_send_from(void *self, struct sim_device *d, uint16_t port, const
         return;
     }
     /* For a group: one frame, which sockets and whoever hears frames take. */
-    uint8_t frame[SIM_UDP_FRAME_HEAD_BYTES + 1500];
+    uint8_t frame[EBI_UDP_FRAME_HEAD_BYTES + 1500];
     uint8_t mac[EB_MAC_BYTES];
     sim_ether_group_mac(to->ip, mac);
-    frame_down(v, d, frame, sim_ether_udp(frame, d->mac, mac, &from, to, bytes, size));
+    frame_down(v, d, frame, ebi_packet_udp(frame, d->mac, mac, &from, to, bytes, size));
 }
 
 static void device_tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)

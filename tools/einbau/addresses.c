@@ -235,7 +235,8 @@ static void probe_present(struct session *s, struct ways *w)
     struct eb_ask_config config = {
         .port = s->port, .owner = s, .kind = EB_ASK_WHO_HAS, .patience_us = PROBE_US};
     for (size_t i = 0; asks != NULL && of != NULL && i < s->count; i++) {
-        if (!s->targets[i].chosen || w->list[i].kind != EB_WAY_DIRECT || !w->links[w->list[i].link].has_mac)
+        if (!s->targets[i].chosen || target_on_bus(&s->targets[i]) || w->list[i].kind != EB_WAY_DIRECT ||
+            !w->links[w->list[i].link].has_mac)
             continue;
         config.link = &w->links[w->list[i].link];
         memcpy(config.ip, s->targets[i].device->modbus.ip, sizeof config.ip);
@@ -292,6 +293,10 @@ bool ways_find(struct session *s, struct ways *w)
     do {
         for (size_t i = 0; i < s->count; i++) {
             struct eb_link_address device = {.prefix = s->targets[i].device->prefix};
+            if (target_on_bus(&s->targets[i])) {
+                w->list[i] = (struct eb_way){.kind = EB_WAY_DIRECT};
+                continue;
+            }
             memcpy(device.ip, s->targets[i].device->modbus.ip, sizeof device.ip);
             w->list[i] = eb_way_to(w->links, w->count, &device, (const uint8_t(*)[4])taken, taken_count);
         }

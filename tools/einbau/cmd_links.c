@@ -1,3 +1,4 @@
+#include "bus.h"
 #include "wire.h"
 
 #include <stdio.h>
@@ -67,7 +68,7 @@ static void way_sentence(const struct ways *f, const struct eb_way *way, char *t
     }
 }
 
-static void print_ways(const struct session *s, const struct ways *f)
+static void print_ways(const struct session *s, const struct ways *f, const struct buses *buses)
 {
     static const char *const heads[] = {"DEVICE", "ADDRESS", "WAY"};
     struct table table;
@@ -79,8 +80,13 @@ static void print_ways(const struct session *s, const struct ways *f)
         char sentence[SENTENCE_BYTES];
         if (!t->chosen)
             continue;
-        address_text(&device, address, sizeof address);
-        way_sentence(f, &f->list[i], sentence);
+        if (target_on_bus(t)) {
+            eb_site_place_text(t->device, address);
+            bus_way_text(buses, t, sentence, sizeof sentence);
+        } else {
+            address_text(&device, address, sizeof address);
+            way_sentence(f, &f->list[i], sentence);
+        }
         const char *const cells[] = {t->device->name, address, sentence};
         table_add(&table, cells);
     }
@@ -196,6 +202,17 @@ static json_t *links_document(const struct ways *f)
     return list;
 }
 
+static json_t *bus_way_document(const struct target *t, const struct buses *buses)
+{
+    char place[EB_PLACE_TEXT_BYTES];
+    char sentence[SENTENCE_BYTES];
+    eb_site_place_text(t->device, place);
+    bus_way_text(buses, t, sentence, sizeof sentence);
+    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:[], s:[], s:[]}", "name", t->device->name, "link", t->device->link,
+                     "address", place, "way", t->absent ? "none" : "direct", "says", sentence, "traps", "components",
+                     "findings");
+}
+
 static json_t *way_document(const struct target *t, const struct ways *f, const struct eb_way *way)
 {
     static const char *const kinds[] = {"direct", "routed", "add", "none"};
@@ -219,16 +236,18 @@ static json_t *way_document(const struct target *t, const struct ways *f, const 
     return root;
 }
 
-static void print_links_document(const struct session *s, const struct ways *f)
+static void print_links_document(const struct session *s, const struct ways *f, const struct buses *buses)
 {
     json_t *devices = json_array();
     for (size_t i = 0; i < s->count; i++) {
         if (s->targets[i].chosen)
-            json_array_append_new(devices, way_document(&s->targets[i], f, &f->list[i]));
+            json_array_append_new(devices, target_on_bus(&s->targets[i])
+                                               ? bus_way_document(&s->targets[i], buses)
+                                               : way_document(&s->targets[i], f, &f->list[i]));
     }
-    print_document(json_pack("{s:s, s:o, s:o, s:o}", "einbau", "links/1", "site",
+    print_document(json_pack("{s:s, s:o, s:o, s:o, s:o}", "einbau", "links/1", "site",
                              s->site != NULL ? json_string(s->site->name) : json_null(), "links",
-                             links_document(f), "devices", devices));
+                             links_document(f), "buses", buses_document(s, buses), "devices", devices));
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -244,6 +263,7 @@ static int run(const struct options *options)
 {
     struct session s;
     struct ways f;
+    struct buses buses;
     if (!session_open(&s, options))
         return session_close(&s, s.status);
     if (s.port->links == NULL) {
@@ -257,24 +277,33 @@ static int run(const struct options *options)
         ways_free(&f);
         return session_close(&s, s.status);
     }
+    if (!buses_look(&s, &buses)) {
+        ways_free(&f);
+        buses_free(&buses);
+        return session_close(&s, s.status);
+    }
     if (options->json) {
-        print_links_document(&s, &f);
+        print_links_document(&s, &f, &buses);
     } else {
         print_links(&f);
+        if (buses.count > 0)
+            puts("");
+        buses_print(&s, &buses);
         print_overlaps(&f);
         print_conflicts(&f);
         if (s.count > 0)
-            print_ways(&s, &f);
+            print_ways(&s, &f, &buses);
         print_traps(&s, &f);
         print_commands(&s, &f);
     }
     for (size_t i = 0; i < s.count; i++) {
-        if (s.targets[i].chosen && (f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
+        if (s.targets[i].chosen && (s.targets[i].absent || f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }
-    if (f.conflict_count > 0)
+    if (f.conflict_count > 0 || !buses_sound(&buses))
         s.status = EXIT_NOT_AS_WANTED;
     ways_free(&f);
+    buses_free(&buses);
     s.added_count = 0; /* they stay, until --undo */
     return session_close(&s, s.status);
 }

@@ -45,7 +45,10 @@ static void show(const struct target *t)
     char text[512];
     const struct eb_identity *id = &t->look.identity;
     printf("%s\n", t->device->name);
-    eb_endpoint_text(&t->device->modbus, true, text);
+    if (target_on_bus(t))
+        eb_site_place_text(t->device, text);
+    else
+        eb_endpoint_text(&t->device->modbus, true, text);
     line("link", t->device->link);
     line("address", text);
     line("profile", t->device->profile->name);

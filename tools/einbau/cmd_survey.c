@@ -1,3 +1,4 @@
+#include "bus.h"
 #include "watch.h"
 
 #include <stdio.h>
@@ -43,7 +44,7 @@ static void mark_absent(struct session *s, const struct wire *w)
                 swept = swept || (eb_link_covers(&w->links[l].addresses[a], t->device->modbus.ip) &&
                                   !eb_survey_denied(&w->survey, l) && !eb_survey_too_large(&w->survey, l));
         }
-        t->absent = swept && wire_found(w, t) == NULL;
+        t->absent = t->absent || (swept && !target_on_bus(t) && wire_found(w, t) == NULL);
     }
 }
 
@@ -195,11 +196,13 @@ static int add_into(struct session *s, const struct wire *w)
 
 /* ------------------------------------------------------------------------------------------------- */
 
-static int survey_site(struct session *s, const struct wire *w)
+static int survey_site(struct session *s, const struct wire *w, struct buses *buses)
 {
     size_t chosen = 0;
     size_t answered = 0;
     mark_absent(s, w);
+    if (s->options->name_count == 0 && !buses_look(s, buses))
+        return s->status;
     if (!session_look(s))
         return s->status;
     int status = s->status;
@@ -213,24 +216,30 @@ static int survey_site(struct session *s, const struct wire *w)
         printf("%s: %zu of %zu devices answered\n\n", s->site->name, answered, chosen);
         print_devices(s);
         print_advice(s);
+        buses_print_nodes(s, buses);
+        if (!buses_sound(buses))
+            puts("");
+        if (!buses_sound(buses))
+            buses_print(s, buses);
     }
     return status;
 }
 
-static int survey(struct session *s, struct wire *w)
+static int survey(struct session *s, struct wire *w, struct buses *buses)
 {
     bool named = s->options->name_count > 0;
     if (!named && (w->count > 0 || s->site == NULL) && !wire_look(w))
         return s->status;
     if (s->options->into != NULL)
         return add_into(s, w);
-    int status = s->site != NULL       ? survey_site(s, w)
+    int status = s->site != NULL       ? survey_site(s, w, buses)
                  : w->survey.count > 0 ? EXIT_AS_WANTED
                                        : EXIT_NOT_REACHED;
     if (status == EXIT_INTERRUPTED || status == EXIT_WRONG_CALL)
         return status;
     if (s->options->json) {
         json_t *root = document(s, "survey");
+        json_object_set_new(root, "buses", buses_document(s, buses));
         if (!named)
             json_object_update_missing_new(root, wire_document(w));
         print_document(root);
@@ -246,11 +255,13 @@ static int run(const struct options *options)
 {
     struct session s;
     struct wire w;
+    struct buses buses = {0};
     if (!session_open(&s, options))
         return session_close(&s, s.status);
     int status = wire_open(&w, &s) ? 0 : s.status;
     if (status == 0)
-        status = options->watch ? watch(&w) : survey(&s, &w);
+        status = options->watch ? watch(&w) : survey(&s, &w, &buses);
+    buses_free(&buses);
     wire_close(&w);
     return session_close(&s, status);
 }

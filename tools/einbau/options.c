@@ -44,7 +44,8 @@ enum {
     KEY_LEAST_GATEWAY,
     KEY_ORDER_CODE,
     KEY_COMPANION,
-    KEY_EXPLAIN
+    KEY_EXPLAIN,
+    KEY_TRACE
 };
 
 enum { SECONDS_MAX = 3600, BLINK_S = 10 };
@@ -55,6 +56,7 @@ static const struct argp_option common[] = {
     {"state", KEY_STATE, "DIR", 0, "where a simulated world keeps what it must remember (or EINBAU_STATE)",
      1},
     {"shelf", KEY_SHELF, "DIR", 0, "the shelf of images (or EINBAU_SHELF), else the user's own", 1},
+    {"trace", KEY_TRACE, "FILE", 0, "write all that passes on every link to FILE (pcapng)", 1},
     {"json", KEY_JSON, NULL, 0, "print one JSON document instead of text", 1},
     {0},
 };
@@ -199,6 +201,8 @@ static const char **text_of(struct options *o, int key)
         return &o->shelf;
     case KEY_IMAGE:
         return &o->image;
+    case KEY_TRACE:
+        return &o->trace;
     case KEY_LINK:
         return &o->link;
     case KEY_COMMUNITY:

@@ -22,6 +22,7 @@ struct options {
     const char *state;
     const char *image;
     const char *link;
+    const char *trace;
     const char *into;
     const char *community;
     const char *shelf;

@@ -156,6 +156,15 @@ bool session_open(struct session *s, const struct options *options)
             return fail(s, EXIT_WRONG_CALL);
         }
     }
+    if (options->trace != NULL) {
+        s->inner = s->port;
+        s->port = eb_trace_open(s->inner, options->trace, s->sim == NULL, &s->problem);
+        if (s->port == NULL) {
+            s->port = s->inner;
+            s->inner = NULL;
+            return fail_problem(s);
+        }
+    }
     open_known(s);
     struct sigaction action = {.sa_handler = on_signal};
     sigaction(SIGINT, &action, NULL);
@@ -168,6 +177,13 @@ int session_close(struct session *s, int status)
 {
     if (s->port != NULL && s->added_count > 0)
         addresses_take_back(s);
+    if (s->inner != NULL) {
+        if (!eb_trace_close(s->port, &s->problem)) {
+            complain("%s", s->problem.text);
+            status = EXIT_WRONG_CALL;
+        }
+        s->port = s->inner;
+    }
     if (s->sim != NULL && !eb_sim_save(s->sim, &s->problem)) {
         complain("the simulated world could not be remembered: %s", s->problem.text);
         status = EXIT_WRONG_CALL;
@@ -321,6 +337,11 @@ void session_work(struct session *s, struct eb_crew *crew, void (*show)(void *co
     }
     if (show != NULL)
         show(context);
+}
+
+bool target_on_bus(const struct target *t)
+{
+    return t->device->wire->kind == EB_SITE_CAN;
 }
 
 const char *wire_adapter(const struct session *s, const struct eb_site_link *wire)

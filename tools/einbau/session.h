@@ -44,6 +44,7 @@ struct session {
     struct eb_site *site;
     struct eb_sim *sim;
     const struct eb_port *port;
+    const struct eb_port *inner; /* of a trace, or NULL */
     struct target *targets;
     size_t count;
     struct opened {
@@ -68,6 +69,9 @@ bool session_look(struct session *session);
 
 /* Opens the site, if one is named, and the shelf; nothing on any wire. */
 bool session_open_office(struct session *session, const struct options *options, bool make_shelf);
+
+/* Whether the device is on a CAN bus. */
+bool target_on_bus(const struct target *target);
 
 /* What the port calls the adapter of a CAN bus. */
 const char *wire_adapter(const struct session *session, const struct eb_site_link *wire);

@@ -109,6 +109,8 @@ void wire_close(struct wire *w)
 static bool is_target(const struct eb_found *f, const struct target *t)
 {
     const char *serial = eb_found_text(f, EB_FACT_SERIAL);
+    if (target_on_bus(t))
+        return false;
     if (t->device->has_mac)
         return f->has_mac && memcmp(t->device->mac, f->mac, EB_MAC_BYTES) == 0;
     if (t->device->serial[0] != '\0' && strcmp(t->device->serial, serial) == 0)

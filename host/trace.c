@@ -1,0 +1,540 @@
+/* A port around another one that writes down what passes: pcapng (IETF draft "PCAP Now Generic", opsawg) with one
+ * interface for each link.
+ *
+ * Raw frames and CAN frames are written as they are.  Of UDP and TCP a port knows only what sockets carry: the heads
+ * around it are made here, so that every program that reads such files shows the conversation; hardware addresses in
+ * them, TCP's numbers and the laptop's port where the system chose it are not those on the wire. */
+#include "einbau/host.h"
+#include "packet.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+#include "base/bytes.h"
+
+enum {
+    LINKTYPE_ETHERNET = 1,
+    LINKTYPE_SOCKETCAN = 227,
+    INTERFACES_MAX = 32,
+    SEGMENT_BYTES = 1460,
+    PORT_FIRST = 49152,
+    SOCKETCAN_BYTES = 16,
+    OPTION_NAME = 2,
+    OPTION_FLAGS = 2, /* of a packet: 1 came in, 2 went out */
+    CAME_IN = 1,
+    WENT_OUT = 2
+};
+
+struct interface {
+    char name[EB_PATH_BYTES];
+    uint16_t linktype;
+};
+
+/* What is remembered of a handle of the inner port. */
+struct traced {
+    uint32_t interface;
+    struct eb_endpoint local, peer;
+    uint32_t sent, received; /* TCP's next sequence numbers */
+    bool open, ended;
+};
+
+enum group { GROUP_UDP, GROUP_TCP, GROUP_FRAME, GROUP_CAN, GROUPS };
+
+struct trace {
+    struct eb_port port;
+    const struct eb_port *inner;
+    FILE *file;
+    char path[EB_PATH_BYTES];
+    bool failed;
+    int64_t offset_us; /* from the port's clock to that of the wall */
+    struct interface interfaces[INTERFACES_MAX];
+    uint32_t interface_count;
+    struct traced *handles[GROUPS];
+    int caps[GROUPS];
+};
+
+/* --- the file ------------------------------------------------------------------------------------ */
+
+static void put(struct trace *t, const void *bytes, size_t size)
+{
+    if (fwrite(bytes, 1, size, t->file) != size)
+        t->failed = true;
+}
+
+static void put32(struct trace *t, uint32_t number)
+{
+    put(t, &number, sizeof number); /* in this machine's order, as the format allows */
+}
+
+static void put_padded(struct trace *t, const void *bytes, size_t size)
+{
+    static const uint8_t zeros[4];
+    put(t, bytes, size);
+    put(t, zeros, (4 - size % 4) % 4);
+}
+
+static void put_section(struct trace *t)
+{
+    put32(t, 0x0A0D0D0A);
+    put32(t, 28);
+    put32(t, 0x1A2B3C4D);
+    put32(t, 1); /* version 1.0 */
+    put32(t, UINT32_MAX);
+    put32(t, UINT32_MAX); /* length not told */
+    put32(t, 28);
+}
+
+/* The number of a link's interface, described where it comes up first. */
+static uint32_t interface_of(struct trace *t, const char *name, uint16_t linktype)
+{
+    uint32_t i = 0;
+    while (i < t->interface_count && (t->interfaces[i].linktype != linktype || strcmp(t->interfaces[i].name, name) != 0))
+        i++;
+    if (i < t->interface_count || i == INTERFACES_MAX)
+        return i < INTERFACES_MAX ? i : INTERFACES_MAX - 1;
+    snprintf(t->interfaces[i].name, sizeof t->interfaces[i].name, "%s", name);
+    t->interfaces[i].linktype = linktype;
+    t->interface_count++;
+    uint32_t size = (uint32_t)strlen(name);
+    uint32_t whole = 20 + 4 + (size + 3) / 4 * 4 + 4;
+    put32(t, 1);
+    put32(t, whole);
+    put32(t, linktype); /* and 16 bits of nothing */
+    put32(t, 0);        /* no limit of a packet's size */
+    put32(t, OPTION_NAME | size << 16);
+    put_padded(t, name, size);
+    put32(t, 0);
+    put32(t, whole);
+    return i;
+}
+
+static void put_packet(struct trace *t, uint32_t interface, uint64_t at_us, uint32_t direction, const uint8_t *bytes,
+                       size_t size)
+{
+    uint64_t wall_us = at_us + (uint64_t)t->offset_us;
+    uint32_t whole = 28 + ((uint32_t)size + 3) / 4 * 4 + 12 + 4;
+    put32(t, 6);
+    put32(t, whole);
+    put32(t, interface);
+    put32(t, (uint32_t)(wall_us >> 32));
+    put32(t, (uint32_t)wall_us);
+    put32(t, (uint32_t)size);
+    put32(t, (uint32_t)size);
+    put_padded(t, bytes, size);
+    put32(t, OPTION_FLAGS | 4U << 16);
+    put32(t, direction);
+    put32(t, 0);
+    put32(t, whole);
+}
+
+/* --- what passes --------------------------------------------------------------------------------- */
+
+static uint64_t now_us(void *self)
+{
+    const struct trace *t = self;
+    return t->inner->now_us(t->inner->self);
+}
+
+static struct traced *traced_at(struct trace *t, enum group group, int handle)
+{
+    if (handle >= t->caps[group]) {
+        int cap = handle + 64;
+        t->handles[group] = realloc(t->handles[group], (size_t)cap * sizeof *t->handles[group]);
+        if (t->handles[group] == NULL)
+            abort();
+        memset(t->handles[group] + t->caps[group], 0, (size_t)(cap - t->caps[group]) * sizeof *t->handles[group]);
+        t->caps[group] = cap;
+    }
+    return &t->handles[group][handle];
+}
+
+/* The laptop's address in the peer's subnet, and the link that has it. */
+static void find_local(const struct trace *t, const struct eb_endpoint *peer, struct eb_endpoint *local, char *name)
+{
+    static struct eb_link links[EB_LINKS_MAX];
+    size_t count = t->inner->links != NULL ? t->inner->links(t->inner->self, links, EB_LINKS_MAX) : 0;
+    for (size_t i = 0; i < count; i++) {
+        for (size_t k = 0; k < links[i].count; k++) {
+            bool only = peer->ip[0] >= 224 && strcmp(links[i].name, name) == 0;
+            if (!only && !eb_link_covers(&links[i].addresses[k], peer->ip))
+                continue;
+            memcpy(local->ip, links[i].addresses[k].ip, sizeof local->ip);
+            snprintf(name, EB_LINK_NAME_BYTES, "%s", links[i].name);
+            return;
+        }
+    }
+}
+
+static void mac_of(const struct eb_endpoint *endpoint, uint8_t mac[EB_MAC_BYTES])
+{
+    mac[0] = 0x02;
+    mac[1] = 0x00;
+    memcpy(mac + 2, endpoint->ip, 4);
+}
+
+static void trace_udp(struct trace *t, const struct traced *h, bool out, const struct eb_datagram *d)
+{
+    static uint8_t frame[65536 + EBI_UDP_FRAME_HEAD_BYTES];
+    const struct eb_endpoint *from = out ? &h->local : &d->peer;
+    const struct eb_endpoint *to = out ? &d->peer : &h->local;
+    uint8_t from_mac[EB_MAC_BYTES];
+    uint8_t to_mac[EB_MAC_BYTES];
+    struct eb_endpoint local = h->local;
+    char name[EB_LINK_NAME_BYTES] = "ip";
+    find_local(t, &d->peer, &local, name);
+    memcpy(local.ip, h->local.ip[0] != 0 ? h->local.ip : local.ip, sizeof local.ip);
+    from = out ? &local : from;
+    to = out ? to : &local;
+    mac_of(from, from_mac);
+    mac_of(to, to_mac);
+    put_packet(t, interface_of(t, name, LINKTYPE_ETHERNET), now_us(t), out ? WENT_OUT : CAME_IN, frame,
+               ebi_packet_udp(frame, from_mac, to_mac, from, to, d->bytes, d->size_bytes));
+}
+
+static void trace_segment(struct trace *t, struct traced *h, bool out, uint8_t flags, const uint8_t *bytes, size_t size)
+{
+    uint8_t frame[EBI_TCP_FRAME_HEAD_BYTES + SEGMENT_BYTES];
+    const struct eb_endpoint *from = out ? &h->local : &h->peer;
+    const struct eb_endpoint *to = out ? &h->peer : &h->local;
+    uint32_t *sequence = out ? &h->sent : &h->received;
+    uint8_t from_mac[EB_MAC_BYTES];
+    uint8_t to_mac[EB_MAC_BYTES];
+    mac_of(from, from_mac);
+    mac_of(to, to_mac);
+    uint32_t acknowledged = (flags & EBI_TCP_ACK) != 0 ? (out ? h->received : h->sent) : 0;
+    put_packet(t, h->interface, now_us(t), out ? WENT_OUT : CAME_IN, frame,
+               ebi_packet_tcp(frame, from_mac, to_mac, from, to, *sequence, acknowledged, flags, bytes, size));
+    *sequence += (uint32_t)size + ((flags & (EBI_TCP_SYN | EBI_TCP_FIN)) != 0);
+}
+
+static void trace_stream(struct trace *t, struct traced *h, bool out, const uint8_t *bytes, size_t size)
+{
+    if (!h->open) {
+        h->open = true;
+        trace_segment(t, h, false, EBI_TCP_SYN | EBI_TCP_ACK, NULL, 0);
+        trace_segment(t, h, true, EBI_TCP_ACK, NULL, 0);
+    }
+    for (size_t at = 0; at < size; at += SEGMENT_BYTES) {
+        size_t n = size - at < SEGMENT_BYTES ? size - at : SEGMENT_BYTES;
+        trace_segment(t, h, out, EBI_TCP_PSH | EBI_TCP_ACK, bytes + at, n);
+    }
+}
+
+/* The error classes of Linux's CAN error frames (linux/can/error.h). */
+static void put_fault(uint32_t fault, uint8_t frame[SOCKETCAN_BYTES])
+{
+    static const uint32_t classes[EB_CAN_FAULTS] = {0x20, 0x88, 0x88, 0x88, 0x88, 0x80, 0x04, 0x40};
+    static const uint8_t types[EB_CAN_FAULTS] = {0, 0x01, 0x04, 0x02, 0, 0, 0, 0};
+    ebi_put32(frame, 0x20000000U | classes[fault % EB_CAN_FAULTS]);
+    frame[4] = 8;
+    frame[8 + 1] = fault == EB_CAN_FAULT_OVERRUN;
+    frame[8 + 2] = types[fault % EB_CAN_FAULTS];
+    frame[8 + 3] = fault == EB_CAN_FAULT_CRC ? 0x08 : 0; /* where in the frame: its check sequence */
+}
+
+static void trace_can(struct trace *t, const struct traced *h, bool out, const struct eb_can_frame *f)
+{
+    uint8_t frame[SOCKETCAN_BYTES] = {0};
+    uint32_t id = f->id | ((f->flags & EB_CAN_EXTENDED) != 0 ? 0x80000000U : 0) |
+                  ((f->flags & EB_CAN_REMOTE) != 0 ? 0x40000000U : 0);
+    if ((f->flags & EB_CAN_FAULT) != 0) {
+        put_fault(f->id, frame);
+    } else {
+        ebi_put32(frame, id);
+        frame[4] = f->size;
+        if ((f->flags & EB_CAN_REMOTE) == 0)
+            memcpy(frame + 8, f->data, f->size);
+    }
+    put_packet(t, h->interface, f->at_us != 0 ? f->at_us : now_us(t), out ? WENT_OUT : CAME_IN, frame, sizeof frame);
+}
+
+/* --- the port ------------------------------------------------------------------------------------ */
+
+static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+{
+    const struct trace *t = self;
+    return t->inner->wait(t->inner->self, deadline_us, owners, cap);
+}
+
+static uint32_t random_number(void *self)
+{
+    const struct trace *t = self;
+    return t->inner->random(t->inner->self);
+}
+
+static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
+{
+    const struct trace *t = self;
+    return t->inner->path_mtu_bytes(t->inner->self, peer);
+}
+
+static size_t list_links(void *self, struct eb_link *links, size_t cap)
+{
+    const struct trace *t = self;
+    return t->inner->links(t->inner->self, links, cap);
+}
+
+static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->udp_open(t->inner->self, owner, options, handle);
+    if (status == EB_OK) {
+        struct traced *h = traced_at(t, GROUP_UDP, *handle);
+        *h = (struct traced){.local = {.port = (uint16_t)(PORT_FIRST + *handle)}};
+        if (options != NULL && options->local_port != 0)
+            h->local.port = options->local_port;
+    }
+    return status;
+}
+
+static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
+{
+    struct trace *t = self;
+    size_t sent = t->inner->udp_send(t->inner->self, handle, burst, count);
+    for (size_t i = 0; i < sent; i++)
+        trace_udp(t, traced_at(t, GROUP_UDP, handle), true, &burst[i]);
+    return sent;
+}
+
+static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->udp_receive(t->inner->self, handle, burst, count, received);
+    for (size_t i = 0; status == EB_OK && i < *received; i++)
+        trace_udp(t, traced_at(t, GROUP_UDP, handle), false, &burst[i]);
+    return status;
+}
+
+static void udp_close(void *self, int handle)
+{
+    const struct trace *t = self;
+    t->inner->udp_close(t->inner->self, handle);
+}
+
+static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+{
+    struct trace *t = self;
+    char name[EB_LINK_NAME_BYTES] = "ip";
+    enum eb_status status = t->inner->tcp_open(t->inner->self, owner, peer, handle);
+    if (status == EB_OK) {
+        struct traced *h = traced_at(t, GROUP_TCP, *handle);
+        uint32_t again = h->sent; /* numbers go on, so that a port used again is another conversation */
+        *h = (struct traced){.peer = *peer,
+                             .local = {.port = (uint16_t)(PORT_FIRST + *handle)},
+                             .sent = again + 0x10000,
+                             .received = again + 0x20000};
+        find_local(t, peer, &h->local, name);
+        h->interface = interface_of(t, name, LINKTYPE_ETHERNET);
+        trace_segment(t, h, true, EBI_TCP_SYN, NULL, 0);
+    }
+    return status;
+}
+
+/* What a call gave, for the trace. */
+static enum eb_status tcp_passed(struct trace *t, int handle, enum eb_status status, bool out, const uint8_t *bytes,
+                                 size_t size)
+{
+    struct traced *h = traced_at(t, GROUP_TCP, handle);
+    if (status == EB_OK && size > 0) {
+        trace_stream(t, h, out, bytes, size);
+    } else if (status == EB_UNREACHABLE && !h->ended) {
+        h->ended = true;
+        trace_segment(t, h, false, EBI_TCP_RST | EBI_TCP_ACK, NULL, 0);
+    }
+    return status;
+}
+
+static enum eb_status tcp_send(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->tcp_send(t->inner->self, handle, bytes, size, sent);
+    return tcp_passed(t, handle, status, true, bytes, *sent);
+}
+
+static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->tcp_receive(t->inner->self, handle, bytes, cap, received);
+    return tcp_passed(t, handle, status, false, bytes, *received);
+}
+
+static void tcp_close(void *self, int handle)
+{
+    struct trace *t = self;
+    struct traced *h = traced_at(t, GROUP_TCP, handle);
+    if (h->open && !h->ended) {
+        trace_segment(t, h, true, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
+        trace_segment(t, h, false, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
+        trace_segment(t, h, true, EBI_TCP_ACK, NULL, 0);
+    }
+    t->inner->tcp_close(t->inner->self, handle);
+}
+
+static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->frame_open(t->inner->self, owner, link, handle);
+    if (status == EB_OK)
+        *traced_at(t, GROUP_FRAME, *handle) =
+            (struct traced){.interface = interface_of(t, link, LINKTYPE_ETHERNET)};
+    return status;
+}
+
+static void frame_send(void *self, int handle, const uint8_t *bytes, size_t size)
+{
+    struct trace *t = self;
+    put_packet(t, traced_at(t, GROUP_FRAME, handle)->interface, now_us(t), WENT_OUT, bytes, size);
+    t->inner->frame_send(t->inner->self, handle, bytes, size);
+}
+
+static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->frame_receive(t->inner->self, handle, bytes, cap, received);
+    if (status == EB_OK)
+        put_packet(t, traced_at(t, GROUP_FRAME, handle)->interface, now_us(t), CAME_IN, bytes, *received);
+    return status;
+}
+
+static void frame_close(void *self, int handle)
+{
+    const struct trace *t = self;
+    t->inner->frame_close(t->inner->self, handle);
+}
+
+static size_t list_neighbours(void *self, const char *link, struct eb_neighbour *list, size_t cap)
+{
+    const struct trace *t = self;
+    return t->inner->neighbours(t->inner->self, link, list, cap);
+}
+
+static enum eb_status address_add(void *self, const char *link, const struct eb_link_address *address)
+{
+    const struct trace *t = self;
+    return t->inner->address_add(t->inner->self, link, address);
+}
+
+static enum eb_status address_remove(void *self, const char *link, const struct eb_link_address *address)
+{
+    const struct trace *t = self;
+    return t->inner->address_remove(t->inner->self, link, address);
+}
+
+static enum eb_status can_open(void *self, void *owner, const struct eb_can_options *options, int *handle)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->can_open(t->inner->self, owner, options, handle);
+    if (status == EB_OK)
+        *traced_at(t, GROUP_CAN, *handle) =
+            (struct traced){.interface = interface_of(t, options->link, LINKTYPE_SOCKETCAN)};
+    return status;
+}
+
+static size_t can_send(void *self, int handle, const struct eb_can_frame *burst, size_t count)
+{
+    struct trace *t = self;
+    size_t sent = t->inner->can_send(t->inner->self, handle, burst, count);
+    for (size_t i = 0; i < sent; i++) {
+        struct eb_can_frame frame = burst[i];
+        frame.at_us = 0;
+        trace_can(t, traced_at(t, GROUP_CAN, handle), true, &frame);
+    }
+    return sent;
+}
+
+static uint64_t can_sent(void *self, int handle)
+{
+    const struct trace *t = self;
+    return t->inner->can_sent(t->inner->self, handle);
+}
+
+static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap, size_t *received)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->can_receive(t->inner->self, handle, frames, cap, received);
+    for (size_t i = 0; status == EB_OK && i < *received; i++)
+        trace_can(t, traced_at(t, GROUP_CAN, handle), false, &frames[i]);
+    return status;
+}
+
+static void can_state(void *self, int handle, struct eb_can_state *state)
+{
+    const struct trace *t = self;
+    t->inner->can_state(t->inner->self, handle, state);
+}
+
+static void can_close(void *self, int handle)
+{
+    const struct trace *t = self;
+    t->inner->can_close(t->inner->self, handle);
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real, struct eb_problem *problem)
+{
+    struct trace *t = calloc(1, sizeof *t);
+    struct timespec wall;
+    if (t == NULL)
+        return NULL;
+    snprintf(t->path, sizeof t->path, "%s", path);
+    t->file = fopen(path, "wbe");
+    if (t->file == NULL) {
+        snprintf(problem->text, sizeof problem->text, "%s: the trace cannot be written there: %s", path,
+                 strerror(errno));
+        free(t);
+        return NULL;
+    }
+    t->inner = inner;
+    clock_gettime(CLOCK_REALTIME, &wall);
+    if (real)
+        t->offset_us = (int64_t)wall.tv_sec * 1000000 + wall.tv_nsec / 1000 - (int64_t)inner->now_us(inner->self);
+    t->port = *inner; /* what the inner port has not, this one has not either */
+    t->port.self = t;
+    t->port.now_us = now_us;
+    t->port.wait = wait_until;
+    t->port.random = random_number;
+    t->port.path_mtu_bytes = path_mtu_bytes;
+    t->port.links = inner->links != NULL ? list_links : NULL;
+    t->port.udp_open = udp_open;
+    t->port.udp_send = udp_send;
+    t->port.udp_receive = udp_receive;
+    t->port.udp_close = udp_close;
+    t->port.tcp_open = tcp_open;
+    t->port.tcp_send = tcp_send;
+    t->port.tcp_receive = tcp_receive;
+    t->port.tcp_close = tcp_close;
+    t->port.frame_open = inner->frame_open != NULL ? frame_open : NULL;
+    t->port.frame_send = frame_send;
+    t->port.frame_receive = frame_receive;
+    t->port.frame_close = frame_close;
+    t->port.neighbours = inner->neighbours != NULL ? list_neighbours : NULL;
+    t->port.address_add = inner->address_add != NULL ? address_add : NULL;
+    t->port.address_remove = inner->address_remove != NULL ? address_remove : NULL;
+    t->port.can_open = inner->can_open != NULL ? can_open : NULL;
+    t->port.can_send = can_send;
+    t->port.can_sent = can_sent;
+    t->port.can_receive = can_receive;
+    t->port.can_state = can_state;
+    t->port.can_close = can_close;
+    put_section(t);
+    return &t->port;
+}
+
+bool eb_trace_close(const struct eb_port *port, struct eb_problem *problem)
+{
+    struct trace *t = port->self;
+    bool ok = !t->failed;
+    if (fclose(t->file) != 0)
+        ok = false;
+    if (!ok)
+        snprintf(problem->text, sizeof problem->text, "%s: the trace could not be written whole: %s", t->path,
+                 strerror(errno != 0 ? errno : ENOSPC));
+    for (int i = 0; i < GROUPS; i++)
+        free(t->handles[i]);
+    free(t);
+    return ok;
+}

@@ -1,0 +1,113 @@
+/* Who is on a CAN bus, and how the bus is: listens first, without acknowledging; then asks all 127 CANopen node ids
+ * at once and the UDS units that are named, and reads what they are.  It changes nothing in any of them.
+ *
+ * A state machine that never waits, like a run. */
+#ifndef EINBAU_NODES_H
+#define EINBAU_NODES_H
+
+#include "einbau/isotp.h"
+#include "einbau/port.h"
+#include "einbau/profile.h"
+#include "einbau/sdo.h"
+#include "einbau/uds.h"
+
+enum { EB_NODES_MAX = 127, EB_NODES_AT_ONCE = 8, EB_UNITS_MAX = 16 };
+
+/* What is read of one of them; empty where it does not tell. */
+enum eb_node_text { EB_NODE_NAME, EB_NODE_HARDWARE, EB_NODE_SOFTWARE, EB_NODE_SERIAL, EB_NODE_TEXTS };
+
+struct eb_node {
+    bool heard;    /* it said something of its own accord */
+    bool answered; /* it was asked */
+    bool twice;    /* two answers came to one question: two nodes have this id */
+    bool has_state;
+    uint8_t state;       /* NMT, as in its heartbeat: 4 stopped, 5 operational, 127 pre-operational */
+    uint16_t emergency;  /* error code of the last emergency message; 0: none */
+    uint16_t bus_errors; /* how often an emergency told of errors on the bus (81xxh, CiA 301 table 29) */
+    bool has_identity;
+    uint32_t vendor, product, revision, serial; /* 1018h */
+    char texts[EB_NODE_TEXTS][EB_NAME_BYTES];
+
+    uint16_t asked, answers; /* its own */
+};
+
+struct eb_nodes_config {
+    const struct eb_port *port;
+    void *owner;
+    const char *link;
+    uint32_t bit_rate;
+    uint64_t listen_us; /* how long it only listens */
+    bool only_listen;
+    const struct eb_isotp_config *units; /* UDS, at most EB_UNITS_MAX; borrowed */
+    size_t unit_count;
+};
+
+struct ebi_node_reader {
+    uint8_t node; /* 0: free */
+    uint8_t item;
+    uint8_t bytes[EB_NAME_BYTES];
+    struct eb_sdo sdo;
+};
+
+struct ebi_unit_reader {
+    uint8_t item;
+    bool done;
+    uint8_t message[EB_UDS_MESSAGE_MIN_BYTES];
+    struct eb_uds uds;
+};
+
+struct eb_nodes {
+    struct eb_nodes_config config;
+    enum eb_status status; /* EB_PENDING until it has ended; EB_UNREACHABLE: no adapter, or it was lost */
+    struct eb_node nodes[EB_NODES_MAX + 1]; /* by node id; 0 is not used */
+    struct eb_node units[EB_UNITS_MAX];     /* as in the configuration */
+    struct eb_can_state quiet; /* the adapter's state after listening, and at the end */
+    struct eb_can_state state;
+    uint64_t quiet_us, asked_us; /* how long each took */
+    bool stayed_quiet;           /* nothing was sent, for what was heard were errors only */
+
+    /* its own */
+    uint8_t phase, pass, next_node, next_to_read;
+    int handle;
+    uint64_t began_us, until_us, given;
+    struct ebi_node_reader readers[EB_NODES_AT_ONCE];
+    struct ebi_unit_reader units_read[EB_UNITS_MAX];
+};
+
+/* Begins; opens the adapter. */
+void eb_nodes_begin(struct eb_nodes *nodes, const struct eb_nodes_config *config);
+/* Does what can be done now; EB_PENDING, or how it ended. */
+enum eb_status eb_nodes_poll(struct eb_nodes *nodes);
+uint64_t eb_nodes_deadline_us(const struct eb_nodes *nodes);
+/* Polls and waits until it has ended, or until `until_us`. */
+enum eb_status eb_nodes_work(struct eb_nodes *nodes, uint64_t until_us);
+void eb_nodes_close(struct eb_nodes *nodes);
+
+/* --- how the bus is ------------------------------------------------------------------------------ */
+
+/* Bits; none: the bus is sound. */
+enum eb_bus_trouble {
+    EB_BUS_NO_ADAPTER = 1,
+    EB_BUS_ALONE = 2,      /* nobody acknowledges */
+    EB_BUS_BIT_RATE = 4,   /* only errors, no good frame */
+    EB_BUS_REFLECTS = 8,   /* many frames go wrong: as where a terminator is missing */
+    EB_BUS_NOISE = 16,     /* a few go wrong */
+    EB_BUS_TWO_NODES = 32, /* two nodes with one id */
+    EB_BUS_NODE_OFF = 64,  /* a node tells that it was off the bus, or could hardly send */
+    EB_BUS_OFF = 128,      /* the adapter itself is off */
+    EB_BUS_PASSIVE = 256,  /* its error counters are high */
+    EB_BUS_LOAD = 512,     /* the bus is nearly full without us */
+    EB_BUS_OVERRUN = 1024  /* the adapter loses frames */
+};
+enum { EB_BUS_TROUBLES = 11 };
+
+/* What is wrong, from what was seen. */
+unsigned eb_bus_judge(const struct eb_nodes *nodes);
+/* A sentence for one bit: what it means, and what to do; static. */
+const char *eb_bus_trouble_text(enum eb_bus_trouble trouble);
+/* How full the bus was while it was only listened to, in percent. */
+unsigned eb_bus_load_percent(const struct eb_nodes *nodes);
+/* Of all frames, how many went wrong, in thousandths. */
+unsigned eb_bus_errors_per_mille(const struct eb_nodes *nodes);
+
+#endif

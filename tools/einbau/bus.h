@@ -1,0 +1,35 @@
+/* The CAN buses of a site, or the one that --bus names: how they are, and who is on them. */
+#ifndef TOOL_BUS_H
+#define TOOL_BUS_H
+
+#include "output.h"
+
+struct bus {
+    const struct eb_site_link *wire;
+    struct eb_nodes nodes;
+    struct eb_isotp_config units[EB_UNITS_MAX];
+    unsigned trouble;         /* bits of enum eb_bus_trouble */
+    uint32_t heard_bit_rate;  /* where it is another one: the one at which good frames came; 0: not found */
+};
+
+struct buses {
+    struct bus *list;
+    size_t count;
+};
+
+/* Looks at every CAN bus that a chosen device is on; those found silent are marked absent.  False where the command
+ * must end. */
+bool buses_look(struct session *session, struct buses *buses);
+void buses_free(struct buses *buses);
+
+/* How they are: a line each, and a sentence for each trouble. */
+void buses_print(const struct session *session, const struct buses *buses);
+/* Who is on them: a table each. */
+void buses_print_nodes(const struct session *session, const struct buses *buses);
+json_t *buses_document(const struct session *session, const struct buses *buses);
+
+/* What the bus says of a device of the site: a sentence. */
+void bus_way_text(const struct buses *buses, const struct target *target, char *text, size_t cap);
+bool buses_sound(const struct buses *buses);
+
+#endif
