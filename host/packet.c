@@ -21,8 +21,9 @@ uint16_t ebi_packet_checksum(uint32_t sum)
 }
 
 /* The heads of Ethernet and IPv4; gives where the rest begins. */
-static uint8_t *put_heads(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac, const struct eb_endpoint *from,
-                          const struct eb_endpoint *to, uint8_t protocol, size_t size)
+static uint8_t *put_heads(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
+                          const struct eb_endpoint *from, const struct eb_endpoint *to, uint8_t protocol,
+                          size_t size)
 {
     uint8_t *ip = frame + HEAD;
     memcpy(frame, to_mac, EB_MAC_BYTES);
@@ -46,8 +47,9 @@ static uint16_t checksum(const uint8_t *body, uint8_t protocol, size_t size)
     return ebi_packet_checksum(ebi_packet_sum(pseudo, body, size));
 }
 
-size_t ebi_packet_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac, const struct eb_endpoint *from,
-                      const struct eb_endpoint *to, const uint8_t *bytes, size_t size)
+size_t ebi_packet_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
+                      const struct eb_endpoint *from, const struct eb_endpoint *to, const uint8_t *bytes,
+                      size_t size)
 {
     size_t whole = UDP_HEAD + size;
     uint8_t *udp = put_heads(frame, from_mac, to_mac, from, to, UDP, whole);
@@ -61,9 +63,9 @@ size_t ebi_packet_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to
     return EBI_UDP_FRAME_HEAD_BYTES + size;
 }
 
-size_t ebi_packet_tcp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac, const struct eb_endpoint *from,
-                      const struct eb_endpoint *to, uint32_t sequence, uint32_t acknowledged, uint8_t flags,
-                      const uint8_t *bytes, size_t size)
+size_t ebi_packet_tcp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
+                      const struct eb_endpoint *from, const struct eb_endpoint *to, uint32_t sequence,
+                      uint32_t acknowledged, uint8_t flags, const uint8_t *bytes, size_t size)
 {
     size_t whole = TCP_HEAD + size;
     uint8_t *tcp = put_heads(frame, from_mac, to_mac, from, to, TCP, whole);

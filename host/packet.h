@@ -13,10 +13,11 @@ uint32_t ebi_packet_sum(uint32_t sum, const uint8_t *bytes, size_t size);
 uint16_t ebi_packet_checksum(uint32_t sum);
 
 /* Each gives the frame's size. */
-size_t ebi_packet_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac, const struct eb_endpoint *from,
-                      const struct eb_endpoint *to, const uint8_t *bytes, size_t size);
-size_t ebi_packet_tcp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac, const struct eb_endpoint *from,
-                      const struct eb_endpoint *to, uint32_t sequence, uint32_t acknowledged, uint8_t flags,
-                      const uint8_t *bytes, size_t size);
+size_t ebi_packet_udp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
+                      const struct eb_endpoint *from, const struct eb_endpoint *to, const uint8_t *bytes,
+                      size_t size);
+size_t ebi_packet_tcp(uint8_t *frame, const uint8_t *from_mac, const uint8_t *to_mac,
+                      const struct eb_endpoint *from, const struct eb_endpoint *to, uint32_t sequence,
+                      uint32_t acknowledged, uint8_t flags, const uint8_t *bytes, size_t size);
 
 #endif

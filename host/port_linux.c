@@ -33,9 +33,10 @@ struct port_linux {
     int epoll_fd;
     struct handle *handles;
     int cap;
+    struct ebi_linux_can *can;
 };
 
-static uint64_t now_us(void *self)
+uint64_t ebi_linux_now_us(void *self)
 {
     (void)self;
     struct timespec t;
@@ -57,15 +58,23 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
     struct port_linux *p = self;
     struct epoll_event events[EVENTS];
     struct timespec timeout = {0};
-    uint64_t now = now_us(p);
+    size_t count = ebi_linux_can_ready(p->can, owners, cap);
+    if (count > 0)
+        return count;
+    uint64_t now = ebi_linux_now_us(p);
+    uint64_t can_us = ebi_linux_can_tick(p->can, now);
+    deadline_us = can_us < deadline_us ? can_us : deadline_us;
     if (deadline_us > now && deadline_us != EB_NEVER) {
         timeout.tv_sec = (time_t)((deadline_us - now) / 1000000);
         timeout.tv_nsec = (long)((deadline_us - now) % 1000000) * 1000;
     }
     int n = epoll_pwait2(p->epoll_fd, events, cap < EVENTS ? (int)cap : EVENTS,
                          deadline_us == EB_NEVER ? NULL : &timeout, NULL);
-    size_t count = 0;
     for (int i = 0; i < n; i++) {
+        if ((events[i].data.u32 & EBI_LINUX_CAN) != 0) {
+            ebi_linux_can_event(p->can, events[i].data.u32 & ~(uint32_t)EBI_LINUX_CAN);
+            continue;
+        }
         int number = (int)events[i].data.u32;
         struct handle *h = &p->handles[number];
         if (h->fd < 0)
@@ -77,7 +86,8 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
         }
         owners[count++] = h->owner;
     }
-    return count;
+    ebi_linux_can_tick(p->can, ebi_linux_now_us(p));
+    return count + ebi_linux_can_ready(p->can, owners + count, cap - count);
 }
 
 static uint32_t random_number(void *self)
@@ -85,7 +95,7 @@ static uint32_t random_number(void *self)
     (void)self;
     uint32_t number = 0;
     if (getrandom(&number, sizeof number, GRND_NONBLOCK) != (ssize_t)sizeof number)
-        number = (uint32_t)now_us(NULL);
+        number = (uint32_t)ebi_linux_now_us(NULL);
     return number;
 }
 
@@ -380,6 +390,39 @@ static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size
     }
 }
 
+/* --- CAN ----------------------------------------------------------------------------------------- */
+
+static enum eb_status can_open(void *self, void *owner, const struct eb_can_options *options, int *handle)
+{
+    return ebi_linux_can_open(((struct port_linux *)self)->can, owner, options, handle);
+}
+
+static size_t can_send(void *self, int handle, const struct eb_can_frame *burst, size_t count)
+{
+    return ebi_linux_can_send(((struct port_linux *)self)->can, handle, burst, count);
+}
+
+static uint64_t can_sent(void *self, int handle)
+{
+    return ebi_linux_can_sent(((struct port_linux *)self)->can, handle);
+}
+
+static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap,
+                                  size_t *received)
+{
+    return ebi_linux_can_receive(((struct port_linux *)self)->can, handle, frames, cap, received);
+}
+
+static void can_state(void *self, int handle, struct eb_can_state *state)
+{
+    ebi_linux_can_state(((struct port_linux *)self)->can, handle, state);
+}
+
+static void can_close(void *self, int handle)
+{
+    ebi_linux_can_close(((struct port_linux *)self)->can, handle);
+}
+
 /* ------------------------------------------------------------------------------------------------- */
 
 const struct eb_port *eb_port_linux_open(void)
@@ -390,7 +433,7 @@ const struct eb_port *eb_port_linux_open(void)
     p->epoll_fd = epoll_create1(EPOLL_CLOEXEC);
     p->port = (struct eb_port){
         .self = p,
-        .now_us = now_us,
+        .now_us = ebi_linux_now_us,
         .wait = wait_until,
         .random = random_number,
         .path_mtu_bytes = path_mtu_bytes,
@@ -410,9 +453,18 @@ const struct eb_port *eb_port_linux_open(void)
         .neighbours = ebi_linux_neighbours,
         .address_add = ebi_linux_address_add,
         .address_remove = ebi_linux_address_remove,
+        .can_open = can_open,
+        .can_send = can_send,
+        .can_sent = can_sent,
+        .can_receive = can_receive,
+        .can_state = can_state,
+        .can_close = can_close,
     };
-    if (p->epoll_fd >= 0)
+    p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;
+    if (p->can != NULL)
         return &p->port;
+    if (p->epoll_fd >= 0)
+        close(p->epoll_fd);
     free(p);
     return NULL;
 }
@@ -424,6 +476,7 @@ void eb_port_linux_close(const struct eb_port *port)
         if (p->handles[i].fd >= 0)
             close(p->handles[i].fd);
     }
+    ebi_linux_can_free(p->can);
     close(p->epoll_fd);
     free(p->handles);
     free(p);

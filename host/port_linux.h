@@ -10,4 +10,25 @@ size_t ebi_linux_neighbours(void *self, const char *link, struct eb_neighbour *l
 enum eb_status ebi_linux_address_add(void *self, const char *link, const struct eb_link_address *address);
 enum eb_status ebi_linux_address_remove(void *self, const char *link, const struct eb_link_address *address);
 
+/* port_linux_can.c */
+enum { EBI_LINUX_CAN = 1 << 30 }; /* marks an adapter's number among epoll's data */
+struct ebi_linux_can;
+struct ebi_linux_can *ebi_linux_can_new(int epoll_fd);
+void ebi_linux_can_free(struct ebi_linux_can *can);
+/* An adapter has something; what time alone brings, and when it does next; those to be told of it. */
+void ebi_linux_can_event(struct ebi_linux_can *can, uint32_t index);
+uint64_t ebi_linux_can_tick(struct ebi_linux_can *can, uint64_t now_us);
+size_t ebi_linux_can_ready(struct ebi_linux_can *can, void **owners, size_t cap);
+enum eb_status ebi_linux_can_open(struct ebi_linux_can *can, void *owner,
+                                  const struct eb_can_options *options, int *handle);
+size_t ebi_linux_can_send(struct ebi_linux_can *can, int handle, const struct eb_can_frame *burst,
+                          size_t count);
+uint64_t ebi_linux_can_sent(const struct ebi_linux_can *can, int handle);
+enum eb_status ebi_linux_can_receive(struct ebi_linux_can *can, int handle, struct eb_can_frame *frames,
+                                     size_t cap, size_t *received);
+void ebi_linux_can_state(const struct ebi_linux_can *can, int handle, struct eb_can_state *state);
+void ebi_linux_can_close(struct ebi_linux_can *can, int handle);
+
+uint64_t ebi_linux_now_us(void *self);
+
 #endif

@@ -1,9 +1,10 @@
-/* A port around another one that writes down what passes: pcapng (IETF draft "PCAP Now Generic", opsawg) with one
- * interface for each link.
+/* A port around another one that writes down what passes: pcapng (IETF draft "PCAP Now Generic", opsawg) with
+ * one interface for each link.
  *
- * Raw frames and CAN frames are written as they are.  Of UDP and TCP a port knows only what sockets carry: the heads
- * around it are made here, so that every program that reads such files shows the conversation; hardware addresses in
- * them, TCP's numbers and the laptop's port where the system chose it are not those on the wire. */
+ * Raw frames and CAN frames are written as they are.  Of UDP and TCP a port knows only what sockets carry:
+ * the heads around it are made here, so that every program that reads such files shows the conversation;
+ * hardware addresses in them, TCP's numbers and the laptop's port where the system chose it are not those on
+ * the wire. */
 #include "einbau/host.h"
 #include "packet.h"
 
@@ -91,7 +92,8 @@ static void put_section(struct trace *t)
 static uint32_t interface_of(struct trace *t, const char *name, uint16_t linktype)
 {
     uint32_t i = 0;
-    while (i < t->interface_count && (t->interfaces[i].linktype != linktype || strcmp(t->interfaces[i].name, name) != 0))
+    while (i < t->interface_count &&
+           (t->interfaces[i].linktype != linktype || strcmp(t->interfaces[i].name, name) != 0))
         i++;
     if (i < t->interface_count || i == INTERFACES_MAX)
         return i < INTERFACES_MAX ? i : INTERFACES_MAX - 1;
@@ -111,8 +113,8 @@ static uint32_t interface_of(struct trace *t, const char *name, uint16_t linktyp
     return i;
 }
 
-static void put_packet(struct trace *t, uint32_t interface, uint64_t at_us, uint32_t direction, const uint8_t *bytes,
-                       size_t size)
+static void put_packet(struct trace *t, uint32_t interface, uint64_t at_us, uint32_t direction,
+                       const uint8_t *bytes, size_t size)
 {
     uint64_t wall_us = at_us + (uint64_t)t->offset_us;
     uint32_t whole = 28 + ((uint32_t)size + 3) / 4 * 4 + 12 + 4;
@@ -145,14 +147,16 @@ static struct traced *traced_at(struct trace *t, enum group group, int handle)
         t->handles[group] = realloc(t->handles[group], (size_t)cap * sizeof *t->handles[group]);
         if (t->handles[group] == NULL)
             abort();
-        memset(t->handles[group] + t->caps[group], 0, (size_t)(cap - t->caps[group]) * sizeof *t->handles[group]);
+        memset(t->handles[group] + t->caps[group], 0,
+               (size_t)(cap - t->caps[group]) * sizeof *t->handles[group]);
         t->caps[group] = cap;
     }
     return &t->handles[group][handle];
 }
 
 /* The laptop's address in the peer's subnet, and the link that has it. */
-static void find_local(const struct trace *t, const struct eb_endpoint *peer, struct eb_endpoint *local, char *name)
+static void find_local(const struct trace *t, const struct eb_endpoint *peer, struct eb_endpoint *local,
+                       char *name)
 {
     static struct eb_link links[EB_LINKS_MAX];
     size_t count = t->inner->links != NULL ? t->inner->links(t->inner->self, links, EB_LINKS_MAX) : 0;
@@ -194,7 +198,8 @@ static void trace_udp(struct trace *t, const struct traced *h, bool out, const s
                ebi_packet_udp(frame, from_mac, to_mac, from, to, d->bytes, d->size_bytes));
 }
 
-static void trace_segment(struct trace *t, struct traced *h, bool out, uint8_t flags, const uint8_t *bytes, size_t size)
+static void trace_segment(struct trace *t, struct traced *h, bool out, uint8_t flags, const uint8_t *bytes,
+                          size_t size)
 {
     uint8_t frame[EBI_TCP_FRAME_HEAD_BYTES + SEGMENT_BYTES];
     const struct eb_endpoint *from = out ? &h->local : &h->peer;
@@ -205,8 +210,9 @@ static void trace_segment(struct trace *t, struct traced *h, bool out, uint8_t f
     mac_of(from, from_mac);
     mac_of(to, to_mac);
     uint32_t acknowledged = (flags & EBI_TCP_ACK) != 0 ? (out ? h->received : h->sent) : 0;
-    put_packet(t, h->interface, now_us(t), out ? WENT_OUT : CAME_IN, frame,
-               ebi_packet_tcp(frame, from_mac, to_mac, from, to, *sequence, acknowledged, flags, bytes, size));
+    put_packet(
+        t, h->interface, now_us(t), out ? WENT_OUT : CAME_IN, frame,
+        ebi_packet_tcp(frame, from_mac, to_mac, from, to, *sequence, acknowledged, flags, bytes, size));
     *sequence += (uint32_t)size + ((flags & (EBI_TCP_SYN | EBI_TCP_FIN)) != 0);
 }
 
@@ -248,7 +254,8 @@ static void trace_can(struct trace *t, const struct traced *h, bool out, const s
         if ((f->flags & EB_CAN_REMOTE) == 0)
             memcpy(frame + 8, f->data, f->size);
     }
-    put_packet(t, h->interface, f->at_us != 0 ? f->at_us : now_us(t), out ? WENT_OUT : CAME_IN, frame, sizeof frame);
+    put_packet(t, h->interface, f->at_us != 0 ? f->at_us : now_us(t), out ? WENT_OUT : CAME_IN, frame,
+               sizeof frame);
 }
 
 /* --- the port ------------------------------------------------------------------------------------ */
@@ -299,7 +306,8 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
     return sent;
 }
 
-static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count, size_t *received)
+static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *burst, size_t count,
+                                  size_t *received)
 {
     struct trace *t = self;
     enum eb_status status = t->inner->udp_receive(t->inner->self, handle, burst, count, received);
@@ -334,8 +342,8 @@ static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint
 }
 
 /* What a call gave, for the trace. */
-static enum eb_status tcp_passed(struct trace *t, int handle, enum eb_status status, bool out, const uint8_t *bytes,
-                                 size_t size)
+static enum eb_status tcp_passed(struct trace *t, int handle, enum eb_status status, bool out,
+                                 const uint8_t *bytes, size_t size)
 {
     struct traced *h = traced_at(t, GROUP_TCP, handle);
     if (status == EB_OK && size > 0) {
@@ -451,7 +459,8 @@ static uint64_t can_sent(void *self, int handle)
     return t->inner->can_sent(t->inner->self, handle);
 }
 
-static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap, size_t *received)
+static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap,
+                                  size_t *received)
 {
     struct trace *t = self;
     enum eb_status status = t->inner->can_receive(t->inner->self, handle, frames, cap, received);
@@ -474,7 +483,8 @@ static void can_close(void *self, int handle)
 
 /* ------------------------------------------------------------------------------------------------- */
 
-const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real, struct eb_problem *problem)
+const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real,
+                                    struct eb_problem *problem)
 {
     struct trace *t = calloc(1, sizeof *t);
     struct timespec wall;
@@ -491,7 +501,8 @@ const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *pat
     t->inner = inner;
     clock_gettime(CLOCK_REALTIME, &wall);
     if (real)
-        t->offset_us = (int64_t)wall.tv_sec * 1000000 + wall.tv_nsec / 1000 - (int64_t)inner->now_us(inner->self);
+        t->offset_us =
+            (int64_t)wall.tv_sec * 1000000 + wall.tv_nsec / 1000 - (int64_t)inner->now_us(inner->self);
     t->port = *inner; /* what the inner port has not, this one has not either */
     t->port.self = t;
     t->port.now_us = now_us;

@@ -20,7 +20,10 @@ static uint64_t bits_ns(const struct sim_bus *bus, uint32_t bit_rate, unsigned b
 enum eb_can_mode sim_station_mode(const struct sim_station *s)
 {
     unsigned most = s->tec > s->rec ? s->tec : s->rec;
-    return s->bus_off ? EB_CAN_BUS_OFF : most >= PASSIVE ? EB_CAN_PASSIVE : most >= 96 ? EB_CAN_WARNING : EB_CAN_ACTIVE;
+    return s->bus_off        ? EB_CAN_BUS_OFF
+           : most >= PASSIVE ? EB_CAN_PASSIVE
+           : most >= 96      ? EB_CAN_WARNING
+                             : EB_CAN_ACTIVE;
 }
 
 size_t sim_bus_join(struct sim_bus *bus, struct sim_device *device, uint32_t bit_rate)
@@ -66,7 +69,8 @@ static uint64_t rank(const struct eb_can_frame *f)
 
 static bool same(const struct eb_can_frame *a, const struct eb_can_frame *b)
 {
-    return a->id == b->id && a->flags == b->flags && a->size == b->size && memcmp(a->data, b->data, a->size) == 0;
+    return a->id == b->id && a->flags == b->flags && a->size == b->size &&
+           memcmp(a->data, b->data, a->size) == 0;
 }
 
 static const struct sim_can_tx *next_of(const struct sim_station *s)
@@ -193,7 +197,7 @@ static void went_wrong(struct sim_bus *bus, uint64_t at_ns)
         }
         if (s->device == NULL && (sends || bus->fault != EB_CAN_FAULT_ACK))
             bus->faulted(bus->self, bus, i,
-                         s->bus_off                            ? EB_CAN_FAULT_BUS_OFF
+                         s->bus_off                                ? EB_CAN_FAULT_BUS_OFF
                          : sends || bus->fault != EB_CAN_FAULT_BIT ? (enum eb_can_fault)bus->fault
                                                                    : EB_CAN_FAULT_FORM,
                          at_ns);

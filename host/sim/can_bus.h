@@ -24,11 +24,11 @@ struct sim_station {
     struct sim_device *device; /* NULL: an adapter */
     bool on, listen_only;
     uint32_t bit_rate;
-    uint32_t sick_ppm;   /* of its own frames go wrong in its transceiver */
-    unsigned tec, rec;   /* error counters */
-    bool bus_off;        /* since its TEC passed 255 */
-    uint64_t back_ns;    /* when a device comes back by itself */
-    bool hears_nothing;  /* its stub is broken */
+    uint32_t sick_ppm;  /* of its own frames go wrong in its transceiver */
+    unsigned tec, rec;  /* error counters */
+    bool bus_off;       /* since its TEC passed 255 */
+    uint64_t back_ns;   /* when a device comes back by itself */
+    bool hears_nothing; /* its stub is broken */
     struct sim_can_tx queue[SIM_STATION_QUEUE];
     size_t first, count;
 };
@@ -44,11 +44,12 @@ struct sim_bus {
     uint32_t bit_rate; /* that its devices are set to */
     unsigned terminators;
     uint32_t noise_ppm;
-    uint32_t latency_us;  /* between adapter and laptop, each way */
-    uint32_t queue;       /* frames that the adapter takes */
+    uint32_t latency_us;        /* between adapter and laptop, each way */
+    uint32_t queue;             /* frames that the adapter takes */
     struct sim_device *gateway; /* the adapter is in it; NULL: one of its own */
+    bool plain_answers;         /* the ASCII adapter answers CR where others say z */
     bool unplugged;
-    uint64_t plug_us; /* when somebody plugs it in again; EB_NEVER */
+    uint64_t plug_us;           /* when somebody plugs it in again; EB_NEVER */
     char serial[EB_NAME_BYTES]; /* of the adapter */
 
     struct sim_station stations[SIM_STATIONS_MAX];
@@ -70,7 +71,8 @@ struct sim_bus {
     uint64_t (*random)(void *self);
     void (*heard)(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *frame,
                   uint64_t at_ns);
-    void (*sent)(void *self, struct sim_bus *bus, size_t station, const struct sim_can_tx *tx, uint64_t at_ns);
+    void (*sent)(void *self, struct sim_bus *bus, size_t station, const struct sim_can_tx *tx,
+                 uint64_t at_ns);
     void (*faulted)(void *self, struct sim_bus *bus, size_t station, enum eb_can_fault fault, uint64_t at_ns);
     struct sim_can_fate (*fate_of)(void *self, struct sim_bus *bus, size_t sender,
                                    const struct eb_can_frame *frame);

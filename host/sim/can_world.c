@@ -25,14 +25,16 @@ static void bus_heard(void *self, struct sim_bus *bus, size_t station, const str
         sim_can_frame(d, frame);
 }
 
-static void bus_sent(void *self, struct sim_bus *bus, size_t station, const struct sim_can_tx *tx, uint64_t at_ns)
+static void bus_sent(void *self, struct sim_bus *bus, size_t station, const struct sim_can_tx *tx,
+                     uint64_t at_ns)
 {
     struct eb_sim *sim = self;
     (void)station;
     sim->can.sent(sim->can.self, bus, tx, at_ns / 1000);
 }
 
-static void bus_faulted(void *self, struct sim_bus *bus, size_t station, enum eb_can_fault fault, uint64_t at_ns)
+static void bus_faulted(void *self, struct sim_bus *bus, size_t station, enum eb_can_fault fault,
+                        uint64_t at_ns)
 {
     struct eb_sim *sim = self;
     struct sim_device *d = bus->stations[station].device;
@@ -42,7 +44,8 @@ static void bus_faulted(void *self, struct sim_bus *bus, size_t station, enum eb
         sim_can_recovered(d);
 }
 
-static struct sim_can_fate bus_fate(void *self, struct sim_bus *bus, size_t sender, const struct eb_can_frame *frame)
+static struct sim_can_fate bus_fate(void *self, struct sim_bus *bus, size_t sender,
+                                    const struct eb_can_frame *frame)
 {
     struct eb_sim *sim = self;
     return sim->can.fate_of(sim->can.self, bus, sender, frame);
@@ -118,7 +121,8 @@ void sim_bus_plug(struct eb_sim *sim, struct sim_bus *bus, bool in)
 
 void sim_can_send(struct sim_device *d, const struct eb_can_frame *frame, uint64_t delay_us)
 {
-    const struct sim_can_tx tx = {.frame = *frame, .ready_ns = (d->net->now_us(d->net->self) + delay_us) * 1000};
+    const struct sim_can_tx tx = {.frame = *frame,
+                                  .ready_ns = (d->net->now_us(d->net->self) + delay_us) * 1000};
     sim_bus_send(d->can.bus, d->can.station, &tx);
 }
 
@@ -161,18 +165,22 @@ void sim_can_recovered(struct sim_device *d)
 
 void sim_can_tick(struct sim_device *d)
 {
-    if (d->can.bus != NULL && d->can.is_canopen)
+    if (d->can.bus == NULL || d->can.bus->count == 0)
+        return;
+    if (d->can.is_canopen)
         sim_canopen_tick(d);
-    if (d->can.bus != NULL && d->can.is_uds)
+    if (d->can.is_uds)
         sim_uds_tick(d);
 }
 
 uint64_t sim_can_deadline_us(const struct sim_device *d)
 {
     uint64_t next_us = EB_NEVER;
-    if (d->can.bus != NULL && d->can.is_canopen)
+    if (d->can.bus == NULL || d->can.bus->count == 0)
+        return EB_NEVER;
+    if (d->can.is_canopen)
         next_us = sim_canopen_deadline_us(d);
-    if (d->can.bus != NULL && d->can.is_uds && sim_uds_deadline_us(d) < next_us)
+    if (d->can.is_uds && sim_uds_deadline_us(d) < next_us)
         next_us = sim_uds_deadline_us(d);
     return next_us;
 }

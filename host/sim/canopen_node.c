@@ -1,5 +1,5 @@
-/* The simulated CANopen node: its states, its object dictionary, its program memory, and LSS.  CiA 301, 302-3,
- * 305. */
+/* The simulated CANopen node: its states, its object dictionary, its program memory, and LSS.  CiA 301,
+ * 302-3, 305. */
 #include "device.h"
 #include "wire/canopen_wire.h"
 
@@ -73,7 +73,8 @@ static uint32_t flash_status(const struct sim_device *d)
 }
 
 /* Reads an object; its size, or 0 with the reason. */
-static size_t read_object(const struct sim_device *d, uint16_t index, uint8_t sub, uint8_t *bytes, uint32_t *error)
+static size_t read_object(const struct sim_device *d, uint16_t index, uint8_t sub, uint8_t *bytes,
+                          uint32_t *error)
 {
     const struct sim_canopen *c = &d->can.canopen;
     bool loader = d->mode == EB_SIM_LOADER;
@@ -100,9 +101,9 @@ static size_t read_object(const struct sim_device *d, uint16_t index, uint8_t su
             bytes[0] = loader ? d->components[0].valid ? 0 : 3 : 1;
             return 1;
         }
-        return number_object(index == OD_FLASH_STATUS       ? flash_status(d)
+        return number_object(index == OD_FLASH_STATUS ? flash_status(d)
                              : d->components[0].valid ? d->components[0].checksum
-                                                            : 0,
+                                                      : 0,
                              bytes);
     }
     if (index == OD_PROGRAM) {
@@ -211,8 +212,8 @@ static void lss_request(struct sim_device *d, const uint8_t *data)
         }
     } else if (data[0] >= 0x40 && data[0] <= 0x43) {
         unsigned step = data[0] - 0x40U;
-        c->lss_matches = (step == 0 || (c->lss_matches && c->lss_step == step)) &&
-                         get32(data + 1) == lss_number(d, step);
+        c->lss_matches =
+            (step == 0 || (c->lss_matches && c->lss_step == step)) && get32(data + 1) == lss_number(d, step);
         c->lss_step = (uint8_t)(step + 1);
         if (c->lss_step == LSS_STEPS && c->lss_matches) {
             c->lss = true;
@@ -412,7 +413,8 @@ static bool begin_write(struct sim_device *d, uint32_t size)
     s->program = s->index == OD_PROGRAM && s->sub == 1;
     if (!s->program)
         return true;
-    if (d->mode != EB_SIM_LOADER || !c->cleared || now(d) < c->clear_until_us || size > d->components[0].capacity) {
+    if (d->mode != EB_SIM_LOADER || !c->cleared || now(d) < c->clear_until_us ||
+        size > d->components[0].capacity) {
         c->flash_error = !c->cleared && d->mode == EB_SIM_LOADER ? 4 : c->flash_error;
         sim_sdo_abort(d, size > d->components[0].capacity ? SDO_E_MEMORY : SDO_E_STATE);
         return false;
@@ -559,7 +561,8 @@ static void upload(struct sim_device *d, bool block, const uint8_t *data)
         }
         s->state = SIM_SDO_UP_START;
         put32(four, (uint32_t)s->size);
-        answer_object(d, (uint8_t)(SDO_BLOCK_UP_DONE | SDO_BLOCK_SIZE | (s->crc_used ? SDO_BLOCK_CRC : 0)), four);
+        answer_object(d, (uint8_t)(SDO_BLOCK_UP_DONE | SDO_BLOCK_SIZE | (s->crc_used ? SDO_BLOCK_CRC : 0)),
+                      four);
     } else if (s->size <= 4) {
         memcpy(four, s->bytes, s->size);
         answer_object(d, (uint8_t)(SDO_UP | SDO_EXPEDITED | SDO_SIZE | (4 - s->size) << 2), four);
@@ -658,7 +661,8 @@ static void begin_request(struct sim_device *d, const uint8_t *data)
 void sim_sdo_request(struct sim_device *d, const uint8_t *data)
 {
     struct sim_sdo *s = &d->can.canopen.sdo;
-    if (s->state == SIM_SDO_DOWN_BLOCK && (data[0] & 0x7F) != 0) { /* not an abort: a number, perhaps the last */
+    if (s->state == SIM_SDO_DOWN_BLOCK &&
+        (data[0] & 0x7F) != 0) { /* not an abort: a number, perhaps the last */
         block_segment(d, data);
     } else if (data[0] == SDO_ABORT) {
         s->state = SIM_SDO_IDLE;

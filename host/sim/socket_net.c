@@ -1,5 +1,6 @@
 /* The simulated devices on real loopback sockets, in real time.  Each device has a loopback address of its
  * own, all with ports that the system gave. */
+#include "pty_adapter.h"
 #include "world.h"
 
 #include <arpa/inet.h>
@@ -17,7 +18,7 @@
 
 enum { EVENTS = 64, DATAGRAM_BYTES = 65536, RECEIVE_ROOM_BYTES = 4 << 20, BURST = 64 };
 
-enum kind { KIND_FREE, KIND_SERVICE, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_STOP };
+enum kind { KIND_FREE, KIND_SERVICE, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_ADAPTER, KIND_STOP };
 
 struct socket {
     int fd;
@@ -35,6 +36,7 @@ struct sim_sockets {
     struct sim_net net;
     struct eb_sim *sim;
     int epoll_fd;
+    struct sim_ptys *ptys;
     struct socket *sockets;
     int cap;
     struct slot *slots;
@@ -249,6 +251,20 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
         to->tftp = d->address;
         to->tftp.port = d->tftp_port;
     }
+    s->ptys = sim_ptys_open(sim, now_us, s);
+    if (s->ptys == NULL) {
+        snprintf(problem->text, sizeof problem->text, "no pseudo-terminal for a CAN adapter: %s",
+                 strerror(errno));
+        eb_site_free(site);
+        return NULL;
+    }
+    for (size_t i = 0; i < sim_ptys_count(s->ptys); i++)
+        keep(s, sim_ptys_fd(s->ptys, i), KIND_ADAPTER, NULL, (uint16_t)i);
+    for (size_t i = 0; i < site->link_count; i++) {
+        const char *path = sim_ptys_path(s->ptys, site->links[i].name, 0);
+        if (path != NULL)
+            snprintf(site->links[i].adapter, sizeof site->links[i].adapter, "%s", path);
+    }
     for (size_t i = 0; i < sim->count; i++)
         sim_device_start(&sim->devices[i], &s->net);
     return site;
@@ -260,9 +276,11 @@ void sim_sockets_close(struct eb_sim *sim)
     if (s == NULL)
         return;
     for (int i = 0; i < s->cap; i++) {
-        if (s->sockets[i].kind != KIND_STOP)
+        if (s->sockets[i].kind != KIND_STOP && s->sockets[i].kind != KIND_ADAPTER)
             drop(s, i);
     }
+    if (s->ptys != NULL)
+        sim_ptys_close(s->ptys);
     close(s->epoll_fd);
     free(s->sockets);
     free(s->slots);
@@ -327,6 +345,9 @@ static bool handle_event(struct sim_sockets *s, int handle)
     case KIND_CONNECTION:
         read_stream(s, handle);
         break;
+    case KIND_ADAPTER:
+        sim_ptys_read(s->ptys, s->sockets[handle].port);
+        break;
     case KIND_STOP:
         return false;
     case KIND_FREE:
@@ -337,12 +358,18 @@ static bool handle_event(struct sim_sockets *s, int handle)
 
 static uint64_t next_deadline(const struct eb_sim *sim)
 {
-    uint64_t next_us = EB_NEVER;
+    uint64_t next_us = sim_can_next_us(sim);
     for (size_t i = 0; i < sim->count; i++) {
         uint64_t at_us = sim_device_deadline_us(&sim->devices[i]);
         next_us = at_us < next_us ? at_us : next_us;
     }
     return next_us;
+}
+
+const char *eb_sim_adapter(const struct eb_sim *sim, const char *bus, size_t which)
+{
+    return sim->sockets != NULL && sim->sockets->ptys != NULL ? sim_ptys_path(sim->sockets->ptys, bus, which)
+                                                              : NULL;
 }
 
 bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
@@ -367,6 +394,7 @@ bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
                 return true;
         }
         now = now_us(s);
+        sim_can_run(sim, now);
         for (size_t i = 0; i < sim->count; i++) {
             if (sim_device_deadline_us(&sim->devices[i]) <= now)
                 sim_device_tick(&sim->devices[i]);

@@ -52,7 +52,8 @@ static void send_flow(struct sim_device *d)
     struct sim_uds *u = &d->can.uds;
     bool waits = u->waits_left > 0;
     u->waits_left -= waits;
-    const uint8_t flow[3] = {(uint8_t)(TP_FLOW | (waits ? TP_WAIT : TP_CONTINUE)), u->block_size, u->separation};
+    const uint8_t flow[3] = {(uint8_t)(TP_FLOW | (waits ? TP_WAIT : TP_CONTINUE)), u->block_size,
+                             u->separation};
     tp_send(d, flow, sizeof flow, d->can.response_us);
     u->tp.waiting = waits;
     u->tp.rx_until_us = now(d) + (waits ? WAIT_US : TP_PATIENCE_US);
@@ -156,7 +157,9 @@ void sim_isotp_frame(struct sim_device *d, const uint8_t *data, size_t size)
     } else if (kind == TP_FLOW && t->sending && size >= 3) {
         unsigned st = data[2];
         if ((data[0] & 15) == TP_CONTINUE) {
-            t->separation_us = st <= 0x7F ? st * 1000U : st >= 0xF1 && st <= 0xF9 ? (st - 0xF0U) * 100U : 127000;
+            t->separation_us = st <= 0x7F                 ? st * 1000U
+                               : st >= 0xF1 && st <= 0xF9 ? (st - 0xF0U) * 100U
+                                                          : 127000;
             t->limited = data[1] != 0;
             t->block_left = data[1];
             t->may_send = true;
@@ -199,7 +202,8 @@ void sim_uds_alive(struct sim_device *d)
     struct sim_uds *u = &d->can.uds;
     memset(&u->tp, 0, sizeof u->tp);
     /* A loader that was asked for is in its session already. */
-    u->session = d->mode == EB_SIM_LOADER && d->components[0].valid ? UDS_PROGRAMMING_SESSION : UDS_DEFAULT_SESSION;
+    u->session =
+        d->mode == EB_SIM_LOADER && d->components[0].valid ? UDS_PROGRAMMING_SESSION : UDS_DEFAULT_SESSION;
     u->session_until_us = now(d) + S3_US;
     u->unlocked = u->seed_given = u->erased = u->downloading = false;
     u->attempts = 0;
@@ -365,7 +369,8 @@ static void routine(struct sim_device *d, const uint8_t *bytes, size_t size)
         refuse(d, UDS_ROUTINE, NRC_SECURITY);
     } else if (id == UDS_ERASE) {
         /* length of address and size, address, size */
-        if (size != 13 || bytes[4] != 0x44 || get_be(bytes + 5, 4) != u->base || get_be(bytes + 9, 4) > c->capacity) {
+        if (size != 13 || bytes[4] != 0x44 || get_be(bytes + 5, 4) != u->base ||
+            get_be(bytes + 9, 4) > c->capacity) {
             refuse(d, UDS_ROUTINE, size != 13 ? NRC_LENGTH : NRC_RANGE);
             return;
         }
@@ -400,7 +405,8 @@ static void begin_download(struct sim_device *d, const uint8_t *bytes, size_t si
         refuse(d, UDS_DOWNLOAD, NRC_SECURITY);
     } else if (!u->erased) {
         refuse(d, UDS_DOWNLOAD, NRC_CONDITIONS);
-    } else if (bytes[1] != 0 || get_be(bytes + 3, 4) != u->base || get_be(bytes + 7, 4) > d->components[0].capacity) {
+    } else if (bytes[1] != 0 || get_be(bytes + 3, 4) != u->base ||
+               get_be(bytes + 7, 4) > d->components[0].capacity) {
         refuse(d, UDS_DOWNLOAD, NRC_RANGE);
     } else {
         u->expected = get_be(bytes + 7, 4);
@@ -555,9 +561,9 @@ uint64_t sim_uds_deadline_us(const struct sim_device *d)
 {
     const struct sim_uds *u = &d->can.uds;
     uint64_t next_us = sim_isotp_deadline_us(d);
-    const uint64_t others[] = {u->later_us, u->pending_us,
-                               u->session != UDS_DEFAULT_SESSION && u->later_us == EB_NEVER ? u->session_until_us
-                                                                                            : EB_NEVER};
+    const uint64_t others[] = {
+        u->later_us, u->pending_us,
+        u->session != UDS_DEFAULT_SESSION && u->later_us == EB_NEVER ? u->session_until_us : EB_NEVER};
     for (size_t i = 0; i < 3; i++)
         next_us = others[i] < next_us ? others[i] : next_us;
     return next_us;

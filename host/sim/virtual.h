@@ -16,11 +16,11 @@ enum event_kind {
     EVENT_FRAME_DOWN,
     EVENT_ROOM,
     EVENT_WAKE,
-    EVENT_BUS,        /* something happens on a CAN bus */
-    EVENT_CAN_QUEUE,  /* frames of the laptop reach its adapter */
-    EVENT_CAN_DOWN,   /* a frame that the adapter heard reaches the laptop */
-    EVENT_CAN_SENT,   /* so does the news that one went out */
-    EVENT_CAN_LATE    /* a device hears a frame late */
+    EVENT_BUS,       /* something happens on a CAN bus */
+    EVENT_CAN_QUEUE, /* frames of the laptop reach its adapter */
+    EVENT_CAN_DOWN,  /* a frame that the adapter heard reaches the laptop */
+    EVENT_CAN_SENT,  /* so does the news that one went out */
+    EVENT_CAN_LATE   /* a device hears a frame late */
 };
 
 /* The laptop's adapter on one bus. */
@@ -52,7 +52,7 @@ struct message {
 /* A socket of the laptop, UDP, TCP or for frames; for TCP also the device's end. */
 struct end {
     bool used, tcp, frames;
-    struct can_end *can; /* NULL: not of a CAN bus */
+    struct can_end *can;                /* NULL: not of a CAN bus */
     const struct sim_laptop_link *link; /* that it is bound to, or NULL */
     uint8_t group[4];                   /* that it hears */
     int generation;                     /* so that events for an older one are told apart */

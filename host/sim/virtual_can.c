@@ -54,7 +54,8 @@ static void bring_down(struct sim_virtual *v, const struct sim_bus *bus, const s
                                      .bytes = frame_copy(&heard, 1)});
 }
 
-static void heard(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *frame, uint64_t at_us)
+static void heard(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *frame,
+                  uint64_t at_us)
 {
     struct sim_virtual *v = self;
     if (station != bus->adapters[0])
@@ -102,11 +103,13 @@ static void faulted(void *self, struct sim_bus *bus, size_t station, enum eb_can
 
 static void later(void *self, struct sim_device *d, const struct eb_can_frame *frame, uint64_t at_us)
 {
-    sim_push_event(self, (struct event){
-                             .at_us = at_us, .kind = EVENT_CAN_LATE, .device = d, .bytes = frame_copy(frame, 1)});
+    sim_push_event(
+        self,
+        (struct event){.at_us = at_us, .kind = EVENT_CAN_LATE, .device = d, .bytes = frame_copy(frame, 1)});
 }
 
-static struct sim_can_fate fate_of(void *self, struct sim_bus *bus, size_t sender, const struct eb_can_frame *frame)
+static struct sim_can_fate fate_of(void *self, struct sim_bus *bus, size_t sender,
+                                   const struct eb_can_frame *frame)
 {
     struct sim_virtual *v = self;
     struct sim_device *d = bus->stations[sender].device;
@@ -180,7 +183,8 @@ void sim_virtual_can_event(struct sim_virtual *v, const struct event *e)
         }
     } else if (e->kind == EVENT_CAN_QUEUE) {
         struct end *end = &v->ends[e->handle];
-        for (size_t i = 0; i < e->size && end->used && end->generation == e->generation && !end->can->gone; i++) {
+        for (size_t i = 0; i < e->size && end->used && end->generation == e->generation && !end->can->gone;
+             i++) {
             const struct sim_can_tx tx = {frames[i], v->now_us * 1000, e->handle, e->generation};
             sim_bus_send(end->can->bus, end->can->bus->adapters[0], &tx);
         }
@@ -270,7 +274,8 @@ static uint64_t can_sent(void *self, int handle)
     return v->ends[handle].can->sent;
 }
 
-static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap, size_t *received)
+static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap,
+                                  size_t *received)
 {
     struct sim_virtual *v = self;
     struct can_end *c = v->ends[handle].can;

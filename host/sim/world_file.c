@@ -128,6 +128,7 @@ static void read_buses(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *b
         bus->noise_ppm = ppm(&map, "noise-ppm");
         bus->latency_us = (uint32_t)ebi_yaml_number(&map, "latency-us", 0, 1000000, 300);
         bus->queue = (uint32_t)ebi_yaml_number(&map, "queue", 1, SIM_STATION_QUEUE, 64);
+        bus->plain_answers = ebi_yaml_yes(&map, "plain-answers", false);
         bus->unplugged = !ebi_yaml_yes(&map, "adapter", true);
         ebi_yaml_map_end(&map);
         sim->bus_count = i + 1;
@@ -205,7 +206,9 @@ static bool read_bus(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_de
     uint32_t own = (uint32_t)ebi_yaml_number(map, "bit-rate", 5000, 1000000, 0);
     uint32_t loader = (uint32_t)ebi_yaml_number(map, "loader-bit-rate", 5000, 1000000, 0);
     d->can.sick_ppm = ppm(map, "sick-ppm");
-    d->can.response_us = (uint32_t)ebi_yaml_number(map, "response-us", 0, 1000000, 250);
+    /* No two of them answer at the very same moment, unless it is said. */
+    d->can.response_us = (uint32_t)ebi_yaml_number(map, "response-us", 0, 1000000,
+                                                   200 + 13 * (uint32_t)(d - sim->devices) % 97);
     if (d->can.bus_name[0] == '\0')
         return false;
     for (size_t i = 0; i < sim->bus_count; i++) {

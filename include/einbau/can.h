@@ -37,8 +37,8 @@ enum eb_can_fault {
 };
 const char *eb_can_fault_word(enum eb_can_fault fault);
 
-/* The adapter's fault confinement state (ISO 11898-1): warning from a counter of 96, passive from 128, bus-off
- * from 256. */
+/* The adapter's fault confinement state (ISO 11898-1): warning from a counter of 96, passive from 128,
+ * bus-off from 256. */
 enum eb_can_mode { EB_CAN_UNKNOWN, EB_CAN_ACTIVE, EB_CAN_WARNING, EB_CAN_PASSIVE, EB_CAN_BUS_OFF };
 const char *eb_can_mode_word(enum eb_can_mode mode);
 
@@ -62,12 +62,13 @@ struct eb_can_options {
 };
 
 /* The bits that a frame takes on the bus, stuff bits and the three bits of intermission included (ISO 11898-1
- * section 10.5, 15-bit CRC): 47 to 55 for an empty frame with 11 bits of identifier, 111 to 135 with 8 bytes. */
+ * section 10.5, 15-bit CRC): 47 to 55 for an empty frame with 11 bits of identifier, 111 to 135 with 8 bytes.
+ */
 unsigned eb_can_bits(const struct eb_can_frame *frame);
 
-/* Fair use of an adapter, for ports.  Who fills a bus with frames keeps all others from it whose identifiers are
- * higher: heartbeats of running machinery among them.  So an adapter is filled in turns of about 30 ms of bus time;
- * between two of them its queue runs empty once, and whoever waits on the bus comes first. */
+/* Fair use of an adapter, for ports.  Who fills a bus with frames keeps all others from it whose identifiers
+ * are higher: heartbeats of running machinery among them.  So an adapter is filled in turns of about 30 ms of
+ * bus time; between two of them its queue runs empty once, and whoever waits on the bus comes first. */
 struct eb_can_pace {
     uint32_t queue;     /* frames that the adapter takes */
     uint32_t turn;      /* frames of one turn */

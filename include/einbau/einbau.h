@@ -3,6 +3,7 @@
 #ifndef EINBAU_EINBAU_H
 #define EINBAU_EINBAU_H
 
+#include "einbau/ascii_can.h"
 #include "einbau/ask.h"
 #include "einbau/can.h"
 #include "einbau/cip.h"

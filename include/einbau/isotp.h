@@ -1,4 +1,5 @@
-/* One ISO-TP connection (ISO 15765-2): messages of up to 4 GiB in frames of a CAN bus, one at a time each way.
+/* One ISO-TP connection (ISO 15765-2): messages of up to 4 GiB in frames of a CAN bus, one at a time each
+ * way.
  *
  * It does no I/O: the caller gives it frames and the time, and sends the frames that it gives. */
 #ifndef EINBAU_ISOTP_H
@@ -24,7 +25,7 @@ struct eb_isotp_config {
 
 struct eb_isotp {
     struct eb_isotp_config config;
-    enum eb_status sending; /* EB_OK: nothing to send, or all of it was; EB_PENDING; else why not */
+    enum eb_status sending;  /* EB_OK: nothing to send, or all of it was; EB_PENDING; else why not */
     enum eb_status received; /* EB_PENDING: nothing yet; EB_OK: a message of `size` bytes is in the buffer */
     size_t size;
 
@@ -46,7 +47,8 @@ struct eb_isotp {
 /* `to` is where messages are received, borrowed as long as the connection is used. */
 void eb_isotp_init(struct eb_isotp *tp, const struct eb_isotp_config *config, uint8_t *to, size_t cap);
 
-/* Begins to send; `message` is borrowed until `sending` is no longer EB_PENDING.  What was received is dropped.
+/* Begins to send; `message` is borrowed until `sending` is no longer EB_PENDING.  What was received is
+ * dropped.
  */
 void eb_isotp_send(struct eb_isotp *tp, const uint8_t *message, size_t size, uint64_t now_us);
 
@@ -54,7 +56,8 @@ void eb_isotp_send(struct eb_isotp *tp, const uint8_t *message, size_t size, uin
 void eb_isotp_receive(struct eb_isotp *tp, const struct eb_can_frame *frame, uint64_t now_us);
 
 /* Frames to be sent now.  `all_out`: whether all that were taken before are known to have gone out. */
-size_t eb_isotp_give(struct eb_isotp *tp, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us);
+size_t eb_isotp_give(struct eb_isotp *tp, struct eb_can_frame *frames, size_t cap, bool all_out,
+                     uint64_t now_us);
 void eb_isotp_taken(struct eb_isotp *tp, size_t count, uint64_t now_us);
 
 void eb_isotp_tick(struct eb_isotp *tp, uint64_t now_us);

@@ -1,5 +1,6 @@
-/* Who is on a CAN bus, and how the bus is: listens first, without acknowledging; then asks all 127 CANopen node ids
- * at once and the UDS units that are named, and reads what they are.  It changes nothing in any of them.
+/* Who is on a CAN bus, and how the bus is: listens first, without acknowledging; then asks all 127 CANopen
+ * node ids at once and the UDS units that are named, and reads what they are.  It changes nothing in any of
+ * them.
  *
  * A state machine that never waits, like a run. */
 #ifndef EINBAU_NODES_H
@@ -28,7 +29,7 @@ struct eb_node {
     uint32_t vendor, product, revision, serial; /* 1018h */
     char texts[EB_NODE_TEXTS][EB_NAME_BYTES];
 
-    uint16_t asked, answers; /* its own */
+    uint16_t asked, answers, serials; /* its own */
 };
 
 struct eb_nodes_config {
@@ -61,7 +62,7 @@ struct eb_nodes {
     enum eb_status status; /* EB_PENDING until it has ended; EB_UNREACHABLE: no adapter, or it was lost */
     struct eb_node nodes[EB_NODES_MAX + 1]; /* by node id; 0 is not used */
     struct eb_node units[EB_UNITS_MAX];     /* as in the configuration */
-    struct eb_can_state quiet; /* the adapter's state after listening, and at the end */
+    struct eb_can_state quiet;              /* the adapter's state after listening, and at the end */
     struct eb_can_state state;
     uint64_t quiet_us, asked_us; /* how long each took */
     bool stayed_quiet;           /* nothing was sent, for what was heard were errors only */

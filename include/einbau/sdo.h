@@ -3,8 +3,8 @@
  *   IDLE --read, write--> BUSY --answered--> DONE
  *                            \__abort, silence, nonsense__> FAILED
  *
- * It does no I/O: the caller gives it the frames that came from the node (COB-ID 580h + node), and sends those
- * that it gives (600h + node). */
+ * It does no I/O: the caller gives it the frames that came from the node (COB-ID 580h + node), and sends
+ * those that it gives (600h + node). */
 #ifndef EINBAU_SDO_H
 #define EINBAU_SDO_H
 
@@ -55,11 +55,13 @@ struct eb_sdo {
 /* For one node, 1..127.  Nothing is sent. */
 void eb_sdo_init(struct eb_sdo *sdo, uint8_t node);
 
-/* Begins to read an object into `to`, which is borrowed until the end.  Each answer may take `patience_us`. */
-void eb_sdo_read(struct eb_sdo *sdo, uint16_t index, uint8_t sub, enum eb_sdo_way way, uint8_t *to, size_t cap,
-                 uint64_t patience_us, uint64_t now_us);
+/* Begins to read an object into `to`, which is borrowed until the end.  Each answer may take `patience_us`.
+ */
+void eb_sdo_read(struct eb_sdo *sdo, uint16_t index, uint8_t sub, enum eb_sdo_way way, uint8_t *to,
+                 size_t cap, uint64_t patience_us, uint64_t now_us);
 
-/* Begins to write `size` bytes, at least one; up to four go in one frame.  They are borrowed until the end. */
+/* Begins to write `size` bytes, at least one; up to four go in one frame.  They are borrowed until the end.
+ */
 void eb_sdo_write(struct eb_sdo *sdo, uint16_t index, uint8_t sub, const uint8_t *bytes, size_t size,
                   uint64_t patience_us, uint64_t now_us);
 

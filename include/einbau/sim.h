@@ -80,6 +80,10 @@ void eb_sim_power(struct eb_sim *sim, const char *device, bool on);
  * addresses and ports in place of its own; NULL with `problem` filled. */
 struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
 
+/* The pseudo-terminal of a bus's first or second adapter (0, 1), which speak the ASCII protocol of serial CAN
+ * adapters; NULL where there is none.  The site that eb_sim_listen gives names the first. */
+const char *eb_sim_adapter(const struct eb_sim *sim, const char *bus, size_t which);
+
 /* Serves in real time until `stop_fd` can be read. */
 bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
 

@@ -14,7 +14,8 @@ enum {
     EB_UDS_ANSWER_BYTES = 260,
     EB_UDS_P2_MS = 50,
     EB_UDS_P2_STAR_MS = 5000,
-    EB_UDS_MARGIN_MS = 950, /* on top of both, for the wire and its adapter: a busy bus lets others go first */
+    EB_UDS_MARGIN_MS =
+        950, /* on top of both, for the wire and its adapter: a busy bus lets others go first */
     EB_UDS_KEEP_US = 2000000 /* tester present at least that often outside the default session (S3 is 5 s) */
 };
 
@@ -42,18 +43,20 @@ void eb_uds_init(struct eb_uds *uds, const struct eb_isotp_config *config, uint8
 
 /* Begins a request: `head`, then `size` bytes of data, which may be NULL where it is 0,
  * or stand in the message's buffer already, behind where the head goes.  `patience_us` is how
- * long the unit may go on saying that its answer is pending, or that it is busy.  EB_TOO_LARGE where the message
- * has no room. */
-enum eb_status eb_uds_ask(struct eb_uds *uds, const uint8_t *head, size_t head_size, const uint8_t *data, size_t size,
-                          uint64_t patience_us, uint64_t now_us);
+ * long the unit may go on saying that its answer is pending, or that it is busy.  EB_TOO_LARGE where the
+ * message has no room. */
+enum eb_status eb_uds_ask(struct eb_uds *uds, const uint8_t *head, size_t head_size, const uint8_t *data,
+                          size_t size, uint64_t patience_us, uint64_t now_us);
 
 void eb_uds_receive(struct eb_uds *uds, const struct eb_can_frame *frame, uint64_t now_us);
-size_t eb_uds_give(struct eb_uds *uds, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us);
+size_t eb_uds_give(struct eb_uds *uds, struct eb_can_frame *frames, size_t cap, bool all_out,
+                   uint64_t now_us);
 void eb_uds_taken(struct eb_uds *uds, size_t count, uint64_t now_us);
 void eb_uds_tick(struct eb_uds *uds, uint64_t now_us);
 uint64_t eb_uds_deadline_us(const struct eb_uds *uds);
 
-/* The value of one data identifier in the answer to ReadDataByIdentifier of that one alone; NULL: it is not in it.
+/* The value of one data identifier in the answer to ReadDataByIdentifier of that one alone; NULL: it is not
+ * in it.
  */
 const uint8_t *eb_uds_value(const struct eb_uds *uds, uint16_t did, size_t *size);
 
@@ -62,12 +65,12 @@ const char *eb_uds_refusal_text(uint8_t code);
 
 /* --- security access ----------------------------------------------------------------------------- */
 
-/* How the key follows from the seed: plain, open ways that made-up and simple units use.  A product with one of
- * its own is served by a call-out (struct eb_run_config). */
+/* How the key follows from the seed: plain, open ways that made-up and simple units use.  A product with one
+ * of its own is served by a call-out (struct eb_run_config). */
 enum eb_uds_key { EB_UDS_KEY_NONE, EB_UDS_KEY_ADD, EB_UDS_KEY_XOR, EB_UDS_KEY_INVERT, EB_UDS_KEY_CALL };
 
-/* Writes the key for a seed of `size` bytes, as long as the seed: the seed as a big-endian number plus `value`,
- * its bytes XOR those of `value` (big-endian, again and again), or all its bits inverted. */
+/* Writes the key for a seed of `size` bytes, as long as the seed: the seed as a big-endian number plus
+ * `value`, its bytes XOR those of `value` (big-endian, again and again), or all its bits inverted. */
 void eb_uds_key(enum eb_uds_key way, uint32_t value, const uint8_t *seed, size_t size, uint8_t *key);
 
 #endif

@@ -46,8 +46,8 @@ static enum eb_status open_adapter(struct ebi_route *r, uint32_t id, uint32_t ma
     return port->can_open(port->self, r->owner, &options, &r->can.handle) == EB_OK ? EB_OK : EB_UNREACHABLE;
 }
 
-enum eb_status ebi_can_exchange(struct ebi_route *r, const struct ebi_can_engine *engine, uint32_t id, uint32_t mask,
-                                uint64_t now_us)
+enum eb_status ebi_can_exchange(struct ebi_route *r, const struct ebi_can_engine *engine, uint32_t id,
+                                uint32_t mask, uint64_t now_us)
 {
     const struct eb_port *port = r->config->port;
     struct eb_can_frame frames[EBI_CAN_BURST];
@@ -143,7 +143,8 @@ void ebi_can_take(struct ebi_route *r, const struct eb_value *value, const uint8
             eb_text_copy_foreign(text, EB_NAME_BYTES, bytes, size);
     } else if (size >= 1 && size <= 4) {
         uint32_t number = 0;
-        for (size_t i = 0; i < size; i++) /* CANopen's numbers begin with the lowest byte, those of UDS do not */
+        for (size_t i = 0; i < size;
+             i++) /* CANopen's numbers begin with the lowest byte, those of UDS do not */
             number |= (uint32_t)bytes[value->kind == EB_VALUE_SDO ? i : size - 1 - i] << 8 * i;
         number_text(value->form, number, text);
     }

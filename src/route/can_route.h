@@ -10,7 +10,8 @@ enum { EBI_CAN_BURST = 64, EBI_LOOK_US = 100000, EBI_REOPEN_US = 200000 };
 struct ebi_can_engine {
     void (*receive)(struct ebi_route *route, const struct eb_can_frame *frame, uint64_t now_us);
     void (*tick)(struct ebi_route *route, uint64_t now_us);
-    size_t (*give)(struct ebi_route *route, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us);
+    size_t (*give)(struct ebi_route *route, struct eb_can_frame *frames, size_t cap, bool all_out,
+                   uint64_t now_us);
     void (*taken)(struct ebi_route *route, size_t count, uint64_t now_us);
 };
 
@@ -22,8 +23,8 @@ enum eb_status ebi_can_exchange(struct ebi_route *route, const struct ebi_can_en
 void ebi_can_close(struct ebi_route *route);
 bool ebi_can_all_out(const struct ebi_route *route);
 
-/* The value that is being read, of this kind, from route->can.value on; NULL: there is none left.  One that was
- * read already, for another item, is copied on the way. */
+/* The value that is being read, of this kind, from route->can.value on; NULL: there is none left.  One that
+ * was read already, for another item, is copied on the way. */
 const struct eb_value *ebi_can_value(struct ebi_route *route, enum eb_value_kind kind);
 /* Takes what was read of it, and goes on to the next. */
 void ebi_can_take(struct ebi_route *route, const struct eb_value *value, const uint8_t *bytes, size_t size);

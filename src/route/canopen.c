@@ -16,15 +16,10 @@ enum move { READ, QUIET, STOP, LOADER, CLEAR, CLEARED, DOWNLOAD, WRITTEN, START 
 
 enum { ANSWER_US = 600000, LOADER_ANSWER_US = 300000, STATUS_BYTES = 4 };
 
-static const char *const where[] = {"reading objects by SDO",
-                                    "setting the node pre-operational",
-                                    "stopping the program (1F51h)",
-                                    "waiting for the loader",
-                                    "clearing the program memory (1F51h)",
-                                    "clearing the program memory (1F57h)",
-                                    "program download (1F50h)",
-                                    "writing the program memory (1F57h)",
-                                    "starting the program (1F51h)"};
+static const char *const where[] = {
+    "reading objects by SDO",   "setting the node pre-operational",    "stopping the program (1F51h)",
+    "waiting for the loader",   "clearing the program memory (1F51h)", "clearing the program memory (1F57h)",
+    "program download (1F50h)", "writing the program memory (1F57h)",  "starting the program (1F51h)"};
 
 static void receive(struct ebi_route *r, const struct eb_can_frame *frame, uint64_t now_us)
 {
@@ -37,13 +32,14 @@ static void tick(struct ebi_route *r, uint64_t now_us)
         eb_sdo_tick(&r->can.sdo, now_us);
 }
 
-static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us)
+static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap, bool all_out,
+                   uint64_t now_us)
 {
     (void)all_out;
     (void)now_us;
     if (r->can.move == QUIET && r->can.repeats == 0) {
-        frames[0] = (struct eb_can_frame){
-            .id = CO_NMT, .size = 2, .data = {CO_NMT_PREOPERATIONAL, r->can.node}};
+        frames[0] =
+            (struct eb_can_frame){.id = CO_NMT, .size = 2, .data = {CO_NMT_PREOPERATIONAL, r->can.node}};
         return 1;
     }
     return eb_sdo_give(&r->can.sdo, frames, cap);
@@ -66,10 +62,12 @@ static const struct eb_canopen_way *way(const struct ebi_route *r)
 
 /* --- moves --------------------------------------------------------------------------------------- */
 
-static void read_object(struct ebi_route *r, uint16_t index, uint8_t sub, uint64_t patience_us, uint64_t now_us)
+static void read_object(struct ebi_route *r, uint16_t index, uint8_t sub, uint64_t patience_us,
+                        uint64_t now_us)
 {
     eb_sdo_init(&r->can.sdo, r->can.node);
-    eb_sdo_read(&r->can.sdo, index, sub, EB_SDO_SEGMENTED, r->can.bytes, sizeof r->can.bytes, patience_us, now_us);
+    eb_sdo_read(&r->can.sdo, index, sub, EB_SDO_SEGMENTED, r->can.bytes, sizeof r->can.bytes, patience_us,
+                now_us);
 }
 
 static void control(struct ebi_route *r, uint8_t what, uint64_t patience_us, uint64_t now_us)
@@ -197,7 +195,8 @@ static enum eb_status after_read(struct ebi_route *r, uint64_t now_us)
     return end_well(r);
 }
 
-/* Whether it is the loader that answers, and that of the same device: read anew, before anything is erased. */
+/* Whether it is the loader that answers, and that of the same device: read anew, before anything is erased.
+ */
 static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
 {
     const struct eb_profile *p = r->config->profile;
@@ -208,8 +207,8 @@ static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
     else if (take_value(r, now_us) == EB_PENDING)
         return EB_PENDING;
     else
-        ready = p->from_state.count == 0 ||
-                (ebi_route_value(r, &p->from_state, state, sizeof state) && strcmp(state, p->state_loader) == 0);
+        ready = p->from_state.count == 0 || (ebi_route_value(r, &p->from_state, state, sizeof state) &&
+                                             strcmp(state, p->state_loader) == 0);
     if (!ready) {
         if (now_us >= r->can.patience_end_us)
             return end_saying(r, EB_NO_ANSWER, "the loader did not come up");
@@ -225,8 +224,8 @@ static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
 
 static const char *flash_error_text(unsigned error)
 {
-    static const char *const texts[] = {"no error",           "no valid program",  "format unknown",
-                                        "data or CRC error", "not cleared before", "write error",
+    static const char *const texts[] = {"no error",          "no valid program",       "format unknown",
+                                        "data or CRC error", "not cleared before",     "write error",
                                         "address error",     "secured against writing"};
     return error < sizeof texts / sizeof texts[0] ? texts[error] : "unspecified error";
 }
@@ -270,7 +269,9 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         r->can.value = 0;
         memset(r->texts, 0, sizeof r->texts);
         set_move(r, LOADER, now_us);
-        pause(r, r->config->profile->from_state.count == 0 ? r->config->profile->down_ms * 1000ULL : EBI_LOOK_US, now_us);
+        pause(r,
+              r->config->profile->from_state.count == 0 ? r->config->profile->down_ms * 1000ULL : EBI_LOOK_US,
+              now_us);
         return EB_PENDING;
     case LOADER:
         return after_loader(r, now_us);

@@ -184,7 +184,8 @@ static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)
     if (status == EB_PEER_ERROR)
         return ebi_route_end(route, &route->modbus.error);
     if (status != EB_PENDING)
-        return ebi_route_end_simple(route, status, route->connected ? "Modbus/TCP" : "connecting by Modbus/TCP");
+        return ebi_route_end_simple(route, status,
+                                    route->connected ? "Modbus/TCP" : "connecting by Modbus/TCP");
     return EB_PENDING;
 }
 

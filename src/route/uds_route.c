@@ -1,8 +1,8 @@
 /* The way to a unit that speaks UDS: its identity by data identifiers, its program by download (ISO 14229-1).
  *
  *   reading:     READ, identifier after identifier
- *   sending:     EXTENDED --> [FAULTS_OFF --> TALK_OFF] --> PROGRAMMING (until its loader answers) --> SAME (is it
- *                the same device) --> [SEED --> KEY] --> [FINGERPRINT] --> ERASE --> DOWNLOAD --> TRANSFER ... -->
+ *   sending:     EXTENDED --> [FAULTS_OFF --> TALK_OFF] --> PROGRAMMING (until its loader answers) --> SAME
+ * (is it the same device) --> [SEED --> KEY] --> [FINGERPRINT] --> ERASE --> DOWNLOAD --> TRANSFER ... -->
  *                EXIT --> [CHECK] --> [DEPENDENCIES]
  *   activating:  RESET
  *
@@ -62,7 +62,8 @@ static void tick(struct ebi_route *r, uint64_t now_us)
     eb_uds_tick(&r->can.uds, now_us);
 }
 
-static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us)
+static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap, bool all_out,
+                   uint64_t now_us)
 {
     return eb_uds_give(&r->can.uds, frames, cap, all_out, now_us);
 }
@@ -103,8 +104,8 @@ static void ask_value(struct ebi_route *r, uint16_t did, uint64_t now_us)
     ask(r, bytes, sizeof bytes, ANSWER_US, now_us);
 }
 
-static void ask_routine(struct ebi_route *r, uint16_t id, const uint8_t *record, size_t size, uint64_t patience_us,
-                        uint64_t now_us)
+static void ask_routine(struct ebi_route *r, uint16_t id, const uint8_t *record, size_t size,
+                        uint64_t patience_us, uint64_t now_us)
 {
     const uint8_t head[4] = {UDS_ROUTINE, UDS_ROUTINE_START, (uint8_t)(id >> 8), (uint8_t)id};
     eb_uds_ask(&r->can.uds, head, sizeof head, record, size, patience_us, now_us);
@@ -133,7 +134,8 @@ static bool ask_transfer(struct ebi_route *r, uint64_t now_us)
     uint32_t size = block_size(r);
     if (source->read(source->self, r->done_bytes, data, size) != EB_OK)
         return false;
-    eb_uds_ask(&r->can.uds, head, sizeof head, data, size, r->config->profile->send_patience_ms * 1000ULL, now_us);
+    eb_uds_ask(&r->can.uds, head, sizeof head, data, size, r->config->profile->send_patience_ms * 1000ULL,
+               now_us);
     return true;
 }
 

@@ -5,12 +5,14 @@
 
 #include <string.h>
 
-/*   LISTENING (without acknowledging) --> ASKING (all ids, twice those that are silent) --> READING --> ENDED */
-enum phase { LISTENING, ASKING, READING, ENDED };
+/*   LISTENING (without acknowledging) --> ASKING (all ids, twice those that are silent) --> APART (each that
+ * answered alone: two nodes with one id are heard one after the other then) --> READING --> ENDED */
+enum phase { LISTENING, ASKING, APART, READING, ENDED };
 
 enum {
     PASSES = 2,
     PASS_US = 200000, /* an answer later than that comes to the second pass */
+    APART_US = 5000,
     READ_US = 300000,
     UNIT_US = 1000000,
     BURST = 64,
@@ -27,8 +29,10 @@ static const struct {
 enum { OBJECTS = sizeof objects / sizeof objects[0], NUMBERS = 4 };
 
 /* And of a UDS unit. */
-static const uint16_t identifiers[EB_NODE_TEXTS] = {
-    [EB_NODE_NAME] = 0xF187, [EB_NODE_HARDWARE] = 0xF191, [EB_NODE_SOFTWARE] = 0xF189, [EB_NODE_SERIAL] = 0xF18C};
+static const uint16_t identifiers[EB_NODE_TEXTS] = {[EB_NODE_NAME] = 0xF187,
+                                                    [EB_NODE_HARDWARE] = 0xF191,
+                                                    [EB_NODE_SOFTWARE] = 0xF189,
+                                                    [EB_NODE_SERIAL] = 0xF18C};
 
 static void open_adapter(struct eb_nodes *n, bool listen_only)
 {
@@ -96,12 +100,25 @@ static void take_spontaneous(struct eb_nodes *n, const struct eb_can_frame *f)
     }
 }
 
+/* Two serial numbers, or one told twice, to one question: two nodes. */
+static void take_serial(struct eb_nodes *n, const struct eb_can_frame *f)
+{
+    struct eb_node *node = &n->nodes[f->id & CO_NODE];
+    bool serial = f->data[1] == (uint8_t)OD_IDENTITY && f->data[2] == OD_IDENTITY >> 8 && f->data[3] == 4;
+    if (n->phase == APART && (f->id & CO_FUNCTION) == CO_SDO_ANSWER && f->flags == 0 && f->size == 8 &&
+        serial) {
+        node->twice = node->twice || node->serials > 0;
+        node->serials++;
+    }
+}
+
 /* An answer to the first question, whatever it says: somebody has this id. */
 static void take_answer(struct eb_nodes *n, const struct eb_can_frame *f)
 {
     struct eb_node *node = &n->nodes[f->id & CO_NODE];
     bool first = f->data[1] == (uint8_t)OD_TYPE && f->data[2] == OD_TYPE >> 8 && f->data[3] == 0;
-    if ((f->id & CO_FUNCTION) != CO_SDO_ANSWER || (f->id & CO_NODE) == 0 || f->flags != 0 || f->size != 8 || !first)
+    if ((f->id & CO_FUNCTION) != CO_SDO_ANSWER || (f->id & CO_NODE) == 0 || f->flags != 0 || f->size != 8 ||
+        !first)
         return;
     node->answered = true;
     node->answers++;
@@ -111,6 +128,7 @@ static void take_answer(struct eb_nodes *n, const struct eb_can_frame *f)
 static void take_frame(struct eb_nodes *n, const struct eb_can_frame *f, uint64_t now_us)
 {
     take_spontaneous(n, f);
+    take_serial(n, f);
     take_answer(n, f);
     for (size_t i = 0; i < EB_NODES_AT_ONCE; i++) {
         if (n->readers[i].node != 0)
@@ -143,9 +161,8 @@ static void ask(struct eb_nodes *n, uint64_t now_us)
             if (n->nodes[id].answered)
                 continue;
             ids[count] = (uint8_t)id;
-            frames[count++] = (struct eb_can_frame){.id = CO_SDO_REQUEST + id,
-                                                    .size = 8,
-                                                    .data = {SDO_UP, (uint8_t)OD_TYPE, OD_TYPE >> 8, 0}};
+            frames[count++] = (struct eb_can_frame){
+                .id = CO_SDO_REQUEST + id, .size = 8, .data = {SDO_UP, (uint8_t)OD_TYPE, OD_TYPE >> 8, 0}};
         }
         if (count == 0) {
             n->next_node = CO_NODES + 1;
@@ -165,8 +182,8 @@ static void ask(struct eb_nodes *n, uint64_t now_us)
 static void read_next(struct ebi_node_reader *r, uint64_t now_us)
 {
     eb_sdo_init(&r->sdo, r->node);
-    eb_sdo_read(&r->sdo, objects[r->item].index, objects[r->item].sub, EB_SDO_SEGMENTED, r->bytes, sizeof r->bytes - 1,
-                READ_US, now_us);
+    eb_sdo_read(&r->sdo, objects[r->item].index, objects[r->item].sub, EB_SDO_SEGMENTED, r->bytes,
+                sizeof r->bytes - 1, READ_US, now_us);
 }
 
 static void take_object(struct eb_nodes *n, const struct ebi_node_reader *r)
@@ -308,6 +325,25 @@ static void end_pass(struct eb_nodes *n, uint64_t now_us)
         finish(n, EB_OK);
         return;
     }
+    n->phase = APART;
+    n->next_node = 0;
+    n->until_us = now_us;
+}
+
+/* The next one that has answered is asked for its serial number, and nobody else. */
+static void ask_apart(struct eb_nodes *n, uint64_t now_us)
+{
+    size_t taken;
+    while (++n->next_node <= CO_NODES) {
+        const struct eb_can_frame frame = {.id = (uint32_t)CO_SDO_REQUEST + n->next_node,
+                                           .size = 8,
+                                           .data = {SDO_UP, (uint8_t)OD_IDENTITY, OD_IDENTITY >> 8, 4}};
+        if (!n->nodes[n->next_node].answered)
+            continue;
+        send_all(n, &frame, 1, &taken);
+        n->until_us = now_us + APART_US;
+        return;
+    }
     n->phase = READING;
     for (size_t i = 0; i < n->config.unit_count; i++) {
         struct ebi_unit_reader *u = &n->units_read[i];
@@ -340,6 +376,8 @@ enum eb_status eb_nodes_poll(struct eb_nodes *n)
         if (now_us >= n->until_us)
             end_pass(n, now_us);
     }
+    if (n->phase == APART && now_us >= n->until_us)
+        ask_apart(n, now_us);
     if (n->phase == READING) {
         bool busy = false;
         for (size_t i = 0; i < EB_NODES_AT_ONCE; i++)
@@ -413,14 +451,18 @@ unsigned eb_bus_judge(const struct eb_nodes *n)
         return EB_BUS_NO_ADAPTER;
     if (!good && wrong > 0 && n->state.sent == 0)
         trouble |= EB_BUS_BIT_RATE;
-    else if (asked && s->sent == 0 && s->faults[EB_CAN_FAULT_ACK] > 0)
+    else if (asked && s->sent == 0 && !good) /* an adapter need not tell that nobody acknowledges */
         trouble |= EB_BUS_ALONE;
     else if (wrong > 0)
         trouble |= eb_bus_errors_per_mille(n) >= MANY_PER_MILLE ? EB_BUS_REFLECTS : EB_BUS_NOISE;
+    unsigned culprits = 0;
     for (size_t i = 1; i <= EB_NODES_MAX; i++) {
+        culprits += n->nodes[i].twice || n->nodes[i].bus_errors > 0;
         trouble |= n->nodes[i].twice ? EB_BUS_TWO_NODES : 0;
-        trouble |= n->nodes[i].bus_errors > 0 ? EB_BUS_NODE_OFF : 0;
+        trouble |= n->nodes[i].bus_errors > 0 && !n->nodes[i].twice ? EB_BUS_NODE_OFF : 0;
     }
+    if (culprits == 1) /* what goes wrong is that one's */
+        trouble &= ~((unsigned)EB_BUS_REFLECTS | EB_BUS_NOISE);
     if (s->mode == EB_CAN_BUS_OFF || s->faults[EB_CAN_FAULT_BUS_OFF] > 0)
         trouble |= EB_BUS_OFF;
     else if (s->mode == EB_CAN_PASSIVE && (trouble & (EB_BUS_ALONE | EB_BUS_BIT_RATE)) == 0)
@@ -436,18 +478,24 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble)
 {
     static const char *const texts[EB_BUS_TROUBLES] = {
         "no adapter: it is not plugged in, another program has it, or the device that it is in is off",
-        "nobody acknowledges what is sent: no other node is on the bus, or none has power. Look at the cable from the "
+        "nobody acknowledges what is sent: no other node is on the bus, or none has power. Look at the cable "
+        "from the "
         "adapter to the bus, and at the nodes' supply",
-        "errors only, and not one good frame: the bus runs at another bit rate, or its two lines are shorted or "
+        "errors only, and not one good frame: the bus runs at another bit rate, or its two lines are shorted "
+        "or "
         "swapped. Set the bit rate that the nodes have",
-        "many frames go wrong: as where a terminator is missing or one too many, a stub is too long, or a node has "
-        "another bit rate. With the power off, 60 ohms between the two lines are right: 120 means that one terminator "
+        "many frames go wrong: as where a terminator is missing or one too many, a stub is too long, or a "
+        "node has "
+        "another bit rate. With the power off, 60 ohms between the two lines are right: 120 means that one "
+        "terminator "
         "is missing",
-        "a few frames go wrong and are repeated: noise, a loose contact, or a damaged cable. It works, but look at the "
+        "a few frames go wrong and are repeated: noise, a loose contact, or a damaged cable. It works, but "
+        "look at the "
         "shield and at the connectors before anything is written",
         "two nodes have one node id: switch one of them off, and give it another id",
         "a node tells that it could hardly send, or was off the bus: its transceiver, its plug, or its stub",
-        "the adapter fell off the bus after too many errors (bus-off): plug it in anew once the cause is found",
+        "the adapter fell off the bus after too many errors (bus-off): plug it in anew once the cause is "
+        "found",
         "the adapter counts many errors (error passive): the bus is near its end",
         "the bus is nearly full without us: stop the machine, or writing takes long",
         "the adapter loses frames: it, or the laptop, is too slow for this bus"};

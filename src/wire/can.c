@@ -49,7 +49,9 @@ static void put_bits(struct counter *c, uint32_t value, unsigned count)
 
 unsigned eb_can_bits(const struct eb_can_frame *frame)
 {
-    enum { UNSTUFFED = 1 + 1 + 1 + 7 + 3 }; /* CRC delimiter, ACK, its delimiter, end of frame, intermission */
+    enum {
+        UNSTUFFED = 1 + 1 + 1 + 7 + 3
+    }; /* CRC delimiter, ACK, its delimiter, end of frame, intermission */
     struct counter c = {0};
     bool remote = (frame->flags & EB_CAN_REMOTE) != 0;
     put_bit(&c, 0); /* start of frame */

@@ -27,7 +27,7 @@ enum {
 
     /* SDO command specifiers, byte 0 */
     SDO_ABORT = 0x80,
-    SDO_DOWN = 0x20,      /* download initiate; its answer is 60h */
+    SDO_DOWN = 0x20, /* download initiate; its answer is 60h */
     SDO_DOWN_DONE = 0x60,
     SDO_EXPEDITED = 2,
     SDO_SIZE = 1,
@@ -67,20 +67,20 @@ enum {
 };
 
 /* SDO abort codes, CiA 301 table 22. */
-#define SDO_E_TOGGLE 0x05030000U
-#define SDO_E_TIMEOUT 0x05040000U
-#define SDO_E_COMMAND 0x05040001U
+#define SDO_E_TOGGLE     0x05030000U
+#define SDO_E_TIMEOUT    0x05040000U
+#define SDO_E_COMMAND    0x05040001U
 #define SDO_E_BLOCK_SIZE 0x05040002U
-#define SDO_E_SEQUENCE 0x05040003U
-#define SDO_E_CRC 0x05040004U
-#define SDO_E_MEMORY 0x05040005U
+#define SDO_E_SEQUENCE   0x05040003U
+#define SDO_E_CRC        0x05040004U
+#define SDO_E_MEMORY     0x05040005U
 #define SDO_E_WRITE_ONLY 0x06010001U
-#define SDO_E_READ_ONLY 0x06010002U
-#define SDO_E_NO_OBJECT 0x06020000U
-#define SDO_E_LENGTH 0x06070010U
-#define SDO_E_NO_SUB 0x06090011U
-#define SDO_E_VALUE 0x06090030U
-#define SDO_E_GENERAL 0x08000000U
-#define SDO_E_STATE 0x08000022U
+#define SDO_E_READ_ONLY  0x06010002U
+#define SDO_E_NO_OBJECT  0x06020000U
+#define SDO_E_LENGTH     0x06070010U
+#define SDO_E_NO_SUB     0x06090011U
+#define SDO_E_VALUE      0x06090030U
+#define SDO_E_GENERAL    0x08000000U
+#define SDO_E_STATE      0x08000022U
 
 #endif

@@ -178,8 +178,8 @@ void eb_isotp_receive(struct eb_isotp *tp, const struct eb_can_frame *f, uint64_
 /* --- sending ------------------------------------------------------------------------------------- */
 
 /* A frame with `head_size` bytes of protocol and as much of `bytes` as given. */
-static void put_frame(const struct eb_isotp *tp, struct eb_can_frame *f, const uint8_t *head, size_t head_size,
-                      const uint8_t *bytes, size_t size)
+static void put_frame(const struct eb_isotp *tp, struct eb_can_frame *f, const uint8_t *head,
+                      size_t head_size, const uint8_t *bytes, size_t size)
 {
     uint8_t *to = f->data;
     *f = (struct eb_can_frame){.id = tp->config.request,
@@ -221,7 +221,8 @@ static size_t give_data(const struct eb_isotp *tp, struct eb_can_frame *frames, 
     return given;
 }
 
-size_t eb_isotp_give(struct eb_isotp *tp, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us)
+size_t eb_isotp_give(struct eb_isotp *tp, struct eb_can_frame *frames, size_t cap, bool all_out,
+                     uint64_t now_us)
 {
     size_t n = next_bytes(tp, tp->at);
     if (cap == 0)

@@ -164,7 +164,8 @@ static void begin_segmented(struct eb_sdo *s)
     if (s->bytes != NULL && s->total_bytes <= 4) {
         uint8_t four[4] = {0};
         memcpy(four, s->bytes, (size_t)s->total_bytes);
-        put_object(s, (uint8_t)(SDO_DOWN | SDO_EXPEDITED | SDO_SIZE | (4 - s->total_bytes) << 2), ebi_get32le(four));
+        put_object(s, (uint8_t)(SDO_DOWN | SDO_EXPEDITED | SDO_SIZE | (4 - s->total_bytes) << 2),
+                   ebi_get32le(four));
         return;
     }
     put_object(s, SDO_DOWN | SDO_SIZE, (uint32_t)s->total_bytes);
@@ -242,7 +243,8 @@ static void end_blocks(struct eb_sdo *s)
 static void take_acknowledgement(struct eb_sdo *s, uint8_t acknowledged, uint8_t size)
 {
     /* The same again while the next block is under way: the frame came twice. */
-    if (s->sequence < s->count && acknowledged == s->last_ack && size == s->last_size && acknowledged >= s->sequence)
+    if (s->sequence < s->count && acknowledged == s->last_ack && size == s->last_size &&
+        acknowledged >= s->sequence)
         return;
     if (acknowledged > s->sequence || size == 0 || size > EB_SDO_BLOCK_MAX) {
         abort_with(s, EB_GARBAGE, size == 0 || size > EB_SDO_BLOCK_MAX ? SDO_E_BLOCK_SIZE : SDO_E_SEQUENCE);
@@ -429,7 +431,8 @@ static void take_abort(struct eb_sdo *s, uint32_t code)
 void eb_sdo_receive(struct eb_sdo *s, const struct eb_can_frame *f, uint64_t now_us)
 {
     const uint8_t *d = f->data;
-    if (s->state != EB_SDO_BUSY || f->flags != 0 || f->size != 8 || f->id != (uint32_t)CO_SDO_ANSWER + s->node)
+    if (s->state != EB_SDO_BUSY || f->flags != 0 || f->size != 8 ||
+        f->id != (uint32_t)CO_SDO_ANSWER + s->node)
         return;
     bool mine = ebi_get16le(d + 1) == s->index && d[3] == s->sub;
     bool segments = s->phase == BLOCK_UP_DATA;

@@ -91,8 +91,8 @@ static void send(struct eb_uds *u, uint64_t now_us)
     eb_isotp_send(&u->tp, u->message, u->message_size, now_us);
 }
 
-enum eb_status eb_uds_ask(struct eb_uds *u, const uint8_t *head, size_t head_size, const uint8_t *data, size_t size,
-                          uint64_t patience_us, uint64_t now_us)
+enum eb_status eb_uds_ask(struct eb_uds *u, const uint8_t *head, size_t head_size, const uint8_t *data,
+                          size_t size, uint64_t patience_us, uint64_t now_us)
 {
     if (head_size + size > u->message_cap) {
         fail(u, EB_TOO_LARGE, 0, "a request longer than its buffer");

@@ -100,6 +100,11 @@ static int serve(struct eb_sim *sim, const struct arguments *a, int stop_fd)
     struct eb_site *site = eb_sim_listen(sim, &problem);
     bool ok = site != NULL && eb_site_write(site, a->write_site, &problem);
     if (ok) {
+        for (size_t i = 0; i < site->link_count; i++) {
+            const char *second = eb_sim_adapter(sim, site->links[i].name, 1);
+            if (second != NULL)
+                printf("%s: adapters %s and %s\n", site->links[i].name, site->links[i].adapter, second);
+        }
         printf("ready: %zu devices, site in %s\n", site->device_count, a->write_site);
         fflush(stdout);
         ok = eb_sim_serve(sim, stop_fd, &problem) && eb_sim_save(sim, &problem);

@@ -14,7 +14,10 @@ static const char *state_text(const struct eb_node *n)
 {
     if (!n->has_state)
         return n->answered ? "" : "silent";
-    return n->state == 4 ? "stopped" : n->state == 5 ? "operational" : n->state == 127 ? "pre-operational" : "starting";
+    return n->state == 4     ? "stopped"
+           : n->state == 5   ? "operational"
+           : n->state == 127 ? "pre-operational"
+                             : "starting";
 }
 
 /* --- looking ------------------------------------------------------------------------------------- */
@@ -78,7 +81,8 @@ static void look(const struct session *s, struct bus *b)
     };
     uint64_t until_us = s->port->now_us(s->port->self) + PATIENCE_US;
     eb_nodes_begin(&b->nodes, &config);
-    while (session_interrupts() == 0 && eb_nodes_work(&b->nodes, s->port->now_us(s->port->self) + TRY_US) == EB_PENDING &&
+    while (session_interrupts() == 0 &&
+           eb_nodes_work(&b->nodes, s->port->now_us(s->port->self) + TRY_US) == EB_PENDING &&
            s->port->now_us(s->port->self) < until_us)
         ;
     eb_nodes_close(&b->nodes);
@@ -102,7 +106,8 @@ bool buses_look(struct session *s, struct buses *buses)
         b->wire = wire;
         look(s, b);
         for (size_t k = 0; k < s->count; k++) {
-            const struct eb_node *node = s->targets[k].device->wire == wire ? node_of(b, s->targets[k].device) : NULL;
+            const struct eb_node *node =
+                s->targets[k].device->wire == wire ? node_of(b, s->targets[k].device) : NULL;
             s->targets[k].absent = s->targets[k].absent || (node != NULL && !node->answered);
         }
     }
@@ -191,9 +196,11 @@ static void print_troubles(const struct session *s, struct bus *b)
             say("%s: %s: good frames come at %s", b->wire->name, eb_bus_trouble_text(trouble), rate);
         } else if (trouble == EB_BUS_REFLECTS || trouble == EB_BUS_NOISE) {
             unsigned wrong = eb_bus_errors_per_mille(&b->nodes);
-            say("%s: %u.%u %% of the frames: %s", b->wire->name, wrong / 10, wrong % 10, eb_bus_trouble_text(trouble));
+            say("%s: %u.%u %% of the frames: %s", b->wire->name, wrong / 10, wrong % 10,
+                eb_bus_trouble_text(trouble));
         } else {
-            say("%s: %s%s%s", b->wire->name, names, names[0] != '\0' ? ": " : "", eb_bus_trouble_text(trouble));
+            say("%s: %s%s%s", b->wire->name, names, names[0] != '\0' ? ": " : "",
+                eb_bus_trouble_text(trouble));
         }
         if (trouble == EB_BUS_BIT_RATE && b->nodes.stayed_quiet)
             say("%s: nothing was sent: at the wrong bit rate every frame disturbs the others", b->wire->name);
@@ -202,7 +209,8 @@ static void print_troubles(const struct session *s, struct bus *b)
 
 void buses_print(const struct session *s, const struct buses *buses)
 {
-    static const char *const heads[] = {"BUS", "BIT RATE", "STATE", "LOAD", "FRAMES", "WRONG", "ERRORS TX/RX", "ANSWER"};
+    static const char *const heads[] = {"BUS",    "BIT RATE", "STATE",        "LOAD",
+                                        "FRAMES", "WRONG",    "ERRORS TX/RX", "ANSWER"};
     struct table table;
     if (buses->count == 0)
         return;
@@ -224,13 +232,15 @@ void buses_print(const struct session *s, const struct buses *buses)
                  : state->mode == EB_CAN_ACTIVE          ? "troubled"
                                                          : eb_can_mode_word(state->mode));
         snprintf(cells[2], sizeof cells[2], "%u %%", eb_bus_load_percent(&b->nodes));
-        snprintf(cells[3], sizeof cells[3], "%llu",
-                 (unsigned long long)(b->nodes.quiet.received + b->nodes.state.received + b->nodes.state.sent));
+        snprintf(
+            cells[3], sizeof cells[3], "%llu",
+            (unsigned long long)(b->nodes.quiet.received + b->nodes.state.received + b->nodes.state.sent));
         snprintf(cells[4], sizeof cells[4], "%u.%u %%", wrong / 10, wrong % 10);
         snprintf(cells[5], sizeof cells[5], state->has_counters ? "%u/%u" : "not told", state->tx_errors,
                  state->rx_errors);
         snprintf(cells[6], sizeof cells[6], "%zu", answered);
-        const char *const row[] = {b->wire->name, cells[0], cells[1], cells[2], cells[3], cells[4], cells[5], cells[6]};
+        const char *const row[] = {b->wire->name, cells[0], cells[1], cells[2],
+                                   cells[3],      cells[4], cells[5], cells[6]};
         table_add(&table, row);
     }
     table_print(&table);
@@ -256,7 +266,8 @@ static bool foreign(const struct session *s, const struct bus *b, unsigned id)
 
 void buses_print_nodes(const struct session *s, const struct buses *buses)
 {
-    static const char *const heads[] = {"NODE", "NAME", "REV", "VERSION", "SERIAL NUMBER", "VENDOR", "PRODUCT", "STATE"};
+    static const char *const heads[] = {"NODE",          "NAME",   "REV",     "VERSION",
+                                        "SERIAL NUMBER", "VENDOR", "PRODUCT", "STATE"};
     for (size_t i = 0; i < buses->count; i++) {
         const struct bus *b = &buses->list[i];
         struct table table;
@@ -319,8 +330,9 @@ static json_t *node_document(const struct session *s, const struct bus *b, unsig
 {
     const struct eb_node *n = &b->nodes.nodes[id];
     const char *name = device_at(s, b, id);
-    json_t *node = json_pack("{s:i, s:b, s:b, s:b, s:o}", "node", (int)id, "answered", n->answered, "heard", n->heard,
-                             "twice", n->twice, "device", name[0] != '\0' ? json_string(name) : json_null());
+    json_t *node =
+        json_pack("{s:i, s:b, s:b, s:b, s:o}", "node", (int)id, "answered", n->answered, "heard", n->heard,
+                  "twice", n->twice, "device", name[0] != '\0' ? json_string(name) : json_null());
     static const char *const keys[] = {"name", "hardware", "software", "serial"};
     for (size_t i = 0; i < EB_NODE_TEXTS; i++) {
         if (n->texts[i][0] != '\0')
@@ -352,17 +364,21 @@ json_t *buses_document(const struct session *s, const struct buses *buses)
         }
         for (unsigned k = 0; k < EB_BUS_TROUBLES; k++) {
             if ((b->trouble >> k & 1) != 0)
-                json_array_append_new(troubles, json_string(eb_bus_trouble_text((enum eb_bus_trouble)(1U << k))));
+                json_array_append_new(troubles,
+                                      json_string(eb_bus_trouble_text((enum eb_bus_trouble)(1U << k))));
         }
         json_t *bus = json_pack(
             "{s:s, s:i, s:s, s:i, s:I, s:I, s:I, s:i, s:o, s:o}", "name", b->wire->name, "bit_rate",
             (int)b->wire->bit_rate, "mode", eb_can_mode_word(state->mode), "load_percent",
             (int)eb_bus_load_percent(&b->nodes), "heard_quietly", (json_int_t)b->nodes.quiet.received, "sent",
-            (json_int_t)b->nodes.state.sent, "received", (json_int_t)b->nodes.state.received, "wrong_per_mille",
-            (int)eb_bus_errors_per_mille(&b->nodes), "troubles", troubles, "nodes", nodes);
-        json_object_set_new(bus, "tx_errors", state->has_counters ? json_integer(state->tx_errors) : json_null());
-        json_object_set_new(bus, "rx_errors", state->has_counters ? json_integer(state->rx_errors) : json_null());
-        json_object_set_new(bus, "looked_us", json_integer((json_int_t)(b->nodes.quiet_us + b->nodes.asked_us)));
+            (json_int_t)b->nodes.state.sent, "received", (json_int_t)b->nodes.state.received,
+            "wrong_per_mille", (int)eb_bus_errors_per_mille(&b->nodes), "troubles", troubles, "nodes", nodes);
+        json_object_set_new(bus, "tx_errors",
+                            state->has_counters ? json_integer(state->tx_errors) : json_null());
+        json_object_set_new(bus, "rx_errors",
+                            state->has_counters ? json_integer(state->rx_errors) : json_null());
+        json_object_set_new(bus, "looked_us",
+                            json_integer((json_int_t)(b->nodes.quiet_us + b->nodes.asked_us)));
         if (b->heard_bit_rate != 0)
             json_object_set_new(bus, "heard_bit_rate", json_integer(b->heard_bit_rate));
         json_array_append_new(list, bus);

@@ -8,8 +8,8 @@ struct bus {
     const struct eb_site_link *wire;
     struct eb_nodes nodes;
     struct eb_isotp_config units[EB_UNITS_MAX];
-    unsigned trouble;         /* bits of enum eb_bus_trouble */
-    uint32_t heard_bit_rate;  /* where it is another one: the one at which good frames came; 0: not found */
+    unsigned trouble;        /* bits of enum eb_bus_trouble */
+    uint32_t heard_bit_rate; /* where it is another one: the one at which good frames came; 0: not found */
 };
 
 struct buses {
@@ -17,8 +17,8 @@ struct buses {
     size_t count;
 };
 
-/* Looks at every CAN bus that a chosen device is on; those found silent are marked absent.  False where the command
- * must end. */
+/* Looks at every CAN bus that a chosen device is on; those found silent are marked absent.  False where the
+ * command must end. */
 bool buses_look(struct session *session, struct buses *buses);
 void buses_free(struct buses *buses);
 

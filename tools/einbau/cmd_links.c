@@ -208,9 +208,9 @@ static json_t *bus_way_document(const struct target *t, const struct buses *buse
     char sentence[SENTENCE_BYTES];
     eb_site_place_text(t->device, place);
     bus_way_text(buses, t, sentence, sizeof sentence);
-    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:[], s:[], s:[]}", "name", t->device->name, "link", t->device->link,
-                     "address", place, "way", t->absent ? "none" : "direct", "says", sentence, "traps", "components",
-                     "findings");
+    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:[], s:[], s:[]}", "name", t->device->name, "link",
+                     t->device->link, "address", place, "way", t->absent ? "none" : "direct", "says",
+                     sentence, "traps", "components", "findings");
 }
 
 static json_t *way_document(const struct target *t, const struct ways *f, const struct eb_way *way)
@@ -297,7 +297,8 @@ static int run(const struct options *options)
         print_commands(&s, &f);
     }
     for (size_t i = 0; i < s.count; i++) {
-        if (s.targets[i].chosen && (s.targets[i].absent || f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
+        if (s.targets[i].chosen &&
+            (s.targets[i].absent || f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }
     if (f.conflict_count > 0 || !buses_sound(&buses))

@@ -43,7 +43,8 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
         who->target = &s->targets[i];
         who->profile = d->profile;
         if (d->wire->kind == EB_SITE_CAN) {
-            complain("%s: found it on a CAN bus, expected a device on Ethernet: there is no way yet to do this by CAN",
+            complain("%s: found it on a CAN bus, expected a device on Ethernet: there is no way yet to do "
+                     "this by CAN",
                      name);
             s->status = EXIT_WRONG_CALL;
             return false;

@@ -1,0 +1,341 @@
+/* The adapters of a world's buses on pseudo-terminals, with the ASCII protocol, in real time: for programs nobody here
+ * wrote, and for the port on Linux.  In code of its own; of the engine that talks to it it knows nothing. */
+#include "pty_adapter.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <termios.h>
+#include <unistd.h>
+
+enum { CR = 13, BEL = 7, LINE_BYTES = 64, OUT_BYTES = 65536, STAMP_MS = 60000 };
+
+struct pty {
+    int master, slave; /* the slave is kept open, so that a program that closes it ends nothing */
+    char path[64];
+    struct sim_bus *bus;
+    size_t station;
+    bool stamps, open;
+    uint32_t bit_rate;
+    char line[LINE_BYTES];
+    size_t line_size;
+    char out[OUT_BYTES];
+    size_t out_size;
+    uint32_t queued;
+    char told_mode;
+};
+
+struct sim_ptys {
+    struct eb_sim *sim;
+    uint64_t (*now_us)(void *self);
+    void *self;
+    struct pty list[SIM_BUSES_MAX * SIM_ADAPTERS_MAX];
+    size_t count;
+};
+
+static void flush_out(struct pty *p)
+{
+    while (p->out_size > 0) {
+        ssize_t n = write(p->master, p->out, p->out_size);
+        if (n <= 0)
+            return;
+        p->out_size -= (size_t)n;
+        memmove(p->out, p->out + n, p->out_size);
+    }
+}
+
+static void say(struct pty *p, const char *text, size_t size)
+{
+    if (p->out_size + size <= sizeof p->out) { /* whoever does not read loses it */
+        memcpy(p->out + p->out_size, text, size);
+        p->out_size += size;
+    }
+    flush_out(p);
+}
+
+static void say_text(struct pty *p, const char *text)
+{
+    say(p, text, strlen(text));
+}
+
+static struct pty *pty_of(struct sim_ptys *ptys, const struct sim_bus *bus, size_t station)
+{
+    for (size_t i = 0; i < ptys->count; i++) {
+        if (ptys->list[i].bus == bus && ptys->list[i].station == station)
+            return &ptys->list[i];
+    }
+    return NULL;
+}
+
+/* --- what the bus tells -------------------------------------------------------------------------- */
+
+static void say_state(struct pty *p)
+{
+    static const char letters[] = "?awpb";
+    const struct sim_station *s = &p->bus->stations[p->station];
+    char mode = letters[sim_station_mode(s)];
+    char text[16];
+    if (mode == p->told_mode)
+        return;
+    p->told_mode = mode;
+    snprintf(text, sizeof text, "s%c%03u%03u\r", mode, s->rec > 255 ? 255 : s->rec, s->tec > 255 ? 255 : s->tec);
+    say_text(p, text);
+}
+
+static void heard(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *f, uint64_t at_us)
+{
+    struct pty *p = pty_of(self, bus, station);
+    char text[40];
+    bool extended = (f->flags & EB_CAN_EXTENDED) != 0;
+    bool remote = (f->flags & EB_CAN_REMOTE) != 0;
+    if (p == NULL || !p->open)
+        return;
+    int at = snprintf(text, sizeof text, extended ? "%c%08X%u" : "%c%03X%u",
+                      extended ? (remote ? 'R' : 'T') : (remote ? 'r' : 't'), f->id, f->size);
+    for (int i = 0; i < f->size && !remote; i++)
+        at += snprintf(text + at, sizeof text - (size_t)at, "%02X", f->data[i]);
+    if (p->stamps)
+        at += snprintf(text + at, sizeof text - (size_t)at, "%04X", (unsigned)(at_us / 1000 % STAMP_MS));
+    text[at++] = CR;
+    say(p, text, (size_t)at);
+    say_state(p);
+}
+
+static void sent(void *self, struct sim_bus *bus, const struct sim_can_tx *tx, uint64_t at_us)
+{
+    struct pty *p = pty_of(self, bus, (size_t)tx->tag);
+    (void)at_us;
+    if (p == NULL)
+        return;
+    p->queued -= p->queued > 0;
+    if (bus->plain_answers)
+        say_text(p, "\r");
+    else
+        say_text(p, (tx->frame.flags & EB_CAN_EXTENDED) != 0 ? "Z\r" : "z\r");
+    say_state(p);
+}
+
+static void faulted(void *self, struct sim_bus *bus, size_t station, enum eb_can_fault fault, uint64_t at_us)
+{
+    static const char letters[EB_CAN_FAULTS] = {'a', 'B', 's', 'f', 'c', 0, 'o', 0};
+    struct pty *p = pty_of(self, bus, station);
+    char text[8] = "e1?\r";
+    (void)at_us;
+    if (p == NULL || !p->open)
+        return;
+    text[2] = letters[fault];
+    if (letters[fault] != 0)
+        say_text(p, text);
+    say_state(p);
+}
+
+static void close_channel(struct pty *p)
+{
+    p->open = false;
+    p->queued = 0;
+    p->told_mode = 'a';
+    sim_bus_switch(p->bus, p->station, false);
+}
+
+static void lost(void *self, struct sim_bus *bus)
+{
+    struct sim_ptys *ptys = self;
+    for (size_t i = 0; i < ptys->count; i++) {
+        if (ptys->list[i].bus == bus)
+            close_channel(&ptys->list[i]);
+    }
+}
+
+/* --- commands ------------------------------------------------------------------------------------ */
+
+/* "tIIIL..." as a frame; false where it is none. */
+static bool parse_frame(const char *line, struct eb_can_frame *f)
+{
+    bool extended = line[0] == 'T' || line[0] == 'R';
+    bool remote = line[0] == 'r' || line[0] == 'R';
+    size_t digits = extended ? 8 : 3;
+    size_t size = strlen(line);
+    char id[9] = "";
+    char *end;
+    *f = (struct eb_can_frame){.flags = (uint8_t)((extended ? EB_CAN_EXTENDED : 0) | (remote ? EB_CAN_REMOTE : 0))};
+    if (size < 2 + digits || line[1 + digits] < '0' || line[1 + digits] > '8')
+        return false;
+    memcpy(id, line + 1, digits);
+    f->id = (uint32_t)strtoul(id, &end, 16);
+    f->size = (uint8_t)(line[1 + digits] - '0');
+    if (*end != '\0' || f->id > (extended ? 0x1FFFFFFFU : 0x7FFU) || size != 2 + digits + (remote ? 0 : 2U * f->size))
+        return false;
+    for (unsigned i = 0; i < f->size && !remote; i++) {
+        char byte[3] = {line[2 + digits + 2 * i], line[3 + digits + 2 * i], 0};
+        f->data[i] = (uint8_t)strtoul(byte, &end, 16);
+        if (*end != '\0')
+            return false;
+    }
+    return true;
+}
+
+static bool open_channel(struct pty *p, bool listen_only)
+{
+    struct sim_station *s = &p->bus->stations[p->station];
+    if (p->open || p->bit_rate == 0)
+        return false;
+    sim_bus_switch(p->bus, p->station, true);
+    s->listen_only = listen_only;
+    s->bit_rate = p->bit_rate;
+    p->open = true;
+    p->told_mode = 'a';
+    return true;
+}
+
+/* Gives whether it was done; an answer of its own is said at once. */
+static bool command(struct sim_ptys *ptys, struct pty *p)
+{
+    static const uint32_t rates[] = {10000, 20000, 50000, 100000, 125000, 250000, 500000, 800000, 1000000};
+    const char *line = p->line;
+    struct eb_can_frame frame;
+    char text[24];
+    switch (line[0]) {
+    case 'S':
+        if (p->open || line[1] < '0' || line[1] > '8' || line[2] != '\0')
+            return false;
+        p->bit_rate = rates[line[1] - '0'];
+        return true;
+    case 'O':
+    case 'L':
+        return line[1] == '\0' && open_channel(p, line[0] == 'L');
+    case 'C':
+        if (!p->open)
+            return false;
+        close_channel(p);
+        return true;
+    case 'Z':
+        if (p->open || (line[1] != '0' && line[1] != '1') || line[2] != '\0')
+            return false;
+        p->stamps = line[1] == '1';
+        return true;
+    case 'V':
+        say_text(p, "V0200");
+        return true;
+    case 'N':
+        snprintf(text, sizeof text, "N%.4s", p->bus->gateway != NULL ? p->bus->gateway->identity.serial : "0001");
+        say_text(p, text);
+        return true;
+    case 'F':
+        snprintf(text, sizeof text, "F%02X", p->bus->stations[p->station].bus_off ? 0x80 : 0);
+        say_text(p, text);
+        return p->open;
+    case 't':
+    case 'T':
+    case 'r':
+    case 'R': {
+        if (!p->open || p->queued >= p->bus->queue || !parse_frame(line, &frame))
+            return false;
+        const struct sim_can_tx tx = {.frame = frame, .ready_ns = ptys->now_us(ptys->self) * 1000, .tag = (int)p->station};
+        return sim_bus_send(p->bus, p->station, &tx);
+    }
+    default:
+        return false;
+    }
+}
+
+void sim_ptys_read(struct sim_ptys *ptys, size_t index)
+{
+    struct pty *p = &ptys->list[index];
+    char bytes[4096];
+    ssize_t n = read(p->master, bytes, sizeof bytes);
+    for (ssize_t i = 0; i < n; i++) {
+        if (bytes[i] != CR) {
+            if (p->line_size < LINE_BYTES - 1)
+                p->line[p->line_size++] = bytes[i];
+            continue;
+        }
+        p->line[p->line_size] = '\0';
+        p->line_size = 0;
+        if (!sim_bus_has_adapter(p->bus))
+            continue; /* it has no power: nothing is answered */
+        bool frame = strchr("tTrR", p->line[0]) != NULL && p->line[0] != '\0';
+        if (p->line[0] == '\0') {
+            say_text(p, "\r");
+        } else if (!command(ptys, p)) {
+            say_text(p, "\a");
+        } else if (frame) {
+            p->queued++; /* it answers once the frame is out */
+        } else {
+            say_text(p, "\r");
+        }
+    }
+    flush_out(p);
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+static bool open_pty(struct pty *p)
+{
+    struct termios settings;
+    p->slave = -1;
+    p->master = posix_openpt(O_RDWR | O_NOCTTY | O_CLOEXEC | O_NONBLOCK);
+    if (p->master < 0 || grantpt(p->master) != 0 || unlockpt(p->master) != 0 ||
+        ptsname_r(p->master, p->path, sizeof p->path) != 0)
+        return false;
+    p->slave = open(p->path, O_RDWR | O_NOCTTY | O_CLOEXEC);
+    if (p->slave < 0 || tcgetattr(p->slave, &settings) != 0)
+        return false;
+    cfmakeraw(&settings);
+    return tcsetattr(p->slave, TCSANOW, &settings) == 0;
+}
+
+struct sim_ptys *sim_ptys_open(struct eb_sim *sim, uint64_t (*now_us)(void *self), void *self)
+{
+    struct sim_ptys *ptys = calloc(1, sizeof *ptys);
+    if (ptys == NULL)
+        return NULL;
+    ptys->sim = sim;
+    ptys->now_us = now_us;
+    ptys->self = self;
+    const struct sim_can_hooks hooks = {ptys, heard, sent, faulted, lost, NULL, NULL};
+    sim_can_open(sim, &hooks);
+    for (size_t b = 0; b < sim->bus_count; b++) {
+        for (size_t i = 0; i < sim->buses[b].adapter_count; i++) {
+            struct pty *p = &ptys->list[ptys->count++];
+            p->bus = &sim->buses[b];
+            p->station = sim->buses[b].adapters[i];
+            if (!open_pty(p)) {
+                sim_ptys_close(ptys);
+                return NULL;
+            }
+        }
+    }
+    return ptys;
+}
+
+void sim_ptys_close(struct sim_ptys *ptys)
+{
+    for (size_t i = 0; i < ptys->count; i++) {
+        if (ptys->list[i].master >= 0)
+            close(ptys->list[i].master);
+        if (ptys->list[i].slave >= 0)
+            close(ptys->list[i].slave);
+    }
+    free(ptys);
+}
+
+size_t sim_ptys_count(const struct sim_ptys *ptys)
+{
+    return ptys->count;
+}
+
+int sim_ptys_fd(const struct sim_ptys *ptys, size_t index)
+{
+    return ptys->list[index].master;
+}
+
+const char *sim_ptys_path(const struct sim_ptys *ptys, const char *bus, size_t which)
+{
+    for (size_t i = 0; i < ptys->count; i++) {
+        if (strcmp(ptys->list[i].bus->name, bus) == 0 && which-- == 0)
+            return ptys->list[i].path;
+    }
+    return NULL;
+}
