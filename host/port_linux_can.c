@@ -1,8 +1,9 @@
-/* CAN on Linux: SocketCAN interfaces, and serial adapters with the ASCII protocol.  An adapter that several handles
- * use is opened once; what it brings is given to each of them.
+/* CAN on Linux: SocketCAN interfaces, and serial adapters with the ASCII protocol.  An adapter that several
+ * handles use is opened once; what it brings is given to each of them.
  *
- * That a frame went out is known of SocketCAN by its echo (CAN_RAW_RECV_OWN_MSGS), of a serial adapter by its answer to
- * the command: most give it when the frame was sent, some when they have queued it; nothing better can be had there. */
+ * That a frame went out is known of SocketCAN by its echo (CAN_RAW_RECV_OWN_MSGS), of a serial adapter by its
+ * answer to the command: most give it when the frame was sent, some when they have queued it; nothing better
+ * can be had there. */
 #include "port_linux.h"
 
 #include <errno.h>
@@ -23,7 +24,7 @@
 enum {
     RECEIVED_MAX = 4096,
     SOCKET_QUEUE = 32,
-    SERIAL_QUEUE = 16,    /* commands that are on their way at once */
+    SERIAL_QUEUE = 16,       /* commands that are on their way at once */
     SERIAL_WAIT_US = 500000, /* for the adapter's answer to a command that opens it */
     REFUSALS_MAX = 200,
     OUT_BYTES = 4096
@@ -370,7 +371,8 @@ static void socket_event(struct ebi_linux_can *c, struct adapter *a)
                 lose(c, a); /* the interface is down, or gone */
             return;
         }
-        struct eb_can_frame frame = {.id = f.can_id & ((f.can_id & CAN_EFF_FLAG) != 0 ? CAN_EFF_MASK : CAN_SFF_MASK),
+        struct eb_can_frame frame = {.id = f.can_id &
+                                           ((f.can_id & CAN_EFF_FLAG) != 0 ? CAN_EFF_MASK : CAN_SFF_MASK),
                                      .size = f.can_dlc > 8 ? 8 : f.can_dlc};
         frame.flags = (uint8_t)(((f.can_id & CAN_EFF_FLAG) != 0 ? EB_CAN_EXTENDED : 0) |
                                 ((f.can_id & CAN_RTR_FLAG) != 0 ? EB_CAN_REMOTE : 0));
@@ -493,7 +495,8 @@ static enum eb_status new_adapter(struct ebi_linux_can *c, const struct eb_can_o
     a->state.bit_rate = o->bit_rate;
     a->state.listen_only = o->listen_only;
     a->state.mode = EB_CAN_UNKNOWN;
-    eb_can_pace_init(&a->pace, serial ? SERIAL_QUEUE : SOCKET_QUEUE, o->bit_rate != 0 ? o->bit_rate : 1000000);
+    eb_can_pace_init(&a->pace, serial ? SERIAL_QUEUE : SOCKET_QUEUE,
+                     o->bit_rate != 0 ? o->bit_rate : 1000000);
     struct epoll_event event = {.events = EPOLLIN, .data.u32 = EBI_LINUX_CAN | (uint32_t)i};
     epoll_ctl(c->epoll_fd, EPOLL_CTL_ADD, fd, &event);
     if (serial) {
@@ -507,11 +510,13 @@ static enum eb_status new_adapter(struct ebi_linux_can *c, const struct eb_can_o
     return EB_OK;
 }
 
-enum eb_status ebi_linux_can_open(struct ebi_linux_can *c, void *owner, const struct eb_can_options *o, int *handle)
+enum eb_status ebi_linux_can_open(struct ebi_linux_can *c, void *owner, const struct eb_can_options *o,
+                                  int *handle)
 {
     size_t index = 0;
     *handle = EB_NO_HANDLE;
-    while (index < c->adapter_count && (c->adapters[index].fd < 0 || strcmp(c->adapters[index].name, o->link) != 0))
+    while (index < c->adapter_count &&
+           (c->adapters[index].fd < 0 || strcmp(c->adapters[index].name, o->link) != 0))
         index++;
     if (index == c->adapter_count) {
         enum eb_status status = new_adapter(c, o, &index);
@@ -557,7 +562,8 @@ size_t ebi_linux_can_send(struct ebi_linux_can *c, int handle, const struct eb_c
     if (h->gone || count == 0)
         return 0;
     for (int i = 0; i < c->cap; i++)
-        waiting += i != handle && c->handles[i].used && c->handles[i].wants_room && c->handles[i].adapter == h->adapter;
+        waiting += i != handle && c->handles[i].used && c->handles[i].wants_room &&
+                   c->handles[i].adapter == h->adapter;
     size_t room = a->serial && a->stage != OPEN ? 0 : eb_can_pace_room(&a->pace);
     size_t share = (room + waiting - 1) / waiting;
     size_t taken = 0;
@@ -582,8 +588,8 @@ uint64_t ebi_linux_can_sent(const struct ebi_linux_can *c, int handle)
     return c->handles[handle].sent;
 }
 
-enum eb_status ebi_linux_can_receive(struct ebi_linux_can *c, int handle, struct eb_can_frame *frames, size_t cap,
-                                     size_t *received)
+enum eb_status ebi_linux_can_receive(struct ebi_linux_can *c, int handle, struct eb_can_frame *frames,
+                                     size_t cap, size_t *received)
 {
     struct can_handle *h = &c->handles[handle];
     *received = 0;

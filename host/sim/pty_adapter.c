@@ -1,5 +1,6 @@
-/* The adapters of a world's buses on pseudo-terminals, with the ASCII protocol, in real time: for programs nobody here
- * wrote, and for the port on Linux.  In code of its own; of the engine that talks to it it knows nothing. */
+/* The adapters of a world's buses on pseudo-terminals, with the ASCII protocol, in real time: for programs
+ * nobody here wrote, and for the port on Linux.  In code of its own; of the engine that talks to it it knows
+ * nothing. */
 #include "pty_adapter.h"
 
 #include <errno.h>
@@ -80,11 +81,13 @@ static void say_state(struct pty *p)
     if (mode == p->told_mode)
         return;
     p->told_mode = mode;
-    snprintf(text, sizeof text, "s%c%03u%03u\r", mode, s->rec > 255 ? 255 : s->rec, s->tec > 255 ? 255 : s->tec);
+    snprintf(text, sizeof text, "s%c%03u%03u\r", mode, s->rec > 255 ? 255 : s->rec,
+             s->tec > 255 ? 255 : s->tec);
     say_text(p, text);
 }
 
-static void heard(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *f, uint64_t at_us)
+static void heard(void *self, struct sim_bus *bus, size_t station, const struct eb_can_frame *f,
+                  uint64_t at_us)
 {
     struct pty *p = pty_of(self, bus, station);
     char text[40];
@@ -159,13 +162,15 @@ static bool parse_frame(const char *line, struct eb_can_frame *f)
     size_t size = strlen(line);
     char id[9] = "";
     char *end;
-    *f = (struct eb_can_frame){.flags = (uint8_t)((extended ? EB_CAN_EXTENDED : 0) | (remote ? EB_CAN_REMOTE : 0))};
+    *f = (struct eb_can_frame){
+        .flags = (uint8_t)((extended ? EB_CAN_EXTENDED : 0) | (remote ? EB_CAN_REMOTE : 0))};
     if (size < 2 + digits || line[1 + digits] < '0' || line[1 + digits] > '8')
         return false;
     memcpy(id, line + 1, digits);
     f->id = (uint32_t)strtoul(id, &end, 16);
     f->size = (uint8_t)(line[1 + digits] - '0');
-    if (*end != '\0' || f->id > (extended ? 0x1FFFFFFFU : 0x7FFU) || size != 2 + digits + (remote ? 0 : 2U * f->size))
+    if (*end != '\0' || f->id > (extended ? 0x1FFFFFFFU : 0x7FFU) ||
+        size != 2 + digits + (remote ? 0 : 2U * f->size))
         return false;
     for (unsigned i = 0; i < f->size && !remote; i++) {
         char byte[3] = {line[2 + digits + 2 * i], line[3 + digits + 2 * i], 0};
@@ -219,7 +224,8 @@ static bool command(struct sim_ptys *ptys, struct pty *p)
         say_text(p, "V0200");
         return true;
     case 'N':
-        snprintf(text, sizeof text, "N%.4s", p->bus->gateway != NULL ? p->bus->gateway->identity.serial : "0001");
+        snprintf(text, sizeof text, "N%.4s",
+                 p->bus->gateway != NULL ? p->bus->gateway->identity.serial : "0001");
         say_text(p, text);
         return true;
     case 'F':
@@ -232,7 +238,8 @@ static bool command(struct sim_ptys *ptys, struct pty *p)
     case 'R': {
         if (!p->open || p->queued >= p->bus->queue || !parse_frame(line, &frame))
             return false;
-        const struct sim_can_tx tx = {.frame = frame, .ready_ns = ptys->now_us(ptys->self) * 1000, .tag = (int)p->station};
+        const struct sim_can_tx tx = {
+            .frame = frame, .ready_ns = ptys->now_us(ptys->self) * 1000, .tag = (int)p->station};
         return sim_bus_send(p->bus, p->station, &tx);
     }
     default:

@@ -3,8 +3,8 @@
 
 #include "world.h"
 
-/* Opens a pseudo-terminal for each adapter of each bus, and joins the devices to their buses; NULL where the system
- * gives none. */
+/* Opens a pseudo-terminal for each adapter of each bus, and joins the devices to their buses; NULL where the
+ * system gives none. */
 struct sim_ptys *sim_ptys_open(struct eb_sim *sim, uint64_t (*now_us)(void *self), void *self);
 void sim_ptys_close(struct sim_ptys *ptys);
 

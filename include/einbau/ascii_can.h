@@ -1,5 +1,5 @@
-/* The ASCII protocol of serial CAN adapters: commands and frames as lines of text that end with CR; the answer to a
- * command is CR (done), or BEL (not done). */
+/* The ASCII protocol of serial CAN adapters: commands and frames as lines of text that end with CR; the
+ * answer to a command is CR (done), or BEL (not done). */
 #ifndef EINBAU_ASCII_CAN_H
 #define EINBAU_ASCII_CAN_H
 
@@ -33,7 +33,8 @@ struct eb_ascii_can {
 
 void eb_ascii_can_init(struct eb_ascii_can *reader);
 /* One byte more.  `frame` is filled where it gives EB_ASCII_CAN_FRAME; a timestamp behind it is left out. */
-enum eb_ascii_can_kind eb_ascii_can_take(struct eb_ascii_can *reader, uint8_t byte, struct eb_can_frame *frame);
+enum eb_ascii_can_kind eb_ascii_can_take(struct eb_ascii_can *reader, uint8_t byte,
+                                         struct eb_can_frame *frame);
 
 /* Writes the command that sends a frame, with its CR; gives its size. */
 size_t eb_ascii_can_put(const struct eb_can_frame *frame, char text[EB_ASCII_CAN_FRAME_BYTES]);

@@ -65,8 +65,10 @@ static bool read_frame(const struct eb_ascii_can *r, struct eb_can_frame *f)
     size_t at = extended ? 9 : 4;
     uint32_t size;
     uint32_t byte;
-    *f = (struct eb_can_frame){.flags = (uint8_t)((extended ? EB_CAN_EXTENDED : 0) | (remote ? EB_CAN_REMOTE : 0))};
-    if (r->size <= at || !hex(r->line + 1, at - 1, &f->id) || !hex(r->line + at, 1, &size) || size > EB_CAN_BYTES ||
+    *f = (struct eb_can_frame){
+        .flags = (uint8_t)((extended ? EB_CAN_EXTENDED : 0) | (remote ? EB_CAN_REMOTE : 0))};
+    if (r->size <= at || !hex(r->line + 1, at - 1, &f->id) || !hex(r->line + at, 1, &size) ||
+        size > EB_CAN_BYTES ||
         f->id > (extended ? (uint32_t)EB_CAN_EXTENDED_ID_MAX : (uint32_t)EB_CAN_ID_MAX))
         return false;
     at++;
@@ -106,8 +108,9 @@ static bool read_state(struct eb_ascii_can *r)
 static bool read_faults(struct eb_ascii_can *r)
 {
     static const char letters[] = "abBcfoOs";
-    static const uint8_t faults[] = {EB_CAN_FAULT_ACK,  EB_CAN_FAULT_BIT,     EB_CAN_FAULT_BIT,     EB_CAN_FAULT_CRC,
-                                     EB_CAN_FAULT_FORM, EB_CAN_FAULT_OVERRUN, EB_CAN_FAULT_OVERRUN, EB_CAN_FAULT_STUFF};
+    static const uint8_t faults[] = {EB_CAN_FAULT_ACK,     EB_CAN_FAULT_BIT,  EB_CAN_FAULT_BIT,
+                                     EB_CAN_FAULT_CRC,     EB_CAN_FAULT_FORM, EB_CAN_FAULT_OVERRUN,
+                                     EB_CAN_FAULT_OVERRUN, EB_CAN_FAULT_STUFF};
     uint32_t count;
     memset(r->faults, 0, sizeof r->faults);
     if (r->size < 2 || !hex(r->line + 1, 1, &count) || r->size != 2 + count)

@@ -168,7 +168,7 @@ static bool cover(struct covering *c, struct session *s)
         session_recall(s, t, seen);
         session_surround(s, t, false);
         for (size_t k = 0; ok && k < t->device->profile->count; k++) {
-            if (target_wanted(t, k)[0] != '\0')
+            if (target_wanted(t, k)[0] != '\0' && t->device->profile->sends)
                 ok = cover_component(c, t, k, seen);
         }
     }

@@ -388,6 +388,23 @@ static size_t last_wave(const struct session *s)
 }
 
 /* Devices of a wave go together, the waves one after the other. */
+/* Of devices that share a bus: what it carries for one it does not carry for the others. */
+static uint32_t seconds_of_bus(const struct session *s, const struct target *first, size_t wave)
+{
+    uint32_t sum = 0;
+    uint32_t restart = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        uint32_t own = t->device->profile->typical_restart_s;
+        if (t->device->wire != first->device->wire || t->device->wave != wave || t->refused ||
+            t->item_count == 0)
+            continue;
+        sum += seconds_of(t) > own ? seconds_of(t) - own : 0;
+        restart = own > restart ? own : restart;
+    }
+    return sum + restart;
+}
+
 static uint32_t whole_seconds(const struct session *s)
 {
     uint32_t sum = 0;
@@ -395,7 +412,8 @@ static uint32_t whole_seconds(const struct session *s)
         uint32_t longest = 0;
         for (size_t i = 0; i < s->count; i++) {
             const struct target *t = &s->targets[i];
-            uint32_t seconds = t->device->wave == w && !t->refused ? seconds_of(t) : 0;
+            bool counts = t->device->wave == w && !t->refused;
+            uint32_t seconds = !counts ? 0 : target_on_bus(t) ? seconds_of_bus(s, t, w) : seconds_of(t);
             longest = seconds > longest ? seconds : longest;
         }
         sum += longest;
