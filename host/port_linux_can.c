@@ -33,8 +33,9 @@ enum {
 /* How far a serial adapter is with being opened. */
 enum stage { FLUSHING, SETTING, OPENING, OPEN };
 
+/* A frame that was given to an adapter. */
 struct command {
-    int handle; /* whose frame it is; EB_NO_HANDLE: a command of the port's own */
+    int handle; /* whose it is */
     struct eb_can_frame frame;
 };
 
@@ -142,10 +143,10 @@ static void give_room(struct ebi_linux_can *c, const struct adapter *a)
 /* A frame of `handle` has gone out, or was refused for good. */
 static void went_out(struct ebi_linux_can *c, struct adapter *a, int handle, const struct eb_can_frame *frame)
 {
-    struct can_handle *h = handle != EB_NO_HANDLE ? &c->handles[handle] : NULL;
+    struct can_handle *h = &c->handles[handle];
     a->state.sent++;
     a->state.bits += eb_can_bits(frame);
-    if (h != NULL && h->used && &c->adapters[h->adapter] == a && ++h->sent == h->given)
+    if (h->used && &c->adapters[h->adapter] == a && ++h->sent == h->given)
         set_ready(h);
     if (eb_can_pace_sent(&a->pace))
         give_room(c, a);

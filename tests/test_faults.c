@@ -10,15 +10,18 @@
 
 enum {
     KINDS = EB_SIM_POWER_LOST + 1,
+    CAN_KINDS = EB_SIM_GATEWAY_LOST + 1,
     AFTER_US = 60000000,
     PAIR_REACH = 8 /* a window of 8 and its acknowledgement */
 };
 
 static const char *const kind_words[] = {"lost",    "doubled",        "late",
-                                         "garbled", "garbled unseen", "power lost"};
+                                         "garbled", "garbled unseen", "power lost",
+                                         "bus-off", "adapter lost",   "gateway's power lost"};
 
 struct subject {
     const char *name; /* of the one device */
+    size_t run;       /* its run's place in the job */
     struct little little;
     const char *components[2];
     size_t count;
@@ -107,8 +110,8 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
     job_begin(&job, eb_sim_port(sim), true);
     work(&job, sim, kill_at);
     uint64_t frames = eb_sim_frames(sim);
-    enum eb_outcome outcome = job.runs[0].outcome;
-    bool identified = job.runs[0].identified;
+    enum eb_outcome outcome = job.runs[s->run].outcome;
+    bool identified = job.runs[s->run].identified;
     bool all_new = true;
     tally.cases++;
 
@@ -145,32 +148,31 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
     eb_sim_set_faults(sim, NULL, 0);
     job_begin(&job, eb_sim_port(sim), false);
     job_work(&job);
-    if (!job.runs[0].identified || job.runs[0].in_loader != (mode == EB_SIM_LOADER))
+    if (!job.runs[s->run].identified || job.runs[s->run].in_loader != (mode == EB_SIM_LOADER))
         fail_msg("%s: %s, but a look says otherwise", what,
                  mode == EB_SIM_LOADER ? "in its loader" : "running");
     job_begin(&job, eb_sim_port(sim), true);
     job_work(&job);
-    if (job.runs[0].outcome !=
+    if (job.runs[s->run].outcome !=
         (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_CONFIRMED))
         fail_msg("%s: fitted once more without a fault, the outcome is %s", what,
-                 eb_outcome_word(job.runs[0].outcome));
+                 eb_outcome_word(job.runs[s->run].outcome));
     tally.rescued += mode == EB_SIM_LOADER;
     job_close(&job);
     eb_sim_close(sim);
     return frames;
 }
 
-static void strike_everything(bool plc, bool through)
+static void strike(struct subject *subject, int kinds)
 {
-    struct subject s;
+    struct subject s = *subject;
     char what[128];
-    open_subject(&s, plc, through, NULL);
     memset(&tally, 0, sizeof tally);
     uint64_t frames = try_case(&s, NULL, 0, UINT64_MAX, "no fault");
     assert_int_equal(tally.confirmed, 1);
     assert_true(frames > 50);
     for (uint64_t f = 0; f < frames; f++) {
-        for (int kind = 0; kind < KINDS; kind++) {
+        for (int kind = 0; kind < kinds; kind++) {
             const struct eb_sim_fault fault = {f, (enum eb_sim_fault_kind)kind};
             snprintf(what, sizeof what, "%s, frame %u %s", s.name, (unsigned)f, kind_words[kind]);
             try_case(&s, &fault, 1, UINT64_MAX, what);
@@ -192,7 +194,40 @@ static void strike_everything(bool plc, bool through)
     assert_true(tally.confirmed > tally.cases / 2);
     assert_true(tally.failed + tally.in_loader <=
                 5); /* one fault, or two lost frames, are no reason to give up */
-    close_subject(&s);
+    close_subject(subject);
+}
+
+static void strike_everything(bool plc, bool through)
+{
+    struct subject s;
+    open_subject(&s, plc, through, NULL);
+    strike(&s, KINDS);
+}
+
+/* A CANopen node or a UDS unit behind its gateway. */
+static void strike_a_bus(bool node)
+{
+    const struct bus_options options = {
+        .nodes = node, .units = !node, .image_bytes = 500, .device = "    response-us: 200\n"};
+    struct subject s = {.name = node ? "node-1" : "unit-1", .run = 1, .components = {"firmware"}, .count = 1};
+    bus_make(&s.little, &options);
+    s.old_image[0] =
+        (uint8_t *)read_text(s.little.folder, node ? "node-1.0.bin" : "unit-1.0.bin", &s.old_size[0]);
+    s.new_image[0] =
+        (uint8_t *)read_text(s.little.folder, node ? "node-2.0.bin" : "unit-2.0.bin", &s.new_size[0]);
+    strike(&s, CAN_KINDS);
+}
+
+static void every_fault_at_every_frame_of_a_canopen_job(void **state)
+{
+    (void)state;
+    strike_a_bus(true);
+}
+
+static void every_fault_at_every_frame_of_a_uds_job(void **state)
+{
+    (void)state;
+    strike_a_bus(false);
 }
 
 static void every_fault_at_every_frame_of_a_plc(void **state)
@@ -311,6 +346,8 @@ int main(void)
         cmocka_unit_test(every_fault_at_every_frame_of_a_plc),
         cmocka_unit_test(every_fault_at_every_frame_of_a_way),
         cmocka_unit_test(every_fault_at_every_frame_of_a_coupler),
+        cmocka_unit_test(every_fault_at_every_frame_of_a_canopen_job),
+        cmocka_unit_test(every_fault_at_every_frame_of_a_uds_job),
         cmocka_unit_test(damage_that_no_loader_sees_is_caught_by_the_confirm),
         cmocka_unit_test(storms_never_make_a_false_confirmation),
     };

@@ -47,7 +47,8 @@ struct sim_bus {
     uint32_t latency_us;        /* between adapter and laptop, each way */
     uint32_t queue;             /* frames that the adapter takes */
     struct sim_device *gateway; /* the adapter is in it; NULL: one of its own */
-    bool plain_answers;         /* the ASCII adapter answers CR where others say z */
+    unsigned refuses_every; /* the ASCII adapter refuses the n-th frame that finds its queue empty; 0: none */
+    bool plain_answers;     /* the ASCII adapter answers CR where others say z */
     bool unplugged;
     uint64_t plug_us;           /* when somebody plugs it in again; EB_NEVER */
     char serial[EB_NAME_BYTES]; /* of the adapter */

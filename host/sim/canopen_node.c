@@ -176,7 +176,7 @@ static void lss_answer(struct sim_device *d, uint8_t command, uint8_t error)
 
 static uint32_t lss_number(const struct sim_device *d, unsigned sub)
 {
-    uint8_t bytes[SIM_SDO_BYTES];
+    uint8_t bytes[SIM_SDO_BYTES] = {0};
     uint32_t error;
     read_object(d, OD_IDENTITY, (uint8_t)(sub + 1), bytes, &error);
     return get32(bytes);
@@ -195,7 +195,7 @@ static void lss_scan(struct sim_device *d, const uint8_t *data)
     } else if (data[6] == c->scan_sub && bit < 32 && (number ^ lss_number(d, data[6])) >> bit == 0) {
         if (bit == 0)
             c->scan_sub = data[7];
-        c->lss = c->lss || (bit == 0 && data[6] == 3);
+        c->lss = c->lss || (bit == 0 && data[6] == 3 && data[7] == 0);
         lss_answer(d, 0x4F, 0);
     }
 }

@@ -11,7 +11,7 @@
 #include <termios.h>
 #include <unistd.h>
 
-enum { CR = 13, BEL = 7, LINE_BYTES = 64, OUT_BYTES = 65536, STAMP_MS = 60000 };
+enum { CR = 13, BEL = 7, LINE_BYTES = 64, IN_BYTES = 16384, OUT_BYTES = 65536, STAMP_MS = 60000 };
 
 struct pty {
     int master, slave; /* the slave is kept open, so that a program that closes it ends nothing */
@@ -20,8 +20,10 @@ struct pty {
     size_t station;
     bool stamps, open;
     uint32_t bit_rate;
+    char in[IN_BYTES]; /* not looked at yet */
+    size_t in_size;
     char line[LINE_BYTES];
-    size_t line_size;
+    unsigned frames; /* that found its queue empty */
     char out[OUT_BYTES];
     size_t out_size;
     uint32_t queued;
@@ -106,6 +108,8 @@ static void heard(void *self, struct sim_bus *bus, size_t station, const struct 
     say_state(p);
 }
 
+static void take_commands(struct sim_ptys *ptys, struct pty *p);
+
 static void sent(void *self, struct sim_bus *bus, const struct sim_can_tx *tx, uint64_t at_us)
 {
     struct pty *p = pty_of(self, bus, (size_t)tx->tag);
@@ -118,6 +122,7 @@ static void sent(void *self, struct sim_bus *bus, const struct sim_can_tx *tx, u
     else
         say_text(p, (tx->frame.flags & EB_CAN_EXTENDED) != 0 ? "Z\r" : "z\r");
     say_state(p);
+    take_commands(self, p);
 }
 
 static void faulted(void *self, struct sim_bus *bus, size_t station, enum eb_can_fault fault, uint64_t at_us)
@@ -236,7 +241,8 @@ static bool command(struct sim_ptys *ptys, struct pty *p)
     case 'T':
     case 'r':
     case 'R': {
-        if (!p->open || p->queued >= p->bus->queue || !parse_frame(line, &frame))
+        if (!p->open || !parse_frame(line, &frame) ||
+            (p->queued == 0 && p->bus->refuses_every > 0 && ++p->frames % p->bus->refuses_every == 0))
             return false;
         const struct sim_can_tx tx = {
             .frame = frame, .ready_ns = ptys->now_us(ptys->self) * 1000, .tag = (int)p->station};
@@ -247,33 +253,48 @@ static bool command(struct sim_ptys *ptys, struct pty *p)
     }
 }
 
+/* One command of those that came; false where there is none, or its queue is full: answers come in the order
+ * of the commands, so that what follows has to wait too. */
+static bool take_command(struct sim_ptys *ptys, struct pty *p)
+{
+    const char *end = memchr(p->in, CR, p->in_size);
+    if (end == NULL)
+        return false;
+    size_t size = (size_t)(end - p->in);
+    bool frame = size > 0 && strchr("tTrR", p->in[0]) != NULL && p->in[0] != '\0';
+    if (frame && p->queued >= p->bus->queue)
+        return false;
+    size_t kept = size < LINE_BYTES ? size : LINE_BYTES - 1; /* no command is longer */
+    memcpy(p->line, p->in, kept);
+    p->line[kept] = '\0';
+    p->in_size -= size + 1;
+    memmove(p->in, end + 1, p->in_size);
+    if (!sim_bus_has_adapter(p->bus))
+        return true; /* it has no power: nothing is answered */
+    if (p->line[0] != '\0' && !command(ptys, p))
+        say_text(p, "\a");
+    else if (frame)
+        p->queued++; /* it answers once the frame is out */
+    else
+        say_text(p, "\r");
+    return true;
+}
+
+static void take_commands(struct sim_ptys *ptys, struct pty *p)
+{
+    while (take_command(ptys, p))
+        ;
+    flush_out(p);
+}
+
 void sim_ptys_read(struct sim_ptys *ptys, size_t index)
 {
     struct pty *p = &ptys->list[index];
-    char bytes[4096];
-    ssize_t n = read(p->master, bytes, sizeof bytes);
-    for (ssize_t i = 0; i < n; i++) {
-        if (bytes[i] != CR) {
-            if (p->line_size < LINE_BYTES - 1)
-                p->line[p->line_size++] = bytes[i];
-            continue;
-        }
-        p->line[p->line_size] = '\0';
-        p->line_size = 0;
-        if (!sim_bus_has_adapter(p->bus))
-            continue; /* it has no power: nothing is answered */
-        bool frame = strchr("tTrR", p->line[0]) != NULL && p->line[0] != '\0';
-        if (p->line[0] == '\0') {
-            say_text(p, "\r");
-        } else if (!command(ptys, p)) {
-            say_text(p, "\a");
-        } else if (frame) {
-            p->queued++; /* it answers once the frame is out */
-        } else {
-            say_text(p, "\r");
-        }
-    }
-    flush_out(p);
+    if (p->in_size == IN_BYTES)
+        p->in_size = 0; /* nobody sends so much that means well */
+    ssize_t n = read(p->master, p->in + p->in_size, IN_BYTES - p->in_size);
+    p->in_size += n > 0 ? (size_t)n : 0;
+    take_commands(ptys, p);
 }
 
 /* ------------------------------------------------------------------------------------------------- */

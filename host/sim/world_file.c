@@ -128,6 +128,7 @@ static void read_buses(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *b
         bus->noise_ppm = ppm(&map, "noise-ppm");
         bus->latency_us = (uint32_t)ebi_yaml_number(&map, "latency-us", 0, 1000000, 300);
         bus->queue = (uint32_t)ebi_yaml_number(&map, "queue", 1, SIM_STATION_QUEUE, 64);
+        bus->refuses_every = (unsigned)ebi_yaml_number(&map, "refuses-every", 2, 1000000, 0);
         bus->plain_answers = ebi_yaml_yes(&map, "plain-answers", false);
         bus->unplugged = !ebi_yaml_yes(&map, "adapter", true);
         ebi_yaml_map_end(&map);

@@ -17,6 +17,7 @@
 #include "einbau/link.h"
 #include "einbau/modbus.h"
 #include "einbau/nodes.h"
+#include "einbau/lss.h"
 #include "einbau/model.h"
 #include "einbau/plan.h"
 #include "einbau/port.h"

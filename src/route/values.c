@@ -30,12 +30,14 @@ enum eb_status ebi_route_end_simple(struct ebi_route *route, enum eb_status stat
 
 void ebi_route_cut_before(char *text, const char *mark)
 {
-    const char *at = mark[0] != '\0' ? strstr(text, mark) : text;
-    if (at == NULL) {
-        text[0] = '\0';
-    } else if (mark[0] != '\0') {
+    if (mark[0] == '\0')
+        return;
+    const char *at = strstr(text, mark);
+    if (at != NULL) {
         at += strlen(mark);
         memmove(text, at, strlen(at) + 1);
+    } else {
+        text[0] = '\0';
     }
 }
 
@@ -43,7 +45,7 @@ bool ebi_route_value(const struct ebi_route *route, const struct eb_values *valu
 {
     text[0] = '\0';
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
-        if (eb_profile_values(route->config->profile, i) != values)
+        if (values == NULL || eb_profile_values(route->config->profile, i) != values)
             continue;
         for (size_t k = 0; k < values->count && text[0] == '\0'; k++) {
             if (strlen(route->texts[i][k]) < cap) /* half a text is none */

@@ -91,7 +91,8 @@ static void take_spontaneous(struct eb_nodes *n, const struct eb_can_frame *f)
     if (function == CO_ERROR_CONTROL && f->size == 1) {
         node->heard = true;
         node->has_state = true;
-        node->state = f->data[0] & 0x7F;
+        /* After its boot-up message it is pre-operational (CiA 301 section 7.3.2). */
+        node->state = (f->data[0] & 0x7F) == CO_STATE_BOOT_UP ? CO_STATE_PREOPERATIONAL : f->data[0] & 0x7F;
     } else if (function == CO_EMERGENCY && f->size == 8) {
         node->heard = true;
         node->emergency = (uint16_t)(f->data[0] | f->data[1] << 8);
@@ -155,7 +156,7 @@ static void ask(struct eb_nodes *n, uint64_t now_us)
     size_t taken;
     bool more = true;
     while (more && n->next_node <= CO_NODES) {
-        uint8_t ids[BURST];
+        uint8_t ids[BURST] = {0};
         size_t count = 0;
         for (unsigned id = n->next_node; id <= CO_NODES && count < BURST; id++) {
             if (n->nodes[id].answered)
@@ -171,9 +172,10 @@ static void ask(struct eb_nodes *n, uint64_t now_us)
         more = send_all(n, frames, count, &taken);
         for (size_t i = 0; i < taken; i++)
             n->nodes[ids[i]].asked++;
-        if (taken > 0)
+        if (taken > 0) {
             n->next_node = (uint8_t)(ids[taken - 1] + 1);
-        n->until_us = now_us + PASS_US;
+            n->until_us = now_us + PASS_US;
+        }
     }
 }
 
@@ -338,9 +340,14 @@ static void ask_apart(struct eb_nodes *n, uint64_t now_us)
         const struct eb_can_frame frame = {.id = (uint32_t)CO_SDO_REQUEST + n->next_node,
                                            .size = 8,
                                            .data = {SDO_UP, (uint8_t)OD_IDENTITY, OD_IDENTITY >> 8, 4}};
+        /* Its state, where no heartbeat tells it: by guarding. */
+        const struct eb_can_frame guard = {
+            .id = (uint32_t)CO_ERROR_CONTROL + n->next_node, .flags = EB_CAN_REMOTE, .size = 1};
         if (!n->nodes[n->next_node].answered)
             continue;
         send_all(n, &frame, 1, &taken);
+        if (!n->nodes[n->next_node].has_state)
+            send_all(n, &guard, 1, &taken);
         n->until_us = now_us + APART_US;
         return;
     }
@@ -447,8 +454,9 @@ unsigned eb_bus_judge(const struct eb_nodes *n)
     bool good = n->quiet.received + n->state.received > 0;
     bool asked = !n->stayed_quiet && n->quiet_us > 0;
     uint32_t wrong = wrong_frames(&n->quiet) + wrong_frames(&n->state);
-    if (n->quiet.bit_rate == 0 && n->state.bit_rate == 0)
-        return EB_BUS_NO_ADAPTER;
+    bool off = n->quiet.faults[EB_CAN_FAULT_BUS_OFF] + n->state.faults[EB_CAN_FAULT_BUS_OFF] > 0;
+    if (n->status == EB_UNREACHABLE && !good && !off && n->state.sent == 0 && wrong == 0)
+        return EB_BUS_NO_ADAPTER; /* none could be opened, or what was opened says nothing as adapters do */
     if (!good && wrong > 0 && n->state.sent == 0)
         trouble |= EB_BUS_BIT_RATE;
     else if (asked && s->sent == 0 && !good) /* an adapter need not tell that nobody acknowledges */

@@ -230,6 +230,106 @@ void little_remove(struct little *little)
     remove_folder(little->folder);
 }
 
+/* --- a little bus -------------------------------------------------------------------------------- */
+
+static const char *or_nothing(const char *text)
+{
+    return text != NULL ? text : "";
+}
+
+static void write_bus_profiles(const struct little *l, const struct bus_options *o)
+{
+    write_text(l->folder, "gate.yaml",
+               "profile: gate\norder-codes: [TG-1]\nidentity:\n  order-code: {sdo: 0x1008}\n"
+               "  serial: {sdo: 0x1018, sub: 4, as: number}\n"
+               "components:\n  firmware: {order: dotted, version: {sdo: 0x100A}}\ncanopen: {}\n");
+    write_text(l->folder, "node.yaml",
+               "profile: node\norder-codes: [TN-1]\n"
+               "identity:\n  order-code: {sdo: 0x1008}\n  hardware-revision: {sdo: 0x1009}\n"
+               "  serial: {sdo: 0x1018, sub: 4, as: number}\n"
+               "loader: {state: {sdo: 0x1018, sub: 2, as: hex}, reads: \"000000BB\", order-code: TN-1}\n"
+               "components:\n  firmware: {order: dotted, version: {sdo: 0x100A}, "
+               "checksum: {sdo: 0x1F56, sub: 1, as: hex}}\n"
+               "canopen: {program: 1, clear-patience-s: 10, patience-s: 10%s}\n"
+               "return: {down-ms: 200, patience-s: 15, settle-s: 2}\n",
+               or_nothing(o->way));
+    write_text(l->folder, "unit.yaml",
+               "profile: unit\norder-codes: [TU-1]\n"
+               "identity:\n  order-code: {did: 0xF187}\n  hardware-revision: {did: 0xF191}\n  serial: {did: "
+               "0xF18C}\n"
+               "loader: {state: {did: 0xF180}, reads: boot}\n"
+               "components:\n  firmware: {order: dotted, version: {did: 0xF189}, checksum: {did: 0xF1F0}}\n"
+               "uds: {address: 0x8000, security: {level: 1, key: add, value: 0x1234}, check-routine: 0x0202, "
+               "fingerprint: 0xF184, erase-patience-s: 10, patience-s: 10%s}\n"
+               "return: {down-ms: 200, patience-s: 15, settle-s: 2}\n",
+               or_nothing(o->uds_way));
+}
+
+static void write_bus_device(FILE *site, FILE *world, const struct bus_options *o, bool node, unsigned i)
+{
+    unsigned request = (o->ids != 0 ? o->ids : 0x700) + i;
+    unsigned kib = o->capacity_kib != 0 ? o->capacity_kib : 8;
+    const char *kind = node ? "node" : "unit";
+    fprintf(site, "  %s-%u:\n    link: bus\n    behind: gate\n    profile: %s\n", kind, i + 1, kind);
+    fprintf(world, "  %s-%u:\n    bus: bus\n", kind, i + 1);
+    if (node) {
+        fprintf(site, "    node: %u\n", 11 + i);
+        fprintf(world, "    canopen: {node: %u, vendor: 7, product: 0xAA, loader-product: 0xBB%s}\n", 11 + i,
+                or_nothing(o->canopen));
+    } else {
+        fprintf(site, "    uds: {request: 0x%X, response: 0x%X%s}\n", request, request + 8,
+                or_nothing(o->uds_site));
+        fprintf(world,
+                "    uds: {request: 0x%X, response: 0x%X, base: 0x%X, key: 0x%X, block-length: 130%s}\n",
+                request, request + 8, o->base != 0 ? o->base : 0x8000, o->key != 0 ? o->key : 0x1234,
+                or_nothing(o->uds));
+    }
+    fprintf(site, "    wants:\n      firmware: {version: 2.0, image: %s-2.0.bin}\n", kind);
+    fprintf(world,
+            "    order-code: %s\n    hardware-revision: 3\n    serial: \"%u\"\n    down-ms: 100\n    "
+            "boot-ms: 200\n%s%s"
+            "    components:\n      firmware: {product: %s, capacity-kib: %u, image: %s-1.0.bin}\n",
+            node ? "TN-1" : "TU-1", 100 + i,
+            o->no_times ? "" : "    erase-ms: 300\n    write-bytes-per-s: 30000\n", or_nothing(o->device),
+            node ? "TN-1" : "TU-1", kib, kind);
+}
+
+void bus_make(struct little *l, const struct bus_options *o)
+{
+    size_t bytes = o->image_bytes > 0 ? o->image_bytes : 600;
+    uint32_t bit_rate = o->bit_rate > 0 ? o->bit_rate : 250000;
+    make_folder(l->folder);
+    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
+    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+    write_bus_profiles(l, o);
+    write_image(l->folder, "gate.bin", "TG-1", "firmware", "2.1", 400, "1..9", "");
+    write_image(l->folder, "node-1.0.bin", "TN-1", "firmware", "1.0", 500, "1..9", "");
+    write_image(l->folder, "node-2.0.bin", "TN-1", "firmware", "2.0", bytes, "1..9", "");
+    write_image(l->folder, "unit-1.0.bin", "TU-1", "firmware", "1.0", 500, "1..9", "");
+    write_image(l->folder, "unit-2.0.bin", "TU-1", "firmware", "2.0", bytes, "1..9", "");
+    FILE *site = fopen(l->site_path, "w");
+    FILE *world = fopen(l->world_path, "w");
+    assert_non_null(site);
+    assert_non_null(world);
+    fprintf(site, "site: little bus\nprofiles: .\nlinks:\n  bus: {kind: can, bit-rate: %u}\ndevices:\n",
+            bit_rate);
+    fprintf(world,
+            "world: little bus\nseed: 7\nsite: site.yaml\nbuses:\n  bus: {bit-rate: %u%s%s}\ndevices:\n",
+            bit_rate, o->bus != NULL ? ", " : "", or_nothing(o->bus));
+    fprintf(site, "  gate:\n    link: bus\n    node: 1\n    profile: gate\n");
+    fprintf(world,
+            "  gate:\n    bus: bus\n%s    canopen: {node: 1, vendor: 7, product: 1}\n    order-code: TG-1\n  "
+            "  serial: \"1\"\n"
+            "    components:\n      firmware: {product: TG-1, capacity-kib: 1, image: gate.bin}\n",
+            o->no_gateway ? "" : "    gateway-to: bus\n");
+    for (unsigned i = 0; i < o->nodes; i++)
+        write_bus_device(site, world, o, true, i);
+    for (unsigned i = 0; i < o->units; i++)
+        write_bus_device(site, world, o, false, i);
+    fclose(site);
+    fclose(world);
+}
+
 struct little shared;
 
 int set_up_shared(void **state)
@@ -317,18 +417,26 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
                 add_job_item(job->items[i], &count, &d->profile->components[k], before);
             add_job_item(job->items[i], &count, &d->profile->components[k], image_of(job, d->wants[k].image));
         }
-        const struct eb_run_config config = {.port = port,
-                                             .profile = d->profile,
-                                             .route = &eb_route_ip,
-                                             .modbus = d->modbus,
-                                             .tftp = d->tftp,
-                                             .unit = d->unit,
-                                             .serial = d->serial,
-                                             .reach_patience_us = 5000000,
-                                             .items = job->items[i],
-                                             .count = count,
-                                             .buffer = job->buffers + i * JOB_BUFFER_BYTES,
-                                             .buffer_bytes = JOB_BUFFER_BYTES};
+        static const struct eb_route *const routes[] = {[EB_ROUTE_IP] = &eb_route_ip,
+                                                        [EB_ROUTE_CANOPEN] = &eb_route_canopen,
+                                                        [EB_ROUTE_UDS] = &eb_route_uds};
+        const struct eb_run_config config = {
+            .port = port,
+            .profile = d->profile,
+            .route = routes[d->profile->route],
+            .can_link = d->wire->adapter[0] != '\0' ? d->wire->adapter : d->wire->name,
+            .bit_rate = d->wire->bit_rate,
+            .node = d->node,
+            .isotp = d->isotp,
+            .modbus = d->modbus,
+            .tftp = d->tftp,
+            .unit = d->unit,
+            .serial = d->serial,
+            .reach_patience_us = d->profile->route == EB_ROUTE_IP ? 5000000 : 8000000,
+            .items = job->items[i],
+            .count = count,
+            .buffer = job->buffers + i * JOB_BUFFER_BYTES,
+            .buffer_bytes = JOB_BUFFER_BYTES};
         assert_int_equal(eb_run_init(&job->runs[i], &config), EB_OK);
         assert_int_equal(eb_crew_add(&job->crew, &job->runs[i]), EB_OK);
     }

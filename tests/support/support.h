@@ -57,6 +57,30 @@ struct little_options {
 void little_make(struct little *little, const struct little_options *options);
 void little_remove(struct little *little);
 
+/* --- a little bus: CANopen nodes and UDS units behind a gateway that is a node itself ---------------- */
+
+struct bus_options {
+    size_t nodes, units;
+    size_t image_bytes;    /* 0: 600 */
+    const char *bus;       /* YAML for the bus, e.g. "terminators: 1"; NULL: nothing special */
+    const char *device;    /* YAML lines for each device, four blanks deep, or NULL */
+    const char *canopen;   /* YAML for each node's canopen, e.g. "block-transfer: no", or NULL */
+    const char *uds;       /* for each unit's uds, or NULL */
+    const char *way;       /* for the nodes' profile: "transfer: segmented", or NULL */
+    const char *uds_way;   /* for the units' profile, or NULL */
+    const char *uds_site;  /* for the units on the site: "target: 0x12", or NULL */
+    uint32_t bit_rate;     /* 0: 250000 */
+    uint32_t key, base;    /* of the units, where they differ from the profile's */
+    uint32_t ids;          /* of the first unit's requests, responses are 8 above; 0: 0x700 */
+    bool no_gateway;       /* the adapter is one of its own */
+    bool no_times;         /* no erasing, no writing time */
+    unsigned capacity_kib; /* 0: 8 */
+};
+
+/* Writes site, world, profiles and images: gate (node 1), node-1.. (node ids 11..), unit-1..; old
+ * versions 1.0, new ones 2.0. */
+void bus_make(struct little *little, const struct bus_options *options);
+
 /* The site of tests that need just one: a PLC and a coupler. */
 extern struct little shared;
 int set_up_shared(void **state);

@@ -220,6 +220,7 @@ void buses_print(const struct session *s, const struct buses *buses)
         const struct eb_can_state *state = last_state(b);
         unsigned wrong = eb_bus_errors_per_mille(&b->nodes);
         size_t answered = 0;
+        unsigned long long frames = b->nodes.quiet.received;
         char cells[7][32];
         for (size_t k = 0; k <= EB_NODES_MAX; k++)
             answered += b->nodes.nodes[k].answered;
@@ -229,12 +230,12 @@ void buses_print(const struct session *s, const struct buses *buses)
         snprintf(cells[1], sizeof cells[1], "%s",
                  b->trouble == 0                         ? "sound"
                  : (b->trouble & EB_BUS_NO_ADAPTER) != 0 ? "no adapter"
-                 : state->mode == EB_CAN_ACTIVE          ? "troubled"
+                 : state->mode <= EB_CAN_ACTIVE          ? "troubled"
                                                          : eb_can_mode_word(state->mode));
         snprintf(cells[2], sizeof cells[2], "%u %%", eb_bus_load_percent(&b->nodes));
-        snprintf(
-            cells[3], sizeof cells[3], "%llu",
-            (unsigned long long)(b->nodes.quiet.received + b->nodes.state.received + b->nodes.state.sent));
+        frames += b->nodes.state.received;
+        frames += b->nodes.state.sent;
+        snprintf(cells[3], sizeof cells[3], "%llu", frames);
         snprintf(cells[4], sizeof cells[4], "%u.%u %%", wrong / 10, wrong % 10);
         snprintf(cells[5], sizeof cells[5], state->has_counters ? "%u/%u" : "not told", state->tx_errors,
                  state->rx_errors);
@@ -377,8 +378,8 @@ json_t *buses_document(const struct session *s, const struct buses *buses)
                             state->has_counters ? json_integer(state->tx_errors) : json_null());
         json_object_set_new(bus, "rx_errors",
                             state->has_counters ? json_integer(state->rx_errors) : json_null());
-        json_object_set_new(bus, "looked_us",
-                            json_integer((json_int_t)(b->nodes.quiet_us + b->nodes.asked_us)));
+        json_object_set_new(bus, "listened_us", json_integer((json_int_t)b->nodes.quiet_us));
+        json_object_set_new(bus, "asked_us", json_integer((json_int_t)b->nodes.asked_us));
         if (b->heard_bit_rate != 0)
             json_object_set_new(bus, "heard_bit_rate", json_integer(b->heard_bit_rate));
         json_array_append_new(list, bus);
