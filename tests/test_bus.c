@@ -180,7 +180,8 @@ static void one_bad_node_takes_nobody_down(void **state)
 static void a_job_leaves_room_for_others(void **state)
 {
     (void)state;
-    const struct bus_options options = {.nodes = 6, .image_bytes = 7000, .canopen = ", heartbeat-ms: 100", .no_times = true};
+    const struct bus_options options = {
+        .nodes = 6, .image_bytes = 7000, .canopen = ", heartbeat-ms: 100", .no_times = true};
     struct little l;
     struct job job;
     bus_make(&l, &options);
@@ -209,7 +210,8 @@ static void a_job_leaves_room_for_others(void **state)
     }
     for (size_t i = 1; i <= 6; i++)
         assert_int_equal(job.runs[i].outcome, EB_OUTCOME_CONFIRMED);
-    print_message("longest time between two heartbeats of 100 ms under full load: %u ms\n", (unsigned)(longest_us / 1000));
+    print_message("longest time between two heartbeats of 100 ms under full load: %u ms\n",
+                  (unsigned)(longest_us / 1000));
     assert_true(longest_us >= 100000 && longest_us < 600000);
     port->can_close(port->self, handle);
     job_close(&job);
@@ -230,14 +232,23 @@ static void troubles_are_recognised(void **state)
     } rows[] = {
         {"sound", {.nodes = 5}, NULL, NULL, 0},
         {"one terminator", {.nodes = 5, .bus = "terminators: 1"}, NULL, NULL, EB_BUS_REFLECTS},
-        {"three terminators", {.nodes = 5, .bus = "terminators: 3", .canopen = ", heartbeat-ms: 20"}, NULL, NULL,
+        {"three terminators",
+         {.nodes = 5, .bus = "terminators: 3", .canopen = ", heartbeat-ms: 20"},
+         NULL,
+         NULL,
          EB_BUS_REFLECTS},
         {"no terminator", {.nodes = 5, .bus = "terminators: 0"}, NULL, NULL, EB_BUS_REFLECTS | EB_BUS_OFF},
         {"noise", {.nodes = 5, .bus = "noise-ppm: 8000"}, NULL, NULL, EB_BUS_NOISE},
         {"two nodes with one id", {.nodes = 5}, "node: 13,", "node: 12,", EB_BUS_TWO_NODES},
-        {"alone", {.nodes = 2, .no_gateway = true, .device = "    starts: off\n"}, "canopen: {node: 1,",
-         "starts: off\n    canopen: {node: 1,", EB_BUS_ALONE},
-        {"another bit rate, heard", {.nodes = 5, .canopen = ", heartbeat-ms: 200"}, "bit-rate: 250000", "bit-rate: 500000",
+        {"alone",
+         {.nodes = 2, .no_gateway = true, .device = "    starts: off\n"},
+         "canopen: {node: 1,",
+         "starts: off\n    canopen: {node: 1,",
+         EB_BUS_ALONE},
+        {"another bit rate, heard",
+         {.nodes = 5, .canopen = ", heartbeat-ms: 200"},
+         "bit-rate: 250000",
+         "bit-rate: 500000",
          EB_BUS_BIT_RATE},
         {"another bit rate, silent", {.nodes = 5}, "bit-rate: 250000", "bit-rate: 500000", EB_BUS_BIT_RATE},
         {"no adapter", {.nodes = 5, .bus = "adapter: no"}, NULL, NULL, EB_BUS_NO_ADAPTER},
@@ -260,9 +271,10 @@ static void troubles_are_recognised(void **state)
         struct eb_nodes *n = look(sim, 250000);
         unsigned trouble = eb_bus_judge(n);
         if (trouble != rows[i].trouble)
-            fail_msg("%s: found %X, expected %X (sent %u, received %u + %u, %u per mille wrong, mode %s)", rows[i].name, trouble,
-                     rows[i].trouble, (unsigned)n->state.sent, (unsigned)n->quiet.received, (unsigned)n->state.received,
-                     eb_bus_errors_per_mille(n), eb_can_mode_word(n->state.mode));
+            fail_msg("%s: found %X, expected %X (sent %u, received %u + %u, %u per mille wrong, mode %s)",
+                     rows[i].name, trouble, rows[i].trouble, (unsigned)n->state.sent,
+                     (unsigned)n->quiet.received, (unsigned)n->state.received, eb_bus_errors_per_mille(n),
+                     eb_can_mode_word(n->state.mode));
         free(n);
         eb_sim_close(sim);
         little_remove(&l);
@@ -319,7 +331,8 @@ static void all_node_ids_are_asked_in_less_than_two_seconds(void **state)
     assert_string_equal(n->nodes[11].texts[EB_NODE_SERIAL], "100");
     assert_string_equal(n->nodes[13].texts[EB_NODE_NAME], "loader");
     assert_int_equal(n->nodes[13].product, 0xBB);
-    print_message("13 nodes found and read in %u ms, after 1200 ms of listening\n", (unsigned)(n->asked_us / 1000));
+    print_message("13 nodes found and read in %u ms, after 1200 ms of listening\n",
+                  (unsigned)(n->asked_us / 1000));
     assert_true(n->asked_us < 2000000);
     free(n);
     eb_sim_close(sim);
@@ -424,17 +437,20 @@ static void a_node_without_an_id_gets_one(void **state)
 static struct outcome tool(const struct little *l, const char *arguments)
 {
     char line[2048];
-    snprintf(line, sizeof line, "cd %s && exec " BIN_DIR "/einbau %s --site site.yaml --sim world.yaml", l->folder, arguments);
+    snprintf(line, sizeof line, "cd %s && exec " BIN_DIR "/einbau %s --site site.yaml --sim world.yaml",
+             l->folder, arguments);
     const char *const shell[] = {"sh", "-c", line, NULL};
     return run_program(shell);
 }
 
-static void expect(const struct little *l, const char *arguments, int status, const char *out, const char *err)
+static void expect(const struct little *l, const char *arguments, int status, const char *out,
+                   const char *err)
 {
     struct outcome o = tool(l, arguments);
-    if (o.status != status || (out != NULL && strstr(o.out, out) == NULL) || (err != NULL && strstr(o.err, err) == NULL))
-        fail_msg("%s: found %d\n%s\n%s\nexpected %d, %s%s", arguments, o.status, o.out, o.err, status, out != NULL ? out : "",
-                 err != NULL ? err : "");
+    if (o.status != status || (out != NULL && strstr(o.out, out) == NULL) ||
+        (err != NULL && strstr(o.err, err) == NULL))
+        fail_msg("%s: found %d\n%s\n%s\nexpected %d, %s%s", arguments, o.status, o.out, o.err, status,
+                 out != NULL ? out : "", err != NULL ? err : "");
     outcome_free(&o);
 }
 
@@ -444,7 +460,8 @@ static void the_tool_tells_of_buses_in_words(void **state)
     struct little l;
     const struct bus_options sound = {.nodes = 2, .units = 1};
     bus_make(&l, &sound);
-    expect(&l, "survey", 1, "  node-1  node 11  TN-1        3    100            firmware   1.0      2.0     behind", NULL);
+    expect(&l, "survey", 1,
+           "  node-1  node 11  TN-1        3    100            firmware   1.0      2.0     behind", NULL);
     expect(&l, "survey unit-1", 1, "  unit-1  700/708  TU-1", NULL);
     expect(&l, "show unit-1", 1, "address            700/708", NULL);
     expect(&l, "blink node-1", 2, NULL, "node-1: found it on a CAN bus, expected a device on Ethernet");
@@ -484,7 +501,8 @@ static void links_says_what_to_do(void **state)
         char change[2048];
         const struct bus_options options = {.nodes = 2, .bus = rows[i].bus, .canopen = rows[i].canopen};
         bus_make(&l, &options);
-        snprintf(change, sizeof change, "sed -i 's/bit-rate: 250000/bit-rate: %u/' %s", rows[i].site_rate, l.site_path);
+        snprintf(change, sizeof change, "sed -i 's/bit-rate: 250000/bit-rate: %u/' %s", rows[i].site_rate,
+                 l.site_path);
         assert_int_equal(system(change), 0);
         snprintf(change, sizeof change, "printf 'laptop:\\n  eth0: {}\\n' >> %s", l.world_path);
         assert_int_equal(system(change), 0);
@@ -499,10 +517,13 @@ static void wrong_sites_and_profiles_are_told(void **state)
     static const struct {
         const char *change, *says;
     } rows[] = {
-        {"s/kind: can, bit-rate: 250000/kind: can, bit-rate: 33000, adapter: \\/dev\\/ttyX/", "a bit rate that serial adapters do not know"},
+        {"s/kind: can, bit-rate: 250000/kind: can, bit-rate: 33000, adapter: \\/dev\\/ttyX/",
+         "a bit rate that serial adapters do not know"},
         {"s/    node: 11/    node: 128/", "expected a whole number from 1 to 127"},
-        {"s/    node: 11/    serial: x/", "found no place on its bus, expected 'node', a CANopen node id, or 'uds'"},
-        {"s/    profile: node/    profile: unit/", "expected a profile with the key 'canopen', as the device has a node id"},
+        {"s/    node: 11/    serial: x/",
+         "found no place on its bus, expected 'node', a CANopen node id, or 'uds'"},
+        {"s/    profile: node/    profile: unit/",
+         "expected a profile with the key 'canopen', as the device has a node id"},
         {"s/response: 0x708/other: 1/", "response"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
@@ -520,8 +541,10 @@ static void wrong_sites_and_profiles_are_told(void **state)
     } profiles[] = {
         {"node.yaml", "s/{sdo: 0x1008}/{did: 0xF187}/", "it read by 'sdo', as the device is a CANopen node"},
         {"node.yaml", "s/^canopen:/tftp: {}\\ncanopen:/", "found several ways to write to the device"},
-        {"node.yaml", "s/order-code: TN-1}/order-code: XX}/", "found XX, expected one that 'order-codes' covers"},
-        {"node.yaml", "s/^return:/activate:\\n  - wait-ms: 5\\nreturn:/", "a device on a CAN bus is written to in the order of its standard"},
+        {"node.yaml", "s/order-code: TN-1}/order-code: XX}/",
+         "found XX, expected one that 'order-codes' covers"},
+        {"node.yaml", "s/^return:/activate:\\n  - wait-ms: 5\\nreturn:/",
+         "a device on a CAN bus is written to in the order of its standard"},
         {"unit.yaml", "s/level: 1/level: 2/", "found an even number, expected the odd one"},
         {"unit.yaml", "s/key: add/key: magic/", "found 'magic', expected one of: none add xor invert call"},
     };
@@ -530,7 +553,8 @@ static void wrong_sites_and_profiles_are_told(void **state)
         char change[2048];
         const struct bus_options options = {.nodes = 1, .units = 1};
         bus_make(&l, &options);
-        snprintf(change, sizeof change, "sed -i '%s' %s/%s", profiles[i].change, l.folder, profiles[i].profile);
+        snprintf(change, sizeof change, "sed -i '%s' %s/%s", profiles[i].change, l.folder,
+                 profiles[i].profile);
         assert_int_equal(system(change), 0);
         expect(&l, "survey", 2, NULL, profiles[i].says);
         little_remove(&l);

@@ -1,5 +1,5 @@
-/* The engines of the CAN bus on arrays of frames: bits, the ASCII adapter protocol, SDO, LSS, ISO-TP and UDS.  Expected
- * frames are those of the standards. */
+/* The engines of the CAN bus on arrays of frames: bits, the ASCII adapter protocol, SDO, LSS, ISO-TP and UDS.
+ * Expected frames are those of the standards. */
 #include "support/support.h"
 
 #include <stdio.h>
@@ -90,7 +90,8 @@ static void bits_are_counted_with_their_stuffing(void **state)
         struct eb_can_frame f = {.id = (uint32_t)rand() & 0x7FF, .size = 8};
         bool extended = i % 2 != 0;
         if (extended)
-            f = (struct eb_can_frame){.id = (uint32_t)rand() & 0x1FFFFFFF, .size = 8, .flags = EB_CAN_EXTENDED};
+            f = (struct eb_can_frame){
+                .id = (uint32_t)rand() & 0x1FFFFFFF, .size = 8, .flags = EB_CAN_EXTENDED};
         for (int k = 0; k < 8; k++)
             f.data[k] = i % 7 == 0 ? 0 : i % 11 == 0 ? 0xFF : (uint8_t)rand();
         unsigned bits = eb_can_bits(&f);
@@ -156,7 +157,9 @@ static void frames_and_answers_of_serial_adapters_are_read(void **state)
         {"t1232aabbEA5F\r", EB_ASCII_CAN_FRAME, {.id = 0x123, .size = 2, .data = {0xAA, 0xBB}}},
         {"t7FF0\r", EB_ASCII_CAN_FRAME, {.id = 0x7FF}},
         {"t7FF00001\r", EB_ASCII_CAN_FRAME, {.id = 0x7FF}},
-        {"T1FFFFFFF101\r", EB_ASCII_CAN_FRAME, {.id = 0x1FFFFFFF, .flags = EB_CAN_EXTENDED, .size = 1, .data = {1}}},
+        {"T1FFFFFFF101\r",
+         EB_ASCII_CAN_FRAME,
+         {.id = 0x1FFFFFFF, .flags = EB_CAN_EXTENDED, .size = 1, .data = {1}}},
         {"r70B1\r", EB_ASCII_CAN_FRAME, {.id = 0x70B, .flags = EB_CAN_REMOTE, .size = 1}},
         {"R000000018\r", EB_ASCII_CAN_FRAME, {.id = 1, .flags = EB_CAN_EXTENDED | EB_CAN_REMOTE, .size = 8}},
         {"t8000\r", EB_ASCII_CAN_NOTHING, {0}},
@@ -466,11 +469,11 @@ static void silence_and_too_much_end_a_transfer(void **state)
 static void every_abort_code_is_text(void **state)
 {
     (void)state;
-    static const uint32_t codes[] = {0x05030000, 0x05040000, 0x05040001, 0x05040002, 0x05040003, 0x05040004, 0x05040005,
-                                     0x06010000, 0x06010001, 0x06010002, 0x06020000, 0x06040041, 0x06040042, 0x06040043,
-                                     0x06040047, 0x06060000, 0x06070010, 0x06070012, 0x06070013, 0x06090011, 0x06090030,
-                                     0x06090031, 0x06090032, 0x06090036, 0x060A0023, 0x08000000, 0x08000020, 0x08000021,
-                                     0x08000022, 0x08000023, 0x08000024};
+    static const uint32_t codes[] = {
+        0x05030000, 0x05040000, 0x05040001, 0x05040002, 0x05040003, 0x05040004, 0x05040005, 0x06010000,
+        0x06010001, 0x06010002, 0x06020000, 0x06040041, 0x06040042, 0x06040043, 0x06040047, 0x06060000,
+        0x06070010, 0x06070012, 0x06070013, 0x06090011, 0x06090030, 0x06090031, 0x06090032, 0x06090036,
+        0x060A0023, 0x08000000, 0x08000020, 0x08000021, 0x08000022, 0x08000023, 0x08000024};
     for (size_t i = 0; i < sizeof codes / sizeof codes[0]; i++) {
         assert_string_not_equal(eb_sdo_abort_text(codes[i]), eb_sdo_abort_text(0x12345678));
         for (size_t k = 0; k < i; k++)
@@ -581,7 +584,7 @@ static void frames_keep_their_distance(void **state)
     static const struct {
         uint8_t separation;
         uint32_t us;
-    } rows[] = {{0, 0},      {1, 1000},      {0x7F, 127000}, {0x80, 127000}, {0xF0, 127000},
+    } rows[] = {{0, 0},      {1, 1000},   {0x7F, 127000}, {0x80, 127000}, {0xF0, 127000},
                 {0xF1, 100}, {0xF9, 900}, {0xFA, 127000}, {0xFF, 127000}};
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++)
         assert_int_equal(eb_isotp_separation_us(rows[i].separation), rows[i].us);
@@ -653,8 +656,12 @@ static void messages_are_received(void **state)
 static void extended_addressing_shifts_by_one(void **state)
 {
     (void)state;
-    struct eb_isotp_config config = {
-        .request = 0x18DA10F1, .response = 0x18DAF110, .extended_ids = true, .extended = true, .target = 0x10, .tester = 0xF1};
+    struct eb_isotp_config config = {.request = 0x18DA10F1,
+                                     .response = 0x18DAF110,
+                                     .extended_ids = true,
+                                     .extended = true,
+                                     .target = 0x10,
+                                     .tester = 0xF1};
     struct eb_isotp tp;
     struct eb_can_frame f[4];
     uint8_t to[20];
@@ -781,8 +788,9 @@ static void keys_follow_from_seeds(void **state)
     assert_memory_equal(key, "\x00\xFF\xFE\xFD", 4);
     eb_uds_key(EB_UDS_KEY_INVERT, 0, seed, 4, key);
     assert_memory_equal(key, "\xFF\x00\x00\x00", 4);
-    static const uint8_t codes[] = {0x10, 0x11, 0x12, 0x13, 0x14, 0x21, 0x22, 0x24, 0x25, 0x26, 0x31, 0x33, 0x34,
-                                    0x35, 0x36, 0x37, 0x70, 0x71, 0x72, 0x73, 0x78, 0x7E, 0x7F, 0x92, 0x93, 0x94};
+    static const uint8_t codes[] = {0x10, 0x11, 0x12, 0x13, 0x14, 0x21, 0x22, 0x24, 0x25,
+                                    0x26, 0x31, 0x33, 0x34, 0x35, 0x36, 0x37, 0x70, 0x71,
+                                    0x72, 0x73, 0x78, 0x7E, 0x7F, 0x92, 0x93, 0x94};
     for (size_t i = 0; i < sizeof codes; i++)
         assert_string_not_equal(eb_uds_refusal_text(codes[i]), eb_uds_refusal_text(0xEE));
 }

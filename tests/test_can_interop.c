@@ -1,5 +1,5 @@
-/* The CAN bus and programs that nobody here wrote: python-can reads our nodes, scapy is a control unit for us, tshark
- * reads our traces; over pseudo-terminals in real time. */
+/* The CAN bus and programs that nobody here wrote: python-can reads our nodes, scapy is a control unit for
+ * us, tshark reads our traces; over pseudo-terminals in real time. */
 #include "support/support.h"
 
 #include <linux/can.h>
@@ -33,11 +33,13 @@ static void serve(struct served *s, const struct bus_options *options)
     bus_make(&s->little, options);
     snprintf(log, sizeof log, "%s/sim.log", s->little.folder);
     snprintf(s->site, sizeof s->site, "%s/real.yaml", s->little.folder);
-    const char *const program[] = {BIN_DIR "/einbau-sim", s->little.world_path, "--write-site", s->site, NULL};
+    const char *const program[] = {BIN_DIR "/einbau-sim", s->little.world_path, "--write-site", s->site,
+                                   NULL};
     s->pid = start_program(program, log);
     assert_true(wait_for_text(log, "ready:", 10));
     char *text = read_text(s->little.folder, "sim.log", &size);
-    assert_int_equal(sscanf(strstr(text, "bus: adapters"), "bus: adapters %63s and %63s", s->first, s->second), 2);
+    assert_int_equal(
+        sscanf(strstr(text, "bus: adapters"), "bus: adapters %63s and %63s", s->first, s->second), 2);
     free(text);
 }
 
@@ -78,7 +80,8 @@ static void python_can_reads_our_nodes(void **state)
         struct outcome o = shell(line);
         if (o.status != 0)
             fail_msg("%s%s", o.out, o.err);
-        assert_string_equal(o.out, "node 11: serial 100, name TN-1\nnode 12: serial 101, name TN-1\nnode 11: boot-up\n");
+        assert_string_equal(
+            o.out, "node 11: serial 100, name TN-1\nnode 12: serial 101, name TN-1\nnode 11: boot-up\n");
         outcome_free(&o);
         end(&s);
     }
@@ -110,13 +113,16 @@ static void adapters_that_are_none_are_told(void **state)
     char line[2048];
     const struct bus_options options = {.nodes = 1};
     serve(&s, &options);
-    snprintf(line, sizeof line, "sed 's#%s#/dev/null#' %s > %s/none.yaml; " BIN_DIR "/einbau survey --site %s/none.yaml", s.first,
-             s.site, s.little.folder, s.little.folder);
+    snprintf(line, sizeof line,
+             "sed 's#%s#/dev/null#' %s > %s/none.yaml; " BIN_DIR "/einbau survey --site %s/none.yaml",
+             s.first, s.site, s.little.folder, s.little.folder);
     expect(line, 3, "no adapter: it is not plugged in");
     snprintf(line, sizeof line,
-             PYTHON " -c 'import os, pty, subprocess, sys; master, slave = pty.openpty(); name = os.ttyname(slave); "
-                    "text = open(\"%s\").read().replace(\"%s\", name); open(\"%s/mute.yaml\", \"w\").write(text); "
-                    "sys.exit(subprocess.run([\"" BIN_DIR "/einbau\", \"survey\", \"--site\", \"%s/mute.yaml\"]).returncode)'",
+             PYTHON
+             " -c 'import os, pty, subprocess, sys; master, slave = pty.openpty(); name = os.ttyname(slave); "
+             "text = open(\"%s\").read().replace(\"%s\", name); open(\"%s/mute.yaml\", \"w\").write(text); "
+             "sys.exit(subprocess.run([\"" BIN_DIR
+             "/einbau\", \"survey\", \"--site\", \"%s/mute.yaml\"]).returncode)'",
              s.site, s.first, s.little.folder, s.little.folder);
     expect(line, 3, "no adapter: it is not plugged in");
     end(&s);
@@ -140,13 +146,15 @@ static void scapys_control_unit_is_flashed(void **state)
     serve(&s, &options);
     snprintf(flash, sizeof flash, "%s/flash", s.little.folder);
     snprintf(log, sizeof log, "%s/unit.log", s.little.folder);
-    const char *const unit[] = {PYTHON, SOURCE_DIR "/tests/interop/uds_unit.py", s.second, "700", "708", flash, NULL};
+    const char *const unit[] = {
+        PYTHON, SOURCE_DIR "/tests/interop/uds_unit.py", s.second, "700", "708", flash, NULL};
     int pid = start_program(unit, log);
     if (!wait_for_text(log, "ready", 30)) {
         char *text = read_text(s.little.folder, "unit.log", &size);
         fail_msg("%s", text);
     }
-    snprintf(line, sizeof line, BIN_DIR "/einbau fit unit-1 --yes --site %s --trace %s/uds.pcapng", s.site, s.little.folder);
+    snprintf(line, sizeof line, BIN_DIR "/einbau fit unit-1 --yes --site %s --trace %s/uds.pcapng", s.site,
+             s.little.folder);
     expect(line, 0, "little bus: 1 confirmed");
     char *found = read_text(s.little.folder, "flash", &size);
     char *image = read_text(s.little.folder, "unit-2.0.bin", &image_size);
@@ -159,12 +167,13 @@ static void scapys_control_unit_is_flashed(void **state)
 }
 
 /* What tshark reads in a field of the frames that a filter picks, in its order, without repetition. */
-static void expect_fields(const char *trace, const char *options, const char *filter, const char *field, const char *wanted)
+static void expect_fields(const char *trace, const char *options, const char *filter, const char *field,
+                          const char *wanted)
 {
     char line[2048];
     snprintf(line, sizeof line,
-             "tshark -r %s %s -Y '%s' -T fields -e %s 2>/dev/null | awk '!seen[$0]++' | tr '\\n' ' '", trace, options, filter,
-             field);
+             "tshark -r %s %s -Y '%s' -T fields -e %s 2>/dev/null | awk '!seen[$0]++' | tr '\\n' ' '", trace,
+             options, filter, field);
     struct outcome o = shell(line);
     if (strcmp(o.out, wanted) != 0)
         fail_msg("%s of %s: found '%s', expected '%s'", field, filter, o.out, wanted);
@@ -184,18 +193,26 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
     const struct bus_options options = {.nodes = 1, .units = 1, .image_bytes = 900};
     bus_make(&l, &options);
     snprintf(trace, sizeof trace, "%s/job.pcapng", l.folder);
-    snprintf(line, sizeof line, "cd %s && " BIN_DIR "/einbau fit --yes --site site.yaml --sim world.yaml --trace %s", l.folder, trace);
+    snprintf(line, sizeof line,
+             "cd %s && " BIN_DIR "/einbau fit --yes --site site.yaml --sim world.yaml --trace %s", l.folder,
+             trace);
     expect(line, 0, "little bus: 2 confirmed");
-    static const char both[] = "-o iso15765.can.ids:0x700,0x708 -d iso15765.subdissector,uds -d can.subdissector,canopen";
+    static const char both[] =
+        "-o iso15765.can.ids:0x700,0x708 -d iso15765.subdissector,uds -d can.subdissector,canopen";
     expect_fields(trace, both, "_ws.malformed", "frame.number", "");
-    /* block segments look like anything to a dissector that keeps no state: only the objects of what is not one */
-    expect_fields(trace, both, "canopen.sdo.main_idx == 0x1f51 && canopen.sdo.sub_idx == 1", "canopen.sdo.ccs", "1 ");
-    expect_fields(trace, both, "canopen.sdo.ccs == 2 && canopen.sdo.main_idx >= 0x1000 && canopen.sdo.main_idx < 0x2000",
+    /* block segments look like anything to a dissector that keeps no state: only the objects of what is not
+     * one */
+    expect_fields(trace, both,
+                  "canopen.sdo.main_idx == 0x1f51 && canopen.sdo.sub_idx == 1 && canopen.sdo.ccs",
+                  "canopen.sdo.ccs", "1 ");
+    expect_fields(trace, both,
+                  "canopen.sdo.ccs == 2 && canopen.sdo.main_idx >= 0x1000 && canopen.sdo.main_idx < 0x2000",
                   "canopen.sdo.main_idx", "0x1008 0x1009 0x1018 0x100a 0x1f56 0x1f57 ");
     expect_fields(trace, both, "canopen.nmt_guard.state", "canopen.nmt_guard.state", "0x00 ");
-    expect_fields(trace, both, "uds.reply == 0", "uds.sid", "0x22 0x10 0x85 0x28 0x27 0x2e 0x31 0x34 0x36 0x37 0x11 ");
-    expect_fields(trace, both, "uds.td.block_sequence_counter && uds.reply == 0", "uds.td.block_sequence_counter",
-                  "1 2 3 4 5 6 7 8 ");
+    expect_fields(trace, both, "uds.reply == 0", "uds.sid",
+                  "0x22 0x10 0x85 0x28 0x27 0x2e 0x31 0x34 0x36 0x37 0x11 ");
+    expect_fields(trace, both, "uds.td.block_sequence_counter && uds.reply == 0",
+                  "uds.td.block_sequence_counter", "1 2 3 4 5 6 7 8 ");
     expect_fields(trace, both, "uds.reply == 1 && uds.sid == 0x37", "uds.sid", "0x37 ");
     expect_fields(trace, both, "frame", "frame.interface_name", "bus ");
     expect_fields(trace, both, "can", "can.len", "2 8 1 ");
@@ -205,14 +222,20 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
     const struct little_options ethernet = {.plcs = 1};
     little_make(&l, &ethernet);
     snprintf(trace, sizeof trace, "%s/job.pcapng", l.folder);
-    snprintf(line, sizeof line, "cd %s && " BIN_DIR "/einbau fit --yes --site site.yaml --sim world.yaml --trace %s", l.folder, trace);
+    snprintf(line, sizeof line,
+             "cd %s && " BIN_DIR "/einbau fit --yes --site site.yaml --sim world.yaml --trace %s", l.folder,
+             trace);
     expect(line, 0, "little: 1 confirmed");
-    expect_fields(trace, "", "_ws.malformed || tcp.analysis.lost_segment || tcp.analysis.retransmission", "frame.number", "");
+    expect_fields(trace, "", "_ws.malformed || tcp.analysis.lost_segment || tcp.analysis.retransmission",
+                  "frame.number", "");
     expect_fields(trace, "-o tcp.check_checksum:TRUE -o udp.check_checksum:TRUE -o ip.check_checksum:TRUE",
-                  "tcp.checksum.status == 0 || udp.checksum.status == 0 || ip.checksum.status == 0", "frame.number", "");
+                  "tcp.checksum.status == 0 || udp.checksum.status == 0 || ip.checksum.status == 0",
+                  "frame.number", "");
     expect_fields(trace, "", "tftp.opcode == 2", "tftp.destination_file", "fw.bin display.bin ");
     expect_fields(trace, "", "modbus.func_code", "modbus.func_code", "43 6 ");
-    snprintf(line, sizeof line, "cd %s && " BIN_DIR "/einbau survey --site site.yaml --sim world.yaml --trace /nowhere/x", l.folder);
+    snprintf(line, sizeof line,
+             "cd %s && " BIN_DIR "/einbau survey --site site.yaml --sim world.yaml --trace /nowhere/x",
+             l.folder);
     struct outcome o = shell(line);
     assert_int_equal(o.status, 2);
     assert_non_null(strstr(o.err, "/nowhere/x: the trace cannot be written there"));

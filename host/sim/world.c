@@ -90,6 +90,14 @@ const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const 
     return NULL;
 }
 
+uint64_t eb_sim_bus_busy_us(const struct eb_sim *sim, const char *bus)
+{
+    uint64_t busy_ns = 0;
+    for (size_t i = 0; i < sim->bus_count; i++)
+        busy_ns += strcmp(sim->buses[i].name, bus) == 0 ? sim->buses[i].busy_ns : 0;
+    return busy_ns / 1000;
+}
+
 unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device)
 {
     const struct sim_device *d = sim_find(sim, device);

@@ -3,7 +3,8 @@
  *   IDLE --select, scan, set, ...--> BUSY --answered--> DONE
  *                                      \__refused, silence__> FAILED
  *
- * One node is chosen first, by its identity or by fastscan; what is set then is for that one alone.  It does no I/O. */
+ * One node is chosen first, by its identity or by fastscan; what is set then is for that one alone.  It does
+ * no I/O. */
 #ifndef EINBAU_LSS_H
 #define EINBAU_LSS_H
 
@@ -16,9 +17,10 @@ enum eb_lss_state { EB_LSS_IDLE, EB_LSS_BUSY, EB_LSS_DONE, EB_LSS_FAILED };
 
 struct eb_lss {
     enum eb_lss_state state;
-    struct eb_error error;             /* `number`: the node's error code */
-    uint32_t identity[EB_LSS_NUMBERS]; /* vendor, product, revision, serial: as selected, or found by a scan */
-    uint32_t value;                    /* that was inquired */
+    struct eb_error error; /* `number`: the node's error code */
+    uint32_t
+        identity[EB_LSS_NUMBERS]; /* vendor, product, revision, serial: as selected, or found by a scan */
+    uint32_t value;               /* that was inquired */
 
     /* its own */
     uint8_t phase, expected; /* command of the answer that is waited for */
@@ -34,12 +36,12 @@ void eb_lss_init(struct eb_lss *lss);
 
 /* Chooses the one node with this identity (switch state selective). */
 void eb_lss_select(struct eb_lss *lss, const uint32_t identity[EB_LSS_NUMBERS], uint64_t now_us);
-/* Finds a node without a node id and chooses it (fastscan): `identity`.  EB_NO_ANSWER: there is none.  Takes some
- * seconds: silence is half of its answers. */
+/* Finds a node without a node id and chooses it (fastscan): `identity`.  EB_NO_ANSWER: there is none.  Takes
+ * some seconds: silence is half of its answers. */
 void eb_lss_scan(struct eb_lss *lss, uint64_t now_us);
-/* Of the chosen node: its node id (1..127, or EB_LSS_NODE_NONE), its bit rate, and storing both for good.  A new
- * node id counts from its next reset of communication on, or once it is released where it had none; a new bit rate
- * from its next start on. */
+/* Of the chosen node: its node id (1..127, or EB_LSS_NODE_NONE), its bit rate, and storing both for good.  A
+ * new node id counts from its next reset of communication on, or once it is released where it had none; a new
+ * bit rate from its next start on. */
 void eb_lss_set_node(struct eb_lss *lss, uint8_t node, uint64_t now_us);
 void eb_lss_set_bit_rate(struct eb_lss *lss, uint32_t bit_rate, uint64_t now_us);
 void eb_lss_store(struct eb_lss *lss, uint64_t now_us);

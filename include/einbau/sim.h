@@ -51,6 +51,8 @@ void eb_sim_set_faults(struct eb_sim *sim, const struct eb_sim_fault *faults, si
 /* Frames so far, and the time that the laptop's way out was busy with them. */
 uint64_t eb_sim_frames(const struct eb_sim *sim);
 uint64_t eb_sim_busy_us(const struct eb_sim *sim);
+/* The time that a CAN bus was busy, by whomever. */
+uint64_t eb_sim_bus_busy_us(const struct eb_sim *sim, const char *bus);
 
 /* --- the truth, which no protocol can hide ------------------------------------------------------- */
 

@@ -6,8 +6,8 @@
 #include "einbau/port.h"
 #include "wire/canopen_wire.h"
 
-/* ANSWERING is everything but fastscan: that asks for ANY node without an id, finds out one BIT of a number after the
- * other (an answer means 0, silence 1), and CONFIRMs each number. */
+/* ANSWERING is everything but fastscan: that asks for ANY node without an id, finds out one BIT of a number
+ * after the other (an answer means 0, silence 1), and CONFIRMs each number. */
 enum phase { NOTHING, ANSWERING, ANY, BIT, CONFIRM };
 
 enum {
@@ -157,7 +157,8 @@ static void take_answer(struct eb_lss *l, const uint8_t *d)
     bool has_error = l->expected == NODE_ID || l->expected == BIT_TIMING || l->expected == STORE;
     if (has_error && d[1] != 0) {
         fail(l, EB_PEER_ERROR, d[1],
-             d[1] == 1   ? l->expected == STORE ? "storing is not supported" : "out of the range that it supports"
+             d[1] == 1
+                 ? l->expected == STORE ? "storing is not supported" : "out of the range that it supports"
              : d[1] == 2 ? "its memory cannot be written"
                          : "an error of its own kind");
         return;

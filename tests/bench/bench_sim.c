@@ -83,6 +83,105 @@ static void link_share(unsigned mbit_per_s, unsigned round_trip_us)
         100 * f.busy / f.seconds);
 }
 
+/* --- CAN ----------------------------------------------------------------------------------------- */
+
+struct bus_figures {
+    double bytes_per_s; /* from the first acknowledged bytes to the last */
+    double busy;        /* share of that time that the bus was in use */
+    double seconds;     /* the whole job */
+    size_t confirmed;
+};
+
+static struct bus_figures measure_bus(const struct bus_options *options)
+{
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    struct bus_figures f = {0};
+    uint64_t from_us = 0;
+    uint64_t busy_us = 0;
+    uint64_t bytes = 0;
+    bus_make(&little, options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    if (sim == NULL)
+        fail_msg("%s", problem.text);
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t began_us = port->now_us(port->self);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    const struct eb_run *run = &job.runs[1];
+    while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
+        uint64_t now_us = port->now_us(port->self);
+        uint64_t done = run->route.done_bytes;
+        if (run->progress.rung != EB_RUNG_SEND || done == 0)
+            continue;
+        if (from_us == 0) {
+            from_us = now_us;
+            busy_us = eb_sim_bus_busy_us(sim, "bus");
+            bytes = done;
+        } else if (done > bytes && f.bytes_per_s == 0 && done == options->image_bytes) {
+            f.bytes_per_s = (double)(done - bytes) * 1e6 / (double)(now_us - from_us);
+            f.busy = (double)(eb_sim_bus_busy_us(sim, "bus") - busy_us) / (double)(now_us - from_us);
+        }
+    }
+    f.seconds = (double)(port->now_us(port->self) - began_us) / 1e6;
+    for (size_t i = 1; i < job.site->device_count; i++)
+        f.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+    return f;
+}
+
+static void measure_can(void)
+{
+    enum { BYTES = 100000 };
+    static const struct {
+        const char *name;
+        struct bus_options options;
+    } rows[] = {
+        {"SDO block", {.nodes = 1}},
+        {"SDO segmented", {.nodes = 1, .way = ", transfer: segmented"}},
+        {"UDS, BS 0, STmin 0", {.units = 1, .block_length = 4095, .uds = ", block-size: 0, separation: 0"}},
+    };
+    static const char *const adapters[] = {"latency-us: 0, queue: 64", "latency-us: 300, queue: 64"};
+    printf("\nCAN, one device, %d bytes, bits counted with their stuffing; what the bus carries as such is "
+           "what this would be at "
+           "100 %% busy\n",
+           BYTES);
+    for (uint32_t rate = 1000000; rate > 0; rate = rate == 1000000 ? 250000 : 0) {
+        for (size_t a = 0; a < 2; a++) {
+            for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+                struct bus_options o = rows[i].options;
+                o.bit_rate = rate;
+                o.image_bytes = BYTES;
+                o.bus = adapters[a];
+                o.no_times = true;
+                o.capacity_kib = 128;
+                o.device = a == 0 ? "    response-us: 50\n" : NULL;
+                struct bus_figures f = measure_bus(&o);
+                printf("  %4u kbit/s, %s: %-18s %6.0f bytes/s, bus busy %5.1f %%, ceiling %6.0f%s\n",
+                       rate / 1000, a == 0 ? "adapter without latency" : "adapter with 300 us     ",
+                       rows[i].name, f.bytes_per_s, 100 * f.busy, f.bytes_per_s / f.busy,
+                       f.confirmed == 1 ? "" : "  NOT CONFIRMED");
+            }
+        }
+    }
+    const struct bus_options one = {.nodes = 1,
+                                    .image_bytes = 48000,
+                                    .capacity_kib = 64,
+                                    .no_times = true,
+                                    .device = "    erase-ms: 3000\n"};
+    struct bus_options eight = one;
+    eight.nodes = 8;
+    struct bus_figures alone = measure_bus(&one);
+    struct bus_figures together = measure_bus(&eight);
+    printf("  eight nodes at 250 kbit/s, 3 s to erase each, 48 kB: together %.1f s, one after the other %.1f "
+           "s: %.2f times as fast%s\n",
+           together.seconds, 8 * alone.seconds, 8 * alone.seconds / together.seconds,
+           together.confirmed == 8 ? "" : "  NOT CONFIRMED");
+}
+
 int main(void)
 {
     static const unsigned round_trips_us[] = {100, 1000, 10000};
@@ -104,5 +203,6 @@ int main(void)
            "job; %zu confirmed\n",
            one.seconds, many.seconds, many.seconds / one.seconds, many.cpu, 100 * many.cpu / many.seconds,
            many.confirmed);
+    measure_can();
     return 0;
 }

@@ -280,7 +280,7 @@ static void write_bus_device(FILE *site, FILE *world, const struct bus_options *
         fprintf(site, "    uds: {request: 0x%X, response: 0x%X%s}\n", request, request + 8,
                 or_nothing(o->uds_site));
         fprintf(world,
-                "    uds: {request: 0x%X, response: 0x%X, base: 0x%X, key: 0x%X, block-length: 130%s}\n",
+                "    uds: {request: 0x%X, response: 0x%X, base: 0x%X, key: 0x%X, block-length: %u%s}\n",
                 request, request + 8, o->base != 0 ? o->base : 0x8000, o->key != 0 ? o->key : 0x1234,
                 or_nothing(o->uds));
     }

@@ -72,6 +72,7 @@ struct bus_options {
     uint32_t bit_rate;     /* 0: 250000 */
     uint32_t key, base;    /* of the units, where they differ from the profile's */
     uint32_t ids;          /* of the first unit's requests, responses are 8 above; 0: 0x700 */
+    unsigned block_length; /* of the units; 0: 130 */
     bool no_gateway;       /* the adapter is one of its own */
     bool no_times;         /* no erasing, no writing time */
     unsigned capacity_kib; /* 0: 8 */
