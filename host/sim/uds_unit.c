@@ -359,7 +359,7 @@ static void routine(struct sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct sim_uds *u = &d->can.uds;
     struct sim_component *c = &d->components[0];
-    uint16_t id = size >= 4 ? (uint16_t)(bytes[2] << 8 | bytes[3]) : 0;
+    uint32_t id = size >= 4 ? get_be(bytes + 2, 2) : 0;
     uint8_t answer[5] = {UDS_ROUTINE + UDS_POSITIVE, UDS_ROUTINE_START, bytes[2], bytes[3], 0};
     if (size < 4 || bytes[1] != UDS_ROUTINE_START) {
         refuse(d, UDS_ROUTINE, size < 4 ? NRC_LENGTH : NRC_SUB_FUNCTION);

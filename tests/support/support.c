@@ -282,7 +282,7 @@ static void write_bus_device(FILE *site, FILE *world, const struct bus_options *
         fprintf(world,
                 "    uds: {request: 0x%X, response: 0x%X, base: 0x%X, key: 0x%X, block-length: %u%s}\n",
                 request, request + 8, o->base != 0 ? o->base : 0x8000, o->key != 0 ? o->key : 0x1234,
-                or_nothing(o->uds));
+                o->block_length != 0 ? o->block_length : 130, or_nothing(o->uds));
     }
     fprintf(site, "    wants:\n      firmware: {version: 2.0, image: %s-2.0.bin}\n", kind);
     fprintf(world,
