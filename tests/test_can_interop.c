@@ -105,6 +105,30 @@ static void our_port_speaks_with_serial_adapters(void **state)
     }
 }
 
+/* The examples of the public API, over the pseudo-terminal. */
+static void the_examples_read_and_flash_one_node(void **state)
+{
+    (void)state;
+    struct served s;
+    char line[2048];
+    const struct bus_options options = {.nodes = 2};
+    serve(&s, &options);
+    snprintf(line, sizeof line, BIN_DIR "/read_node %s 250000 12", s.first);
+    expect(line, 0, "name: TN-1\nhardware version: 3\nsoftware version: 1.0\nserial number: 101\n");
+    snprintf(line, sizeof line, BIN_DIR "/read_node %s 250000 99", s.first);
+    expect(line, 1, "name: SDO protocol timed out");
+    snprintf(line, sizeof line, "cd %s && " BIN_DIR "/flash_node node.yaml %s 250000 12 node-2.0.bin",
+             s.little.folder, s.first);
+    expect(line, 0, "\nconfirmed\n");
+    snprintf(line, sizeof line, BIN_DIR "/read_node %s 250000 12", s.first);
+    expect(line, 0, "software version: 2.0");
+    snprintf(line, sizeof line, "cd %s && " BIN_DIR "/flash_node node.yaml %s 250000 1 node-2.0.bin",
+             s.little.folder, s.first);
+    expect(line, 1,
+           "refused\ncomparing the order code with the profile's: another device found TG-1, expected TN-1");
+    end(&s);
+}
+
 /* A file that is no adapter, one that answers nothing, and one that goes away meanwhile. */
 static void adapters_that_are_none_are_told(void **state)
 {
@@ -207,7 +231,7 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
                   "canopen.sdo.ccs", "1 ");
     expect_fields(trace, both,
                   "canopen.sdo.ccs == 2 && canopen.sdo.main_idx >= 0x1000 && canopen.sdo.main_idx < 0x2000",
-                  "canopen.sdo.main_idx", "0x1008 0x1009 0x1018 0x100a 0x1f56 0x1f57 ");
+                  "canopen.sdo.main_idx", "0x1008 0x1018 0x1009 0x100a 0x1f56 0x1f57 ");
     expect_fields(trace, both, "canopen.nmt_guard.state", "canopen.nmt_guard.state", "0x00 ");
     expect_fields(trace, both, "uds.reply == 0", "uds.sid",
                   "0x22 0x10 0x85 0x28 0x27 0x2e 0x31 0x34 0x36 0x37 0x11 ");
@@ -283,6 +307,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(python_can_reads_our_nodes),
         cmocka_unit_test(our_port_speaks_with_serial_adapters),
+        cmocka_unit_test(the_examples_read_and_flash_one_node),
         cmocka_unit_test(adapters_that_are_none_are_told),
         cmocka_unit_test(scapys_control_unit_is_flashed),
         cmocka_unit_test(tshark_reads_traces_of_whole_jobs),

@@ -5,7 +5,7 @@ import sys
 
 folder = sys.argv[1]
 ports = {"dns": 1, "snmp": 2}
-for kind in ("heard", "image", "streams", "manifest"):
+for kind in ("heard", "image", "streams", "manifest", "can"):
     os.makedirs(f"{folder}/{kind}", exist_ok=True)
 with open(f"{folder}/frames.txt", encoding="ascii") as lines:
     for number, line in enumerate(lines):
@@ -37,3 +37,17 @@ MANIFEST = (b'{"einbau": "manifest/1", "maker": "M", "released": "2026-01-02", "
 for name, content in (("all", MANIFEST), ("jws", b"eyJhbGciOiJFZERTQSJ9.." + b"A" * 86)):
     with open(f"{folder}/manifest/{name}", "wb") as file:
         file.write(content)
+
+# Whole transfers: a text read in segments and in a block, an image written in blocks, an answer of UDS in several frames.
+transfers = (("00", "00", ["00c608100010000000", "000101020304050607", "0083 0f10000000000000".replace(" ", ""), "00d5e56500000000 00".replace(" ", "")]),
+             ("01", "00", ["004108100009000000", "000061626364656667", "001b68690000000000"]),
+             ("02", "00", ["00a4501f017f000000", "00a27f7f0000000000", "00a27f7f0000000000", "00a100000000000000"]),
+             ("03", "00", ["0060501f0100000000", "002000000000000000", "003000000000000000"]),
+             ("04", "00", ["01300000 0000000000".replace(" ", ""), "01037f367800000000", "0110147601020304 05".replace(" ", ""),
+                           "012107080910111213", "012214151617181920"]),
+             ("05", "01", ["02 4f00000000000000".replace(" ", ""), "1f4f00000000000000"]))
+for number, (what, addressing, frames) in enumerate(transfers):
+    with open(f"{folder}/can/{number}", "wb") as file:
+        file.write(bytes.fromhex(what + addressing + "".join(frames)))
+with open(f"{folder}/can/lines", "wb") as file:
+    file.write(b"\r\x07z\rt1232AABBEA5F\rT1FFFFFFF101\rsp130128\re2ab\rF80\rV0102\r")
