@@ -105,7 +105,7 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
     assert_non_null(strstr(o.out, "02:00:5e:51:04:99: confirmed, as read back: spare-plc, 192.0.2.77\n"));
     assert_non_null(strstr(o.out, "8 added, 0 there already, 1 left out, 0 refused"));
     assert_non_null(strstr(o.out, "Larchfell ropeway: 2 of 16 lacking; the shelf is shelf"));
-    assert_non_null(strstr(o.out, "4.2.0  4.2.1  regent-4.2.1.hex"));
+    assert_non_null(strstr(o.out, "4.2.0     4.2.1     regent-4.2.1.hex"));
     assert_non_null(strstr(o.out, "Larchfell ropeway: 13 confirmed, 1 already-right\n"));
     assert_non_null(strstr(o.out, "Larchfell ropeway: 17 devices as wanted, 0 not\n"));
     assert_non_null(
