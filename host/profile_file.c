@@ -290,6 +290,7 @@ static void read_canopen(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_
     struct ebi_yaml_map canopen = ebi_yaml_map(map->yaml, node);
     w->program = (uint8_t)ebi_yaml_number(&canopen, "program", 1, 254, 0);
     w->loader_node = (uint8_t)ebi_yaml_number(&canopen, "loader-node", 1, 127, 0);
+    w->loader_bit_rate = (uint32_t)ebi_yaml_number(&canopen, "loader-bit-rate", 5000, 1000000, 0);
     w->clear_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "clear-patience-s", 1, 3600, 60);
     w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "answer-patience-s", 1, 600, 3);
     w->segmented = ebi_yaml_get(&canopen, "transfer", false) != NULL &&

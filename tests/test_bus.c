@@ -71,6 +71,7 @@ static void nodes_of_all_kinds_are_fitted(void **state)
         {.nodes = 1, .canopen = ", block-transfer: no"},
         {.nodes = 1, .canopen = ", block-sizes: [127, 1, 20, 5]", .image_bytes = 3000},
         {.nodes = 1, .canopen = ", loader-node: 99", .way = ", loader-node: 99"},
+        {.nodes = 1, .device = "    loader-bit-rate: 125000\n", .way = ", loader-bit-rate: 125000"},
         {.nodes = 1, .canopen = ", stops-without-answer: yes"},
         {.nodes = 1, .way = ", transfer: segmented"},
         {.nodes = 1, .canopen = ", heartbeat-ms: 100"},
@@ -98,7 +99,7 @@ static void nodes_of_all_kinds_are_fitted(void **state)
 static void what_a_device_refuses_is_told(void **state)
 {
     (void)state;
-    struct eb_error error;
+    struct eb_error error = {0};
     const struct bus_options key = {.units = 1, .key = 0x9999};
     const struct bus_options place = {.units = 1, .base = 0x9000};
     const struct bus_options call = {.units = 1, .uds_way = ", quiet: no"};
@@ -479,6 +480,57 @@ static void the_tool_tells_of_buses_in_words(void **state)
     little_remove(&l);
 }
 
+/* The gateway's version counts, as it was read over the bus that it leads to. */
+static void a_gateway_that_is_too_old_is_refused(void **state)
+{
+    (void)state;
+    struct little l;
+    const struct bus_options options = {.nodes = 1};
+    bus_make(&l, &options);
+    write_image(l.folder, "node-2.0.bin", "TN-1", "firmware", "2.0", 600, "1..9",
+                ", \"least_gateway\": \"2.2\"");
+    expect(&l, "fit --yes", 1, "gateway-version: found 2.1, expected at least 2.2", NULL);
+    expect(&l, "survey", 1, "1.0      2.0     behind", NULL);
+    write_image(l.folder, "node-2.0.bin", "TN-1", "firmware", "2.0", 600, "1..9",
+                ", \"least_gateway\": \"2.1\"");
+    expect(&l, "fit --yes", 0, "little bus: 1 confirmed", NULL);
+    little_remove(&l);
+}
+
+/* Without a site: one bus, named. */
+static void a_bus_is_surveyed_without_a_site(void **state)
+{
+    (void)state;
+    struct little l;
+    const struct bus_options options = {.nodes = 2};
+    bus_make(&l, &options);
+    static const struct {
+        const char *arguments;
+        int status;
+        const char *out, *err;
+    } rows[] = {
+        {"survey --bus bus --bit-rate 250000", 0,
+         "11    TN-1  3    1.0      100            00000007  000000AA  pre-operational", NULL},
+        {"survey --bus bus --bit-rate 250000 --json", 0, "\"serial\": \"101\"", NULL},
+        {"survey --bus elsewhere --bit-rate 250000", 3, "no adapter: it is not plugged in", NULL},
+        {"survey --bus bus --bit-rate fast", 2, NULL,
+         "--bit-rate: found 'fast', expected bit/s from 5000 to 1000000"},
+        {"survey --bit-rate 250000", 2, NULL, "--bit-rate: found no --bus, expected both"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        char line[1024];
+        snprintf(line, sizeof line, "cd %s && exec " BIN_DIR "/einbau %s --sim world.yaml", l.folder,
+                 rows[i].arguments);
+        const char *const shell[] = {"sh", "-c", line, NULL};
+        struct outcome o = run_program(shell);
+        if (o.status != rows[i].status || (rows[i].out != NULL && strstr(o.out, rows[i].out) == NULL) ||
+            (rows[i].err != NULL && strstr(o.err, rows[i].err) == NULL))
+            fail_msg("%s: found %d\n%s\n%s", rows[i].arguments, o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+    little_remove(&l);
+}
+
 static void links_says_what_to_do(void **state)
 {
     (void)state;
@@ -574,6 +626,8 @@ int main(void)
         cmocka_unit_test(all_node_ids_are_asked_in_less_than_two_seconds),
         cmocka_unit_test(a_node_without_an_id_gets_one),
         cmocka_unit_test(the_tool_tells_of_buses_in_words),
+        cmocka_unit_test(a_gateway_that_is_too_old_is_refused),
+        cmocka_unit_test(a_bus_is_surveyed_without_a_site),
         cmocka_unit_test(links_says_what_to_do),
         cmocka_unit_test(wrong_sites_and_profiles_are_told),
     };

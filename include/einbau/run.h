@@ -119,6 +119,7 @@ struct ebi_can_route {
     uint64_t given; /* frames to the port since it was opened */
     uint64_t patience_end_us, look_us;
     uint8_t node, move, repeats;
+    uint32_t bit_rate; /* where the node is now, as far as is known */
     bool answered, pausing;
     size_t value; /* which is being read, counted over all items and their sources */
     char serial[EB_NAME_BYTES];

@@ -37,7 +37,7 @@ static enum eb_status open_adapter(struct ebi_route *r, uint32_t id, uint32_t ma
 {
     const struct eb_port *port = r->config->port;
     const struct eb_can_options options = {
-        .link = r->config->can_link, .bit_rate = r->config->bit_rate, .id = id, .mask = mask};
+        .link = r->config->can_link, .bit_rate = r->can.bit_rate, .id = id, .mask = mask};
     if (r->can.handle != EB_NO_HANDLE)
         return EB_OK;
     if (port->can_open == NULL || options.link == NULL)

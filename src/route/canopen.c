@@ -147,17 +147,20 @@ static enum eb_status end_well(struct ebi_route *r)
     return EB_OK;
 }
 
-/* The other node id that it may have, in its loader or out of it. */
-static bool try_other_node(struct ebi_route *r)
+/* Where else it may be, in its loader or out of it: under another node id, at another bit rate. */
+static bool try_other_place(struct ebi_route *r)
 {
-    uint8_t loader = way(r)->loader_node;
-    if (loader == 0 || loader == r->config->node)
+    const struct eb_run_config *config = r->config;
+    uint8_t node = way(r)->loader_node != 0 ? way(r)->loader_node : config->node;
+    uint32_t bit_rate = way(r)->loader_bit_rate != 0 ? way(r)->loader_bit_rate : config->bit_rate;
+    bool there = r->can.node == node && r->can.bit_rate == bit_rate;
+    if (node == config->node && bit_rate == config->bit_rate)
         return false;
-    r->can.node = r->can.node == loader ? r->config->node : loader;
-    /* What was opened hears only the other node. */
-    const struct eb_port *port = r->config->port;
+    r->can.node = there ? config->node : node;
+    r->can.bit_rate = there ? config->bit_rate : bit_rate;
+    /* What was opened hears only the other place. */
     if (r->can.handle != EB_NO_HANDLE)
-        port->can_close(port->self, r->can.handle);
+        config->port->can_close(config->port->self, r->can.handle);
     r->can.handle = EB_NO_HANDLE;
     return true;
 }
@@ -180,7 +183,7 @@ static enum eb_status take_value(struct ebi_route *r, uint64_t now_us)
 static enum eb_status after_read(struct ebi_route *r, uint64_t now_us)
 {
     if (r->can.sdo.error.status == EB_NO_ANSWER) {
-        if (!r->can.answered && r->can.repeats++ == 0 && try_other_node(r)) {
+        if (!r->can.answered && r->can.repeats++ == 0 && try_other_place(r)) {
             set_move(r, READ, now_us);
             return EB_PENDING;
         }
@@ -203,7 +206,7 @@ static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
     char state[EB_NAME_BYTES];
     bool ready = false;
     if (r->can.sdo.state == EB_SDO_FAILED && r->can.sdo.error.status == EB_NO_ANSWER)
-        try_other_node(r);
+        try_other_place(r);
     else if (take_value(r, now_us) == EB_PENDING)
         return EB_PENDING;
     else

@@ -13,6 +13,7 @@ void ebi_route_init(struct ebi_route *route, const struct eb_run_config *config,
     route->udp = EB_NO_HANDLE;
     route->can.handle = EB_NO_HANDLE;
     route->can.node = config->node;
+    route->can.bit_rate = config->bit_rate;
 }
 
 enum eb_status ebi_route_end(struct ebi_route *route, const struct eb_error *error)

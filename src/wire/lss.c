@@ -65,7 +65,7 @@ void eb_lss_select(struct eb_lss *l, const uint32_t identity[EB_LSS_NUMBERS], ui
 {
     begin(l, ANSWERING, SELECTED, ANSWER_US, now_us);
     memcpy(l->identity, identity, sizeof l->identity);
-    for (uint8_t i = 0; i < EB_LSS_NUMBERS; i++)
+    for (unsigned i = 0; i < EB_LSS_NUMBERS; i++)
         put(l, (uint8_t)(SELECT_VENDOR + i), identity[i], 0, 0, 0);
 }
 

@@ -95,6 +95,16 @@ bool buses_look(struct session *s, struct buses *buses)
 {
     memset(buses, 0, sizeof *buses);
     buses->list = calloc(EB_SITE_LINKS_MAX, sizeof *buses->list);
+    if (buses->list != NULL && s->options->bus != NULL) {
+        buses->named.kind = EB_SITE_CAN;
+        buses->named.bit_rate = s->options->bit_rate;
+        eb_text_copy(buses->named.name, sizeof buses->named.name, s->options->bus);
+        eb_text_copy(buses->named.adapter, sizeof buses->named.adapter, s->options->bus);
+        buses->list[0].wire = &buses->named;
+        buses->count = 1;
+        look(s, &buses->list[0]);
+        return session_interrupts() == 0;
+    }
     for (size_t i = 0; buses->list != NULL && s->site != NULL && i < s->site->link_count; i++) {
         const struct eb_site_link *wire = &s->site->links[i];
         bool wanted = false;
@@ -298,7 +308,7 @@ void buses_print_nodes(const struct session *s, const struct buses *buses)
             rows++;
         }
         if (rows > 0)
-            printf("\nOn %s and not on the site:\n\n", b->wire->name);
+            printf("\nOn %s%s:\n\n", b->wire->name, s->site != NULL ? " and not on the site" : "");
         if (rows > 0)
             table_print(&table);
         else

@@ -15,10 +15,11 @@ struct bus {
 struct buses {
     struct bus *list;
     size_t count;
+    struct eb_site_link named; /* of --bus */
 };
 
-/* Looks at every CAN bus that a chosen device is on; those found silent are marked absent.  False where the
- * command must end. */
+/* Looks at the one that --bus names, or at every CAN bus that a chosen device is on; those found silent are
+ * marked absent.  False where the command must end. */
 bool buses_look(struct session *session, struct buses *buses);
 void buses_free(struct buses *buses);
 

@@ -225,6 +225,27 @@ static int survey_site(struct session *s, const struct wire *w, struct buses *bu
     return status;
 }
 
+/* One bus, whatever the site says. */
+static int survey_bus(struct session *s, struct buses *buses)
+{
+    if (!buses_look(s, buses)) {
+        complain("interrupted");
+        return EXIT_INTERRUPTED;
+    }
+    if (s->options->json) {
+        print_document(json_pack("{s:s, s:n, s:[], s:o}", "einbau", "survey/1", "site", "devices", "buses",
+                                 buses_document(s, buses)));
+    } else {
+        buses_print(s, buses);
+        buses_print_nodes(s, buses);
+    }
+    for (size_t id = 1; id <= EB_NODES_MAX; id++) {
+        if (buses->list[0].nodes.nodes[id].answered)
+            return buses_sound(buses) ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
+    }
+    return EXIT_NOT_REACHED;
+}
+
 static int survey(struct session *s, struct wire *w, struct buses *buses)
 {
     bool named = s->options->name_count > 0;
@@ -258,6 +279,11 @@ static int run(const struct options *options)
     struct buses buses = {0};
     if (!session_open(&s, options))
         return session_close(&s, s.status);
+    if (options->bus != NULL) {
+        int status = survey_bus(&s, &buses);
+        buses_free(&buses);
+        return session_close(&s, status);
+    }
     int status = wire_open(&w, &s) ? 0 : s.status;
     if (status == 0)
         status = options->watch ? watch(&w) : survey(&s, &w, &buses);
@@ -278,7 +304,8 @@ const struct command command_survey = {
         "With names only those are asked. It only asks, with at most 1000 frames a second on each link.\v"
         "Example:\n  einbau survey\n  einbau survey --site larchfell.site.yaml\n  einbau survey --link eth0 "
         "--watch\n"
-        "  einbau survey --into larchfell.site.yaml\n\n"
+        "  einbau survey --into larchfell.site.yaml\n"
+        "  einbau survey --bus /dev/ttyACM0 --bit-rate 250000\n\n"
         "Exit status 1 where a device of the site is not as wanted, 3 where none answered.",
     .takes = TAKES_WITHOUT | SITE_OPTIONAL | TAKES_LINK | TAKES_SURVEY | TAKES_ADDRESS,
     .run = run,

@@ -45,7 +45,9 @@ enum {
     KEY_ORDER_CODE,
     KEY_COMPANION,
     KEY_EXPLAIN,
-    KEY_TRACE
+    KEY_TRACE,
+    KEY_BUS,
+    KEY_BIT_RATE
 };
 
 enum { SECONDS_MAX = 3600, BLINK_S = 10 };
@@ -89,6 +91,9 @@ static const struct argp_option survey[] = {
     {"listen", KEY_LISTEN, "SECONDS", 0, "listen at least that long; LLDP is told every 30 s", 2},
     {"community", KEY_COMMUNITY, "NAME", 0, "for SNMP, else public", 2},
     {"watch", KEY_WATCH, NULL, 0, "keep looking: what is new, changed, gone; ends with q", 2},
+    {"bus", KEY_BUS, "ADAPTER", 0,
+     "without a site: only the CAN bus at this interface, or this serial adapter's file", 2},
+    {"bit-rate", KEY_BIT_RATE, "BIT/S", 0, "of that bus", 2},
     {"into", KEY_INTO, "SITE", 0, "add what was found to this site file, where a profile fits", 2},
     {0},
 };
@@ -187,6 +192,14 @@ static unsigned seconds(struct argp_state *state, const char *option, const char
     return (unsigned)number;
 }
 
+static unsigned bit_rate(struct argp_state *state, const char *text)
+{
+    uint64_t number;
+    if (!eb_text_number(text, strlen(text), &number) || number < 5000 || number > 1000000)
+        argp_error(state, "--bit-rate: found '%s', expected bit/s from 5000 to 1000000", text);
+    return (unsigned)number;
+}
+
 /* Options whose argument is a text to be kept; NULL: another one. */
 static const char **text_of(struct options *o, int key)
 {
@@ -203,6 +216,8 @@ static const char **text_of(struct options *o, int key)
         return &o->image;
     case KEY_TRACE:
         return &o->trace;
+    case KEY_BUS:
+        return &o->bus;
     case KEY_LINK:
         return &o->link;
     case KEY_COMMUNITY:
@@ -259,6 +274,10 @@ static void check(struct argp_state *state, const struct options *o, unsigned ta
         argp_error(state, "found no names, expected at least one");
     if (o->watch && o->json)
         argp_error(state, "--watch: found --json, expected one of them");
+    if (o->bit_rate != 0 && o->bus == NULL)
+        argp_error(state, "--bit-rate: found no --bus, expected both");
+    if (o->bus != NULL && (o->watch || o->into != NULL || o->name_count > 0))
+        argp_error(state, "--bus: found --watch, --into or device names, expected none of them");
     if (o->into != NULL && (o->watch || o->name_count > 0))
         argp_error(state, "--into: found --watch or device names, expected neither");
     if (o->again && o->name_count == 0)
@@ -301,6 +320,9 @@ static error_t parse(int key, char *argument, struct argp_state *state)
         break;
     case KEY_LISTEN:
         o->listen_s = seconds(state, "--listen", argument);
+        break;
+    case KEY_BIT_RATE:
+        o->bit_rate = bit_rate(state, argument);
         break;
     case KEY_WATCH:
         o->watch = true;

@@ -23,6 +23,8 @@ struct options {
     const char *image;
     const char *link;
     const char *trace;
+    const char *bus;
+    unsigned bit_rate;
     const char *into;
     const char *community;
     const char *shelf;
