@@ -129,6 +129,43 @@ static void the_examples_read_and_flash_one_node(void **state)
     end(&s);
 }
 
+/* Two of us at once: the second one is told; the first one is not disturbed.  And a process that dies, or the
+ * adapter that goes away in the midst of a job, leaves what can be found and fitted. */
+static void jobs_over_an_adapter_end_in_order(void **state)
+{
+    (void)state;
+    struct served s;
+    char line[2048];
+    char log[PATH_BYTES + 32];
+    const struct bus_options options = {.nodes = 1, .image_bytes = 7000};
+    serve(&s, &options);
+    snprintf(log, sizeof log, "%s/fit.log", s.little.folder);
+    const char *const fit[] = {BIN_DIR "/einbau", "fit", "--yes", "--site", s.site, NULL};
+    int pid = start_program(fit, log);
+    assert_true(wait_for_text(log, "node-1: send", 20));
+    snprintf(line, sizeof line, BIN_DIR "/einbau links --site %s", s.site);
+    expect(line, 1, "no adapter: it is not plugged in, another program has it");
+    assert_int_equal(stop_program(pid, SIGINT), 1); /* its memory was cleared already: so it is said */
+    snprintf(line, sizeof line, "cat %s", log);
+    expect(line, 0, "node-1: in-loader");
+    snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes --site %s; " BIN_DIR "/einbau confirm --site %s",
+             s.site, s.site);
+    expect(line, 0, "2 devices as wanted, 0 not");
+    pid = start_program(
+        (const char *const[]){BIN_DIR "/einbau", "fit", "node-1", "--again", "--yes", "--site", s.site, NULL},
+        log);
+    assert_true(wait_for_text(log, "node-1: send", 20));
+    usleep(900000); /* wherever it is by then */
+    stop_program(pid, SIGKILL);
+    expect(line, 0, "2 devices as wanted, 0 not");
+    pid = start_program(
+        (const char *const[]){BIN_DIR "/einbau", "fit", "node-1", "--again", "--yes", "--site", s.site, NULL},
+        log);
+    assert_true(wait_for_text(log, "node-1: send", 20));
+    end(&s);
+    assert_int_equal(stop_program(pid, 0), 1); /* it gives up by itself */
+}
+
 /* A file that is no adapter, one that answers nothing, and one that goes away meanwhile. */
 static void adapters_that_are_none_are_told(void **state)
 {
@@ -239,7 +276,7 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
                   "uds.td.block_sequence_counter", "1 2 3 4 5 6 7 8 ");
     expect_fields(trace, both, "uds.reply == 1 && uds.sid == 0x37", "uds.sid", "0x37 ");
     expect_fields(trace, both, "frame", "frame.interface_name", "bus ");
-    expect_fields(trace, both, "can", "can.len", "2 8 1 ");
+    expect_fields(trace, both, "can", "can.len", "8 1 2 ");
     little_remove(&l);
 
     /* and of Ethernet, from the same file format: heads made by the trace around what sockets carry */
@@ -308,6 +345,7 @@ int main(void)
         cmocka_unit_test(python_can_reads_our_nodes),
         cmocka_unit_test(our_port_speaks_with_serial_adapters),
         cmocka_unit_test(the_examples_read_and_flash_one_node),
+        cmocka_unit_test(jobs_over_an_adapter_end_in_order),
         cmocka_unit_test(adapters_that_are_none_are_told),
         cmocka_unit_test(scapys_control_unit_is_flashed),
         cmocka_unit_test(tshark_reads_traces_of_whole_jobs),
