@@ -546,7 +546,7 @@ static void links_says_what_to_do(void **state)
         {NULL, ", heartbeat-ms: 100", 125000, 1, "good frames come at 250 kbit/s"},
         {NULL, ", heartbeat-ms: 100", 125000, 1, "nothing was sent"},
         {"adapter: no", NULL, 250000, 1, "no adapter for bus"},
-        {"noise-ppm: 5000", NULL, 250000, 1, "a few frames go wrong and are repeated"},
+        {"noise-ppm: 5000", NULL, 250000, 1, "frames go wrong now and then, and are repeated"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct little l;

@@ -27,6 +27,34 @@ void ebi_can_close(struct ebi_route *r)
     r->doing = 0;
 }
 
+enum eb_status ebi_can_pause(struct ebi_route *r, uint64_t us, uint64_t now_us)
+{
+    r->can.pausing = true;
+    r->can.look_us = now_us + us;
+    return EB_PENDING;
+}
+
+enum eb_status ebi_can_end_with(struct ebi_route *r, const char *const *where, const struct eb_error *error)
+{
+    struct eb_error told = *error;
+    told.where = where[r->can.move];
+    return ebi_route_end(r, &told);
+}
+
+enum eb_status ebi_can_end_saying(struct ebi_route *r, const char *const *where, enum eb_status status,
+                                  const char *text)
+{
+    struct eb_error error = {.status = status};
+    eb_text_copy(error.text, sizeof error.text, text);
+    return ebi_can_end_with(r, where, &error);
+}
+
+enum eb_status ebi_can_end_well(struct ebi_route *r)
+{
+    ebi_can_close(r);
+    return EB_OK;
+}
+
 bool ebi_can_all_out(const struct ebi_route *r)
 {
     const struct eb_port *port = r->config->port;

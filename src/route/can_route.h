@@ -21,6 +21,14 @@ void ebi_can_begin(struct ebi_route *route, uint8_t move, uint64_t now_us);
 enum eb_status ebi_can_exchange(struct ebi_route *route, const struct ebi_can_engine *engine, uint32_t id,
                                 uint32_t mask, uint64_t now_us);
 void ebi_can_close(struct ebi_route *route);
+/* The same move again a little later; gives EB_PENDING. */
+enum eb_status ebi_can_pause(struct ebi_route *route, uint64_t us, uint64_t now_us);
+/* The end, at the current move; `where` says in words what each is. */
+enum eb_status ebi_can_end_with(struct ebi_route *route, const char *const *where,
+                                const struct eb_error *error);
+enum eb_status ebi_can_end_saying(struct ebi_route *route, const char *const *where, enum eb_status status,
+                                  const char *text);
+enum eb_status ebi_can_end_well(struct ebi_route *route);
 bool ebi_can_all_out(const struct ebi_route *route);
 
 /* The value that is being read, of this kind, from route->can.value on; NULL: there is none left.  One that

@@ -119,34 +119,6 @@ static void set_move(struct ebi_route *r, enum move move, uint64_t now_us)
     }
 }
 
-/* The same again a little later. */
-static void pause(struct ebi_route *r, uint64_t us, uint64_t now_us)
-{
-    r->can.pausing = true;
-    r->can.look_us = now_us + us;
-    r->deadline_us = r->can.look_us;
-}
-
-static enum eb_status end_with(struct ebi_route *r, const struct eb_error *error)
-{
-    struct eb_error told = *error;
-    told.where = where[r->can.move];
-    return ebi_route_end(r, &told);
-}
-
-static enum eb_status end_saying(struct ebi_route *r, enum eb_status status, const char *text)
-{
-    struct eb_error error = {.status = status};
-    eb_text_copy(error.text, sizeof error.text, text);
-    return end_with(r, &error);
-}
-
-static enum eb_status end_well(struct ebi_route *r)
-{
-    ebi_can_close(r);
-    return EB_OK;
-}
-
 /* Where else it may be, in its loader or out of it: under another node id, at another bit rate. */
 static bool try_other_place(struct ebi_route *r)
 {
@@ -187,15 +159,15 @@ static enum eb_status after_read(struct ebi_route *r, uint64_t now_us)
             set_move(r, READ, now_us);
             return EB_PENDING;
         }
-        return end_with(r, &r->can.sdo.error);
+        return ebi_can_end_with(r, where, &r->can.sdo.error);
     }
     if (r->can.sdo.state == EB_SDO_FAILED && r->can.sdo.error.status != EB_PEER_ERROR &&
         r->can.sdo.error.status != EB_TOO_LARGE)
-        return end_with(r, &r->can.sdo.error);
+        return ebi_can_end_with(r, where, &r->can.sdo.error);
     if (take_value(r, now_us) == EB_PENDING)
         return EB_PENDING;
     ebi_can_same_serial(r); /* remembers the first one */
-    return end_well(r);
+    return ebi_can_end_well(r);
 }
 
 /* Whether it is the loader that answers, and that of the same device: read anew, before anything is erased.
@@ -214,13 +186,13 @@ static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
                                              strcmp(state, p->state_loader) == 0);
     if (!ready) {
         if (now_us >= r->can.patience_end_us)
-            return end_saying(r, EB_NO_ANSWER, "the loader did not come up");
+            return ebi_can_end_saying(r, where, EB_NO_ANSWER, "the loader did not come up");
         r->can.value = 0;
-        pause(r, EBI_LOOK_US, now_us);
+        ebi_can_pause(r, EBI_LOOK_US, now_us);
         return EB_PENDING;
     }
     if (!ebi_can_same_serial(r))
-        return end_saying(r, EB_OTHER, "another device's loader answers");
+        return ebi_can_end_saying(r, where, EB_OTHER, "another device's loader answers");
     set_move(r, CLEAR, now_us);
     return EB_PENDING;
 }
@@ -242,17 +214,17 @@ static enum eb_status after_status(struct ebi_route *r, uint64_t now_us)
     bool silent = sdo->error.status == EB_NO_ANSWER;
     if ((status & FLASH_BUSY) != 0 || silent) {
         if (now_us >= r->can.patience_end_us)
-            return end_saying(r, EB_NO_ANSWER, silent ? "" : "still busy");
-        pause(r, EBI_LOOK_US, now_us);
+            return ebi_can_end_saying(r, where, EB_NO_ANSWER, silent ? "" : "still busy");
+        ebi_can_pause(r, EBI_LOOK_US, now_us);
         return EB_PENDING;
     }
     if (error > 1 || (error == 1 && !cleared)) {
         struct eb_error told = {.status = EB_PEER_ERROR, .number = error};
         eb_text_copy(told.text, sizeof told.text, flash_error_text(error));
-        return end_with(r, &told);
+        return ebi_can_end_with(r, where, &told);
     }
     if (!cleared)
-        return end_well(r);
+        return ebi_can_end_well(r);
     set_move(r, DOWNLOAD, now_us);
     return EB_PENDING;
 }
@@ -268,19 +240,20 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         return after_read(r, now_us);
     case STOP: /* it may restart before it has answered */
         if (failed && !silent)
-            return end_with(r, &sdo->error);
+            return ebi_can_end_with(r, where, &sdo->error);
         r->can.value = 0;
         memset(r->texts, 0, sizeof r->texts);
         set_move(r, LOADER, now_us);
-        pause(r,
-              r->config->profile->from_state.count == 0 ? r->config->profile->down_ms * 1000ULL : EBI_LOOK_US,
-              now_us);
+        ebi_can_pause(r,
+                      r->config->profile->from_state.count == 0 ? r->config->profile->down_ms * 1000ULL
+                                                                : EBI_LOOK_US,
+                      now_us);
         return EB_PENDING;
     case LOADER:
         return after_loader(r, now_us);
     case CLEAR: /* its state will tell */
         if (failed && !silent)
-            return end_with(r, &sdo->error);
+            return ebi_can_end_with(r, where, &sdo->error);
         set_move(r, CLEARED, now_us);
         r->can.patience_end_us = now_us + way(r)->clear_patience_ms * 1000ULL;
         return EB_PENDING;
@@ -289,12 +262,12 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         return after_status(r, now_us);
     case DOWNLOAD:
         if (failed)
-            return end_with(r, &sdo->error);
+            return ebi_can_end_with(r, where, &sdo->error);
         set_move(r, WRITTEN, now_us);
         r->can.patience_end_us = now_us + r->config->profile->send_patience_ms * 1000ULL;
         return EB_PENDING;
     default:
-        return failed ? end_with(r, &sdo->error) : end_well(r);
+        return failed ? ebi_can_end_with(r, where, &sdo->error) : ebi_can_end_well(r);
     }
 }
 
@@ -335,7 +308,7 @@ static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
         if (ebi_can_exchange(r, &engine, c->node, CO_NODE, now_us) != EB_OK) {
             if (c->move == READ || c->move == START || now_us >= c->patience_end_us || c->move == DOWNLOAD)
                 return ebi_route_end_simple(r, EB_UNREACHABLE, "the CAN adapter");
-            pause(r, EBI_REOPEN_US, now_us);
+            ebi_can_pause(r, EBI_REOPEN_US, now_us);
             return EB_PENDING;
         }
         if (c->move == QUIET) {

@@ -251,41 +251,15 @@ static enum move next_move(const struct ebi_route *r)
     }
 }
 
-static enum eb_status end_with(struct ebi_route *r, const struct eb_error *error)
-{
-    struct eb_error told = *error;
-    told.where = where[r->can.move];
-    return ebi_route_end(r, &told);
-}
-
-static enum eb_status end_saying(struct ebi_route *r, enum eb_status status, const char *text)
-{
-    struct eb_error error = {.status = status};
-    eb_text_copy(error.text, sizeof error.text, text);
-    return end_with(r, &error);
-}
-
-static enum eb_status end_well(struct ebi_route *r)
-{
-    ebi_can_close(r);
-    return EB_OK;
-}
-
 static enum eb_status go_on(struct ebi_route *r, enum move move, uint64_t now_us)
 {
     if (move == READ)
-        return end_well(r);
+        return ebi_can_end_well(r);
     if (set_move(r, move, now_us))
         return EB_PENDING;
-    return end_saying(r, move == KEY ? EB_DENIED : EB_IO,
-                      move == KEY ? "the key for its seed is not known here" : "the image cannot be read");
-}
-
-static enum eb_status pause(struct ebi_route *r, uint64_t us, uint64_t now_us)
-{
-    r->can.pausing = true;
-    r->can.look_us = now_us + us;
-    return EB_PENDING;
+    return ebi_can_end_saying(r, where, move == KEY ? EB_DENIED : EB_IO,
+                              move == KEY ? "the key for its seed is not known here"
+                                          : "the image cannot be read");
 }
 
 /* --- answers ------------------------------------------------------------------------------------- */
@@ -301,7 +275,7 @@ static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
             set_move(r, (enum move)c->move, now_us);
             return EB_PENDING;
         }
-        return end_with(r, &c->uds.error);
+        return ebi_can_end_with(r, where, &c->uds.error);
     }
     r->connected = c->answered = true;
     if (value != NULL) {
@@ -314,9 +288,9 @@ static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
     }
     bool same = ebi_can_same_serial(r);
     if (c->move == READ)
-        return end_well(r);
+        return ebi_can_end_well(r);
     if (!same)
-        return end_saying(r, EB_OTHER, "another device's loader answers");
+        return ebi_can_end_saying(r, where, EB_OTHER, "another device's loader answers");
     return go_on(r, next_move(r), now_us);
 }
 
@@ -327,13 +301,13 @@ static enum eb_status after_download(struct ebi_route *r, uint64_t now_us)
     uint32_t length = 0;
     size_t bytes = u->answer_size >= 2 ? u->answer[1] >> 4 : 0;
     if (bytes == 0 || bytes > 4 || u->answer_size < 2 + bytes)
-        return end_saying(r, EB_GARBAGE, "the answer does not say how long a block may be");
+        return ebi_can_end_saying(r, where, EB_GARBAGE, "the answer does not say how long a block may be");
     for (size_t i = 0; i < bytes; i++)
         length = length << 8 | u->answer[2 + i];
     if (length > r->config->buffer_bytes)
         length = (uint32_t)r->config->buffer_bytes;
     if (length <= COUNTER_BYTES)
-        return end_saying(r, EB_GARBAGE, "the answer says that a block may hold nothing");
+        return ebi_can_end_saying(r, where, EB_GARBAGE, "the answer says that a block may hold nothing");
     r->can.block_bytes = length - COUNTER_BYTES;
     r->can.counter = 1;
     r->done_bytes = 0;
@@ -345,7 +319,7 @@ static enum eb_status after_transfer(struct ebi_route *r, uint64_t now_us)
 {
     if (r->can.uds.state == EB_UDS_FAILED) {
         if (r->can.uds.error.status != EB_NO_ANSWER || r->can.repeats++ >= REPEATS_MAX)
-            return end_with(r, &r->can.uds.error);
+            return ebi_can_end_with(r, where, &r->can.uds.error);
         return go_on(r, TRANSFER, now_us);
     }
     r->can.repeats = 0;
@@ -360,7 +334,7 @@ static enum eb_status after_check(struct ebi_route *r, uint64_t now_us)
 {
     const struct eb_uds *u = &r->can.uds;
     if (u->answer_size >= 5 && u->answer[4] != 0)
-        return end_saying(r, EB_PEER_ERROR, "the unit finds what was written wrong");
+        return ebi_can_end_saying(r, where, EB_PEER_ERROR, "the unit finds what was written wrong");
     return go_on(r, next_move(r), now_us);
 }
 
@@ -371,7 +345,7 @@ static enum eb_status after_seed(struct ebi_route *r, uint64_t now_us)
     for (size_t i = 2; i < u->answer_size; i++)
         locked = locked || u->answer[i] != 0;
     if (u->answer_size < 3 || u->answer_size - 2 > SEED_BYTES_MAX)
-        return end_saying(r, EB_GARBAGE, "a seed of no use");
+        return ebi_can_end_saying(r, where, EB_GARBAGE, "a seed of no use");
     if (locked)
         return go_on(r, KEY, now_us);
     r->can.move = KEY; /* a seed of zeros: it is unlocked already */
@@ -391,7 +365,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         if (silent && c->repeats++ < REPEATS_MAX)
             return go_on(r, EXTENDED, now_us);
         if (silent)
-            return end_with(r, &c->uds.error);
+            return ebi_can_end_with(r, where, &c->uds.error);
         return go_on(r, failed ? PROGRAMMING : next_move(r), now_us);
     case FAULTS_OFF:
     case TALK_OFF: /* not every unit has it; without it nothing is worse */
@@ -402,7 +376,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
             return EB_PENDING;
         }
         if (failed)
-            return end_with(r, &c->uds.error);
+            return ebi_can_end_with(r, where, &c->uds.error);
         c->value = 0;
         memset(r->texts, 0, sizeof r->texts);
         return go_on(r, SAME, now_us);
@@ -417,7 +391,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
     if (silent && harmless && c->repeats++ < REPEATS_MAX)
         return go_on(r, (enum move)c->move, now_us);
     if (failed)
-        return end_with(r, &c->uds.error);
+        return ebi_can_end_with(r, where, &c->uds.error);
     switch ((enum move)c->move) {
     case SEED:
         return after_seed(r, now_us);
@@ -480,7 +454,7 @@ static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
         if (ebi_can_exchange(r, &engine, isotp->response, mask, now_us) != EB_OK) {
             if (c->move != PROGRAMMING || now_us >= c->patience_end_us)
                 return ebi_route_end_simple(r, EB_UNREACHABLE, "the CAN adapter");
-            return pause(r, EBI_REOPEN_US, now_us);
+            return ebi_can_pause(r, EBI_REOPEN_US, now_us);
         }
         if (c->uds.state == EB_UDS_BUSY)
             return EB_PENDING;

@@ -492,12 +492,13 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble)
         "errors only, and not one good frame: the bus runs at another bit rate, or its two lines are shorted "
         "or "
         "swapped. Set the bit rate that the nodes have",
-        "many frames go wrong: as where a terminator is missing or one too many, a stub is too long, or a "
+        "frames go wrong: as where a terminator is missing or one too many, a stub is too long, or a "
         "node has "
         "another bit rate. With the power off, 60 ohms between the two lines are right: 120 means that one "
         "terminator "
         "is missing",
-        "a few frames go wrong and are repeated: noise, a loose contact, or a damaged cable. It works, but "
+        "frames go wrong now and then, and are repeated: noise, a loose contact, or a damaged cable. It "
+        "works, but "
         "look at the "
         "shield and at the connectors before anything is written",
         "two nodes have one node id: switch one of them off, and give it another id",

@@ -206,7 +206,7 @@ static void print_troubles(const struct session *s, struct bus *b)
             say("%s: %s: good frames come at %s", b->wire->name, eb_bus_trouble_text(trouble), rate);
         } else if (trouble == EB_BUS_REFLECTS || trouble == EB_BUS_NOISE) {
             unsigned wrong = eb_bus_errors_per_mille(&b->nodes);
-            say("%s: %u.%u %% of the frames: %s", b->wire->name, wrong / 10, wrong % 10,
+            say("%s: found %u.%u %% bad, expected none: %s", b->wire->name, wrong / 10, wrong % 10,
                 eb_bus_trouble_text(trouble));
         } else {
             say("%s: %s%s%s", b->wire->name, names, names[0] != '\0' ? ": " : "",
