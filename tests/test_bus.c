@@ -534,29 +534,35 @@ static void a_bus_is_surveyed_without_a_site(void **state)
 static void links_says_what_to_do(void **state)
 {
     (void)state;
+    static const char two[] = "s/node: 12,/node: 11,/";
+    static const char alone[] = "s/canopen: {/starts: off\\n    canopen: {/; s/gateway-to: bus/#/";
     static const struct {
         const char *bus, *canopen;
         uint32_t site_rate;
+        const char *world; /* how the world's file is changed */
         int status;
         const char *says;
     } rows[] = {
-        {NULL, NULL, 250000, 0, "bus  250 kbit/s  sound  0 %"},
-        {NULL, NULL, 250000, 0, "node-1  node 11  answers on bus, pre-operational"},
-        {"terminators: 1", NULL, 250000, 1, "With the power off, 60 ohms between the two lines are right"},
-        {NULL, ", heartbeat-ms: 100", 125000, 1, "good frames come at 250 kbit/s"},
-        {NULL, ", heartbeat-ms: 100", 125000, 1, "nothing was sent"},
-        {"adapter: no", NULL, 250000, 1, "no adapter for bus"},
-        {"noise-ppm: 5000", NULL, 250000, 1, "frames go wrong now and then, and are repeated"},
+        {NULL, NULL, 250000, "", 0, "bus  250 kbit/s  sound  0 %"},
+        {NULL, NULL, 250000, "", 0, "node-1  node 11  answers on bus, pre-operational"},
+        {"terminators: 1", NULL, 250000, "", 1,
+         "With the power off, 60 ohms between the two lines are right"},
+        {NULL, ", heartbeat-ms: 100", 125000, "", 1, "good frames come at 250 kbit/s"},
+        {NULL, ", heartbeat-ms: 100", 125000, "", 1, "nothing was sent"},
+        {NULL, NULL, 250000, two, 1, "node 11 (node-1): two nodes have one node id: switch one of them off"},
+        {NULL, NULL, 250000, alone, 1, "nobody acknowledges what is sent: no other node is on the bus"},
+        {"adapter: no", NULL, 250000, "", 1, "no adapter for bus"},
+        {"noise-ppm: 5000", NULL, 250000, "", 1, "frames go wrong now and then, and are repeated"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct little l;
         char change[2048];
         const struct bus_options options = {.nodes = 2, .bus = rows[i].bus, .canopen = rows[i].canopen};
         bus_make(&l, &options);
-        snprintf(change, sizeof change, "sed -i 's/bit-rate: 250000/bit-rate: %u/' %s", rows[i].site_rate,
-                 l.site_path);
-        assert_int_equal(system(change), 0);
-        snprintf(change, sizeof change, "printf 'laptop:\\n  eth0: {}\\n' >> %s", l.world_path);
+        snprintf(change, sizeof change,
+                 "sed -i 's/bit-rate: 250000/bit-rate: %u/' %s && sed -i '%s' %s && "
+                 "printf 'laptop:\\n  eth0: {}\\n' >> %s",
+                 rows[i].site_rate, l.site_path, rows[i].world, l.world_path, l.world_path);
         assert_int_equal(system(change), 0);
         expect(&l, "links", rows[i].status, rows[i].says, NULL);
         little_remove(&l);
