@@ -25,6 +25,7 @@
 enum {
     RECEIVED_MAX = 4096,
     SOCKET_QUEUE = 32,
+    WAITING_MAX = 64,        /* more than either queue */
     SERIAL_QUEUE = 16,       /* commands that are on their way at once */
     SERIAL_WAIT_US = 500000, /* for the adapter's answer to a command that opens it */
     REFUSALS_MAX = 200,
@@ -35,6 +36,9 @@ enum {
 enum stage { FLUSHING, SETTING, OPENING, OPEN };
 
 /* A frame that was given to an adapter. */
+_Static_assert(SOCKET_QUEUE <= WAITING_MAX && SERIAL_QUEUE <= WAITING_MAX,
+               "every frame in flight is remembered");
+
 struct command {
     int handle; /* whose it is */
     struct eb_can_frame frame;
@@ -51,7 +55,7 @@ struct adapter {
     struct eb_ascii_can reader;
     enum stage stage;
     uint64_t until_us;
-    struct command waiting[SERIAL_QUEUE + 8]; /* for their answers, in their order */
+    struct command waiting[WAITING_MAX]; /* to be known out, in their order */
     size_t first, count;
     unsigned refusals; /* in a row */
     char out[OUT_BYTES];
@@ -184,7 +188,7 @@ static void say(struct adapter *a, const char *text, size_t size)
 
 static void expect(struct adapter *a, int handle, const struct eb_can_frame *frame)
 {
-    size_t cap = sizeof a->waiting / sizeof a->waiting[0];
+    size_t cap = WAITING_MAX;
     if (a->count < cap)
         a->waiting[(a->first + a->count++) % cap] =
             (struct command){handle, frame != NULL ? *frame : (struct eb_can_frame){0}};
@@ -206,7 +210,7 @@ static void next_stage(struct ebi_linux_can *c, struct adapter *a, enum stage st
 
 static void answered(struct ebi_linux_can *c, struct adapter *a, bool well)
 {
-    size_t cap = sizeof a->waiting / sizeof a->waiting[0];
+    size_t cap = WAITING_MAX;
     if (a->stage == FLUSHING) /* a channel that was closed already says so */
         return;
     if (a->stage == SETTING || a->stage == OPENING) {
@@ -367,7 +371,7 @@ static void socket_event(struct ebi_linux_can *c, struct adapter *a)
     struct can_frame f;
     struct iovec part = {&f, sizeof f};
     struct msghdr message = {.msg_iov = &part, .msg_iovlen = 1};
-    size_t cap = sizeof a->waiting / sizeof a->waiting[0];
+    size_t cap = WAITING_MAX;
     while (a->fd >= 0) {
         ssize_t n = recvmsg(a->fd, &message, 0);
         if (n < 0) {

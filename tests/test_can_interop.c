@@ -3,6 +3,7 @@
 #include "support/support.h"
 
 #include <linux/can.h>
+#include <net/if.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -304,8 +305,9 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
     little_remove(&l);
 }
 
-/* SocketCAN, where the kernel has it. */
-static void socketcan_carries_a_job(void **state)
+/* SocketCAN, where the kernel has it: frames of every kind to and from a socket of the test's own, the proof
+ * that ours went out, and bursts longer than the queue. */
+static void socketcan_carries_frames(void **state)
 {
     (void)state;
     int fd = socket(PF_CAN, SOCK_RAW, CAN_RAW);
@@ -313,33 +315,80 @@ static void socketcan_carries_a_job(void **state)
         print_message("this kernel has no SocketCAN: the serial adapter's path was run instead\n");
         skip();
     }
-    close(fd);
     if (system("ip link add einbau0 type vcan 2>/dev/null && ip link set einbau0 up") != 0) {
         print_message("no vcan can be made here: skipped\n");
         skip();
     }
+    const struct sockaddr_can address = {.can_family = AF_CAN, .can_ifindex = (int)if_nametoindex("einbau0")};
+    assert_int_equal(bind(fd, (const struct sockaddr *)&address, sizeof address), 0);
     const struct eb_port *port = eb_port_linux_open();
-    const struct eb_can_options options = {.link = "einbau0"};
-    const struct eb_can_frame frame = {.id = 0x123, .size = 2, .data = {1, 2}};
-    struct eb_can_frame heard[4];
+    const struct eb_can_options all = {.link = "einbau0"};
+    const struct eb_can_options one_id = {.link = "einbau0", .id = 0x123, .mask = 0x7FF};
+    static const struct eb_can_frame frames[] = {
+        {.id = 0x123, .size = 2, .data = {1, 2}},
+        {.id = 0x1ABCDEF0, .flags = EB_CAN_EXTENDED, .size = 8, .data = {1, 2, 3, 4, 5, 6, 7, 8}},
+        {.id = 0x70B, .flags = EB_CAN_REMOTE, .size = 1},
+    };
+    static const canid_t ids[] = {0x123, 0x1ABCDEF0 | CAN_EFF_FLAG, 0x70B | CAN_RTR_FLAG};
+    struct eb_can_frame heard[8];
+    struct can_frame raw;
+    struct eb_can_state now;
     size_t count = 0;
+    size_t total = 0;
     int one;
     int other;
     void *owners[4];
-    assert_int_equal(port->can_open(port->self, &one, &options, &one), EB_OK);
-    assert_int_equal(port->can_open(port->self, &other, &options, &other), EB_OK);
-    assert_int_equal(port->can_send(port->self, one, &frame, 1), 1);
-    for (int i = 0; i < 10 && port->can_sent(port->self, one) == 0; i++)
+    assert_int_equal(port->can_open(port->self, &one, &all, &one), EB_OK);
+    assert_int_equal(port->can_open(port->self, &other, &one_id, &other), EB_OK);
+    assert_int_equal(port->can_send(port->self, one, frames, 3), 3);
+    for (int i = 0; i < 20 && port->can_sent(port->self, one) < 3; i++)
         port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
-    assert_int_equal(port->can_sent(port->self, one), 1);
-    assert_int_equal(port->can_receive(port->self, one, heard, 4, &count), EB_PENDING);
+    assert_int_equal(port->can_sent(port->self, one), 3);
+    assert_int_equal(port->can_receive(port->self, one, heard, 8, &count), EB_PENDING);
+    for (size_t i = 0; i < 3; i++) {
+        assert_int_equal(read(fd, &raw, sizeof raw), sizeof raw);
+        assert_int_equal(raw.can_id, ids[i]);
+        assert_int_equal(raw.can_dlc, frames[i].size);
+        assert_memory_equal(raw.data, frames[i].data, 8);
+        assert_int_equal(write(fd, &raw, sizeof raw), sizeof raw);
+    }
+    for (int i = 0; i < 20 && total < 3; i++) {
+        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
+        if (port->can_receive(port->self, one, heard + total, 8 - total, &count) == EB_OK)
+            total += count;
+    }
+    assert_int_equal(total, 3);
+    for (size_t i = 0; i < 3; i++) {
+        assert_int_equal(heard[i].id, frames[i].id);
+        assert_int_equal(heard[i].flags, frames[i].flags);
+    }
+    assert_int_equal(port->can_receive(port->self, other, heard, 8, &count), EB_OK);
+    assert_int_equal(count, 1); /* only what it asked for */
+    struct eb_can_frame burst[200];
+    uint64_t given = 0;
+    for (size_t i = 0; i < 200; i++)
+        burst[i] = frames[0];
+    for (int i = 0; i < 200 && given < 200; i++) {
+        given += port->can_send(port->self, one, burst + given, 200 - given);
+        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
+    }
+    for (int i = 0; i < 20 && port->can_sent(port->self, one) < 203; i++)
+        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
+    assert_int_equal(port->can_sent(port->self, one), 203);
+    port->can_state(port->self, one, &now);
+    assert_int_equal(now.sent, 203);
+    assert_int_equal(system("ip link set einbau0 down"), 0);
+    for (int i = 0; i < 20 && port->can_receive(port->self, one, heard, 8, &count) != EB_UNREACHABLE; i++)
+        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
+    assert_int_equal(port->can_receive(port->self, one, heard, 8, &count), EB_UNREACHABLE);
     port->can_close(port->self, one);
     port->can_close(port->self, other);
     eb_port_linux_close(port);
+    close(fd);
     assert_int_equal(system("ip link del einbau0"), 0);
 }
 
-int main(void)
+int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(python_can_reads_our_nodes),
@@ -349,7 +398,9 @@ int main(void)
         cmocka_unit_test(adapters_that_are_none_are_told),
         cmocka_unit_test(scapys_control_unit_is_flashed),
         cmocka_unit_test(tshark_reads_traces_of_whole_jobs),
-        cmocka_unit_test(socketcan_carries_a_job),
+        cmocka_unit_test(socketcan_carries_frames),
     };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]); /* only those */
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
