@@ -35,10 +35,10 @@ enum {
 /* How far a serial adapter is with being opened. */
 enum stage { FLUSHING, SETTING, OPENING, OPEN };
 
-/* A frame that was given to an adapter. */
 _Static_assert(SOCKET_QUEUE <= WAITING_MAX && SERIAL_QUEUE <= WAITING_MAX,
                "every frame in flight is remembered");
 
+/* A frame that was given to an adapter. */
 struct command {
     int handle; /* whose it is */
     struct eb_can_frame frame;
