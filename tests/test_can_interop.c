@@ -176,17 +176,17 @@ static void adapters_that_are_none_are_told(void **state)
     const struct bus_options options = {.nodes = 1};
     serve(&s, &options);
     snprintf(line, sizeof line,
-             "sed 's#%s#/dev/null#' %s > %s/none.yaml; " BIN_DIR "/einbau survey --site %s/none.yaml",
-             s.first, s.site, s.little.folder, s.little.folder);
-    expect(line, 3, "no adapter: it is not plugged in");
+             "sed 's#%s#/dev/null#' %s > %s/none.yaml; " BIN_DIR "/einbau links --site %s/none.yaml", s.first,
+             s.site, s.little.folder, s.little.folder);
+    expect(line, 1, "no adapter: it is not plugged in");
     snprintf(line, sizeof line,
              PYTHON
              " -c 'import os, pty, subprocess, sys; master, slave = pty.openpty(); name = os.ttyname(slave); "
              "text = open(\"%s\").read().replace(\"%s\", name); open(\"%s/mute.yaml\", \"w\").write(text); "
              "sys.exit(subprocess.run([\"" BIN_DIR
-             "/einbau\", \"survey\", \"--site\", \"%s/mute.yaml\"]).returncode)'",
+             "/einbau\", \"links\", \"--site\", \"%s/mute.yaml\"]).returncode)'",
              s.site, s.first, s.little.folder, s.little.folder);
-    expect(line, 3, "no adapter: it is not plugged in");
+    expect(line, 1, "no adapter: it is not plugged in");
     end(&s);
 }
 
