@@ -542,9 +542,30 @@ static void damaged_messages_do_no_harm(void **state)
     assert_true(taken > 0 && taken < 3 * tries);
 }
 
+/* IEEE 802.1AB section 9.2.7.7.1: chassis, port and time to live are at their places, and come once.  A
+ * second one that is cut short at the very end of the frame, in memory of just that size. */
+static void mandatory_parts_of_lldp_come_once(void **state)
+{
+    (void)state;
+    static const uint8_t good[] = {0x02, 2, 7, 'c', 0x04, 2, 7, 'p', 0x06, 2, 0, 120};
+    static const uint8_t more[][3] = {{0x02, 0}, {0x02, 1, 4}, {0x04, 0}, {0x06, 0}, {0x06, 1, 0}};
+    struct eb_lldp lldp;
+    assert_true(eb_lldp_read(&lldp, good, sizeof good));
+    for (size_t i = 0; i < sizeof more / sizeof more[0]; i++) {
+        size_t size = sizeof good + 2 + more[i][1];
+        uint8_t *frame = malloc(size);
+        assert_non_null(frame);
+        memcpy(frame, good, sizeof good);
+        memcpy(frame + sizeof good, more[i], 2U + more[i][1]);
+        assert_false(eb_lldp_read(&lldp, frame, size));
+        free(frame);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test(mandatory_parts_of_lldp_come_once),
         cmocka_unit_test(what_scapy_made_is_read),
         cmocka_unit_test(a_dissector_reads_what_is_asked),
         cmocka_unit_test(station_names_are_judged_by_the_standard),

@@ -223,7 +223,9 @@ bool eb_lldp_read(struct eb_lldp *lldp, const uint8_t *payload, size_t size)
         at += 2;
         if (at + length > size)
             return false;
-        if (place <= LLDP_TTL && (type != place || length < least[place]))
+        /* The first three at their places, and never again (IEEE 802.1AB section 9.2.7.7.1). */
+        bool first = type >= LLDP_CHASSIS && type <= LLDP_TTL;
+        if (first ? type != place || length < least[type] : place <= LLDP_TTL)
             return false;
         if (type == LLDP_END)
             break;
