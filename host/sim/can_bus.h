@@ -24,11 +24,10 @@ struct sim_station {
     struct sim_device *device; /* NULL: an adapter */
     bool on, listen_only;
     uint32_t bit_rate;
-    uint32_t sick_ppm;  /* of its own frames go wrong in its transceiver */
-    unsigned tec, rec;  /* error counters */
-    bool bus_off;       /* since its TEC passed 255 */
-    uint64_t back_ns;   /* when a device comes back by itself */
-    bool hears_nothing; /* its stub is broken */
+    uint32_t sick_ppm; /* of its own frames go wrong in its transceiver */
+    unsigned tec, rec; /* error counters */
+    bool bus_off;      /* since its TEC passed 255 */
+    uint64_t back_ns;  /* when a device comes back by itself */
     struct sim_can_tx queue[SIM_STATION_QUEUE];
     size_t first, count;
 };

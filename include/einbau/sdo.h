@@ -39,7 +39,7 @@ struct eb_sdo {
     enum eb_sdo_way way;
     uint8_t phase;
     uint8_t out[8];
-    bool has_out, toggle, crc_used, ended, aborted;
+    bool has_out, toggle, crc_used, ended;
     uint64_t patience_us, until_us;
     /* a block */
     uint8_t buffer[EB_SDO_BLOCK_MAX * EB_SDO_SEGMENT_BYTES];

@@ -33,7 +33,7 @@ struct eb_uds {
     size_t message_cap, message_size;
     uint32_t p2_ms, p2_star_ms; /* as the unit told for its session */
     uint64_t until_us, patience_end_us, again_us, kept_us;
-    bool sent, pending, keeping;
+    bool sent, pending;
     uint8_t session;
     uint8_t present[2];
 };

@@ -424,7 +424,6 @@ static void take_abort(struct eb_sdo *s, uint32_t code)
         put_object(s, SDO_UP, 0);
     } else {
         fail(s, EB_PEER_ERROR, code, eb_sdo_abort_text(code));
-        s->aborted = true;
     }
 }
 

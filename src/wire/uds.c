@@ -85,7 +85,7 @@ static void fail(struct eb_uds *u, enum eb_status status, uint32_t number, const
 
 static void send(struct eb_uds *u, uint64_t now_us)
 {
-    u->sent = u->pending = u->keeping = false;
+    u->sent = u->pending = false;
     u->again_us = EB_NEVER;
     u->until_us = EB_NEVER; /* begins when all of it is on the wire */
     eb_isotp_send(&u->tp, u->message, u->message_size, now_us);
@@ -183,7 +183,6 @@ size_t eb_uds_give(struct eb_uds *u, struct eb_can_frame *frames, size_t cap, bo
     if (idle && u->session != UDS_DEFAULT_SESSION && now_us >= u->kept_us + EB_UDS_KEEP_US) {
         u->present[0] = UDS_PRESENT;
         u->present[1] = UDS_QUIET;
-        u->keeping = true;
         eb_isotp_send(&u->tp, u->present, sizeof u->present, now_us);
     }
     return eb_isotp_give(&u->tp, frames, cap, all_out, now_us);
