@@ -24,9 +24,10 @@ FACTORY = [
     ("QM-RC4-24K", "firmware", "4.1.9", 180),
     ("BL-K8-E", "firmware", "1.24", 90),
     ("OR-H250", "firmware", "3.9", 60),
-    ("VH-L1", "firmware", "2.1.0", 40),
+    ("VH-L1", "firmware", "2.0.3", 40),
     ("VH-D2", "firmware", "1.6.0", 44),
     ("SK-GA2", "firmware", "20260310", 40),
+    ("SK-G3", "firmware", "5.0", 30),
 ]
 
 
@@ -111,10 +112,17 @@ def coupler_elf(folder):
         os.remove(f"{folder}/{name}")
 
 
-def amplifier_dfu(folder):
-    """The amplifiers' firmware as a DFU file (DFU 1.1, appendix B)."""
-    body = image("OR-H250", "firmware", "3.10", 64, "1") + struct.pack("<HHHH3sB", 0x0310, 0x0005, 0x1209, 0x0100, b"UFD", 16)
-    write(f"{folder}/herald-3.10.dfu", body + struct.pack("<I", zlib.crc32(body) ^ 0xFFFFFFFF))
+def dfu_file(path, data, vendor, product, release):
+    """With its suffix (DFU 1.1, appendix B)."""
+    body = data + struct.pack("<HHHH3sB", release, product, vendor, 0x0100, b"UFD", 16)
+    write(path, body + struct.pack("<I", zlib.crc32(body) ^ 0xFFFFFFFF))
+
+
+def usb_files(folder):
+    """DFU files: for the amplifiers, for the lead node and for the rope gauge; the last one is for any release."""
+    dfu_file(f"{folder}/herald-3.10.dfu", image("OR-H250", "firmware", "3.10", 64, "1"), 0x1209, 0x0005, 0x0310)
+    dfu_file(f"{folder}/l1-2.1.0.dfu", image("VH-L1", "firmware", "2.1.0", 44, "1..3"), 0x1209, 0x0001, 0x0210)
+    dfu_file(f"{folder}/g3-5.2.dfu", image("SK-G3", "firmware", "5.2", 34, "1"), 0x1209, 0x0003, 0xFFFF)
 
 
 def door_package(folder):
@@ -151,7 +159,7 @@ def main():
     display_pair(downloads)
     rescue_records(downloads)
     coupler_elf(downloads)
-    amplifier_dfu(downloads)
+    usb_files(downloads)
     door_package(downloads)
     grip_records(downloads)
 

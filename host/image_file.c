@@ -177,6 +177,7 @@ bool ebi_image_load(struct eb_image *image, const char *format, struct eb_proble
     image->checksum = image->file_checksum;
     image->found.content_bytes = image->found.size_bytes;
     image->format = EB_FORMAT_RAW;
+    image->found.suffix.there = EB_SUFFIX_NONE;
     if (strcmp(format, "raw") == 0 || image->found.size_bytes == 0)
         return true;
     if (!eb_image_begin(&reader, &image->file)) {
@@ -185,6 +186,9 @@ bool ebi_image_load(struct eb_image *image, const char *format, struct eb_proble
         return false;
     }
     image->format = reader.format;
+    if (reader.format == EB_FORMAT_DFU)
+        image->found.suffix = (struct eb_suffix){EB_SUFFIX_THERE, reader.suffix.vendor, reader.suffix.product,
+                                                 reader.suffix.device};
     if (format[0] != '\0' && strcmp(format, eb_image_format_word(reader.format)) != 0) {
         snprintf(problem->text, sizeof problem->text,
                  "%s: found a file in the format %s, expected %s as its manifest says", image->path,

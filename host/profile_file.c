@@ -22,6 +22,23 @@ static uint8_t read_word(struct ebi_yaml_map *map, const char *key, const char *
     return 0;
 }
 
+/* {usb: serial}, {usb: release, parts: 3}, {usb: string, number: 4}, {usb: interface, number: 1, alternate: 0} */
+static void read_usb_source(struct ebi_yaml_map *from, struct eb_value *value)
+{
+    static const char *const items[] = {"serial", "maker", "name", "release", "string", "interface", "mode"};
+    value->kind = EB_VALUE_USB;
+    value->item = read_word(from, "usb", items, sizeof items / sizeof items[0]);
+    if (value->item == EB_USB_RELEASE) {
+        value->sub = (uint8_t)ebi_yaml_number(from, "parts", 2, 3, 3);
+    } else if (value->item == EB_USB_STRING) {
+        value->index = (uint16_t)ebi_yaml_number(from, "number", 1, 255, 0);
+        ebi_yaml_need(from, "number");
+    } else if (value->item == EB_USB_INTERFACE) {
+        value->index = (uint16_t)ebi_yaml_number(from, "number", 0, 255, 0);
+        value->sub = (uint8_t)ebi_yaml_number(from, "alternate", 0, 255, 0);
+    }
+}
+
 static void read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value)
 {
     static const char *const cip[] = {"vendor", "type", "product", "revision", "serial", "name"};
@@ -50,9 +67,11 @@ static void read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_valu
     } else if (ebi_yaml_get(&from, "did", false) != NULL) {
         value->kind = EB_VALUE_DID;
         value->index = (uint16_t)ebi_yaml_number(&from, "did", 0, 0xFFFF, 0);
+    } else if (ebi_yaml_get(&from, "usb", false) != NULL) {
+        read_usb_source(&from, value);
     } else {
         if (ebi_yaml_get(&from, "modbus-object", false) == NULL)
-            ebi_yaml_wrong(yaml, node, "no source", "modbus-object, snmp, cip, dns-sd, dcp, sdo or did");
+            ebi_yaml_wrong(yaml, node, "no source", "modbus-object, snmp, cip, dns-sd, dcp, sdo, did or usb");
         value->item = (uint8_t)ebi_yaml_number(&from, "modbus-object", 0, 255, 0);
         value->kind = EB_VALUE_MODBUS_OBJECT;
     }
@@ -192,6 +211,7 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     c->capacity_bytes = 1024 * ebi_yaml_number(&map, "capacity-kib", 1, 4U << 20, 0);
     ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
     static const char *const takes[] = {"bytes", "file"};
+    c->alternate = (uint8_t)ebi_yaml_number(&map, "alternate", 0, 255, 0);
     c->as_it_is = ebi_yaml_get(&map, "takes", false) != NULL && read_word(&map, "takes", takes, 2) == 1;
     read_label(&map, &c->label);
     ebi_yaml_map_end(&map);
@@ -331,34 +351,70 @@ static void read_uds(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_prof
     ebi_yaml_map_end(&uds);
 }
 
+/* "1209:0001", in hexadecimal */
+static void read_usb_ids(struct ebi_yaml_map *map, const char *key, bool required, uint16_t *vendor, uint16_t *product)
+{
+    char text[16] = "";
+    ebi_yaml_text(map, key, required, text, sizeof text);
+    if (text[0] != '\0' && !map->yaml->failed && !ebi_usb_ids_parse(text, vendor, product))
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, key), text,
+                       "the numbers of maker and product, each of four hexadecimal digits: \"1209:0001\"");
+}
+
+static void read_dfu(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_profile *p)
+{
+    struct eb_dfu_way *w = &p->dfu;
+    struct ebi_yaml_map dfu = ebi_yaml_map(map->yaml, node);
+    read_usb_ids(&dfu, "ids", true, &w->vendor, &w->product);
+    w->loader_vendor = w->vendor;
+    w->loader_product = w->product;
+    read_usb_ids(&dfu, "loader-ids", false, &w->loader_vendor, &w->loader_product);
+    w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&dfu, "answer-patience-s", 1, 600, 5);
+    w->reads_back = ebi_yaml_yes(&dfu, "reads-back", true);
+    p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&dfu, "patience-s", 1, 3600, 60);
+    ebi_yaml_map_end(&dfu);
+    if (p->state_loader[0] != '\0' || map->yaml->failed)
+        return;
+    /* The class itself tells which of the two answers. */
+    p->from_state = (struct eb_values){.list = {{.kind = EB_VALUE_USB, .item = EB_USB_MODE}}, .count = 1};
+    eb_text_copy(p->state_loader, sizeof p->state_loader, "loader");
+}
+
 /* Reads how the device is written to, of which there is one way. */
 static void read_way(struct ebi_yaml_map *map, struct eb_profile *p)
 {
     yaml_node_t *canopen = ebi_yaml_get(map, "canopen", false);
     yaml_node_t *uds = ebi_yaml_get(map, "uds", false);
-    p->route = canopen != NULL ? EB_ROUTE_CANOPEN : uds != NULL ? EB_ROUTE_UDS : EB_ROUTE_IP;
-    if ((canopen != NULL) + (uds != NULL) + (ebi_yaml_get(map, "tftp", false) != NULL) > 1)
+    yaml_node_t *dfu = ebi_yaml_get(map, "dfu", false);
+    p->route = canopen != NULL ? EB_ROUTE_CANOPEN
+               : uds != NULL   ? EB_ROUTE_UDS
+               : dfu != NULL   ? EB_ROUTE_DFU
+                               : EB_ROUTE_IP;
+    if ((canopen != NULL) + (uds != NULL) + (dfu != NULL) + (ebi_yaml_get(map, "tftp", false) != NULL) > 1)
         ebi_yaml_wrong(map->yaml, map->node, "several ways to write to the device",
-                       "one of tftp, canopen and uds");
+                       "one of tftp, canopen, uds and dfu");
     if (p->route == EB_ROUTE_IP) {
         read_tftp(map, p);
         return;
     }
     if (canopen != NULL)
         read_canopen(map, canopen, p);
+    else if (dfu != NULL)
+        read_dfu(map, dfu, p);
     else
         read_uds(map, uds, p);
-    p->sends = uds != NULL || p->canopen.program != 0; /* else it is only looked at */
+    p->sends = canopen == NULL || p->canopen.program != 0; /* else it is only looked at */
     if (p->prepare.count + p->activate.count + p->undo.count > 0)
         ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
-                       "none: a device on a CAN bus is written to in the order of its standard");
-    enum eb_value_kind wanted = canopen != NULL ? EB_VALUE_SDO : EB_VALUE_DID;
+                       "none: a device on a CAN bus or on USB is written to in the order of its standard");
+    enum eb_value_kind wanted = canopen != NULL ? EB_VALUE_SDO : dfu != NULL ? EB_VALUE_USB : EB_VALUE_DID;
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
         const struct eb_values *values = eb_profile_values(p, i);
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             if (values->list[k].kind != wanted)
                 ebi_yaml_wrong(map->yaml, map->node, eb_profile_item_word(i),
                                canopen != NULL ? "it read by 'sdo', as the device is a CANopen node"
+                               : dfu != NULL   ? "it read by 'usb', as the device is on USB"
                                                : "it read by 'did', as the device speaks UDS");
         }
     }

@@ -19,6 +19,8 @@ static void wrong_word(struct ebi_yaml *yaml, const yaml_node_t *node, const cha
     ebi_yaml_wrong(yaml, node, found, expected);
 }
 
+static const char *const kinds[] = {[EB_SITE_ETHERNET] = "ethernet", [EB_SITE_CAN] = "can", [EB_SITE_USB] = "usb"};
+
 static void read_bus(struct reading *r, struct ebi_yaml_map *map, struct eb_site_link *link)
 {
     link->bit_rate = (uint32_t)ebi_yaml_number(map, "bit-rate", 5000, 1000000, 0);
@@ -47,9 +49,13 @@ static void read_links(struct reading *r, yaml_node_t *links)
         r->site->link_count = i + 1;
         struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
         ebi_yaml_text(&map, "kind", true, kind, sizeof kind);
-        link->kind = strcmp(kind, "can") == 0 ? EB_SITE_CAN : EB_SITE_ETHERNET;
-        if (!r->yaml.failed && link->kind == EB_SITE_ETHERNET && strcmp(kind, "ethernet") != 0)
-            wrong_word(&r->yaml, ebi_yaml_need(&map, "kind"), kind, "ethernet or can");
+        while (link->kind <= EB_SITE_USB && strcmp(kinds[link->kind], kind) != 0)
+            link->kind++;
+        if (link->kind > EB_SITE_USB) {
+            link->kind = EB_SITE_ETHERNET;
+            if (!r->yaml.failed)
+                wrong_word(&r->yaml, ebi_yaml_need(&map, "kind"), kind, "ethernet, can or usb");
+        }
         if (link->kind == EB_SITE_CAN)
             read_bus(r, &map, link);
         ebi_yaml_map_end(&map);
@@ -172,6 +178,17 @@ static void read_mac(struct reading *r, struct ebi_yaml_map *map, struct eb_site
         wrong_word(&r->yaml, ebi_yaml_need(map, "mac"), text, "a hardware address like 02:00:5e:10:00:01");
 }
 
+/* On USB: its serial number or its place must tell which one of its kind it is. */
+static void check_usb(struct reading *r, struct ebi_yaml_map *map, const struct eb_site_device *device)
+{
+    bool vague = device->serial[0] == '\0' && device->usb_place[0] == '\0';
+    for (const struct eb_site_device *d = r->site->devices; d < device && !r->yaml.failed; d++) {
+        if (d->profile == device->profile && (vague || (d->serial[0] == '\0' && d->usb_place[0] == '\0')))
+            ebi_yaml_wrong(&r->yaml, map->node, "a second device of one kind on USB",
+                           "'serial' or 'place' for each of them: else nothing says which is which");
+    }
+}
+
 /* On a CAN bus: a node id, or the identifiers of UDS. */
 static void read_place(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
 {
@@ -199,6 +216,9 @@ void eb_site_place_text(const struct eb_site_device *d, char text[EB_PLACE_TEXT_
 {
     if (d->wire == NULL || d->wire->kind == EB_SITE_ETHERNET)
         eb_endpoint_text(&d->modbus, false, text);
+    else if (d->wire->kind == EB_SITE_USB)
+        snprintf(text, EB_PLACE_TEXT_BYTES, "%04x:%04x%s%.16s", d->profile->dfu.vendor, d->profile->dfu.product,
+                 d->usb_place[0] != '\0' ? " at " : "", d->usb_place);
     else if (d->node != 0)
         snprintf(text, EB_PLACE_TEXT_BYTES, "node %u", d->node);
     else
@@ -220,8 +240,11 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
     if (device->wire == NULL && !r->yaml.failed)
         wrong_word(&r->yaml, ebi_yaml_need(&map, "link"), device->link, "the name of a link from 'links'");
     bool on_bus = device->wire != NULL && device->wire->kind == EB_SITE_CAN;
+    bool on_usb = device->wire != NULL && device->wire->kind == EB_SITE_USB;
     if (on_bus)
         read_place(r, &map, device);
+    else if (on_usb)
+        ebi_yaml_text(&map, "place", false, device->usb_place, sizeof device->usb_place);
     else
         read_address(r, &map, device);
     ebi_yaml_text(&map, "serial", false, device->serial, sizeof device->serial);
@@ -230,7 +253,7 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
                   sizeof device->hardware_revision);
     ebi_yaml_get(&map, "behind", false); /* these two once all devices are known */
     ebi_yaml_get(&map, "companions", false);
-    if (!on_bus)
+    if (!on_bus && !on_usb)
         read_mac(r, &map, device);
     ebi_yaml_text(&map, "profile", true, profile, sizeof profile);
     yaml_node_t *wants = ebi_yaml_get(&map, "wants", false);
@@ -240,13 +263,19 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         !eb_profile_covers(device->profile, device->order_code))
         wrong_word(&r->yaml, ebi_yaml_need(&map, "order-code"), device->order_code,
                    "an order code that its profile covers");
-    enum eb_route_kind route = !on_bus ? EB_ROUTE_IP : device->node != 0 ? EB_ROUTE_CANOPEN : EB_ROUTE_UDS;
+    enum eb_route_kind route = on_usb              ? EB_ROUTE_DFU
+                               : !on_bus           ? EB_ROUTE_IP
+                               : device->node != 0 ? EB_ROUTE_CANOPEN
+                                                   : EB_ROUTE_UDS;
     if (device->profile != NULL && device->profile->route != route)
         wrong_word(&r->yaml, ebi_yaml_need(&map, "profile"), profile,
-                   route == EB_ROUTE_IP ? "a profile for a device on Ethernet"
+                   route == EB_ROUTE_IP    ? "a profile for a device on Ethernet"
+                   : route == EB_ROUTE_DFU ? "a profile with the key 'dfu', as the device is on USB"
                    : route == EB_ROUTE_CANOPEN
                        ? "a profile with the key 'canopen', as the device has a node id"
                        : "a profile with the key 'uds', as the device has UDS identifiers");
+    if (device->profile != NULL && on_usb)
+        check_usb(r, &map, device);
     if (device->profile != NULL)
         read_wants(r, wants, device);
     ebi_yaml_map_end(&map);
@@ -453,6 +482,9 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     put_text(file, 4, "link", d->link);
     if (d->wire->kind == EB_SITE_CAN) {
         write_place(file, d);
+    } else if (d->wire->kind == EB_SITE_USB) {
+        if (d->usb_place[0] != '\0')
+            put_text(file, 4, "place", d->usb_place);
     } else {
         put_text(file, 4, "address", address);
         fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
@@ -514,7 +546,7 @@ bool eb_site_write(const struct eb_site *site, const char *path, struct eb_probl
     for (size_t i = 0; i < site->link_count; i++) {
         const struct eb_site_link *link = &site->links[i];
         fprintf(text, "  \"%s\":\n", link->name);
-        put_text(text, 4, "kind", link->kind == EB_SITE_CAN ? "can" : "ethernet");
+        put_text(text, 4, "kind", kinds[link->kind]);
         if (link->bit_rate != 0)
             fprintf(text, "    bit-rate: %u\n", link->bit_rate);
         if (link->adapter[0] != '\0')

@@ -259,3 +259,15 @@ void ebi_path_beside(const char *path, const char *name, char to[EB_PATH_BYTES])
     else
         snprintf(to, EB_PATH_BYTES, "%.*s/%s", (int)(slash - path), path, name);
 }
+
+bool ebi_usb_ids_parse(const char *text, uint16_t *vendor, uint16_t *product)
+{
+    unsigned v;
+    unsigned p;
+    int end = 0;
+    if (sscanf(text, "%4x:%4x%n", &v, &p, &end) != 2 || end != 9 || text[9] != '\0')
+        return false;
+    *vendor = (uint16_t)v;
+    *product = (uint16_t)p;
+    return true;
+}

@@ -59,4 +59,7 @@ const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node);
 /* `name` as it stands in a file at `path`: relative names are relative to the file's folder. */
 void ebi_path_beside(const char *path, const char *name, char to[EB_PATH_BYTES]);
 
+/* "1209:0001": two numbers, each of four hexadecimal digits. */
+bool ebi_usb_ids_parse(const char *text, uint16_t *vendor, uint16_t *product);
+
 #endif

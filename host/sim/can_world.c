@@ -100,7 +100,10 @@ uint64_t sim_can_next_us(const struct eb_sim *sim)
 
 bool sim_bus_has_adapter(const struct sim_bus *bus)
 {
-    return !bus->unplugged && (bus->gateway == NULL || sim_device_alive(bus->gateway));
+    const struct sim_device *d = bus->gateway;
+    bool there = d == NULL || !d->usb.is_usb ? d == NULL || sim_device_alive(d)
+                                             : d->mode == EB_SIM_RUNNING && sim_usb_there(d);
+    return there && !bus->unplugged;
 }
 
 static void lose_adapter(struct eb_sim *sim, struct sim_bus *bus)
@@ -136,13 +139,19 @@ void sim_can_frame(struct sim_device *d, const struct eb_can_frame *frame)
         sim_uds_frame(d, frame);
 }
 
-void sim_can_alive(struct sim_device *d, bool alive)
+void sim_can_gateway(const struct sim_device *d)
 {
     struct eb_sim *sim = d->sim;
     for (size_t b = 0; sim != NULL && b < sim->bus_count; b++) {
-        if (sim->buses[b].gateway == d && !alive && sim->buses[b].count > 0)
+        if (sim->buses[b].gateway == d && sim->buses[b].count > 0 && !sim_bus_has_adapter(&sim->buses[b]))
             lose_adapter(sim, &sim->buses[b]);
     }
+}
+
+void sim_can_alive(struct sim_device *d, bool alive)
+{
+    if (!alive)
+        sim_can_gateway(d);
     if (d->can.bus == NULL || d->can.bus->count == 0)
         return;
     struct sim_station *s = &d->can.bus->stations[d->can.station];

@@ -68,6 +68,7 @@ static void boot(struct sim_device *d)
     sim_device_set(d, &d->saved, true);
     d->net->set_alive(d->net->self, d, true);
     sim_can_alive(d, true);
+    sim_usb_alive(d, true);
 }
 
 /* --- power --------------------------------------------------------------------------------------- */
@@ -81,6 +82,7 @@ static void go_down(struct sim_device *d, enum eb_sim_mode mode)
         d->connections[i].handle = EB_NO_HANDLE;
     d->net->set_alive(d->net->self, d, false);
     sim_can_alive(d, false);
+    sim_usb_alive(d, false);
 }
 
 static void begin_boot(struct sim_device *d)
@@ -120,8 +122,13 @@ void sim_device_start(struct sim_device *d, const struct sim_net *net)
     sim_device_examine(d);
     net->set_alive(net->self, d, sim_device_alive(d));
     sim_can_alive(d, sim_device_alive(d));
+    sim_usb_alive(d, sim_device_alive(d));
+    sim_usb_was_there(d);
     d->leaves_us = d->leaves_after_s > 0 ? d->lldp_us + d->leaves_after_s * 1000000ULL : EB_NEVER;
-    if (d->arrives_after_s > 0) {
+    if (d->usb.is_usb && d->usb.unplugged && !d->usb.own_power) {
+        go_down(d, EB_SIM_OFF);
+        d->power_back_us = EB_NEVER;
+    } else if (d->arrives_after_s > 0) {
         go_down(d, EB_SIM_OFF);
         d->power_back_us = d->lldp_us + d->arrives_after_s * 1000000ULL;
     } else if (d->mode == EB_SIM_BOOTING) {
@@ -258,6 +265,7 @@ void sim_device_tick(struct sim_device *d)
         sim_push_tick(d);
         sim_ether_tick(d);
         sim_can_tick(d);
+        sim_usb_tick(d);
         if (now_us >= d->set_us) {
             d->set_us = EB_NEVER;
             sim_device_set(d, &d->wanted, true);
@@ -274,7 +282,7 @@ uint64_t sim_device_deadline_us(const struct sim_device *d)
         return d->boot_until_us < next_us ? d->boot_until_us : next_us;
     next_us = d->restart_us < next_us ? d->restart_us : next_us;
     const uint64_t others[] = {sim_push_deadline_us(d), sim_ether_deadline_us(d), sim_can_deadline_us(d),
-                               d->set_us};
+                               sim_usb_deadline_us(d), d->set_us};
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         next_us = others[i] < next_us ? others[i] : next_us;
     return next_us;

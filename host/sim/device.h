@@ -5,6 +5,7 @@
 
 #include "can_node.h"
 #include "einbau/sim.h"
+#include "usb_device.h"
 
 enum {
     SIM_COMPONENTS_MAX = EB_COMPONENTS_MAX,
@@ -167,6 +168,7 @@ struct sim_device {
     struct sim_push push;
     struct sim_connection connections[SIM_CONNECTIONS_MAX];
     struct sim_can can;
+    struct sim_usb usb;
     struct eb_sim *sim;
     const struct sim_net *net;
     void *net_slot; /* the network's own */

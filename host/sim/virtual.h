@@ -20,7 +20,11 @@ enum event_kind {
     EVENT_CAN_QUEUE, /* frames of the laptop reach its adapter */
     EVENT_CAN_DOWN,  /* a frame that the adapter heard reaches the laptop */
     EVENT_CAN_SENT,  /* so does the news that one went out */
-    EVENT_CAN_LATE   /* a device hears a frame late */
+    EVENT_CAN_LATE,  /* a device hears a frame late */
+    EVENT_USB_UP,    /* a control transfer is at its device */
+    EVENT_USB_DOWN,  /* its answer is at the laptop */
+    EVENT_USB_LATE,  /* or its time is over */
+    EVENT_USB_BACK   /* somebody plugs a device in again */
 };
 
 /* The laptop's adapter on one bus. */
@@ -53,6 +57,7 @@ struct message {
 struct end {
     bool used, tcp, frames;
     struct can_end *can;                /* NULL: not of a CAN bus */
+    struct usb_end *usb;                /* NULL: not on USB */
     const struct sim_laptop_link *link; /* that it is bound to, or NULL */
     uint8_t group[4];                   /* that it hears */
     int generation;                     /* so that events for an older one are told apart */
@@ -94,6 +99,7 @@ struct sim_virtual {
     size_t fault_count;
     uint64_t frames;
     struct can_adapter adapters[SIM_BUSES_MAX];
+    uint64_t usb_free_ns, usb_busy_ns, usb_late_us;
     uint64_t bus_us; /* the earliest bus event that is under way */
 };
 
@@ -101,6 +107,7 @@ struct fate {
     bool lost, doubled, unseen;
     bool garbled; /* and the wire's check tells: Ethernet drops it, CAN repeats it */
     bool bus_off;
+    bool stalled, status_error, unplugged;
     uint64_t extra_us;
 };
 
@@ -112,6 +119,16 @@ void sim_set_ready(struct sim_virtual *v, struct end *end);
 int sim_new_end(struct sim_virtual *v, void *owner, bool tcp);
 /* What the faults say of the next frame on any wire. */
 struct fate sim_next_fault(struct sim_virtual *v, struct sim_device *d, struct sim_bus *bus);
+
+void sim_close_end(void *self, int handle);
+
+/* --- virtual_usb.c --- */
+void sim_virtual_usb_open(struct sim_virtual *v);
+void sim_virtual_usb_event(struct sim_virtual *v, const struct event *e);
+void sim_virtual_usb_free(struct end *end);
+/* Pulls a device out for a while; then it comes back there, or elsewhere. */
+void sim_virtual_usb_pull(struct sim_virtual *v, struct sim_device *device, bool elsewhere);
+void sim_virtual_usb_back(struct sim_device *device);
 
 /* --- virtual_can.c --- */
 void sim_virtual_can_open(struct sim_virtual *v);

@@ -143,6 +143,18 @@ struct fate sim_next_fault(struct sim_virtual *v, struct sim_device *d, struct s
                 bus->plug_us = v->now_us + POWER_BACK_US;
             }
             break;
+        case EB_SIM_STALLED:
+            fate.stalled = true;
+            break;
+        case EB_SIM_STATUS_ERROR:
+            fate.status_error = true;
+            break;
+        case EB_SIM_UNPLUGGED:
+        case EB_SIM_MOVED:
+            fate.unplugged = d != NULL && d->usb.is_usb;
+            if (fate.unplugged)
+                sim_virtual_usb_pull(v, d, v->faults[i].kind == EB_SIM_MOVED);
+            break;
         case EB_SIM_GATEWAY_LOST:
         case EB_SIM_POWER_LOST:
             if (v->faults[i].kind == EB_SIM_GATEWAY_LOST)
@@ -420,7 +432,7 @@ static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *bu
     return *received > 0 ? EB_OK : EB_PENDING;
 }
 
-static void close_end(void *self, int handle)
+void sim_close_end(void *self, int handle)
 {
     struct sim_virtual *v = self;
     struct end *end = &v->ends[handle];
@@ -434,6 +446,7 @@ static void close_end(void *self, int handle)
     free(end->rx);
     end->rx = NULL;
     sim_virtual_can_free(v, end);
+    sim_virtual_usb_free(end);
     end->used = false;
 }
 
@@ -861,6 +874,14 @@ static void handle_event(struct sim_virtual *v, const struct event *e)
     case EVENT_CAN_LATE:
         sim_virtual_can_event(v, e);
         break;
+    case EVENT_USB_UP:
+    case EVENT_USB_DOWN:
+    case EVENT_USB_LATE:
+        sim_virtual_usb_event(v, e);
+        break;
+    case EVENT_USB_BACK:
+        sim_virtual_usb_back(e->device);
+        break;
     default:
         arrive_tcp(v, e);
         break;
@@ -926,15 +947,15 @@ bool sim_virtual_open(struct eb_sim *sim)
         .udp_open = udp_open,
         .udp_send = udp_send,
         .udp_receive = udp_receive,
-        .udp_close = close_end,
+        .udp_close = sim_close_end,
         .tcp_open = tcp_open,
         .tcp_send = tcp_send,
         .tcp_receive = tcp_receive,
-        .tcp_close = close_end,
+        .tcp_close = sim_close_end,
         .frame_open = frame_open,
         .frame_send = frame_send,
         .frame_receive = frame_receive,
-        .frame_close = close_end,
+        .frame_close = sim_close_end,
         .neighbours = list_neighbours,
         .address_add = address_add,
         .address_remove = address_remove,
@@ -947,6 +968,7 @@ bool sim_virtual_open(struct eb_sim *sim)
     v->woken = sim_grow(NULL, sim->count + 1, sizeof *v->woken);
     sim->net = v;
     sim_virtual_can_open(v);
+    sim_virtual_usb_open(v);
     for (size_t i = 0; i < sim->count; i++) {
         v->woken[i] = EB_NEVER;
         sim_device_start(&sim->devices[i], &v->net);
@@ -964,7 +986,7 @@ void sim_virtual_close(struct eb_sim *sim)
     for (int i = 0; i < v->end_cap; i++) {
         if (v->ends[i].used) {
             v->ends[i].device_knows = false;
-            close_end(v, i);
+            sim_close_end(v, i);
         }
     }
     for (size_t i = 0; i < v->heap_size; i++)

@@ -43,6 +43,13 @@ struct sim_can_hooks {
                                    const struct eb_can_frame *frame);
 };
 
+/* A hub in one of the laptop's sockets, or of another hub. */
+struct sim_hub {
+    char place[EB_USB_PLACE_BYTES];
+    uint8_t address;
+    bool off;
+};
+
 struct sim_virtual;
 struct sim_sockets;
 struct sim_segment;
@@ -58,6 +65,12 @@ struct eb_sim {
     struct sim_bus buses[SIM_BUSES_MAX];
     size_t bus_count;
     struct sim_can_hooks can;
+    struct sim_hub hubs[SIM_USB_HUBS_MAX];
+    size_t hub_count;
+    uint32_t usb_latency_us; /* between a transfer and the next, in the laptop */
+    /* Who is to know of what comes and goes on USB, or NULL. */
+    void (*usb_changed)(void *self, struct sim_device *device);
+    void *usb_self;
     struct sim_device *devices;
     size_t count;
     char state_dir[EB_PATH_BYTES];
@@ -79,6 +92,8 @@ void sim_can_open(struct eb_sim *sim, const struct sim_can_hooks *hooks);
 void sim_can_run(struct eb_sim *sim, uint64_t now_us);
 uint64_t sim_can_next_us(const struct eb_sim *sim);
 bool sim_bus_has_adapter(const struct sim_bus *bus);
+/* The adapters that are in this device may be gone. */
+void sim_can_gateway(const struct sim_device *device);
 /* Pulls a bus's adapter out, or plugs it in. */
 void sim_bus_plug(struct eb_sim *sim, struct sim_bus *bus, bool in);
 

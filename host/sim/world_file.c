@@ -231,6 +231,88 @@ static bool read_bus(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_de
     return true;
 }
 
+/* "1209:0001" */
+static void read_ids(struct ebi_yaml_map *map, const char *key, uint16_t *vendor, uint16_t *product)
+{
+    char text[16] = "";
+    ebi_yaml_text(map, key, false, text, sizeof text);
+    if (text[0] != '\0' && !ebi_usb_ids_parse(text, vendor, product))
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, key), text, "two numbers of four hexadecimal digits: 1209:0001");
+}
+
+/* "2.0", or the version of the first component. */
+static void read_release(struct ebi_yaml_map *map, const char *key, uint16_t *release, bool *is_version)
+{
+    char text[16] = "1.0";
+    unsigned major;
+    unsigned minor;
+    ebi_yaml_text(map, key, false, text, sizeof text);
+    if (is_version != NULL && strcmp(text, "version") == 0)
+        *is_version = true;
+    else if (sscanf(text, "%2u.%2u", &major, &minor) == 2)
+        *release = (uint16_t)((major / 10 << 4 | major % 10) << 8 | minor / 10 << 4 | minor % 10);
+    else
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, key), text, "a release like 2.0, or 'version'");
+}
+
+static bool read_usb(struct ebi_yaml_map *map, struct sim_device *d)
+{
+    static const char *const manifests[] = {"reset", "tolerant", "restart", NULL};
+    yaml_node_t *node = ebi_yaml_get(map, "usb", false);
+    struct sim_usb *u = &d->usb;
+    struct ebi_yaml_map usb = ebi_yaml_map(map->yaml, node);
+    u->is_usb = node != NULL;
+    ebi_yaml_text(&usb, "place", u->is_usb, u->home, sizeof u->home);
+    memcpy(u->place, u->home, sizeof u->place);
+    read_ids(&usb, "ids", &u->vendor, &u->product);
+    u->loader_vendor = u->vendor;
+    u->loader_product = u->product;
+    read_ids(&usb, "loader-ids", &u->loader_vendor, &u->loader_product);
+    if (u->is_usb) {
+        ebi_yaml_need(&usb, "ids");
+        read_release(&usb, "release", &u->release, &u->release_is_version);
+        read_release(&usb, "loader-release", &u->loader_release, NULL);
+    }
+    u->other_interface = ebi_yaml_yes(&usb, "other-interface", false);
+    u->own_power = ebi_yaml_yes(&usb, "own-power", false);
+    u->no_serial = !ebi_yaml_yes(&usb, "serial-number", true);
+    u->no_loader_serial = !ebi_yaml_yes(&usb, "loader-serial-number", !u->no_serial);
+    u->detaches_itself = ebi_yaml_yes(&usb, "detaches-itself", false);
+    u->stays = ebi_yaml_yes(&usb, "stays", false);
+    u->uploads = ebi_yaml_yes(&usb, "uploads", false);
+    u->manifest = (enum sim_usb_manifest)choice(&usb, "manifest", manifests, SIM_USB_WAITS_FOR_RESET);
+    u->transfer_bytes = (uint16_t)ebi_yaml_number(&usb, "transfer-bytes", 8, SIM_USB_TRANSFER_MAX, 1024);
+    u->detach_ms = (uint16_t)ebi_yaml_number(&usb, "detach-ms", 0, 65535, 1000);
+    u->manifest_ms = (uint32_t)ebi_yaml_number(&usb, "manifest-ms", 0, 600000, 200);
+    u->poll_cap_ms = (uint32_t)ebi_yaml_number(&usb, "asks-again-ms", 1, 600000, 0);
+    u->configured_ms = (uint32_t)ebi_yaml_number(&usb, "configured-after-ms", 0, 60000, 0);
+    u->denied = ebi_yaml_yes(&usb, "denied", false);
+    u->busy = ebi_yaml_yes(&usb, "busy", false);
+    u->unplugged = !ebi_yaml_yes(&usb, "plugged-in", true);
+    ebi_yaml_map_end(&usb);
+    return u->is_usb;
+}
+
+/* The laptop's USB: its hubs, and how long it takes from one transfer to the next. */
+static void read_usb_bus(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *node)
+{
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    yaml_node_t *hubs = ebi_yaml_get(&map, "hubs", false);
+    yaml_node_t *item;
+    sim->usb_latency_us = (uint32_t)ebi_yaml_number(&map, "latency-us", 0, 1000000, 40);
+    for (size_t i = 0; (item = ebi_yaml_item(yaml, hubs, i)) != NULL; i++) {
+        const char *text = ebi_yaml_scalar(yaml, item);
+        if (text == NULL || i == SIM_USB_HUBS_MAX ||
+            !eb_text_copy(sim->hubs[i].place, sizeof sim->hubs[i].place, text)) {
+            ebi_yaml_wrong(yaml, item, "one hub too many, or a longer place", "at most 4, like 1-2");
+            return;
+        }
+        sim->hubs[i].address = (uint8_t)(120 + i);
+        sim->hub_count = i + 1;
+    }
+    ebi_yaml_map_end(&map);
+}
+
 /* The adapters of these buses are in this device. */
 static void read_gateway(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_device *d)
 {
@@ -397,6 +479,8 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     d->sim = sim;
     bool on_bus = read_bus(sim, &map, d);
     read_gateway(sim, &map, d);
+    bool on_usb = read_usb(&map, d);
+    on_bus = on_bus || on_usb;
     ebi_yaml_text(&map, "wire", !on_bus, d->wire, sizeof d->wire);
     known = on_bus;
     for (size_t i = 0; i < sim->wire_count; i++)
@@ -513,6 +597,7 @@ bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *pro
         ebi_path_beside(path, site, sim->site_path);
     read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", false));
     read_buses(sim, &yaml, ebi_yaml_get(&map, "buses", false));
+    read_usb_bus(sim, &yaml, ebi_yaml_get(&map, "usb", false));
     read_laptop(sim, &yaml, ebi_yaml_get(&map, "laptop", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     if (devices != NULL && devices->type == YAML_MAPPING_NODE)

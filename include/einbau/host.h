@@ -73,7 +73,7 @@ struct eb_site_companion {
 };
 
 /* One wire of the site. */
-enum eb_site_link_kind { EB_SITE_ETHERNET, EB_SITE_CAN };
+enum eb_site_link_kind { EB_SITE_ETHERNET, EB_SITE_CAN, EB_SITE_USB };
 struct eb_site_link {
     char name[EB_NAME_BYTES];
     enum eb_site_link_kind kind;
@@ -88,6 +88,7 @@ struct eb_site_device {
     const struct eb_site_link *wire;
     uint8_t node;                 /* on a CAN bus: CANopen, or 0 */
     struct eb_isotp_config isotp; /* UDS, where `node` is 0 */
+    char usb_place[EB_USB_PLACE_BYTES]; /* on USB: where it is plugged in, or empty */
     struct eb_endpoint modbus;    /* the same address with each protocol's port */
     struct eb_endpoint tftp;
     uint8_t unit;
@@ -153,7 +154,7 @@ const struct eb_site_device *eb_site_device(const struct eb_site *site, const ch
 
 /* --- images -------------------------------------------------------------------------------------- */
 
-/* Where it is on its wire: "192.0.2.10", "node 11", "7A1/7A9". */
+/* Where it is on its wire: "192.0.2.10", "node 11", "7A1/7A9", "1209:0001 at 1-2". */
 enum { EB_PLACE_TEXT_BYTES = 32 };
 void eb_site_place_text(const struct eb_site_device *device, char text[EB_PLACE_TEXT_BYTES]);
 

@@ -11,7 +11,7 @@ enum {
     EB_NAME_BYTES = 48,  /* names of devices, components, order codes, serial numbers */
     EB_PATTERNS_MAX = 8, /* order-code patterns or revision ranges of one image */
     EB_FINDING_TEXT_BYTES = 96,
-    EB_FINDINGS_MAX = 14, /* one per rule, see enum eb_rule */
+    EB_FINDINGS_MAX = 16, /* one per rule, see enum eb_rule */
     EB_COMPANIONS_MAX = 4,
     EB_SHA256_BYTES = 32
 };
@@ -64,11 +64,27 @@ struct eb_image_facts {
     enum eb_signature signature; /* of the manifest */
 };
 
+/* What the suffix of a DFU file says of the device that it is for; FFFFh is any (DFU 1.1, appendix B). */
+enum eb_suffix_there { EB_SUFFIX_NOT_LOOKED_FOR, EB_SUFFIX_NONE, EB_SUFFIX_THERE };
+struct eb_suffix {
+    enum eb_suffix_there there;
+    uint16_t vendor, product, release;
+};
+
 /* What was found when the image file itself was read. */
 struct eb_image_found {
     uint64_t size_bytes;
     uint64_t content_bytes; /* what the device gets of it: a text format's bytes, without a suffix */
     uint8_t sha256[EB_SHA256_BYTES];
+    struct eb_suffix suffix;
+};
+
+/* A device on USB, by its numbers: while its program runs and in its loader. */
+struct eb_usb_ids {
+    uint16_t vendor, product;
+    uint16_t loader_vendor, loader_product;
+    uint16_t release;        /* bcdDevice of what answers now */
+    bool release_is_version; /* it is the version of the component: that of a file is then the image's */
 };
 
 /* What is around a device on its site, as far as images ask for it.  The texts are borrowed; versions that
@@ -96,6 +112,7 @@ enum eb_rule {
     EB_RULE_CAPACITY,          /* the component can hold it */
     EB_RULE_SIZE,              /* the file is as large as its manifest says */
     EB_RULE_DIGEST,            /* the file is the one that the manifest was written for */
+    EB_RULE_DFU_SUFFIX,        /* on USB: the numbers in the file's DFU suffix are the device's */
     EB_RULE_SIGNATURE,         /* a trusted key has signed what is said of it */
     EB_RULES_OF_IMAGES,
     EB_RULE_BATCH = EB_RULES_OF_IMAGES, /* every device of the plan fits: eb_verdict_batch */
@@ -141,14 +158,15 @@ struct eb_judge_facts {
     const char *delivered;                       /* the version that this very device was delivered with */
     const char *loader;                          /* the version of its loader, may be NULL or empty */
     const struct eb_version_order *loader_order; /* may be NULL where `loader` is */
+    const struct eb_usb_ids *usb;                /* NULL: it is not on USB */
     const struct eb_surroundings *around;        /* may be NULL: nothing is known */
     bool no_way;       /* there is no image that leads from what runs to what this one needs */
     uint32_t accepted; /* bit 1 << rule for each rule that a person accepted */
 };
 
-/* Answers every rule of images, also those that hold.  `fits` only where each rule is YES or ACCEPTED.
+/* Answers every rule of images, also those that hold; that of DFU files only for a device on USB.  `fits` only where each rule is YES or ACCEPTED.
  * Never accepted, whatever `accepted` says: a wrong order code, a version below the delivered floor, an image
- * that is too large, a wrong size, a wrong digest, a signature that is missing, wrong or strange. */
+ * that is too large, a wrong size, a wrong digest, a wrong DFU suffix, a signature that is missing, wrong or strange. */
 void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict);
 
 /* Adds the finding on the batch: `refused` names the device for which it is held back, NULL: none is.  It is

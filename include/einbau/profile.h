@@ -26,6 +26,7 @@ enum eb_value_kind {
     EB_VALUE_DCP,           /* `item` is one of enum eb_dcp_item */
     EB_VALUE_SDO,           /* object `index`, `sub` of a CANopen node */
     EB_VALUE_DID,           /* data identifier `index` of UDS */
+    EB_VALUE_USB,           /* `item` is one of enum eb_usb_item */
     EB_VALUE_KINDS
 };
 const char *eb_value_kind_word(enum eb_value_kind kind);
@@ -35,6 +36,18 @@ const char *eb_value_kind_word(enum eb_value_kind kind);
 enum eb_cip_item { EB_CIP_VENDOR, EB_CIP_TYPE, EB_CIP_PRODUCT, EB_CIP_REVISION, EB_CIP_SERIAL, EB_CIP_NAME };
 /* A station's name, type, and the numbers of its vendor and device in decimal. */
 enum eb_dcp_item { EB_DCP_NAME, EB_DCP_TYPE, EB_DCP_VENDOR, EB_DCP_DEVICE };
+
+/* What is read of a device on USB: its strings, its release in `sub` parts (eb_usb_release_text), string `index`, the name
+ * of interface `index` with its alternate setting `sub`, and "loader" or "program" for what answers. */
+enum eb_usb_item {
+    EB_USB_SERIAL,
+    EB_USB_MAKER,
+    EB_USB_NAME,
+    EB_USB_RELEASE,
+    EB_USB_STRING,
+    EB_USB_INTERFACE,
+    EB_USB_MODE
+};
 
 /* How the bytes of an object or a data identifier are to be read: as text, or as a number of up to four
  * bytes, in decimal, as eight hexadecimal digits, or its upper and its lower half with a point between. */
@@ -89,7 +102,7 @@ struct eb_steps {
 };
 
 /* How images reach a device. */
-enum eb_route_kind { EB_ROUTE_NONE, EB_ROUTE_IP, EB_ROUTE_CANOPEN, EB_ROUTE_UDS };
+enum eb_route_kind { EB_ROUTE_NONE, EB_ROUTE_IP, EB_ROUTE_CANOPEN, EB_ROUTE_UDS, EB_ROUTE_DFU };
 
 /* Program download (CiA 302-3). */
 struct eb_canopen_way {
@@ -116,6 +129,14 @@ struct eb_uds_way {
     uint8_t padding;
 };
 
+/* Download by the DFU class over USB. */
+struct eb_dfu_way {
+    uint16_t vendor, product;               /* while the program runs */
+    uint16_t loader_vendor, loader_product; /* in the loader */
+    uint32_t answer_patience_ms;            /* for each control transfer */
+    bool reads_back;                        /* what was written is compared, where the device can be read */
+};
+
 struct eb_component_profile {
     char name[EB_NAME_BYTES];
     struct eb_version_order order;
@@ -125,6 +146,7 @@ struct eb_component_profile {
     uint64_t capacity_bytes;
     char file_name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
     struct eb_label label;              /* where an image's bytes say what it is */
+    uint8_t alternate; /* DFU: the alternate setting that stands for it */
     bool as_it_is; /* the device takes the file itself, not the bytes that it stands for */
 };
 
@@ -168,6 +190,7 @@ struct eb_profile {
     enum eb_route_kind route;
     struct eb_canopen_way canopen;
     struct eb_uds_way uds;
+    struct eb_dfu_way dfu;
     bool sends;         /* images can be sent to it; else it is only looked at */
     bool restarts_once; /* takes up the images of all components by one restart; else each by its own */
     struct eb_component_profile components[EB_COMPONENTS_MAX];

@@ -4,6 +4,7 @@
 #define EINBAU_RUN_H
 
 #include "einbau/ask.h"
+#include "einbau/dfu.h"
 #include "einbau/modbus.h"
 #include "einbau/port.h"
 #include "einbau/profile.h"
@@ -63,9 +64,9 @@ struct eb_run_item {
 struct eb_run;
 
 /* The ways to a device: over IP by Modbus/TCP, TFTP and what else the profile names; to a CANopen node; to a
- * unit that speaks UDS.  What no run names is not linked. */
+ * unit that speaks UDS; to a device on USB by its DFU class.  What no run names is not linked. */
 struct eb_route;
-extern const struct eb_route eb_route_ip, eb_route_canopen, eb_route_uds;
+extern const struct eb_route eb_route_ip, eb_route_canopen, eb_route_uds, eb_route_dfu;
 
 struct eb_run_config {
     const struct eb_port *port;
@@ -80,6 +81,8 @@ struct eb_run_config {
      * it is not known. */
     bool (*key)(void *context, const uint8_t *seed, size_t size, uint8_t *key);
     void *key_context;
+    /* by USB */
+    const char *usb_place; /* where it is plugged in, for one without a serial number; or NULL */
     /* over IP */
     struct eb_endpoint modbus;  /* where the identity is read and registers are written */
     struct eb_endpoint tftp;    /* where images are pushed */
@@ -121,7 +124,6 @@ struct ebi_can_route {
     uint8_t node, move, repeats;
     uint32_t bit_rate; /* where the node is now, as far as is known */
     bool answered, pausing;
-    size_t value; /* which is being read, counted over all items and their sources */
     char serial[EB_NAME_BYTES];
     const struct eb_run_item *item;
     uint8_t bytes[EB_NAME_BYTES];
@@ -132,12 +134,28 @@ struct ebi_can_route {
     struct eb_uds uds;
 };
 
+struct ebi_usb_route {
+    int handle, watch; /* EB_NO_HANDLE: not open */
+    uint8_t move;
+    bool asked, wants_loader, doing_reset, by_place;
+    uint64_t look_us, patience_end_us;
+    char place[EB_USB_PLACE_BYTES], serial[EB_NAME_BYTES]; /* where it was last, and what it told of itself */
+    struct eb_usb_device device;
+    struct eb_dfu_interface interface;
+    uint16_t language;
+    const struct eb_run_item *item;
+    uint8_t bytes[256];
+    struct eb_dfu dfu;
+};
+
 struct ebi_route {
     const struct eb_run_config *config;
     uint64_t done_bytes; /* of what is being sent, acknowledged */
     bool all_sent;       /* all of it, though perhaps not the last of it acknowledged */
     struct ebi_can_route can;
+    struct ebi_usb_route usb;
     void *owner;
+    size_t value; /* which is being read, counted over all items and their sources */
     uint8_t doing;
     bool connected;
     int tcp, udp;
@@ -173,6 +191,7 @@ struct eb_run {
     bool identified; /* the next four are as read last */
     bool in_loader;
     struct eb_identity identity;
+    struct eb_usb_ids usb;                        /* of a device on USB */
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
     struct eb_disagreement disagreement[EB_DISAGREEMENTS_MAX];
     size_t disagreements;

@@ -21,6 +21,7 @@ enum eb_status {
     EB_UNCONFIRMED, /* what was read back is not what was intended */
     EB_IO,          /* the port or the image source failed */
     EB_DENIED,      /* the user has no right to this on the laptop */
+    EB_BUSY,        /* another program on the laptop has it */
     EB_STOPPED,     /* the caller asked for the end */
     EB_BAD_CALL     /* an argument is outside of what the header allows */
 };

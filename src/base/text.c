@@ -17,6 +17,7 @@ const char *eb_status_word(enum eb_status status)
         [EB_UNCONFIRMED] = "not confirmed",
         [EB_IO] = "input or output failed",
         [EB_DENIED] = "no right to it",
+        [EB_BUSY] = "held by another program",
         [EB_STOPPED] = "stopped",
         [EB_BAD_CALL] = "bad call",
     };

@@ -172,6 +172,17 @@ static void take_identity(struct eb_run *run)
         running->has_checksum = ebi_route_value(route, &p->components[i].checksum, text, sizeof text) &&
                                 eb_text_hex32(text, &running->checksum);
     }
+    run->usb = (struct eb_usb_ids){.vendor = p->dfu.vendor,
+                                   .product = p->dfu.product,
+                                   .loader_vendor = p->dfu.loader_vendor,
+                                   .loader_product = p->dfu.loader_product,
+                                   .release = route->usb.device.release};
+    for (size_t i = 0; i < p->count; i++) {
+        const struct eb_values *version = &p->components[i].version;
+        for (size_t k = 0; k < version->count; k++)
+            run->usb.release_is_version = run->usb.release_is_version || (version->list[k].kind == EB_VALUE_USB &&
+                                                                          version->list[k].item == EB_USB_RELEASE);
+    }
     run->disagreements = 0;
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++)
         find_disagreement(run, i);
@@ -191,14 +202,15 @@ static struct eb_error other(const char *where, const char *found, const char *e
 }
 
 /* Whether it is the device that was meant, and after the first time: the same one.  Its loader may know no
- * more than the serial number. */
+ * more than the serial number; one on USB without a number is known by its place. */
 static bool is_meant(struct eb_run *run, struct eb_error *error)
 {
     const struct eb_profile *p = run->config.profile;
     const struct eb_identity *id = &run->identity;
     const char *serial = run->serial[0] != '\0' ? run->serial : run->config.serial;
     const char *code = run->order_code;
-    if (serial != NULL && serial[0] != '\0' && strcmp(serial, id->serial) != 0) {
+    bool by_place = run->route.usb.by_place && id->serial[0] == '\0';
+    if (serial != NULL && serial[0] != '\0' && !by_place && strcmp(serial, id->serial) != 0) {
         *error = other("comparing the serial number", id->serial, serial);
         return false;
     }

@@ -1,7 +1,10 @@
 #include "einbau/model.h"
 #include "einbau/text.h"
+#include "einbau/usb.h"
 
 #include <string.h>
+
+enum { ANY = 0xFFFF }; /* in a DFU suffix */
 
 static const char *const rule_codes[EB_RULES] = {
     [EB_RULE_ORDER_CODE] = "order-code",
@@ -15,6 +18,7 @@ static const char *const rule_codes[EB_RULES] = {
     [EB_RULE_CAPACITY] = "capacity",
     [EB_RULE_SIZE] = "size",
     [EB_RULE_DIGEST] = "digest",
+    [EB_RULE_DFU_SUFFIX] = "dfu-suffix",
     [EB_RULE_SIGNATURE] = "signature",
     [EB_RULE_BATCH] = "batch",
 };
@@ -334,6 +338,76 @@ static void judge_digest(const struct eb_judge_facts *facts, struct eb_verdict *
     f->acceptable = false;
 }
 
+static void add_hex16(struct eb_text *text, uint16_t number)
+{
+    static const char digits[] = "0123456789abcdef";
+    const char chars[] = {digits[number >> 12], digits[number >> 8 & 15], digits[number >> 4 & 15], digits[number & 15],
+                          '\0'};
+    eb_text_add(text, chars);
+}
+
+/* "1209:0001 release 2.1.0" */
+static void ids_text(uint16_t vendor, uint16_t product, uint16_t release, char to[EB_FINDING_TEXT_BYTES])
+{
+    struct eb_text text;
+    char digits[EB_USB_RELEASE_BYTES];
+    eb_text_init(&text, to, EB_FINDING_TEXT_BYTES);
+    if (vendor == ANY)
+        eb_text_add(&text, "any");
+    else
+        add_hex16(&text, vendor);
+    eb_text_add(&text, ":");
+    if (product == ANY)
+        eb_text_add(&text, "any");
+    else
+        add_hex16(&text, product);
+    if (release == ANY)
+        return;
+    eb_usb_release_text(release, 3, digits);
+    eb_text_add(&text, " release ");
+    eb_text_add(&text, digits);
+}
+
+/* Whether the release in a file is as it must be: the image's version where the device tells its version so, else the
+ * device's own release. */
+static bool release_fits(const struct eb_judge_facts *facts, uint16_t release)
+{
+    char text[EB_USB_RELEASE_BYTES];
+    if (release == ANY)
+        return true;
+    if (!facts->usb->release_is_version)
+        return release == facts->usb->release;
+    for (unsigned parts = 2; parts <= 3; parts++) {
+        eb_usb_release_text(release, parts, text);
+        if (eb_version_compare(facts->order, text, facts->image->version) == EB_SAME)
+            return true;
+    }
+    return false;
+}
+
+static void judge_suffix(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
+{
+    const struct eb_usb_ids *usb = facts->usb;
+    char found[EB_FINDING_TEXT_BYTES] = "no DFU suffix";
+    char expected[EB_FINDING_TEXT_BYTES];
+    bool fits = true;
+    if (usb == NULL || facts->file == NULL || facts->file->suffix.there == EB_SUFFIX_NOT_LOOKED_FOR)
+        return;
+    const struct eb_suffix *s = &facts->file->suffix;
+    ids_text(usb->vendor, usb->product, usb->release_is_version ? ANY : usb->release, expected);
+    if (s->there == EB_SUFFIX_THERE) {
+        ids_text(s->vendor, s->product, s->release, found);
+        bool program = (s->vendor == ANY || s->vendor == usb->vendor) &&
+                       (s->product == ANY || s->product == usb->product);
+        bool loader = (s->vendor == ANY || s->vendor == usb->loader_vendor) &&
+                      (s->product == ANY || s->product == usb->loader_product);
+        fits = (program || loader) && release_fits(facts, s->release);
+    }
+    struct eb_finding *f = add(verdict, EB_RULE_DFU_SUFFIX, fits ? EB_GRADE_YES : EB_GRADE_NO, found, expected,
+                               usb->release_is_version ? ", the release being the image's version" : "");
+    f->acceptable = false;
+}
+
 static void judge_signature(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
     static const char *const found[] = {"not asked for", "signed with a trusted key", "not signed",
@@ -374,6 +448,7 @@ void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
     judge_capacity(facts, verdict);
     judge_size(facts, verdict);
     judge_digest(facts, verdict);
+    judge_suffix(facts, verdict);
     judge_signature(facts, verdict);
 
     static const enum eb_answer answers[] = {

@@ -31,11 +31,6 @@ enum eb_status ebi_can_end_saying(struct ebi_route *route, const char *const *wh
 enum eb_status ebi_can_end_well(struct ebi_route *route);
 bool ebi_can_all_out(const struct ebi_route *route);
 
-/* The value that is being read, of this kind, from route->can.value on; NULL: there is none left.  One that
- * was read already, for another item, is copied on the way. */
-const struct eb_value *ebi_can_value(struct ebi_route *route, enum eb_value_kind kind);
-/* Takes what was read of it, and goes on to the next. */
-void ebi_can_take(struct ebi_route *route, const struct eb_value *value, const uint8_t *bytes, size_t size);
 /* Whether what was read is of the very device that was met first. */
 bool ebi_can_same_serial(struct ebi_route *route);
 

@@ -90,7 +90,7 @@ static void set_move(struct ebi_route *r, enum move move, uint64_t now_us)
     switch (move) {
     case READ:
     case LOADER:
-        value = ebi_can_value(r, EB_VALUE_SDO);
+        value = ebi_value_next(r, EB_VALUE_SDO);
         if (value != NULL)
             read_object(r, value->index, value->sub, move == READ ? ANSWER_US : LOADER_ANSWER_US, now_us);
         break;
@@ -141,12 +141,12 @@ static bool try_other_place(struct ebi_route *r)
 static enum eb_status take_value(struct ebi_route *r, uint64_t now_us)
 {
     struct ebi_can_route *c = &r->can;
-    const struct eb_value *value = ebi_can_value(r, EB_VALUE_SDO);
+    const struct eb_value *value = ebi_value_next(r, EB_VALUE_SDO);
     bool there = c->sdo.state == EB_SDO_DONE;
     r->connected = c->answered = true;
     if (value != NULL)
-        ebi_can_take(r, value, c->bytes, there ? c->sdo.size : 0);
-    if (ebi_can_value(r, EB_VALUE_SDO) == NULL)
+        ebi_value_take(r, value, c->bytes, there ? c->sdo.size : 0);
+    if (ebi_value_next(r, EB_VALUE_SDO) == NULL)
         return EB_OK;
     set_move(r, (enum move)c->move, now_us);
     return EB_PENDING;
@@ -187,7 +187,7 @@ static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
     if (!ready) {
         if (now_us >= r->can.patience_end_us)
             return ebi_can_end_saying(r, where, EB_NO_ANSWER, "the loader did not come up");
-        r->can.value = 0;
+        r->value = 0;
         ebi_can_pause(r, EBI_LOOK_US, now_us);
         return EB_PENDING;
     }
@@ -241,7 +241,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
     case STOP: /* it may restart before it has answered */
         if (failed && !silent)
             return ebi_can_end_with(r, where, &sdo->error);
-        r->can.value = 0;
+        r->value = 0;
         memset(r->texts, 0, sizeof r->texts);
         set_move(r, LOADER, now_us);
         ebi_can_pause(r,

@@ -36,6 +36,12 @@ bool ebi_route_value(const struct ebi_route *route, const struct eb_values *valu
 /* Leaves what stands behind the mark; without it nothing. */
 void ebi_route_cut_before(char *text, const char *mark);
 
+/* The value that is being read, of this kind, from route->value on; NULL: there is none left.  One that
+ * was read already, for another item, is copied on the way. */
+const struct eb_value *ebi_value_next(struct ebi_route *route, enum eb_value_kind kind);
+/* Takes what was read of it, and goes on to the next. */
+void ebi_value_take(struct ebi_route *route, const struct eb_value *value, const uint8_t *bytes, size_t size);
+
 /* --- reading.c: what is read by one protocol of IP after the other --- */
 
 /* The next kind of value behind `after` that the profile names, EB_VALUE_NONE at the end. */

@@ -171,7 +171,7 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
     switch (move) {
     case READ:
     case SAME:
-        value = ebi_can_value(r, EB_VALUE_DID);
+        value = ebi_value_next(r, EB_VALUE_DID);
         if (value != NULL)
             ask_value(r, value->index, now_us);
         return true;
@@ -268,7 +268,7 @@ static enum eb_status go_on(struct ebi_route *r, enum move move, uint64_t now_us
 static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
 {
     struct ebi_can_route *c = &r->can;
-    const struct eb_value *value = ebi_can_value(r, EB_VALUE_DID);
+    const struct eb_value *value = ebi_value_next(r, EB_VALUE_DID);
     size_t size = 0;
     if (c->uds.error.status != EB_OK && c->uds.error.status != EB_PEER_ERROR) {
         if (c->answered && c->repeats++ < REPEATS_MAX) { /* a frame was lost */
@@ -280,9 +280,9 @@ static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
     r->connected = c->answered = true;
     if (value != NULL) {
         const uint8_t *bytes = eb_uds_value(&c->uds, value->index, &size);
-        ebi_can_take(r, value, bytes, bytes != NULL ? size : 0);
+        ebi_value_take(r, value, bytes, bytes != NULL ? size : 0);
     }
-    if (ebi_can_value(r, EB_VALUE_DID) != NULL) {
+    if (ebi_value_next(r, EB_VALUE_DID) != NULL) {
         set_move(r, (enum move)c->move, now_us);
         return EB_PENDING;
     }
@@ -377,7 +377,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         }
         if (failed)
             return ebi_can_end_with(r, where, &c->uds.error);
-        c->value = 0;
+        r->value = 0;
         memset(r->texts, 0, sizeof r->texts);
         return go_on(r, SAME, now_us);
     case TRANSFER:

@@ -235,7 +235,7 @@ static void probe_present(struct session *s, struct ways *w)
     struct eb_ask_config config = {
         .port = s->port, .owner = s, .kind = EB_ASK_WHO_HAS, .patience_us = PROBE_US};
     for (size_t i = 0; asks != NULL && of != NULL && i < s->count; i++) {
-        if (!s->targets[i].chosen || target_on_bus(&s->targets[i]) || w->list[i].kind != EB_WAY_DIRECT ||
+        if (!s->targets[i].chosen || !target_on_ip(&s->targets[i]) || w->list[i].kind != EB_WAY_DIRECT ||
             !w->links[w->list[i].link].has_mac)
             continue;
         config.link = &w->links[w->list[i].link];
@@ -293,7 +293,7 @@ bool ways_find(struct session *s, struct ways *w)
     do {
         for (size_t i = 0; i < s->count; i++) {
             struct eb_link_address device = {.prefix = s->targets[i].device->prefix};
-            if (target_on_bus(&s->targets[i])) {
+            if (!target_on_ip(&s->targets[i])) {
                 w->list[i] = (struct eb_way){.kind = EB_WAY_DIRECT};
                 continue;
             }

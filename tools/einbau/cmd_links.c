@@ -1,11 +1,12 @@
 #include "bus.h"
+#include "usb.h"
 #include "wire.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { TRAPS = 7, SENTENCE_BYTES = 160 };
+enum { TRAPS = 7, SENTENCE_BYTES = 480 };
 
 static struct eb_link_address address_of(const struct target *t)
 {
@@ -68,7 +69,18 @@ static void way_sentence(const struct ways *f, const struct eb_way *way, char *t
     }
 }
 
-static void print_ways(const struct session *s, const struct ways *f, const struct buses *buses)
+/* Of a device on a CAN bus or on USB. */
+static void other_way_text(const struct session *s, const struct target *t, const struct buses *buses,
+                           const struct usb *usb, char *text)
+{
+    if (t->device->wire->kind == EB_SITE_USB)
+        usb_way_text(s, usb, t, text, SENTENCE_BYTES);
+    else
+        bus_way_text(buses, t, text, SENTENCE_BYTES);
+}
+
+static void print_ways(const struct session *s, const struct ways *f, const struct buses *buses,
+                       const struct usb *usb)
 {
     static const char *const heads[] = {"DEVICE", "ADDRESS", "WAY"};
     struct table table;
@@ -80,9 +92,9 @@ static void print_ways(const struct session *s, const struct ways *f, const stru
         char sentence[SENTENCE_BYTES];
         if (!t->chosen)
             continue;
-        if (target_on_bus(t)) {
+        if (!target_on_ip(t)) {
             eb_site_place_text(t->device, address);
-            bus_way_text(buses, t, sentence, sizeof sentence);
+            other_way_text(s, t, buses, usb, sentence);
         } else {
             address_text(&device, address, sizeof address);
             way_sentence(f, &f->list[i], sentence);
@@ -202,12 +214,13 @@ static json_t *links_document(const struct ways *f)
     return list;
 }
 
-static json_t *bus_way_document(const struct target *t, const struct buses *buses)
+static json_t *other_way_document(const struct session *s, const struct target *t, const struct buses *buses,
+                                  const struct usb *usb)
 {
     char place[EB_PLACE_TEXT_BYTES];
     char sentence[SENTENCE_BYTES];
     eb_site_place_text(t->device, place);
-    bus_way_text(buses, t, sentence, sizeof sentence);
+    other_way_text(s, t, buses, usb, sentence);
     return json_pack("{s:s, s:s, s:s, s:s, s:s, s:[], s:[], s:[]}", "name", t->device->name, "link",
                      t->device->link, "address", place, "way", t->absent ? "none" : "direct", "says",
                      sentence, "traps", "components", "findings");
@@ -236,18 +249,20 @@ static json_t *way_document(const struct target *t, const struct ways *f, const 
     return root;
 }
 
-static void print_links_document(const struct session *s, const struct ways *f, const struct buses *buses)
+static void print_links_document(const struct session *s, const struct ways *f, const struct buses *buses,
+                                 const struct usb *usb)
 {
     json_t *devices = json_array();
     for (size_t i = 0; i < s->count; i++) {
         if (s->targets[i].chosen)
-            json_array_append_new(devices, target_on_bus(&s->targets[i])
-                                               ? bus_way_document(&s->targets[i], buses)
-                                               : way_document(&s->targets[i], f, &f->list[i]));
+            json_array_append_new(devices, target_on_ip(&s->targets[i])
+                                               ? way_document(&s->targets[i], f, &f->list[i])
+                                               : other_way_document(s, &s->targets[i], buses, usb));
     }
-    print_document(json_pack("{s:s, s:o, s:o, s:o, s:o}", "einbau", "links/1", "site",
+    print_document(json_pack("{s:s, s:o, s:o, s:o, s:o, s:o}", "einbau", "links/1", "site",
                              s->site != NULL ? json_string(s->site->name) : json_null(), "links",
-                             links_document(f), "buses", buses_document(s, buses), "devices", devices));
+                             links_document(f), "buses", buses_document(s, buses), "usb",
+                             usb_document(s, usb), "devices", devices));
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -264,6 +279,7 @@ static int run(const struct options *options)
     struct session s;
     struct ways f;
     struct buses buses;
+    struct usb usb;
     if (!session_open(&s, options))
         return session_close(&s, s.status);
     if (s.port->links == NULL) {
@@ -282,17 +298,19 @@ static int run(const struct options *options)
         buses_free(&buses);
         return session_close(&s, s.status);
     }
+    usb_look(&s, &usb);
     if (options->json) {
-        print_links_document(&s, &f, &buses);
+        print_links_document(&s, &f, &buses, &usb);
     } else {
         print_links(&f);
         if (buses.count > 0)
             puts("");
         buses_print(&s, &buses);
+        usb_print(&s, &usb);
         print_overlaps(&f);
         print_conflicts(&f);
         if (s.count > 0)
-            print_ways(&s, &f, &buses);
+            print_ways(&s, &f, &buses, &usb);
         print_traps(&s, &f);
         print_commands(&s, &f);
     }
@@ -305,6 +323,7 @@ static int run(const struct options *options)
         s.status = EXIT_NOT_AS_WANTED;
     ways_free(&f);
     buses_free(&buses);
+    usb_free(&usb);
     s.added_count = 0; /* they stay, until --undo */
     return session_close(&s, s.status);
 }

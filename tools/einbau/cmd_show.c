@@ -45,7 +45,7 @@ static void show(const struct target *t)
     char text[512];
     const struct eb_identity *id = &t->look.identity;
     printf("%s\n", t->device->name);
-    if (target_on_bus(t))
+    if (!target_on_ip(t))
         eb_site_place_text(t->device, text);
     else
         eb_endpoint_text(&t->device->modbus, true, text);

@@ -1,4 +1,5 @@
 #include "bus.h"
+#include "usb.h"
 #include "watch.h"
 
 #include <stdio.h>
@@ -44,7 +45,7 @@ static void mark_absent(struct session *s, const struct wire *w)
                 swept = swept || (eb_link_covers(&w->links[l].addresses[a], t->device->modbus.ip) &&
                                   !eb_survey_denied(&w->survey, l) && !eb_survey_too_large(&w->survey, l));
         }
-        t->absent = t->absent || (swept && !target_on_bus(t) && wire_found(w, t) == NULL);
+        t->absent = t->absent || (swept && target_on_ip(t) && wire_found(w, t) == NULL);
     }
 }
 
@@ -196,7 +197,7 @@ static int add_into(struct session *s, const struct wire *w)
 
 /* ------------------------------------------------------------------------------------------------- */
 
-static int survey_site(struct session *s, const struct wire *w, struct buses *buses)
+static int survey_site(struct session *s, const struct wire *w, struct buses *buses, const struct usb *usb)
 {
     size_t chosen = 0;
     size_t answered = 0;
@@ -217,6 +218,7 @@ static int survey_site(struct session *s, const struct wire *w, struct buses *bu
         print_devices(s);
         print_advice(s);
         buses_print_nodes(s, buses);
+        usb_print(s, usb);
         if (!buses_sound(buses))
             puts("");
         if (!buses_sound(buses))
@@ -246,21 +248,23 @@ static int survey_bus(struct session *s, struct buses *buses)
     return EXIT_NOT_REACHED;
 }
 
-static int survey(struct session *s, struct wire *w, struct buses *buses)
+static int survey(struct session *s, struct wire *w, struct buses *buses, struct usb *usb)
 {
     bool named = s->options->name_count > 0;
     if (!named && (w->count > 0 || s->site == NULL) && !wire_look(w))
         return s->status;
     if (s->options->into != NULL)
         return add_into(s, w);
-    int status = s->site != NULL       ? survey_site(s, w, buses)
-                 : w->survey.count > 0 ? EXIT_AS_WANTED
+    usb_look(s, usb);
+    int status = s->site != NULL       ? survey_site(s, w, buses, usb)
+                 : w->survey.count + usb_count(usb) > 0 ? EXIT_AS_WANTED
                                        : EXIT_NOT_REACHED;
     if (status == EXIT_INTERRUPTED || status == EXIT_WRONG_CALL)
         return status;
     if (s->options->json) {
         json_t *root = document(s, "survey");
         json_object_set_new(root, "buses", buses_document(s, buses));
+        json_object_set_new(root, "usb", usb_document(s, usb));
         if (!named)
             json_object_update_missing_new(root, wire_document(w));
         print_document(root);
@@ -268,6 +272,8 @@ static int survey(struct session *s, struct wire *w, struct buses *buses)
         if (s->site != NULL)
             puts("");
         wire_print(w);
+        if (s->site == NULL)
+            usb_print(s, usb);
     }
     return status;
 }
@@ -277,6 +283,7 @@ static int run(const struct options *options)
     struct session s;
     struct wire w;
     struct buses buses = {0};
+    struct usb usb = {0};
     if (!session_open(&s, options))
         return session_close(&s, s.status);
     if (options->bus != NULL) {
@@ -286,8 +293,9 @@ static int run(const struct options *options)
     }
     int status = wire_open(&w, &s) ? 0 : s.status;
     if (status == 0)
-        status = options->watch ? watch(&w) : survey(&s, &w, &buses);
+        status = options->watch ? watch(&w) : survey(&s, &w, &buses, &usb);
     buses_free(&buses);
+    usb_free(&usb);
     wire_close(&w);
     return session_close(&s, status);
 }

@@ -1,4 +1,5 @@
 #include "session.h"
+#include "usb.h"
 
 #include <errno.h>
 #include <signal.h>
@@ -344,6 +345,11 @@ bool target_on_bus(const struct target *t)
     return t->device->wire->kind == EB_SITE_CAN;
 }
 
+bool target_on_ip(const struct target *t)
+{
+    return t->device->wire->kind == EB_SITE_ETHERNET;
+}
+
 const char *wire_adapter(const struct session *s, const struct eb_site_link *wire)
 {
     return s->sim == NULL && wire->adapter[0] != '\0' ? wire->adapter : wire->name;
@@ -354,7 +360,8 @@ struct eb_run_config session_run(const struct session *s, const struct target *t
     static const struct eb_route *const routes[] = {[EB_ROUTE_NONE] = &eb_route_ip,
                                                     [EB_ROUTE_IP] = &eb_route_ip,
                                                     [EB_ROUTE_CANOPEN] = &eb_route_canopen,
-                                                    [EB_ROUTE_UDS] = &eb_route_uds};
+                                                    [EB_ROUTE_UDS] = &eb_route_uds,
+                                                    [EB_ROUTE_DFU] = &eb_route_dfu};
     const struct eb_site_link *wire = t->device->wire;
     return (struct eb_run_config){
         .port = s->port,
@@ -364,6 +371,7 @@ struct eb_run_config session_run(const struct session *s, const struct target *t
         .bit_rate = wire->bit_rate,
         .node = t->device->node,
         .isotp = t->device->isotp,
+        .usb_place = t->device->usb_place,
         .modbus = t->device->modbus,
         .tftp = t->device->tftp,
         .unit = t->device->unit,
@@ -482,4 +490,9 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
     snprintf(text, cap, "%s: %s%s%s%s", e->where != NULL ? e->where : eb_rung_word(run->error_rung),
              e->status == EB_PEER_ERROR ? "the device answered with error" : eb_status_word(e->status),
              number, e->text[0] != '\0' ? ": " : "", e->text);
+    if (e->status == EB_DENIED && run->config.profile->route == EB_ROUTE_DFU) {
+        size_t at = strlen(text);
+        snprintf(text + at, cap - at, ". ");
+        usb_right_text(&run->config.profile->dfu, text + at + 2, cap - at - 2);
+    }
 }

@@ -70,8 +70,9 @@ bool session_look(struct session *session);
 /* Opens the site, if one is named, and the shelf; nothing on any wire. */
 bool session_open_office(struct session *session, const struct options *options, bool make_shelf);
 
-/* Whether the device is on a CAN bus. */
+/* Whether the device is on a CAN bus; whether on Ethernet. */
 bool target_on_bus(const struct target *target);
+bool target_on_ip(const struct target *target);
 
 /* What the port calls the adapter of a CAN bus. */
 const char *wire_adapter(const struct session *session, const struct eb_site_link *wire);

@@ -109,7 +109,7 @@ void wire_close(struct wire *w)
 static bool is_target(const struct eb_found *f, const struct target *t)
 {
     const char *serial = eb_found_text(f, EB_FACT_SERIAL);
-    if (target_on_bus(t))
+    if (!target_on_ip(t))
         return false;
     if (t->device->has_mac)
         return f->has_mac && memcmp(t->device->mac, f->mac, EB_MAC_BYTES) == 0;
