@@ -34,6 +34,7 @@ struct port_linux {
     struct handle *handles;
     int cap;
     struct ebi_linux_can *can;
+    struct ebi_linux_usb *usb;
 };
 
 uint64_t ebi_linux_now_us(void *self)
@@ -59,11 +60,14 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
     struct epoll_event events[EVENTS];
     struct timespec timeout = {0};
     size_t count = ebi_linux_can_ready(p->can, owners, cap);
+    count += ebi_linux_usb_ready(p->usb, owners + count, cap - count);
     if (count > 0)
         return count;
     uint64_t now = ebi_linux_now_us(p);
     uint64_t can_us = ebi_linux_can_tick(p->can, now);
+    uint64_t usb_us = ebi_linux_usb_deadline_us(p->usb, now);
     deadline_us = can_us < deadline_us ? can_us : deadline_us;
+    deadline_us = usb_us < deadline_us ? usb_us : deadline_us;
     if (deadline_us > now && deadline_us != EB_NEVER) {
         timeout.tv_sec = (time_t)((deadline_us - now) / 1000000);
         timeout.tv_nsec = (long)((deadline_us - now) % 1000000) * 1000;
@@ -73,6 +77,10 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
     for (int i = 0; i < n; i++) {
         if ((events[i].data.u32 & EBI_LINUX_CAN) != 0) {
             ebi_linux_can_event(p->can, events[i].data.u32 & ~(uint32_t)EBI_LINUX_CAN);
+            continue;
+        }
+        if (events[i].data.u32 == EBI_LINUX_USB) {
+            ebi_linux_usb_event(p->usb);
             continue;
         }
         int number = (int)events[i].data.u32;
@@ -87,7 +95,10 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
         owners[count++] = h->owner;
     }
     ebi_linux_can_tick(p->can, ebi_linux_now_us(p));
-    return count + ebi_linux_can_ready(p->can, owners + count, cap - count);
+    if (usb_us != EB_NEVER)
+        ebi_linux_usb_event(p->usb);
+    count += ebi_linux_can_ready(p->can, owners + count, cap - count);
+    return count + ebi_linux_usb_ready(p->usb, owners + count, cap - count);
 }
 
 static uint32_t random_number(void *self)
@@ -423,6 +434,49 @@ static void can_close(void *self, int handle)
     ebi_linux_can_close(((struct port_linux *)self)->can, handle);
 }
 
+/* --- USB ----------------------------------------------------------------------------------------- */
+
+static bool usb_device(void *self, size_t index, struct eb_usb_device *device)
+{
+    return ebi_linux_usb_device(((struct port_linux *)self)->usb, index, device);
+}
+
+static enum eb_status usb_watch(void *self, void *owner, int *handle)
+{
+    return ebi_linux_usb_watch(((struct port_linux *)self)->usb, owner, handle);
+}
+
+static enum eb_status usb_open(void *self, void *owner, const struct eb_usb_device *device, int *handle)
+{
+    return ebi_linux_usb_open(((struct port_linux *)self)->usb, owner, device, handle);
+}
+
+static enum eb_status usb_claim(void *self, int handle, uint8_t interface, uint8_t alternate)
+{
+    return ebi_linux_usb_claim(((struct port_linux *)self)->usb, handle, interface, alternate);
+}
+
+static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup, const uint8_t *bytes,
+                                  uint32_t patience_ms)
+{
+    return ebi_linux_usb_control(((struct port_linux *)self)->usb, handle, setup, bytes, patience_ms);
+}
+
+static enum eb_status usb_answer(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    return ebi_linux_usb_answer(((struct port_linux *)self)->usb, handle, bytes, cap, received);
+}
+
+static enum eb_status usb_reset(void *self, int handle)
+{
+    return ebi_linux_usb_reset(((struct port_linux *)self)->usb, handle);
+}
+
+static void usb_close(void *self, int handle)
+{
+    ebi_linux_usb_close(((struct port_linux *)self)->usb, handle);
+}
+
 /* ------------------------------------------------------------------------------------------------- */
 
 const struct eb_port *eb_port_linux_open(void)
@@ -459,10 +513,21 @@ const struct eb_port *eb_port_linux_open(void)
         .can_receive = can_receive,
         .can_state = can_state,
         .can_close = can_close,
+        .usb_device = usb_device,
+        .usb_watch = usb_watch,
+        .usb_open = usb_open,
+        .usb_claim = usb_claim,
+        .usb_control = usb_control,
+        .usb_answer = usb_answer,
+        .usb_reset = usb_reset,
+        .usb_close = usb_close,
     };
     p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;
-    if (p->can != NULL)
+    p->usb = p->can != NULL ? ebi_linux_usb_new(p->epoll_fd) : NULL;
+    if (p->usb != NULL)
         return &p->port;
+    if (p->can != NULL)
+        ebi_linux_can_free(p->can);
     if (p->epoll_fd >= 0)
         close(p->epoll_fd);
     free(p);
@@ -476,6 +541,7 @@ void eb_port_linux_close(const struct eb_port *port)
         if (p->handles[i].fd >= 0)
             close(p->handles[i].fd);
     }
+    ebi_linux_usb_free(p->usb);
     ebi_linux_can_free(p->can);
     close(p->epoll_fd);
     free(p->handles);

@@ -29,6 +29,26 @@ enum eb_status ebi_linux_can_receive(struct ebi_linux_can *can, int handle, stru
 void ebi_linux_can_state(const struct ebi_linux_can *can, int handle, struct eb_can_state *state);
 void ebi_linux_can_close(struct ebi_linux_can *can, int handle);
 
+/* port_linux_usb.c: members of struct eb_port, but for the first few. */
+enum { EBI_LINUX_USB = 1 << 29 }; /* marks libusb's descriptors among epoll's data */
+struct ebi_linux_usb;
+struct ebi_linux_usb *ebi_linux_usb_new(int epoll_fd);
+void ebi_linux_usb_free(struct ebi_linux_usb *usb);
+void ebi_linux_usb_event(struct ebi_linux_usb *usb);
+uint64_t ebi_linux_usb_deadline_us(const struct ebi_linux_usb *usb, uint64_t now_us);
+size_t ebi_linux_usb_ready(struct ebi_linux_usb *usb, void **owners, size_t cap);
+bool ebi_linux_usb_device(struct ebi_linux_usb *usb, size_t index, struct eb_usb_device *to);
+enum eb_status ebi_linux_usb_watch(struct ebi_linux_usb *usb, void *owner, int *handle);
+enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *usb, void *owner, const struct eb_usb_device *device,
+                                  int *handle);
+enum eb_status ebi_linux_usb_claim(struct ebi_linux_usb *usb, int handle, uint8_t interface, uint8_t alternate);
+enum eb_status ebi_linux_usb_control(struct ebi_linux_usb *usb, int handle, const struct eb_usb_setup *setup,
+                                     const uint8_t *bytes, uint32_t patience_ms);
+enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *usb, int handle, uint8_t *bytes, size_t cap,
+                                    size_t *received);
+enum eb_status ebi_linux_usb_reset(struct ebi_linux_usb *usb, int handle);
+void ebi_linux_usb_close(struct ebi_linux_usb *usb, int handle);
+
 uint64_t ebi_linux_now_us(void *self);
 
 #endif

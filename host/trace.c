@@ -1,7 +1,7 @@
 /* A port around another one that writes down what passes: pcapng (IETF draft "PCAP Now Generic", opsawg) with
  * one interface for each link.
  *
- * Raw frames and CAN frames are written as they are.  Of UDP and TCP a port knows only what sockets carry:
+ * Raw frames and CAN frames are written as they are, control transfers as the system's own monitor does.  Of UDP and TCP a port knows only what sockets carry:
  * the heads around it are made here, so that every program that reads such files shows the conversation;
  * hardware addresses in them, TCP's numbers and the laptop's port where the system chose it are not those on
  * the wire. */
@@ -19,6 +19,8 @@
 enum {
     LINKTYPE_ETHERNET = 1,
     LINKTYPE_SOCKETCAN = 227,
+    LINKTYPE_USB = 220, /* Linux's usbmon with a head of 64 bytes */
+    USB_HEAD_BYTES = 64,
     INTERFACES_MAX = 32,
     SEGMENT_BYTES = 1460,
     PORT_FIRST = 49152,
@@ -40,9 +42,14 @@ struct traced {
     struct eb_endpoint local, peer;
     uint32_t sent, received; /* TCP's next sequence numbers */
     bool open, ended;
+    /* USB */
+    uint16_t bus;
+    uint8_t address;
+    struct eb_usb_setup setup;
+    uint64_t asked; /* number of the transfer */
 };
 
-enum group { GROUP_UDP, GROUP_TCP, GROUP_FRAME, GROUP_CAN, GROUPS };
+enum group { GROUP_UDP, GROUP_TCP, GROUP_FRAME, GROUP_CAN, GROUP_USB, GROUPS };
 
 struct trace {
     struct eb_port port;
@@ -53,6 +60,7 @@ struct trace {
     int64_t offset_us; /* from the port's clock to that of the wall */
     struct interface interfaces[INTERFACES_MAX];
     uint32_t interface_count;
+    uint64_t transfers;
     struct traced *handles[GROUPS];
     int caps[GROUPS];
 };
@@ -256,6 +264,39 @@ static void trace_can(struct trace *t, const struct traced *h, bool out, const s
     }
     put_packet(t, h->interface, f->at_us != 0 ? f->at_us : now_us(t), out ? WENT_OUT : CAME_IN, frame,
                sizeof frame);
+}
+
+/* A control transfer as usbmon tells of it (Linux, Documentation/usb/usbmon.rst): when it begins, and when it is over
+ * with `status` 0 or a negative error number. */
+static void trace_usb(struct trace *t, const struct traced *h, bool begins, int32_t status, const uint8_t *bytes,
+                      size_t size)
+{
+    static uint8_t packet[USB_HEAD_BYTES + UINT16_MAX];
+    bool in = (h->setup.type & EB_USB_IN) != 0;
+    uint64_t wall_us = now_us(t) + (uint64_t)t->offset_us;
+    int64_t seconds = (int64_t)(wall_us / 1000000);
+    int32_t micros = (int32_t)(wall_us % 1000000);
+    uint32_t length = begins ? h->setup.length : (uint32_t)size;
+    uint32_t captured = begins == in ? 0 : (uint32_t)size; /* what goes out is in the first, what comes in the other */
+    memset(packet, 0, USB_HEAD_BYTES);
+    memcpy(packet, &h->asked, 8);
+    packet[8] = begins ? 'S' : 'C';
+    packet[9] = 2; /* control */
+    packet[10] = in ? EB_USB_IN : 0;
+    packet[11] = h->address;
+    memcpy(packet + 12, &h->bus, 2);
+    packet[14] = begins ? 0 : '-';
+    packet[15] = captured > 0 ? 0 : in ? '<' : '>';
+    memcpy(packet + 16, &seconds, 8);
+    memcpy(packet + 24, &micros, 4);
+    memcpy(packet + 28, &status, 4);
+    memcpy(packet + 32, &length, 4);
+    memcpy(packet + 36, &captured, 4);
+    if (begins)
+        eb_usb_setup_put(&h->setup, packet + 40);
+    if (captured > 0)
+        memcpy(packet + USB_HEAD_BYTES, bytes, captured);
+    put_packet(t, h->interface, now_us(t), begins ? WENT_OUT : CAME_IN, packet, USB_HEAD_BYTES + captured);
 }
 
 /* --- the port ------------------------------------------------------------------------------------ */
@@ -481,6 +522,81 @@ static void can_close(void *self, int handle)
     t->inner->can_close(t->inner->self, handle);
 }
 
+static bool usb_device(void *self, size_t index, struct eb_usb_device *device)
+{
+    const struct trace *t = self;
+    return t->inner->usb_device(t->inner->self, index, device);
+}
+
+static enum eb_status usb_watch(void *self, void *owner, int *handle)
+{
+    const struct trace *t = self;
+    return t->inner->usb_watch(t->inner->self, owner, handle);
+}
+
+static enum eb_status usb_open(void *self, void *owner, const struct eb_usb_device *device, int *handle)
+{
+    struct trace *t = self;
+    enum eb_status status = t->inner->usb_open(t->inner->self, owner, device, handle);
+    if (status == EB_OK) {
+        char name[16];
+        snprintf(name, sizeof name, "usb%u", device->bus);
+        *traced_at(t, GROUP_USB, *handle) = (struct traced){
+            .interface = interface_of(t, name, LINKTYPE_USB), .bus = device->bus, .address = device->address};
+    }
+    return status;
+}
+
+static enum eb_status usb_claim(void *self, int handle, uint8_t interface, uint8_t alternate)
+{
+    const struct trace *t = self;
+    return t->inner->usb_claim(t->inner->self, handle, interface, alternate);
+}
+
+static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup, const uint8_t *bytes,
+                                  uint32_t patience_ms)
+{
+    struct trace *t = self;
+    struct traced *h = traced_at(t, GROUP_USB, handle);
+    enum eb_status status = t->inner->usb_control(t->inner->self, handle, setup, bytes, patience_ms);
+    if (status == EB_OK) {
+        h->setup = *setup;
+        h->asked = ++t->transfers;
+        trace_usb(t, h, true, -EINPROGRESS, bytes, setup->length);
+    }
+    return status;
+}
+
+static enum eb_status usb_answer(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct trace *t = self;
+    struct traced *h = traced_at(t, GROUP_USB, handle);
+    enum eb_status status = t->inner->usb_answer(t->inner->self, handle, bytes, cap, received);
+    int32_t error = status == EB_OK          ? 0
+                    : status == EB_PEER_ERROR ? -EPIPE
+                    : status == EB_TOO_LARGE  ? -EOVERFLOW
+                    : status == EB_NO_ANSWER  ? -ENOENT
+                                              : -ESHUTDOWN;
+    bool in = (h->setup.type & EB_USB_IN) != 0;
+    if (status != EB_PENDING && h->asked != 0)
+        trace_usb(t, h, false, error, bytes, status != EB_OK ? 0 : in ? *received : h->setup.length);
+    if (status != EB_PENDING)
+        h->asked = 0;
+    return status;
+}
+
+static enum eb_status usb_reset(void *self, int handle)
+{
+    const struct trace *t = self;
+    return t->inner->usb_reset(t->inner->self, handle);
+}
+
+static void usb_close(void *self, int handle)
+{
+    const struct trace *t = self;
+    t->inner->usb_close(t->inner->self, handle);
+}
+
 /* ------------------------------------------------------------------------------------------------- */
 
 const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real,
@@ -531,6 +647,14 @@ const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *pat
     t->port.can_receive = can_receive;
     t->port.can_state = can_state;
     t->port.can_close = can_close;
+    t->port.usb_device = inner->usb_device != NULL ? usb_device : NULL;
+    t->port.usb_watch = usb_watch;
+    t->port.usb_open = usb_open;
+    t->port.usb_claim = usb_claim;
+    t->port.usb_control = usb_control;
+    t->port.usb_answer = usb_answer;
+    t->port.usb_reset = usb_reset;
+    t->port.usb_close = usb_close;
     put_section(t);
     return &t->port;
 }

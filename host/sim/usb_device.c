@@ -7,6 +7,7 @@
 enum {
     ENUMERATION_US = 150000, /* USB 2.0 section 7.1.7.3: 100 ms of debouncing, a reset, a few transfers */
     STRING_BYTES_MAX = 126,
+    FIRST_HUB_ADDRESS = 120,
     CLASS_MASK = 0x60,
     GET_STATUS = 0,
     SET_ADDRESS = 5,
@@ -528,6 +529,13 @@ void sim_usb_plug(struct sim_device *d, const char *place)
     }
 }
 
+/* As hosts do it: the next one, and 1 again behind 119. */
+static uint8_t next_address(struct eb_sim *sim)
+{
+    sim->usb_addresses = (uint8_t)(sim->usb_addresses % (FIRST_HUB_ADDRESS - 1) + 1);
+    return sim->usb_addresses;
+}
+
 void sim_usb_tick(struct sim_device *d)
 {
     struct sim_usb *u = &d->usb;
@@ -536,9 +544,7 @@ void sim_usb_tick(struct sim_device *d)
         return;
     if (at >= u->arrives_us) {
         u->arrives_us = EB_NEVER;
-        u->address = ++u->addresses;
-        if (u->addresses == 127)
-            u->addresses = 0;
+        u->address = next_address(d->sim);
         u->configured_us = at + u->configured_ms * 1000ULL;
         hot(d);
     }

@@ -43,7 +43,6 @@ struct sim_usb {
     bool denied, busy;                 /* to this user; by another program */
 
     uint8_t address; /* 0: not enumerated */
-    uint8_t addresses; /* given so far */
     uint64_t arrives_us, configured_us;
     /* gone with the power */
     uint8_t state, status, alternate;

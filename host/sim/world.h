@@ -67,6 +67,7 @@ struct eb_sim {
     struct sim_can_hooks can;
     struct sim_hub hubs[SIM_USB_HUBS_MAX];
     size_t hub_count;
+    uint8_t usb_addresses;   /* given so far */
     uint32_t usb_latency_us; /* between a transfer and the next, in the laptop */
     /* Who is to know of what comes and goes on USB, or NULL. */
     void (*usb_changed)(void *self, struct sim_device *device);

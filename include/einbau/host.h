@@ -16,7 +16,7 @@ struct eb_problem {
 const struct eb_port *eb_port_linux_open(void);
 void eb_port_linux_close(const struct eb_port *port);
 
-/* A port that does what `inner` does and writes all that passes to a file (pcapng), links of both kinds
+/* A port that does what `inner` does and writes all that passes to a file (pcapng), links of all kinds
  * together. `real`: the inner port's clock is the machine's.  NULL with `problem` filled; else
  * eb_trace_close, before the inner port is closed, which gives false with `problem` filled where the file is
  * not whole. */

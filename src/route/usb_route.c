@@ -1,7 +1,8 @@
 /* The way to a device on USB: its identity by its descriptors and strings, its program by the DFU class.
  *
  *   reading:     FIND --> CHECK --> STRINGS
- *   sending:     FIND --> [program: DETACH --> (reset by us, or by itself) --> FIND its loader] --> CLAIM --> LOAD
+ *   sending:     FIND --> CHECK --> [program: DETACH --> (reset by us, or by itself) --> FIND its loader --> CHECK]
+ *                --> CLAIM --> LOAD
  *   activating:  FIND --> RESET, where it is still in its loader
  *
  * It is the same device where its serial number is the same; one that tells none is the same where it is plugged into
@@ -252,21 +253,13 @@ static enum eb_status not_found(struct ebi_route *r, enum eb_status status, cons
     return EB_PENDING;
 }
 
-/* It stands open: what is to be done there. */
+/* It stands open. */
 static enum eb_status found(struct ebi_route *r, uint64_t now_us)
 {
-    struct ebi_usb_route *u = &r->usb;
     stop_watching(r);
     remember(r);
     r->connected = true;
-    if (u->item == NULL) {
-        set_move(r, CHECK, now_us);
-    } else if (!u->interface.in_loader) {
-        set_move(r, DETACH, now_us);
-    } else {
-        set_move(r, CLAIM, now_us);
-        u->patience_end_us = now_us + CLAIM_US;
-    }
+    set_move(r, CHECK, now_us);
     return EB_OK;
 }
 
@@ -313,7 +306,11 @@ static enum eb_status poll_check(struct ebi_route *r, uint64_t now_us)
     if (size < EB_USB_DESCRIPTOR_BYTES || ebi_get16le(u->bytes + 8) != u->device.vendor ||
         ebi_get16le(u->bytes + 10) != u->device.product || ebi_get16le(u->bytes + 12) != u->device.release)
         return end(r, EB_OTHER, "found another descriptor in it than the system had read");
-    set_move(r, next_string(r) != 0 ? LANGUAGE : STRINGS, now_us);
+    u->patience_end_us = now_us + CLAIM_US;
+    if (u->item != NULL)
+        set_move(r, u->interface.in_loader ? CLAIM : DETACH, now_us);
+    else
+        set_move(r, next_string(r) != 0 ? LANGUAGE : STRINGS, now_us);
     return EB_OK;
 }
 
