@@ -54,6 +54,25 @@ static void watch(struct port_linux *p, int number, int operation)
     epoll_ctl(p->epoll_fd, operation, h->fd, &event);
 }
 
+/* Where there is USB it waits here, for everything; gives what the next wait is to be. */
+static const struct timespec *wait_for_usb(struct port_linux *p, const struct timespec *timeout)
+{
+    static const struct timespec none;
+    struct pollfd fds[1 + EVENTS];
+    size_t count = ebi_linux_usb_fds(p->usb, fds + 1, EVENTS);
+    if (count == 0)
+        return timeout;
+    fds[0] = (struct pollfd){.fd = p->epoll_fd, .events = POLLIN};
+    bool ready = ppoll(fds, 1 + count, timeout, NULL) > 0;
+    for (size_t i = 1; ready && i <= count; i++) {
+        if (fds[i].revents != 0) {
+            ebi_linux_usb_event(p->usb);
+            break;
+        }
+    }
+    return &none;
+}
+
 static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
 {
     struct port_linux *p = self;
@@ -73,14 +92,10 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
         timeout.tv_nsec = (long)((deadline_us - now) % 1000000) * 1000;
     }
     int n = epoll_pwait2(p->epoll_fd, events, cap < EVENTS ? (int)cap : EVENTS,
-                         deadline_us == EB_NEVER ? NULL : &timeout, NULL);
+                         wait_for_usb(p, deadline_us == EB_NEVER ? NULL : &timeout), NULL);
     for (int i = 0; i < n; i++) {
         if ((events[i].data.u32 & EBI_LINUX_CAN) != 0) {
             ebi_linux_can_event(p->can, events[i].data.u32 & ~(uint32_t)EBI_LINUX_CAN);
-            continue;
-        }
-        if (events[i].data.u32 == EBI_LINUX_USB) {
-            ebi_linux_usb_event(p->usb);
             continue;
         }
         int number = (int)events[i].data.u32;
@@ -523,7 +538,7 @@ const struct eb_port *eb_port_linux_open(void)
         .usb_close = usb_close,
     };
     p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;
-    p->usb = p->can != NULL ? ebi_linux_usb_new(p->epoll_fd) : NULL;
+    p->usb = p->can != NULL ? ebi_linux_usb_new() : NULL;
     if (p->usb != NULL)
         return &p->port;
     if (p->can != NULL)

@@ -2,6 +2,7 @@
 #ifndef EBI_PORT_LINUX_H
 #define EBI_PORT_LINUX_H
 
+#include <poll.h>
 #include "einbau/host.h"
 
 /* port_linux_links.c: members of struct eb_port. */
@@ -30,10 +31,11 @@ void ebi_linux_can_state(const struct ebi_linux_can *can, int handle, struct eb_
 void ebi_linux_can_close(struct ebi_linux_can *can, int handle);
 
 /* port_linux_usb.c: members of struct eb_port, but for the first few. */
-enum { EBI_LINUX_USB = 1 << 29 }; /* marks libusb's descriptors among epoll's data */
 struct ebi_linux_usb;
-struct ebi_linux_usb *ebi_linux_usb_new(int epoll_fd);
+struct ebi_linux_usb *ebi_linux_usb_new(void);
 void ebi_linux_usb_free(struct ebi_linux_usb *usb);
+/* libusb's file descriptors, none before it is begun; one of them is ready; when time alone brings something. */
+size_t ebi_linux_usb_fds(const struct ebi_linux_usb *usb, struct pollfd *fds, size_t cap);
 void ebi_linux_usb_event(struct ebi_linux_usb *usb);
 uint64_t ebi_linux_usb_deadline_us(const struct ebi_linux_usb *usb, uint64_t now_us);
 size_t ebi_linux_usb_ready(struct ebi_linux_usb *usb, void **owners, size_t cap);

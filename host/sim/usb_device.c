@@ -529,11 +529,11 @@ void sim_usb_plug(struct sim_device *d, const char *place)
     }
 }
 
-/* As hosts do it: the next one, and 1 again behind 119. */
+/* As hosts do it: the next one, from 2 on, as the root of all is 1, and from the beginning again behind 119. */
 static uint8_t next_address(struct eb_sim *sim)
 {
-    sim->usb_addresses = (uint8_t)(sim->usb_addresses % (FIRST_HUB_ADDRESS - 1) + 1);
-    return sim->usb_addresses;
+    sim->usb_addresses = (uint8_t)(sim->usb_addresses % (FIRST_HUB_ADDRESS - 2) + 1);
+    return (uint8_t)(sim->usb_addresses + 1);
 }
 
 void sim_usb_tick(struct sim_device *d)
