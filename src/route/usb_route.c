@@ -112,7 +112,8 @@ static void say_others(const struct ebi_route *r, const struct eb_usb_device *ot
         eb_text_add(&out, "it at the place where it was");
 }
 
-/* Finds it among what is plugged in: EB_OK, EB_NO_ANSWER with `text` filled, or EB_OTHER where several might be it. */
+/* Finds it among what is plugged in: EB_OK; with `text` filled EB_NO_ANSWER, EB_PENDING where it has just come, EB_OTHER
+ * where several might be it, or EB_GARBAGE. */
 static enum eb_status find(struct ebi_route *r, char *text, size_t cap)
 {
     const struct eb_port *port = r->config->port;
@@ -147,8 +148,8 @@ static enum eb_status find(struct ebi_route *r, char *text, size_t cap)
         return EB_OTHER;
     }
     if (!eb_dfu_find(&u->device, &u->interface)) {
-        eb_text_copy(text, cap, u->device.size == 0 ? "it is there, and not ready yet" : "found no DFU interface in it");
-        return u->device.size == 0 ? EB_NO_ANSWER : EB_GARBAGE;
+        eb_text_copy(text, cap, u->device.size == 0 ? "the system does not get it configured" : "found no DFU interface in it");
+        return u->device.size == 0 ? EB_PENDING : EB_GARBAGE;
     }
     return EB_OK;
 }
@@ -268,8 +269,14 @@ static enum eb_status poll_find(struct ebi_route *r, uint64_t now_us)
     struct ebi_usb_route *u = &r->usb;
     char text[EB_ERROR_TEXT_BYTES];
     enum eb_status status = find(r, text, sizeof text);
+    if (status == EB_NO_ANSWER || status == EB_PENDING) {
+        enum eb_status pending = not_found(r, EB_NO_ANSWER, text, now_us);
+        if (status == EB_PENDING && u->look_us > now_us + RETRY_US)
+            u->look_us = now_us + RETRY_US; /* nobody tells when it is ready */
+        return pending;
+    }
     if (status != EB_OK)
-        return status == EB_NO_ANSWER ? not_found(r, status, text, now_us) : end(r, status, text);
+        return end(r, status, text);
     if (u->wants_loader && !u->interface.in_loader)
         return not_found(r, EB_UNCONFIRMED, "found its program still running, expected its loader", now_us);
     if (u->doing_reset && !u->interface.in_loader)
@@ -357,7 +364,7 @@ static enum eb_status poll_claim(struct ebi_route *r, uint8_t alternate, uint64_
         return EB_OK;
     return end(r, status == EB_PENDING ? EB_NO_ANSWER : status,
                status == EB_PENDING ? "the system does not get it configured"
-               : status == EB_BUSY  ? "another program on this laptop, or a driver, holds its DFU interface: end that"
+               : status == EB_BUSY  ? "a program, or a driver, on this laptop uses its DFU interface: end that"
                                     : "");
 }
 

@@ -138,7 +138,7 @@ static void arrive(struct sim_device *d)
     snprintf(s->node, sizeof s->node, "/dev/bus/usb/001/%03u", s->address);
     UMockdevIoctlBase *handler = umockdev_ioctl_base_new();
     g_signal_connect(handler, "handle-ioctl", G_CALLBACK(handle_ioctl), s);
-    if (!umockdev_testbed_attach_ioctl(bed, s->node, handler, &error))
+    if (!no_right && !umockdev_testbed_attach_ioctl(bed, s->node, handler, &error))
         g_error("attaching: %s", error->message);
     g_string_append_printf(text,
                            "P: %s\nN: bus/usb/001/%03u\nE: DEVNAME=%s\nE: DEVTYPE=usb_device\nE: SUBSYSTEM=usb\n"
@@ -158,7 +158,10 @@ static void arrive(struct sim_device *d)
     if (no_right) {
         char *root = umockdev_testbed_get_root_dir(bed);
         char *file = g_strconcat(root, s->node, NULL);
-        chmod(root, 0755);
+        char *others = g_strconcat(root, "/ioctl/_default", NULL);
+        chmod(others, 0777);
+        g_free(others);
+        chmod(root, 0777);
         chmod(file, 0);
         g_free(file);
         g_free(root);
@@ -447,5 +450,6 @@ int main(int argc, char **argv)
                    d->components[0].version[0] != '\0' ? d->components[0].version : "nothing", transfers);
     }
     eb_sim_close(sim);
+    g_object_unref(bed);
     return child_status;
 }

@@ -123,15 +123,19 @@ void usb_way_text(const struct session *s, const struct usb *usb, const struct t
         snprintf(text, cap, "not plugged in");
         return;
     }
-    enum eb_status status = port->usb_open(port->self, &handle, d, &handle);
-    if (status == EB_OK)
-        port->usb_close(port->self, handle);
     bool found = eb_dfu_find(d, &dfu);
+    enum eb_status status = port->usb_open(port->self, &handle, d, &handle);
+    if (status == EB_OK) {
+        status = found ? port->usb_claim(port->self, handle, dfu.number, 0) : EB_OK;
+        port->usb_close(port->self, handle);
+    }
     snprintf(text, cap, "plugged in at %s%s%s", d->place,
              !found          ? ", without a DFU interface"
              : dfu.in_loader ? ", in its loader"
                              : "",
-             status == EB_DENIED ? "; this user may not open it" : "");
+             status == EB_DENIED ? "; this user may not open it"
+             : status == EB_BUSY ? "; a program, or a driver, on this laptop uses its DFU interface: end that"
+                                 : "");
     if (status != EB_DENIED)
         return;
     size_t at = strlen(text);
