@@ -9,15 +9,22 @@
 #include <string.h>
 
 enum {
-    KINDS = EB_SIM_POWER_LOST + 1,
-    CAN_KINDS = EB_SIM_GATEWAY_LOST + 1,
     AFTER_US = 60000000,
     PAIR_REACH = 8 /* a window of 8 and its acknowledgement */
 };
 
 static const char *const kind_words[] = {"lost",    "doubled",        "late",
                                          "garbled", "garbled unseen", "power lost",
-                                         "bus-off", "adapter lost",   "gateway's power lost"};
+                                         "bus-off", "adapter lost",   "gateway's power lost",
+                                         "stalled", "status error",   "unplugged",
+                                         "moved"};
+
+#define BIT(kind) (1U << (kind))
+static const unsigned ip_kinds = BIT(EB_SIM_POWER_LOST + 1) - 1;
+static const unsigned can_kinds = BIT(EB_SIM_GATEWAY_LOST + 1) - 1;
+static const unsigned usb_kinds = BIT(EB_SIM_LOST) | BIT(EB_SIM_LATE) | BIT(EB_SIM_GARBLED_UNSEEN) |
+                                  BIT(EB_SIM_POWER_LOST) | BIT(EB_SIM_STALLED) | BIT(EB_SIM_STATUS_ERROR) |
+                                  BIT(EB_SIM_UNPLUGGED) | BIT(EB_SIM_MOVED);
 
 struct subject {
     const char *name; /* of the one device */
@@ -163,7 +170,7 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
     return frames;
 }
 
-static void strike(struct subject *subject, int kinds)
+static void strike(struct subject *subject, unsigned kinds)
 {
     struct subject s = *subject;
     char what[128];
@@ -172,7 +179,9 @@ static void strike(struct subject *subject, int kinds)
     assert_int_equal(tally.confirmed, 1);
     assert_true(frames > 50);
     for (uint64_t f = 0; f < frames; f++) {
-        for (int kind = 0; kind < kinds; kind++) {
+        for (int kind = 0; kinds >> kind != 0; kind++) {
+            if ((kinds >> kind & 1) == 0)
+                continue;
             const struct eb_sim_fault fault = {f, (enum eb_sim_fault_kind)kind};
             snprintf(what, sizeof what, "%s, frame %u %s", s.name, (unsigned)f, kind_words[kind]);
             try_case(&s, &fault, 1, UINT64_MAX, what);
@@ -201,7 +210,7 @@ static void strike_everything(bool plc, bool through)
 {
     struct subject s;
     open_subject(&s, plc, through, NULL);
-    strike(&s, KINDS);
+    strike(&s, ip_kinds);
 }
 
 /* A CANopen node or a UDS unit behind its gateway. */
@@ -215,7 +224,59 @@ static void strike_a_bus(bool node)
         (uint8_t *)read_text(s.little.folder, node ? "node-1.0.bin" : "unit-1.0.bin", &s.old_size[0]);
     s.new_image[0] =
         (uint8_t *)read_text(s.little.folder, node ? "node-2.0.bin" : "unit-2.0.bin", &s.new_size[0]);
-    strike(&s, CAN_KINDS);
+    strike(&s, can_kinds);
+}
+
+/* Two transfers one behind the other, each with each fault. */
+static void strike_neighbours(const struct subject *s, unsigned kinds)
+{
+    char what[128];
+    memset(&tally, 0, sizeof tally);
+    uint64_t frames = try_case(s, NULL, 0, UINT64_MAX, "no fault");
+    for (uint64_t f = 0; f + 1 < frames; f++) {
+        for (int pair = 0; pair < 256; pair++) {
+            const struct eb_sim_fault faults[] = {{f, (enum eb_sim_fault_kind)(pair / 16)},
+                                                  {f + 1, (enum eb_sim_fault_kind)(pair % 16)}};
+            if ((kinds >> pair / 16 & 1) == 0 || (kinds >> pair % 16 & 1) == 0)
+                continue;
+            snprintf(what, sizeof what, "%s, frame %u %s, then %s", s->name, (unsigned)f, kind_words[pair / 16],
+                     kind_words[pair % 16]);
+            try_case(s, faults, 2, UINT64_MAX, what);
+        }
+    }
+    print_message("%s: %lu pairs of neighbours: %lu confirmed, %lu failed, %lu in loader; %lu found in the loader "
+                  "afterwards, all of them rescued\n",
+                  s->name, tally.cases, tally.confirmed, tally.failed, tally.in_loader, tally.rescued);
+    assert_true(tally.cases > 1000);
+    assert_true(tally.failed + tally.in_loader <= tally.cases / 100);
+}
+
+static void open_gauge(struct subject *s, const struct usb_options *options)
+{
+    *s = (struct subject){.name = "gauge-1", .components = {"firmware"}, .count = 1};
+    usb_make(&s->little, options);
+    s->old_image[0] = (uint8_t *)read_text(s->little.folder, "gauge-1.0.bin", &s->old_size[0]);
+    s->new_image[0] = (uint8_t *)read_text(s->little.folder, "gauge-2.0.bin", &s->new_size[0]);
+}
+
+/* A device with one bank that wants resets; and one with two that goes by itself and is read back. */
+static void every_fault_at_every_transfer_of_a_dfu_job(void **state)
+{
+    (void)state;
+    const struct usb_options plain = {
+        .gauges = 1, .image_bytes = 500, .device = "    erase-ms: 30\n    write-bytes-per-s: 20000\n"};
+    const struct usb_options fine = {.gauges = 1,
+                                     .image_bytes = 500,
+                                     .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
+                                     .component = "banks: 2",
+                                     .device = "    erase-ms: 30\n    write-bytes-per-s: 20000\n"};
+    struct subject s;
+    open_gauge(&s, &plain);
+    strike_neighbours(&s, usb_kinds);
+    strike(&s, usb_kinds);
+    open_gauge(&s, &fine);
+    strike_neighbours(&s, usb_kinds);
+    strike(&s, usb_kinds);
 }
 
 static void every_fault_at_every_frame_of_a_canopen_job(void **state)
@@ -340,14 +401,17 @@ static void storms_never_make_a_false_confirmation(void **state)
     assert_true(not_confirmed > 10);
 }
 
-int main(void)
+int main(int argc, char **argv)
 {
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]);
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_fault_at_every_frame_of_a_plc),
         cmocka_unit_test(every_fault_at_every_frame_of_a_way),
         cmocka_unit_test(every_fault_at_every_frame_of_a_coupler),
         cmocka_unit_test(every_fault_at_every_frame_of_a_canopen_job),
         cmocka_unit_test(every_fault_at_every_frame_of_a_uds_job),
+        cmocka_unit_test(every_fault_at_every_transfer_of_a_dfu_job),
         cmocka_unit_test(damage_that_no_loader_sees_is_caught_by_the_confirm),
         cmocka_unit_test(storms_never_make_a_false_confirmation),
     };

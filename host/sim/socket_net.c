@@ -1,6 +1,7 @@
 /* The simulated devices on real loopback sockets, in real time.  Each device has a loopback address of its
  * own, all with ports that the system gave. */
 #include "pty_adapter.h"
+#include "vhci.h"
 #include "world.h"
 
 #include <arpa/inet.h>
@@ -18,7 +19,7 @@
 
 enum { EVENTS = 64, DATAGRAM_BYTES = 65536, RECEIVE_ROOM_BYTES = 4 << 20, BURST = 64 };
 
-enum kind { KIND_FREE, KIND_SERVICE, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_ADAPTER, KIND_STOP };
+enum kind { KIND_FREE, KIND_SERVICE, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_ADAPTER, KIND_USB, KIND_STOP };
 
 struct socket {
     int fd;
@@ -37,6 +38,7 @@ struct sim_sockets {
     struct eb_sim *sim;
     int epoll_fd;
     struct sim_ptys *ptys;
+    struct sim_vhci *vhci; /* or NULL */
     struct socket *sockets;
     int cap;
     struct slot *slots;
@@ -276,11 +278,12 @@ void sim_sockets_close(struct eb_sim *sim)
     if (s == NULL)
         return;
     for (int i = 0; i < s->cap; i++) {
-        if (s->sockets[i].kind != KIND_STOP && s->sockets[i].kind != KIND_ADAPTER)
+        if (s->sockets[i].kind != KIND_STOP && s->sockets[i].kind != KIND_ADAPTER && s->sockets[i].kind != KIND_USB)
             drop(s, i);
     }
     if (s->ptys != NULL)
         sim_ptys_close(s->ptys);
+    sim_vhci_close(s->vhci);
     close(s->epoll_fd);
     free(s->sockets);
     free(s->slots);
@@ -348,6 +351,9 @@ static bool handle_event(struct sim_sockets *s, int handle)
     case KIND_ADAPTER:
         sim_ptys_read(s->ptys, s->sockets[handle].port);
         break;
+    case KIND_USB:
+        sim_vhci_work(s->vhci);
+        break;
     case KIND_STOP:
         return false;
     case KIND_FREE:
@@ -363,7 +369,16 @@ static uint64_t next_deadline(const struct eb_sim *sim)
         uint64_t at_us = sim_device_deadline_us(&sim->devices[i]);
         next_us = at_us < next_us ? at_us : next_us;
     }
+    if (sim->sockets->vhci != NULL && sim_vhci_deadline_us(sim->sockets->vhci) < next_us)
+        next_us = sim_vhci_deadline_us(sim->sockets->vhci);
     return next_us;
+}
+
+bool eb_sim_plug_in(struct eb_sim *sim, struct eb_problem *problem)
+{
+    struct sim_sockets *s = sim->sockets;
+    s->vhci = sim_vhci_open(sim, now_us, s, problem);
+    return s->vhci != NULL && keep(s, sim_vhci_fd(s->vhci), KIND_USB, NULL, 0) != EB_NO_HANDLE;
 }
 
 const char *eb_sim_adapter(const struct eb_sim *sim, const char *bus, size_t which)
@@ -395,6 +410,8 @@ bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
         }
         now = now_us(s);
         sim_can_run(sim, now);
+        if (s->vhci != NULL)
+            sim_vhci_work(s->vhci);
         for (size_t i = 0; i < sim->count; i++) {
             if (sim_device_deadline_us(&sim->devices[i]) <= now)
                 sim_device_tick(&sim->devices[i]);

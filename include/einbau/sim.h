@@ -99,6 +99,10 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
  * adapters; NULL where there is none.  The site that eb_sim_listen gives names the first. */
 const char *eb_sim_adapter(const struct eb_sim *sim, const char *bus, size_t which);
 
+/* After eb_sim_listen: plugs the world's USB devices into the kernel's virtual host controller (vhci-hcd), each into a
+ * socket of its own, whatever its place in the world.  Needs root. */
+bool eb_sim_plug_in(struct eb_sim *sim, struct eb_problem *problem);
+
 /* Serves in real time until `stop_fd` can be read. */
 bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
 

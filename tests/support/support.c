@@ -330,6 +330,93 @@ void bus_make(struct little *l, const struct bus_options *o)
     fclose(world);
 }
 
+/* --- gauges on USB ------------------------------------------------------------------------------- */
+
+uint8_t *with_suffix(const uint8_t *image, size_t *size, uint16_t vendor, uint16_t product, uint16_t release)
+{
+    const uint8_t suffix[12] = {(uint8_t)release, (uint8_t)(release >> 8), (uint8_t)product, (uint8_t)(product >> 8),
+                                (uint8_t)vendor,  (uint8_t)(vendor >> 8),  0x00,             0x01,
+                                'U',              'F',                     'D',              16};
+    uint8_t *file = malloc(*size + 16);
+    assert_non_null(file);
+    memcpy(file, image, *size);
+    memcpy(file + *size, suffix, sizeof suffix);
+    uint32_t crc = ~(uint32_t)crc32_z(0, file, *size + sizeof suffix);
+    for (int i = 0; i < 4; i++)
+        file[*size + 12 + (size_t)i] = (uint8_t)(crc >> 8 * i);
+    *size += 16;
+    return file;
+}
+
+/* An image of the gauges with its manifest, the image within a DFU file where that is wanted. */
+static void write_gauge_image(const struct little *l, const struct usb_options *o, const char *version, size_t bytes)
+{
+    char name[32];
+    char path[PATH_BYTES + 48];
+    snprintf(name, sizeof name, "gauge-%s.bin", version);
+    write_image(l->folder, name, "TS-1", "firmware", version, bytes, "1..9", "");
+    if (!o->dfu_file || strcmp(version, "1.0") == 0)
+        return;
+    size_t size;
+    uint8_t *image = (uint8_t *)read_text(l->folder, name, &size);
+    uint8_t *file = with_suffix(image, &size, 0x1209, 0x0003, 0xFFFF);
+    uint8_t digest[32];
+    char hex[65];
+    crypto_hash_sha256(digest, file, size);
+    sodium_bin2hex(hex, sizeof hex, digest, sizeof digest);
+    write_bytes(l->folder, name, file, size);
+    snprintf(path, sizeof path, "%s.json", name);
+    write_text(l->folder, path,
+               "{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"%s\", \"component\": \"firmware\", \"version\": "
+               "\"%s\", \"order_codes\": [\"TS-1\"], \"hardware_revisions\": [\"1..9\"], \"size\": %zu, \"sha256\": "
+               "\"%s\"}]}",
+               name, version, size, hex);
+    free(file);
+    free(image);
+}
+
+void usb_make(struct little *l, const struct usb_options *o)
+{
+    make_folder(l->folder);
+    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
+    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+    unsigned capacity_kib = o->capacity_kib > 0 ? o->capacity_kib : 8;
+    write_text(l->folder, "gauge.yaml",
+               "profile: gauge\norder-codes: [TS-1]\nidentity:\n  order-code: {usb: string, number: 4}\n"
+               "  hardware-revision: {usb: string, number: 5}\n  serial: {usb: serial}\ncomponents:\n  firmware:\n"
+               "    order: dotted\n    version: %s\n    checksum: {usb: string, number: 7}\n    capacity-kib: %u\n%s%s%s"
+               "dfu: {ids: \"1209:0003\", loader-ids: \"1209:0004\", answer-patience-s: 1%s%s}\n"
+               "return: {down-ms: 300, patience-s: 20, settle-s: 2}\n",
+               o->by_release ? "{usb: release, parts: 2}" : "{usb: string, number: 6}", capacity_kib,
+               o->firmware != NULL ? "    " : "", or_nothing(o->firmware), o->firmware != NULL ? "\n" : "",
+               o->way != NULL ? ", " : "", or_nothing(o->way));
+    write_gauge_image(l, o, "1.0", 500);
+    write_gauge_image(l, o, "2.0", o->image_bytes > 0 ? o->image_bytes : 600);
+    FILE *site = fopen(l->site_path, "w");
+    FILE *world = fopen(l->world_path, "w");
+    assert_non_null(site);
+    assert_non_null(world);
+    fprintf(site, "site: gauges\nprofiles: .\nlinks:\n  desk: {kind: usb}\ndevices:\n");
+    fprintf(world, "world: gauges\nseed: 7\nsite: site.yaml\nusb: {hubs: [\"1-2\"]}\ndevices:\n");
+    for (unsigned i = 1; i <= o->gauges; i++) {
+        fprintf(site, "  gauge-%u:\n    link: desk\n    profile: gauge\n%s", i, or_nothing(o->site));
+        if (!o->no_site_serial)
+            fprintf(site, "    serial: G-%u\n", i);
+        else
+            fprintf(site, "    place: 1-2.%u\n", i);
+        fprintf(site, "    wants:\n      firmware: {version: \"2.0\", image: gauge-2.0.bin}\n");
+        fprintf(world,
+                "  gauge-%u:\n    usb: {place: 1-2.%u, ids: \"1209:0003\", loader-ids: \"1209:0004\", release: %s, "
+                "transfer-bytes: 64%s%s}\n    maker: Tester\n    product: Gauge\n    order-code: TS-1\n"
+                "    hardware-revision: \"3\"\n    serial: G-%u\n    down-ms: 100\n    boot-ms: 200\n%s"
+                "    components:\n      firmware: {product: TS-1, capacity-kib: %u, image: gauge-1.0.bin%s%s}\n",
+                i, i, o->by_release ? "version" : "\"1.0\"", o->usb != NULL ? ", " : "", or_nothing(o->usb), i,
+                or_nothing(o->device), capacity_kib, o->component != NULL ? ", " : "", or_nothing(o->component));
+    }
+    fclose(site);
+    fclose(world);
+}
+
 struct little shared;
 
 int set_up_shared(void **state)
@@ -419,7 +506,8 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
         }
         static const struct eb_route *const routes[] = {[EB_ROUTE_IP] = &eb_route_ip,
                                                         [EB_ROUTE_CANOPEN] = &eb_route_canopen,
-                                                        [EB_ROUTE_UDS] = &eb_route_uds};
+                                                        [EB_ROUTE_UDS] = &eb_route_uds,
+                                                        [EB_ROUTE_DFU] = &eb_route_dfu};
         const struct eb_run_config config = {
             .port = port,
             .profile = d->profile,
@@ -428,6 +516,7 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
             .bit_rate = d->wire->bit_rate,
             .node = d->node,
             .isotp = d->isotp,
+            .usb_place = d->usb_place,
             .modbus = d->modbus,
             .tftp = d->tftp,
             .unit = d->unit,

@@ -82,6 +82,30 @@ struct bus_options {
  * versions 1.0, new ones 2.0. */
 void bus_make(struct little *little, const struct bus_options *options);
 
+/* --- gauges on USB ------------------------------------------------------------------------------- */
+
+struct usb_options {
+    size_t gauges;
+    size_t image_bytes;    /* 0: 600 */
+    const char *usb;       /* YAML for each device's usb, e.g. "manifest: tolerant"; NULL: nothing special */
+    const char *device;    /* YAML lines for each device, four blanks deep, or NULL */
+    const char *way;       /* for the profile's dfu, or NULL */
+    const char *site;      /* YAML lines for each device of the site, or NULL */
+    const char *component; /* YAML for the components of both devices, like "banks: 2", or NULL */
+    const char *firmware;  /* YAML for the profile's component, or NULL */
+    bool no_site_serial;   /* the site gives no serial number */
+    bool by_release;       /* the version is that of bcdDevice */
+    bool dfu_file;         /* the images are DFU files */
+    unsigned capacity_kib; /* 0: 8 */
+};
+
+/* Writes site, world, profile and images: gauge-1.. with the serial numbers G-1.., in sockets 1-2.1..; ids 1209:0003, and
+ * 1209:0004 in the loader; old versions 1.0, new ones 2.0. */
+void usb_make(struct little *little, const struct usb_options *options);
+
+/* An image with a DFU suffix behind it (DFU 1.1, appendix B). */
+uint8_t *with_suffix(const uint8_t *image, size_t *size, uint16_t vendor, uint16_t product, uint16_t release);
+
 /* The site of tests that need just one: a PLC and a coupler. */
 extern struct little shared;
 int set_up_shared(void **state);

@@ -3,15 +3,17 @@
 #include <einbau/sim.h>
 #include <errno.h>
 #include <signal.h>
+#include <stdbool.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/signalfd.h>
 #include <unistd.h>
 
-enum { KEY_STATE = 0x100, KEY_WRITE_SITE, KEY_ON, KEY_WIRE, EXIT_WRONG = 2 };
+enum { KEY_STATE = 0x100, KEY_WRITE_SITE, KEY_ON, KEY_WIRE, KEY_VHCI, EXIT_WRONG = 2 };
 
 struct arguments {
     const char *world, *state, *write_site, *on, *wire;
+    bool vhci;
 };
 
 static error_t parse(int key, char *argument, struct argp_state *state)
@@ -26,6 +28,9 @@ static error_t parse(int key, char *argument, struct argp_state *state)
         break;
     case KEY_ON:
         a->on = argument;
+        break;
+    case KEY_VHCI:
+        a->vhci = true;
         break;
     case KEY_WIRE:
         a->wire = argument;
@@ -54,6 +59,8 @@ static const struct argp_option options[] = {
     {"state", KEY_STATE, "DIR", 0, "where the world keeps what it must remember", 0},
     {"write-site", KEY_WRITE_SITE, "FILE", 0,
      "serve on loopback addresses, and write the world's site here with the real addresses and ports", 0},
+    {"vhci", KEY_VHCI, NULL, 0,
+     "with --write-site: plug the USB devices into this kernel's virtual host controller (modprobe vhci-hcd)", 0},
     {"on", KEY_ON, "INTERFACE", 0,
      "be the whole segment at the other end of this Ethernet interface, each device with its own addresses",
      0},
@@ -98,7 +105,8 @@ static int serve(struct eb_sim *sim, const struct arguments *a, int stop_fd)
 {
     struct eb_problem problem = {""};
     struct eb_site *site = eb_sim_listen(sim, &problem);
-    bool ok = site != NULL && eb_site_write(site, a->write_site, &problem);
+    bool ok = site != NULL && eb_site_write(site, a->write_site, &problem) &&
+              (!a->vhci || eb_sim_plug_in(sim, &problem));
     if (ok) {
         for (size_t i = 0; i < site->link_count; i++) {
             const char *second = eb_sim_adapter(sim, site->links[i].name, 1);
