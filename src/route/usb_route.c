@@ -338,8 +338,11 @@ static enum eb_status poll_strings(struct ebi_route *r, uint64_t now_us)
         return EB_PENDING;
     if (status != EB_OK && status != EB_PEER_ERROR)
         return end(r, status, "");
+    if (status == EB_PEER_ERROR && u->stalls++ == 0)
+        return EB_OK; /* asked once more */
     if (status == EB_PEER_ERROR)
         size = 0; /* it has no such string */
+    u->stalls = 0;
     if (language) {
         u->language = eb_usb_language(u->bytes, size);
         set_move(r, STRINGS, now_us);
@@ -495,6 +498,7 @@ static void begin(struct ebi_route *r, const struct eb_run_item *item, uint64_t 
     r->value = 0;
     u->item = item;
     u->wants_loader = u->doing_reset = false;
+    u->stalls = 0;
     u->patience_end_us = now_us + FIND_US;
     set_move(r, FIND, now_us);
 }

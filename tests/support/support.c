@@ -521,7 +521,9 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
             .tftp = d->tftp,
             .unit = d->unit,
             .serial = d->serial,
-            .reach_patience_us = d->profile->route == EB_ROUTE_IP ? 5000000 : 8000000,
+            .reach_patience_us = d->profile->route == EB_ROUTE_IP    ? 5000000
+                                 : d->profile->route == EB_ROUTE_DFU ? 14000000
+                                                                     : 8000000,
             .items = job->items[i],
             .count = count,
             .buffer = job->buffers + i * JOB_BUFFER_BYTES,
