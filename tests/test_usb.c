@@ -1,0 +1,1046 @@
+/* USB: the DFU engine against the state diagram of its standard, who is who, jobs on the simulated port, and the tool's
+ * words.  Requests and states are those of DFU 1.1, descriptors those of USB 2.0 chapter 9. */
+#include "support/support.h"
+
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* --- descriptors --------------------------------------------------------------------------------- */
+
+static void configuration_of(struct eb_usb_device *d, const char *hex)
+{
+    unsigned byte;
+    memset(d, 0, sizeof *d);
+    for (; sscanf(hex, "%2x", &byte) == 1; hex += 2 + (hex[2] == ' ')) {
+        d->configuration[d->size++] = (uint8_t)byte;
+        if (hex[2] == '\0')
+            break;
+    }
+}
+
+static void the_functional_descriptor_is_found(void **state)
+{
+    (void)state;
+    struct eb_usb_device d;
+    struct eb_dfu_interface f;
+    /* a maker's own interface, then the run-time DFU interface with number 1 */
+    configuration_of(&d, "09 02 24 00 02 01 00 80 32 09 04 00 00 00 FF 00 00 00 09 04 01 00 00 FE 01 01 08 "
+                         "09 21 0D E8 03 00 04 10 01");
+    assert_true(eb_dfu_find(&d, &f));
+    assert_int_equal(f.number, 1);
+    assert_false(f.in_loader);
+    assert_int_equal(f.alternates, 1);
+    assert_int_equal(f.attributes, EB_DFU_CAN_DNLOAD | EB_DFU_MANIFESTATION_TOLERANT | EB_DFU_WILL_DETACH);
+    assert_int_equal(f.detach_ms, 1000);
+    assert_int_equal(f.transfer_bytes, 1024);
+    assert_int_equal(f.version, 0x0110);
+    uint8_t name;
+    assert_true(eb_usb_interface_name(&d, 1, 0, &name));
+    assert_int_equal(name, 8);
+    assert_false(eb_usb_interface_name(&d, 1, 1, &name));
+
+    /* DFU mode with two alternate settings, and a functional descriptor of DFU 1.0: 7 bytes, no version */
+    configuration_of(&d, "09 02 22 00 01 01 00 80 32 09 04 00 00 00 FE 01 02 10 09 04 00 01 00 FE 01 02 11 "
+                         "07 21 03 00 00 40 00");
+    assert_true(eb_dfu_find(&d, &f));
+    assert_true(f.in_loader);
+    assert_int_equal(f.alternates, 2);
+    assert_int_equal(f.transfer_bytes, 64);
+    assert_int_equal(f.version, 0x0100);
+
+    /* cut off, of length 0, none at all */
+    d.size = 20;
+    assert_true(eb_dfu_find(&d, &f));
+    assert_int_equal(f.transfer_bytes, 0);
+    configuration_of(&d, "09 02 24 00 02 01 00 80 32 00 04 00 00 00 FE 01 02 00");
+    assert_false(eb_dfu_find(&d, &f));
+    configuration_of(&d, "09 02 12 00 01 01 00 80 32 09 04 00 00 00 08 06 50 00");
+    assert_false(eb_dfu_find(&d, &f));
+}
+
+static void strings_and_releases_are_read(void **state)
+{
+    (void)state;
+    static const uint8_t languages[] = {4, 3, 0x09, 0x04};
+    static const uint8_t text[] = {14, 3, 'G', 0, '3', 0, '-', 0, 0xE9, 0, '7', 0, 0, 0};
+    char to[EB_NAME_BYTES];
+    char release[EB_USB_RELEASE_BYTES];
+    assert_int_equal(eb_usb_language(languages, sizeof languages), 0x0409);
+    assert_int_equal(eb_usb_language(languages, 2), 0);
+    assert_true(eb_usb_string(text, sizeof text, to, sizeof to));
+    assert_string_equal(to, "G3-?7"); /* what is no ASCII, and the NUL that some count */
+    assert_false(eb_usb_string(text, sizeof text, to, 4));
+    assert_string_equal(to, "");
+    assert_false(eb_usb_string(text, 10, to, sizeof to)); /* shorter than it says */
+    eb_usb_release_text(0x0210, 3, release);
+    assert_string_equal(release, "2.1.0");
+    eb_usb_release_text(0x0502, 2, release);
+    assert_string_equal(release, "5.2");
+    eb_usb_release_text(0x1234, 2, release);
+    assert_string_equal(release, "12.34");
+}
+
+static void who_is_who(void **state)
+{
+    (void)state;
+    const struct eb_dfu_way way = {.vendor = 0x1209, .product = 3, .loader_vendor = 0x1209, .loader_product = 4};
+    struct eb_usb_device d = {.vendor = 0x1209, .product = 4, .place = "1-2.1", .serial = "G-1"};
+    assert_int_equal(eb_usb_match(&way, "G-1", "", &d), EB_USB_IT);
+    assert_int_equal(eb_usb_match(&way, "G-1", "3-1", &d), EB_USB_IT); /* plugged in elsewhere: the number counts */
+    assert_int_equal(eb_usb_match(&way, "G-2", "1-2.1", &d), EB_USB_ANOTHER);
+    assert_int_equal(eb_usb_match(&way, "", "", &d), EB_USB_PERHAPS);
+    assert_int_equal(eb_usb_match(&way, "", "1-2.1", &d), EB_USB_BY_PLACE);
+    d.serial[0] = '\0';
+    assert_int_equal(eb_usb_match(&way, "G-1", "1-2.1", &d), EB_USB_BY_PLACE);
+    assert_int_equal(eb_usb_match(&way, "G-1", "1-2.2", &d), EB_USB_ANOTHER);
+    assert_int_equal(eb_usb_match(&way, "G-1", "", &d), EB_USB_ANOTHER); /* never because it is the only one */
+    d.product = 5;
+    assert_int_equal(eb_usb_match(&way, "", "1-2.1", &d), EB_USB_NOT_IT);
+}
+
+/* --- the engine, request by request -------------------------------------------------------------- */
+
+static uint8_t image_bytes[150];
+static uint8_t block[64];
+
+static enum eb_status read_image(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    (void)self;
+    memcpy(to, image_bytes + offset, size);
+    return EB_OK;
+}
+
+static const struct eb_source image_source = {.size_bytes = sizeof image_bytes, .read = read_image};
+
+struct engine {
+    struct eb_dfu dfu;
+    struct eb_dfu_interface interface;
+    uint64_t now_us;
+};
+
+static void begin(struct engine *e, uint8_t attributes, bool reads_back)
+{
+    e->interface = (struct eb_dfu_interface){
+        .number = 2, .alternates = 1, .in_loader = true, .attributes = attributes, .transfer_bytes = 64};
+    const struct eb_dfu_config config = {.interface = &e->interface,
+                                         .source = &image_source,
+                                         .buffer = block,
+                                         .buffer_bytes = sizeof block,
+                                         .reads_back = reads_back,
+                                         .patience_us = 5000000};
+    for (size_t i = 0; i < sizeof image_bytes; i++)
+        image_bytes[i] = (uint8_t)(i * 7);
+    e->now_us = 1000;
+    assert_int_equal(eb_dfu_begin(&e->dfu, &config, e->now_us), EB_OK);
+}
+
+/* It asks for this, and not before `wait_ms` are over. */
+static void asks(struct engine *e, uint32_t wait_ms, unsigned type, unsigned request, unsigned value, unsigned length)
+{
+    struct eb_usb_setup setup;
+    const uint8_t *bytes;
+    if (wait_ms > 0) {
+        assert_int_equal(eb_dfu_deadline_us(&e->dfu), e->now_us + wait_ms * 1000ULL);
+        e->now_us += wait_ms * 1000ULL - 1;
+        assert_false(eb_dfu_next(&e->dfu, e->now_us, &setup, &bytes));
+        e->now_us++;
+    }
+    assert_true(eb_dfu_next(&e->dfu, e->now_us, &setup, &bytes));
+    if (setup.type != type || setup.request != request || setup.value != value || setup.index != 2 ||
+        setup.length != length)
+        fail_msg("found %02x %u value %u length %u, expected %02x %u value %u length %u", setup.type, setup.request,
+                 setup.value, setup.length, type, request, value, length);
+    if (request == EB_DFU_DNLOAD && length > 0)
+        assert_memory_equal(bytes, image_bytes + value * 64, length);
+    assert_int_equal(eb_dfu_deadline_us(&e->dfu), UINT64_MAX);
+}
+
+static void asks_status(struct engine *e, uint32_t wait_ms)
+{
+    asks(e, wait_ms, 0xA1, EB_DFU_GETSTATUS, 0, 6);
+}
+
+static void tells(struct engine *e, unsigned status, uint32_t poll_ms, unsigned dfu_state)
+{
+    const uint8_t bytes[6] = {(uint8_t)status, (uint8_t)poll_ms, (uint8_t)(poll_ms >> 8), (uint8_t)(poll_ms >> 16),
+                              (uint8_t)dfu_state, 0};
+    e->now_us += 100;
+    eb_dfu_answer(&e->dfu, EB_OK, bytes, sizeof bytes, e->now_us);
+}
+
+static void ends_as(struct engine *e, enum eb_status status)
+{
+    e->now_us += 100;
+    eb_dfu_answer(&e->dfu, status, NULL, 0, e->now_us);
+}
+
+static void tells_state(struct engine *e, uint8_t dfu_state)
+{
+    eb_dfu_answer(&e->dfu, EB_OK, &dfu_state, 1, e->now_us);
+}
+
+static void takes_block(struct engine *e, unsigned number, unsigned length)
+{
+    asks(e, 0, 0x21, EB_DFU_DNLOAD, number, length);
+    ends_as(e, EB_OK);
+    asks_status(e, 0);
+    tells(e, 0, 30, EB_DFU_DNBUSY);
+    asks_status(e, 30);
+    tells(e, 0, 0, EB_DFU_DNLOAD_IDLE);
+}
+
+static void takes_all(struct engine *e)
+{
+    asks_status(e, 0);
+    tells(e, 0, 0, EB_DFU_IDLE);
+    takes_block(e, 0, 64);
+    takes_block(e, 1, 64);
+    takes_block(e, 2, 22);
+    asks(e, 0, 0x21, EB_DFU_DNLOAD, 3, 0);
+    ends_as(e, EB_OK);
+    asks_status(e, 0);
+}
+
+static void a_download_waits_as_it_is_told(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin(&e, EB_DFU_CAN_DNLOAD, true);
+    takes_all(&e);
+    tells(&e, 0, 70000, EB_DFU_MANIFEST); /* more than patience allows */
+    assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+    assert_int_equal(e.dfu.error.status, EB_NO_ANSWER);
+
+    /* one that is not tolerant answers no more: its time over, it wants the reset */
+    begin(&e, EB_DFU_CAN_DNLOAD, true);
+    takes_all(&e);
+    tells(&e, 0, 200, EB_DFU_MANIFEST);
+    struct eb_usb_setup setup;
+    const uint8_t *bytes;
+    assert_int_equal(eb_dfu_deadline_us(&e.dfu), e.now_us + 200000);
+    assert_false(eb_dfu_next(&e.dfu, e.now_us + 199999, &setup, &bytes));
+    assert_int_equal(e.dfu.step, EB_DFU_BUSY);
+    assert_false(eb_dfu_next(&e.dfu, e.now_us + 200000, &setup, &bytes));
+    assert_int_equal(e.dfu.step, EB_DFU_DONE);
+    assert_true(e.dfu.wants_reset);
+    assert_int_equal(e.dfu.done_bytes, sizeof image_bytes);
+    assert_int_equal(e.dfu.poll_us, 3 * 30000 + 200000);
+    assert_false(e.dfu.read_back);
+
+    /* one that goes away with the end may have restarted */
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    takes_all(&e);
+    ends_as(&e, EB_UNREACHABLE);
+    assert_int_equal(e.dfu.step, EB_DFU_DONE);
+    assert_false(e.dfu.wants_reset);
+    /* one that goes away before has not */
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+    ends_as(&e, EB_UNREACHABLE);
+    assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+    assert_int_equal(e.dfu.error.status, EB_UNREACHABLE);
+}
+
+/* bwPollTimeout comes with every answer; a device whose state allows a download takes the next block at once, and is asked
+ * for its status no earlier than it wishes. */
+static void a_wish_of_an_idle_device_holds_for_the_next_status(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 0, 40, EB_DFU_IDLE);
+    uint64_t told_us = e.now_us;
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+    ends_as(&e, EB_OK);
+    assert_int_equal(eb_dfu_deadline_us(&e.dfu), told_us + 40000);
+}
+
+static void a_tolerant_device_is_read_back(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin(&e, EB_DFU_CAN_DNLOAD | EB_DFU_CAN_UPLOAD | EB_DFU_MANIFESTATION_TOLERANT, true);
+    takes_all(&e);
+    tells(&e, 0, 10, EB_DFU_MANIFEST);
+    asks_status(&e, 10);
+    tells(&e, 0, 5, EB_DFU_MANIFEST_SYNC); /* not yet */
+    asks_status(&e, 5);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    for (unsigned i = 0; i < 3; i++) {
+        uint8_t flash[64];
+        size_t size = i < 2 ? 64 : 22;
+        memset(flash, 0xFF, sizeof flash);
+        memcpy(flash, image_bytes + i * 64, size);
+        asks(&e, 0, 0xA1, EB_DFU_UPLOAD, i, 64);
+        eb_dfu_answer(&e.dfu, EB_OK, flash, 64, e.now_us);
+    }
+    asks(&e, 0, 0x21, EB_DFU_ABORT, 0, 0); /* it has more, which is no business of ours */
+    ends_as(&e, EB_OK);
+    assert_int_equal(e.dfu.step, EB_DFU_DONE);
+    assert_true(e.dfu.read_back);
+    assert_int_equal(e.dfu.back_bytes, sizeof image_bytes);
+
+    begin(&e, EB_DFU_CAN_DNLOAD | EB_DFU_CAN_UPLOAD | EB_DFU_MANIFESTATION_TOLERANT, true);
+    takes_all(&e);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
+    uint8_t other[64] = {1};
+    eb_dfu_answer(&e.dfu, EB_OK, other, 64, e.now_us);
+    assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+    assert_int_equal(e.dfu.error.status, EB_UNCONFIRMED);
+
+    begin(&e, EB_DFU_CAN_DNLOAD | EB_DFU_CAN_UPLOAD | EB_DFU_MANIFESTATION_TOLERANT, true);
+    takes_all(&e);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
+    eb_dfu_answer(&e.dfu, EB_OK, image_bytes, 10, e.now_us); /* a short block: that was all */
+    assert_int_equal(e.dfu.error.status, EB_UNCONFIRMED);
+}
+
+static void whatever_it_was_left_in_is_brought_to_rest(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 10, 0, EB_DFU_ERROR); /* no valid program: that is why we are here */
+    asks(&e, 0, 0x21, EB_DFU_CLRSTATUS, 0, 0);
+    ends_as(&e, EB_OK);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_DNLOAD_IDLE); /* an earlier transfer */
+    asks(&e, 0, 0x21, EB_DFU_ABORT, 0, 0);
+    ends_as(&e, EB_OK);
+    asks_status(&e, 0);
+    tells(&e, 0, 25, EB_DFU_DNBUSY);
+    asks_status(&e, 25);
+    tells(&e, 0, 0, EB_DFU_UPLOAD_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_ABORT, 0, 0);
+    ends_as(&e, EB_OK);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    takes_block(&e, 0, 64);
+
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    for (int i = 0; i < 3; i++) {
+        asks_status(&e, 0);
+        tells(&e, 3, 0, EB_DFU_ERROR);
+        asks(&e, 0, 0x21, EB_DFU_CLRSTATUS, 0, 0);
+        ends_as(&e, EB_OK);
+    }
+    asks_status(&e, 0);
+    tells(&e, 3, 0, EB_DFU_ERROR); /* it does not come out of it */
+    assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+    assert_int_equal(e.dfu.error.number, 3);
+
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_MANIFEST_WAIT_RESET);
+    assert_true(e.dfu.wants_reset);
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_APP_IDLE);
+    assert_int_equal(e.dfu.error.status, EB_GARBAGE);
+}
+
+static void what_was_lost_is_found_by_its_state(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+    ends_as(&e, EB_NO_ANSWER);
+    asks(&e, 0, 0xA1, EB_DFU_GETSTATE, 0, 1);
+    tells_state(&e, EB_DFU_IDLE); /* it did not come */
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+    ends_as(&e, EB_NO_ANSWER);
+    asks(&e, 0, 0xA1, EB_DFU_GETSTATE, 0, 1);
+    tells_state(&e, EB_DFU_DNLOAD_SYNC); /* it came, and its answer was lost */
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_DNLOAD_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 1, 64);
+    ends_as(&e, EB_NO_ANSWER);
+    asks(&e, 0, 0xA1, EB_DFU_GETSTATE, 0, 1);
+    tells_state(&e, EB_DFU_DNLOAD_IDLE);
+    takes_block(&e, 1, 64);
+    takes_block(&e, 2, 22);
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 3, 0);
+    ends_as(&e, EB_NO_ANSWER);
+    asks(&e, 0, 0xA1, EB_DFU_GETSTATE, 0, 1);
+    tells_state(&e, EB_DFU_MANIFEST_SYNC);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_MANIFEST_WAIT_RESET);
+    assert_int_equal(e.dfu.step, EB_DFU_DONE);
+
+    begin(&e, EB_DFU_CAN_DNLOAD, false); /* a device that has gone dumb */
+    asks_status(&e, 0);
+    ends_as(&e, EB_NO_ANSWER);
+    asks_status(&e, 50);
+    ends_as(&e, EB_NO_ANSWER);
+    asks_status(&e, 50);
+    ends_as(&e, EB_NO_ANSWER);
+    assert_int_equal(e.dfu.error.status, EB_NO_ANSWER);
+}
+
+static void every_status_is_told_in_words(void **state)
+{
+    (void)state;
+    for (unsigned status = 1; status <= 15; status++) {
+        struct engine e;
+        begin(&e, EB_DFU_CAN_DNLOAD, false);
+        asks_status(&e, 0);
+        tells(&e, 0, 0, EB_DFU_IDLE);
+        asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+        ends_as(&e, EB_PEER_ERROR); /* stalled: why, its status tells */
+        asks_status(&e, 0);
+        tells(&e, status, 0, EB_DFU_ERROR);
+        assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+        assert_int_equal(e.dfu.error.number, status);
+        assert_string_equal(e.dfu.error.text, eb_dfu_status_text(status));
+        for (unsigned other = 0; other < status; other++)
+            assert_string_not_equal(eb_dfu_status_text(status), eb_dfu_status_text(other));
+    }
+    assert_string_equal(eb_dfu_status_text(16), "unknown error");
+    for (unsigned s = 0; s < EB_DFU_STATES; s++)
+        assert_non_null(strstr(eb_dfu_state_word(s), s < 2 ? "app" : "dfu"));
+}
+
+static void answers_against_the_standard_end_it(void **state)
+{
+    (void)state;
+    struct engine e;
+    for (int kind = 0; kind < 5; kind++) {
+        const uint8_t eleven[6] = {0, 0, 0, 0, 11, 0};
+        begin(&e, EB_DFU_CAN_DNLOAD, false);
+        asks_status(&e, 0);
+        if (kind == 0)
+            eb_dfu_answer(&e.dfu, EB_OK, eleven, 6, e.now_us);
+        else if (kind == 1)
+            eb_dfu_answer(&e.dfu, EB_OK, eleven, 5, e.now_us);
+        else
+            tells(&e, 0, 0, EB_DFU_IDLE);
+        if (kind >= 2) {
+            asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+            ends_as(&e, EB_OK);
+            asks_status(&e, 0);
+            tells(&e, 0, 0, kind == 2 ? EB_DFU_IDLE : kind == 3 ? EB_DFU_UPLOAD_IDLE : EB_DFU_APP_IDLE);
+        }
+        assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+        assert_int_equal(e.dfu.error.status, EB_GARBAGE);
+    }
+    begin(&e, EB_DFU_CAN_UPLOAD, false); /* takes no download, and says so */
+    assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+}
+
+static void stopping_aborts(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+    eb_dfu_stop(&e.dfu);
+    ends_as(&e, EB_OK);
+    asks_status(&e, 0);
+    tells(&e, 0, 30, EB_DFU_DNBUSY); /* what it is writing it writes to its end */
+    asks_status(&e, 30);
+    tells(&e, 0, 0, EB_DFU_DNLOAD_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_ABORT, 0, 0);
+    ends_as(&e, EB_OK);
+    assert_int_equal(e.dfu.error.status, EB_STOPPED);
+}
+
+/* Block numbers begin at 0 and go on behind FFFFh with 0. */
+static enum eb_status read_nothing(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    (void)self;
+    (void)offset;
+    memset(to, 0, size);
+    return EB_OK;
+}
+
+static void block_numbers_wrap(void **state)
+{
+    (void)state;
+    const struct eb_source source = {.size_bytes = 70000, .read = read_nothing};
+    const struct eb_dfu_interface interface = {
+        .alternates = 1, .in_loader = true, .attributes = EB_DFU_CAN_DNLOAD, .transfer_bytes = 1};
+    const struct eb_dfu_config config = {
+        .interface = &interface, .source = &source, .buffer = block, .buffer_bytes = 1, .patience_us = 1000000};
+    static const uint8_t idle[6] = {0, 0, 0, 0, EB_DFU_IDLE};
+    static const uint8_t next[6] = {0, 0, 0, 0, EB_DFU_DNLOAD_IDLE};
+    struct eb_dfu dfu;
+    struct eb_usb_setup setup;
+    const uint8_t *bytes;
+    unsigned blocks = 0;
+    eb_dfu_begin(&dfu, &config, 0);
+    assert_true(eb_dfu_next(&dfu, 0, &setup, &bytes));
+    eb_dfu_answer(&dfu, EB_OK, idle, 6, 0);
+    while (eb_dfu_next(&dfu, 0, &setup, &bytes) && setup.length == 1) {
+        assert_int_equal(setup.request, EB_DFU_DNLOAD);
+        assert_int_equal(setup.value, blocks & 0xFFFF);
+        blocks++;
+        eb_dfu_answer(&dfu, EB_OK, NULL, 0, 0);
+        assert_true(eb_dfu_next(&dfu, 0, &setup, &bytes));
+        eb_dfu_answer(&dfu, EB_OK, next, 6, 0);
+    }
+    assert_int_equal(blocks, 70000);
+    assert_int_equal(setup.value, 70000 & 0xFFFF);
+}
+
+/* --- jobs on the simulated port ------------------------------------------------------------------ */
+
+struct bench {
+    struct little little;
+    struct eb_sim *sim;
+    struct job job;
+};
+
+static void open_bench(struct bench *b, const struct usb_options *options)
+{
+    struct eb_problem problem = {""};
+    usb_make(&b->little, options);
+    b->sim = eb_sim_open(b->little.world_path, NULL, &problem);
+    if (b->sim == NULL)
+        fail_msg("%s", problem.text);
+    job_open(&b->job, b->little.site_path);
+}
+
+static void close_bench(struct bench *b)
+{
+    job_close(&b->job);
+    eb_sim_close(b->sim);
+    little_remove(&b->little);
+}
+
+static void work_bench(struct bench *b, bool fit)
+{
+    job_begin(&b->job, eb_sim_port(b->sim), fit);
+    job_work(&b->job);
+}
+
+static void holds(const struct bench *b, const char *device, const char *file)
+{
+    size_t size;
+    size_t capacity;
+    char *image = read_text(b->little.folder, file, &size);
+    assert_memory_equal(eb_sim_flash(b->sim, device, "firmware", &capacity), image, size);
+    free(image);
+}
+
+/* What kinds of devices there are: each is fitted and confirmed, with what it then runs read back. */
+static void every_kind_of_device_is_fitted(void **state)
+{
+    (void)state;
+    static const struct usb_options kinds[] = {
+        {.gauges = 1},
+        {.gauges = 1, .usb = "detaches-itself: yes"},
+        {.gauges = 1, .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes", .component = "banks: 2"},
+        {.gauges = 1, .usb = "manifest: restart, other-interface: yes, loader-release: \"9.9\""},
+        {.gauges = 1, .usb = "manifest: tolerant, uploads: yes", .way = "reads-back: no"},
+        {.gauges = 1, .usb = "loader-serial-number: no"},
+        {.gauges = 1, .usb = "serial-number: no", .no_site_serial = true},
+        {.gauges = 1, .by_release = true, .dfu_file = true},
+        {.gauges = 1, .usb = "asks-again-ms: 3, manifest: tolerant", .device = "    erase-ms: 100\n"},
+        {.gauges = 1, .usb = "configured-after-ms: 900"},
+        {.gauges = 1, .usb = "own-power: yes, detach-ms: 0, detaches-itself: yes"},
+    };
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
+        struct bench b;
+        open_bench(&b, &kinds[i]);
+        work_bench(&b, true);
+        const struct eb_run *run = &b.job.runs[0];
+        if (run->outcome != EB_OUTCOME_CONFIRMED)
+            fail_msg("kind %zu: %s: %s %s", i, eb_outcome_word(run->outcome), run->error.where, run->error.text);
+        assert_string_equal(run->running[0].version, "2.0");
+        assert_int_equal(run->progress.attempt, 1);
+        if (!kinds[i].dfu_file)
+            holds(&b, "gauge-1", "gauge-2.0.bin");
+        close_bench(&b);
+    }
+}
+
+/* The bytes of a suffix never reach the device. */
+static void a_suffix_is_never_sent(void **state)
+{
+    (void)state;
+    const struct usb_options options = {.gauges = 1, .dfu_file = true, .capacity_kib = 1};
+    struct bench b;
+    size_t size;
+    size_t capacity;
+    open_bench(&b, &options);
+    work_bench(&b, true);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    char *file = read_text(b.little.folder, "gauge-2.0.bin", &size);
+    const uint8_t *flash = eb_sim_flash(b.sim, "gauge-1", "firmware", &capacity);
+    assert_memory_equal(flash, file, size - 16);
+    for (size_t i = size - 16; i < capacity; i++)
+        assert_int_equal(flash[i], 0xFF);
+    free(file);
+    close_bench(&b);
+}
+
+/* Four of one kind at once, two of them without a number in their loader: each gets its own, found by number or place. */
+static void identical_devices_at_once(void **state)
+{
+    (void)state;
+    for (int numbers = 0; numbers < 3; numbers++) {
+        const struct usb_options options = {.gauges = 4,
+                                            .usb = numbers == 0   ? NULL
+                                                   : numbers == 1 ? "loader-serial-number: no"
+                                                                  : "serial-number: no",
+                                            .no_site_serial = numbers == 2,
+                                            .device = "    erase-ms: 300\n"};
+        struct bench b;
+        open_bench(&b, &options);
+        work_bench(&b, true);
+        for (size_t i = 0; i < 4; i++) {
+            char place[16];
+            char serial[16];
+            snprintf(place, sizeof place, "1-2.%zu", i + 1);
+            snprintf(serial, sizeof serial, "G-%zu", i + 1);
+            assert_int_equal(b.job.runs[i].outcome, EB_OUTCOME_CONFIRMED);
+            assert_string_equal(b.job.runs[i].route.usb.place, place);
+            assert_string_equal(b.job.runs[i].identity.serial, numbers == 2 ? "" : serial);
+        }
+        close_bench(&b);
+    }
+}
+
+static void run_until(struct bench *b, enum eb_rung rung)
+{
+    const struct eb_port *port = eb_sim_port(b->sim);
+    for (int i = 0; i < 100000 && b->job.runs[0].progress.rung != rung; i++)
+        eb_crew_work(&b->job.crew, port->now_us(port->self) + 1000);
+    assert_int_equal(b->job.runs[0].progress.rung, rung);
+}
+
+static void begin_fit(struct bench *b, const struct usb_options *options, enum eb_rung rung)
+{
+    open_bench(b, options);
+    job_begin(&b->job, eb_sim_port(b->sim), true);
+    run_until(b, rung);
+}
+
+static void pass_with_job(struct bench *b, uint64_t us)
+{
+    const struct eb_port *port = eb_sim_port(b->sim);
+    uint64_t end_us = port->now_us(port->self) + us;
+    while (b->job.crew.going > 0 && port->now_us(port->self) < end_us)
+        eb_crew_work(&b->job.crew, end_us);
+}
+
+/* In the middle of its download, while others are plugged in and out next to it. */
+static void cables_and_hubs(void **state)
+{
+    (void)state;
+    const struct usb_options slow = {.gauges = 2, .image_bytes = 4000, .device = "    write-bytes-per-s: 4000\n"};
+    struct bench b;
+
+    begin_fit(&b, &slow, EB_RUNG_SEND); /* pulled out, and plugged into another socket */
+    pass_with_job(&b, 600000);
+    eb_sim_usb_plug(b.sim, "gauge-1", NULL);
+    pass_with_job(&b, 3000000);
+    eb_sim_usb_plug(b.sim, "gauge-1", "1-4");
+    job_work(&b.job);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    assert_int_equal(b.job.runs[0].progress.attempt, 2);
+    assert_string_equal(b.job.runs[0].route.usb.place, "1-4");
+    assert_int_equal(b.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
+    assert_int_equal(b.job.runs[1].progress.attempt, 1);
+    close_bench(&b);
+
+    begin_fit(&b, &slow, EB_RUNG_SEND); /* the hub drops for two seconds */
+    pass_with_job(&b, 600000);
+    eb_sim_usb_hub(b.sim, "1-2", false);
+    pass_with_job(&b, 2000000);
+    eb_sim_usb_hub(b.sim, "1-2", true);
+    job_work(&b.job);
+    for (size_t i = 0; i < 2; i++)
+        assert_int_equal(b.job.runs[i].outcome, EB_OUTCOME_CONFIRMED);
+    close_bench(&b);
+
+    begin_fit(&b, &slow, EB_RUNG_SEND); /* it does not come back */
+    pass_with_job(&b, 600000);
+    eb_sim_usb_plug(b.sim, "gauge-1", NULL);
+    job_work(&b.job);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_FAILED);
+    assert_false(b.job.runs[0].identified);
+    assert_int_equal(b.job.runs[0].error.status, EB_UNREACHABLE);
+    assert_int_equal(b.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
+    /* Later it is plugged in again: found in its loader, said so, and brought back. */
+    eb_sim_usb_plug(b.sim, "gauge-1", "1-2.1");
+    work_bench(&b, false);
+    assert_true(b.job.runs[0].identified && b.job.runs[0].in_loader);
+    work_bench(&b, true);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    assert_int_equal(b.job.runs[1].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    holds(&b, "gauge-1", "gauge-2.0.bin");
+    close_bench(&b);
+
+    const struct usb_options battery = {.gauges = 1,
+                                        .image_bytes = 4000,
+                                        .usb = "own-power: yes",
+                                        .device = "    write-bytes-per-s: 4000\n"};
+    begin_fit(&b, &battery, EB_RUNG_SEND); /* one with a battery stays in its loader meanwhile */
+    pass_with_job(&b, 600000);
+    eb_sim_usb_plug(b.sim, "gauge-1", NULL);
+    pass_with_job(&b, 2000000);
+    eb_sim_usb_plug(b.sim, "gauge-1", "1-2.1");
+    job_work(&b.job);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    close_bench(&b);
+}
+
+/* Another one of its kind in the same socket is not it; nor is one without a number that is plugged in elsewhere. */
+static void another_one_is_never_taken_for_it(void **state)
+{
+    (void)state;
+    const struct usb_options slow = {.gauges = 2, .image_bytes = 4000, .device = "    write-bytes-per-s: 4000\n"};
+    struct bench b;
+    open_bench(&b, &slow);
+    b.job.site->device_count = 1;
+    job_begin(&b.job, eb_sim_port(b.sim), true);
+    run_until(&b, EB_RUNG_SEND);
+    pass_with_job(&b, 600000);
+    eb_sim_usb_plug(b.sim, "gauge-1", NULL);
+    eb_sim_usb_plug(b.sim, "gauge-2", NULL);
+    pass_with_job(&b, 1000000);
+    eb_sim_usb_plug(b.sim, "gauge-2", "1-2.1");
+    job_work(&b.job);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_FAILED);
+    holds(&b, "gauge-2", "gauge-1.0.bin");
+    close_bench(&b);
+
+    const struct usb_options nameless = {.gauges = 1,
+                                         .image_bytes = 4000,
+                                         .usb = "loader-serial-number: no",
+                                         .device = "    write-bytes-per-s: 4000\n"};
+    begin_fit(&b, &nameless, EB_RUNG_SEND);
+    pass_with_job(&b, 900000);
+    assert_int_equal(eb_sim_mode_of(b.sim, "gauge-1"), EB_SIM_LOADER);
+    eb_sim_usb_plug(b.sim, "gauge-1", NULL);
+    pass_with_job(&b, 1000000);
+    eb_sim_usb_plug(b.sim, "gauge-1", "1-4");
+    job_work(&b.job);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_FAILED); /* it says nothing that would tell it from another */
+    assert_int_equal(eb_sim_mode_of(b.sim, "gauge-1"), EB_SIM_LOADER);
+    eb_sim_usb_plug(b.sim, "gauge-1", "1-2.1");
+    eb_sim_pass(b.sim, 1000000);
+    close_bench(&b);
+}
+
+/* An error of the device, or one that never lets go: nothing is called done, and what runs is told. */
+static void devices_that_cannot_are_told(void **state)
+{
+    (void)state;
+    const struct usb_options stays = {.gauges = 1, .usb = "stays: yes"};
+    const struct usb_options busy = {.gauges = 1, .usb = "busy: yes"};
+    const struct usb_options denied = {.gauges = 1, .usb = "denied: yes"};
+    struct bench b;
+    open_bench(&b, &stays);
+    work_bench(&b, true);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_FAILED);
+    assert_non_null(strstr(b.job.runs[0].error.text, "still running"));
+    assert_string_equal(b.job.runs[0].running[0].version, "1.0");
+    close_bench(&b);
+    open_bench(&b, &busy);
+    work_bench(&b, true);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_FAILED);
+    assert_int_equal(b.job.runs[0].error.status, EB_BUSY);
+    holds(&b, "gauge-1", "gauge-1.0.bin");
+    close_bench(&b);
+    open_bench(&b, &denied);
+    work_bench(&b, true);
+    assert_int_equal(b.job.runs[0].error.status, EB_DENIED);
+    close_bench(&b);
+}
+
+/* Who stops while it is sent finds the program that was there, where there are two banks. */
+static void stopping_leaves_what_ran(void **state)
+{
+    (void)state;
+    const struct usb_options options = {.gauges = 1,
+                                        .image_bytes = 4000,
+                                        .component = "banks: 2",
+                                        .device = "    write-bytes-per-s: 4000\n"};
+    struct bench b;
+    begin_fit(&b, &options, EB_RUNG_SEND);
+    pass_with_job(&b, 900000);
+    eb_crew_stop(&b.job.crew);
+    job_work(&b.job);
+    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_INTERRUPTED);
+    assert_string_equal(b.job.runs[0].running[0].version, "1.0");
+    eb_sim_pass(b.sim, 1000000);
+    assert_int_equal(eb_sim_mode_of(b.sim, "gauge-1"), EB_SIM_RUNNING);
+    close_bench(&b);
+}
+
+/* --- the tool ------------------------------------------------------------------------------------ */
+
+static struct outcome einbau(const struct little *l, const char *command, const char *a, const char *b, const char *c)
+{
+    const char *const arguments[] = {BIN_DIR "/einbau", command,       "--site", l->site_path, "--sim", l->world_path,
+                                     "--state",         l->folder, a, b, c, NULL};
+    return run_program(arguments);
+}
+
+static void expect_text(const char *text, const char *wanted)
+{
+    if (strstr(text, wanted) == NULL)
+        fail_msg("found:\n%s\nexpected: %s", text, wanted);
+}
+
+static json_t *json_of(struct outcome *o)
+{
+    json_error_t error;
+    json_t *root = json_loads(o->out, 0, &error);
+    if (root == NULL)
+        fail_msg("no JSON: %s in %s%s", error.text, o->out, o->err);
+    return root;
+}
+
+static void the_suffix_is_a_finding(void **state)
+{
+    (void)state;
+    static const struct {
+        uint16_t vendor, product, release;
+        const char *answer, *found;
+    } cases[] = {{0x1209, 0x0003, 0xFFFF, "fits", "1209:0003"},
+                 {0x1209, 0x0004, 0xFFFF, "fits", "1209:0004"}, /* as it is called in its loader */
+                 {0xFFFF, 0xFFFF, 0xFFFF, "fits", "any:any"},
+                 {0x1209, 0xFFFF, 0x0200, "fits", "1209:any release 2.0.0"}, /* the version that the file brings */
+                 {0x1209, 0x0003, 0x0100, "does-not-fit", "1209:0003 release 1.0.0"},
+                 {0x1209, 0x0005, 0xFFFF, "does-not-fit", "1209:0005"},
+                 {0x120A, 0x0003, 0xFFFF, "does-not-fit", "120a:0003"}};
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        const struct usb_options options = {.gauges = 1, .by_release = true};
+        struct little l;
+        size_t size;
+        usb_make(&l, &options);
+        uint8_t *image = (uint8_t *)read_text(l.folder, "gauge-2.0.bin", &size);
+        uint8_t *file = with_suffix(image, &size, cases[i].vendor, cases[i].product, cases[i].release);
+        write_bytes(l.folder, "gauge-2.0.bin", file, size);
+        free(image);
+        free(file);
+        const char *const measure[] = {"sh", "-c",
+                                       "cd \"$0\" && sha=$(sha256sum gauge-2.0.bin | cut -d' ' -f1) && size=$(stat -c %s "
+                                       "gauge-2.0.bin) && sed -i \"s/\\\"sha256\\\": *\\\"[0-9a-f]*\\\"/\\\"sha256\\\": "
+                                       "\\\"$sha\\\"/; s/\\\"size\\\": *[0-9]*/\\\"size\\\": $size/\" gauge-2.0.bin.json",
+                                       l.folder, NULL};
+        struct outcome m = run_program(measure);
+        assert_int_equal(m.status, 0);
+        outcome_free(&m);
+        bool fits = strcmp(cases[i].answer, "fits") == 0;
+        struct outcome o = einbau(&l, "plan", "--json", NULL, NULL);
+        json_t *root = json_of(&o);
+        json_t *findings = json_object_get(json_array_get(json_object_get(root, "devices"), 0), "findings");
+        const char *found = NULL;
+        const char *grade = NULL;
+        size_t at;
+        json_t *finding;
+        json_array_foreach (findings, at, finding) {
+            if (strcmp(json_string_value(json_object_get(finding, "code")), "dfu-suffix") == 0) {
+                found = json_string_value(json_object_get(finding, "found"));
+                grade = json_string_value(json_object_get(finding, "grade"));
+            }
+        }
+        if (found == NULL || strcmp(found, cases[i].found) != 0 || strcmp(grade, fits ? "yes" : "no") != 0)
+            fail_msg("case %zu: found %s %s in %s", i, found, grade, o.out);
+        json_decref(root);
+        outcome_free(&o);
+        o = einbau(&l, "fit", "--yes", "--accept", "dfu-suffix");
+        assert_int_equal(o.status, fits ? 0 : 1); /* nobody may accept a wrong one */
+        outcome_free(&o);
+        little_remove(&l);
+    }
+}
+
+static void survey_and_links_say_what_is_plugged_in(void **state)
+{
+    (void)state;
+    const struct usb_options options = {.gauges = 2};
+    struct little l;
+    usb_make(&l, &options);
+    /* The site knows the first only; the second is a stranger. */
+    write_text(l.folder, "site.yaml",
+               "site: gauges\nprofiles: .\nlinks:\n  desk: {kind: usb}\ndevices:\n  gauge-1:\n    link: desk\n"
+               "    profile: gauge\n    serial: G-1\n    wants:\n      firmware: {version: \"2.0\", image: gauge-2.0.bin}\n"
+               "  gauge-9:\n    link: desk\n    profile: gauge\n    serial: G-9\n");
+    struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
+    expect_text(o.out, "gauges: 1 of 2 devices answered");
+    expect_text(o.out, "On USB and not on the site:");
+    expect_text(o.out, "1-2.2  1209:0003  Tester  Gauge    G-2            1.0.0    its program");
+    expect_text(o.out, "gauge-9: looking for the device on USB: no answer: found G-2 at 1-2.2 and others, expected G-9");
+    assert_int_equal(o.status, 1);
+    outcome_free(&o);
+    o = einbau(&l, "survey", "--json", NULL, NULL);
+    json_t *root = json_of(&o);
+    json_t *usb = json_object_get(root, "usb");
+    assert_int_equal(json_array_size(usb), 3); /* and the hub */
+    assert_string_equal(json_string_value(json_object_get(json_array_get(usb, 0), "device")), "gauge-1");
+    assert_string_equal(json_string_value(json_object_get(json_array_get(usb, 1), "dfu")), "program");
+    assert_true(json_is_null(json_object_get(json_array_get(usb, 2), "dfu")));
+    json_decref(root);
+    outcome_free(&o);
+    little_remove(&l);
+}
+
+static void a_device_in_its_loader_is_found_and_brought_back(void **state)
+{
+    (void)state;
+    const struct usb_options options = {.gauges = 1, .device = "    starts: loader\n"};
+    struct little l;
+    usb_make(&l, &options);
+    struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
+    expect_text(o.out, "1 in the loader, where no program runs: 'einbau fit' brings them back.");
+    outcome_free(&o);
+    o = einbau(&l, "fit", "--yes", "--accept", "order-code");
+    outcome_free(&o);
+    o = einbau(&l, "confirm", NULL, NULL, NULL);
+    expect_text(o.out, "current");
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    little_remove(&l);
+}
+
+static void sites_and_profiles_that_are_wrong_are_told(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *file, *text, *wanted;
+    } cases[] = {
+        {"site.yaml",
+         "site: x\nprofiles: .\nlinks: {desk: {kind: usb}}\ndevices:\n  a: {link: desk, profile: gauge, serial: G-1}\n"
+         "  b: {link: desk, profile: gauge}\n",
+         "expected 'serial' or 'place' for each of them"},
+        {"site.yaml",
+         "site: x\nprofiles: .\nlinks: {desk: {kind: firewire}}\ndevices:\n  a: {link: desk, profile: gauge}\n",
+         "expected ethernet, can or usb"},
+        {"site.yaml",
+         "site: x\nprofiles: .\nlinks: {lan: {kind: ethernet}}\ndevices:\n  a: {link: lan, address: 192.0.2.1, profile: "
+         "gauge}\n",
+         "a profile for a device on Ethernet"},
+        {"gauge.yaml",
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: name}}\ncomponents:\n  f: {order: dotted, version: "
+         "{usb: release}}\ndfu: {ids: \"12090003\"}\n",
+         "each of four hexadecimal digits"},
+        {"gauge.yaml",
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: names}}\ncomponents:\n  f: {order: dotted, version: "
+         "{usb: release}}\ndfu: {ids: \"1209:0003\"}\n",
+         "one of: serial maker name release string interface mode"},
+        {"gauge.yaml",
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {did: 0xF187}}\ncomponents:\n  f: {order: dotted, version: "
+         "{usb: release}}\ndfu: {ids: \"1209:0003\"}\n",
+         "it read by 'usb', as the device is on USB"},
+        {"gauge.yaml",
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: name}}\ncomponents:\n  f: {order: dotted, version: "
+         "{usb: release}}\ndfu: {ids: \"1209:0003\"}\nactivate: [{wait-ms: 5}]\n",
+         "expected none"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        const struct usb_options options = {.gauges = 1};
+        struct little l;
+        usb_make(&l, &options);
+        write_text(l.folder, cases[i].file, "%s", cases[i].text);
+        struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
+        assert_int_equal(o.status, 2);
+        expect_text(o.err, cases[i].wanted);
+        outcome_free(&o);
+        little_remove(&l);
+    }
+}
+
+/* One document of a trace, by the dissector's own fields. */
+static void a_trace_of_a_job_reads_as_dfu(void **state)
+{
+    (void)state;
+    const struct usb_options options = {.gauges = 1, .device = "    write-bytes-per-s: 10000\n", .capacity_kib = 8};
+    struct little l;
+    char trace[PATH_BYTES + 32];
+    char fields[4096] = "";
+    usb_make(&l, &options);
+    snprintf(trace, sizeof trace, "%s/usb.pcapng", l.folder);
+    struct outcome o = einbau(&l, "fit", "--yes", "--trace", trace);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    const char *const read[] = {"tshark", "-r", trace, "-d", "usb.product==0x12090003,usbdfu", "-d",
+                                "usb.product==0x12090004,usbdfu", "-Y", "usbdfu", "-T", "fields", "-e", "usbdfu.command",
+                                "-e", "usbdfu.block_number", "-e", "usbdfu.status", "-e", "usbdfu.poll_timeout", "-e",
+                                "usbdfu.state", NULL};
+    o = run_program(read);
+    assert_int_equal(o.status, 0);
+    /* requests in their order: "command block", answers to GETSTATUS: "status poll state" */
+    for (char *line = strtok(o.out, "\n"); line != NULL; line = strtok(NULL, "\n")) {
+        unsigned number;
+        unsigned status;
+        unsigned poll_ms;
+        unsigned dfu_state;
+        size_t at = strlen(fields);
+        if (sscanf(line, "\t\t0x%x\t%u\t%u", &status, &poll_ms, &dfu_state) == 3)
+            snprintf(fields + at, sizeof fields - at, "[%u/%u/%u]", status, poll_ms, dfu_state);
+        else if (sscanf(line, "1\t%u", &number) == 1)
+            snprintf(fields + at, sizeof fields - at, " D%u", number);
+        else if (line[0] >= '0' && line[0] <= '9')
+            snprintf(fields + at, sizeof fields - at, " %c", line[0]);
+    }
+    outcome_free(&o);
+    expect_text(fields, " 0");          /* DETACH */
+    expect_text(fields, "[0/0/2] D0");  /* dfuIDLE, then block 0 */
+    expect_text(fields, "[0/7/4]");     /* 64 bytes at 10000 a second: dfuDNBUSY for 7 ms */
+    expect_text(fields, "[0/0/5] D1");  /* dfuDNLOAD-IDLE, then block 1 */
+    expect_text(fields, "[0/0/5] D9");  /* 600 bytes are ten blocks */
+    expect_text(fields, "[0/200/7]");   /* dfuMANIFEST */
+    const char *const malformed[] = {"tshark", "-r", trace, "-d", "usb.product==0x12090003,usbdfu", "-d",
+                                     "usb.product==0x12090004,usbdfu", "-Y", "_ws.malformed", "-T", "fields", "-e",
+                                     "usb.setup.wLength", NULL};
+    o = run_program(malformed);
+    assert_int_equal(o.status, 0);
+    /* The dissector wants bytes in the download that ends it, which by the standard has none: that one and its answer. */
+    size_t lines = 0;
+    for (const char *at = o.out; *at != '\0'; at++)
+        lines += *at == '\n';
+    assert_int_equal(lines, 2);
+    outcome_free(&o);
+    little_remove(&l);
+}
+
+int main(int argc, char **argv)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(the_functional_descriptor_is_found),
+        cmocka_unit_test(strings_and_releases_are_read),
+        cmocka_unit_test(who_is_who),
+        cmocka_unit_test(a_download_waits_as_it_is_told),
+        cmocka_unit_test(a_wish_of_an_idle_device_holds_for_the_next_status),
+        cmocka_unit_test(a_tolerant_device_is_read_back),
+        cmocka_unit_test(whatever_it_was_left_in_is_brought_to_rest),
+        cmocka_unit_test(what_was_lost_is_found_by_its_state),
+        cmocka_unit_test(every_status_is_told_in_words),
+        cmocka_unit_test(answers_against_the_standard_end_it),
+        cmocka_unit_test(stopping_aborts),
+        cmocka_unit_test(block_numbers_wrap),
+        cmocka_unit_test(every_kind_of_device_is_fitted),
+        cmocka_unit_test(a_suffix_is_never_sent),
+        cmocka_unit_test(identical_devices_at_once),
+        cmocka_unit_test(cables_and_hubs),
+        cmocka_unit_test(another_one_is_never_taken_for_it),
+        cmocka_unit_test(devices_that_cannot_are_told),
+        cmocka_unit_test(stopping_leaves_what_ran),
+        cmocka_unit_test(the_suffix_is_a_finding),
+        cmocka_unit_test(survey_and_links_say_what_is_plugged_in),
+        cmocka_unit_test(a_device_in_its_loader_is_found_and_brought_back),
+        cmocka_unit_test(sites_and_profiles_that_are_wrong_are_told),
+        cmocka_unit_test(a_trace_of_a_job_reads_as_dfu),
+    };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]);
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
