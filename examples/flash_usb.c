@@ -17,7 +17,7 @@ static int fit(struct eb_run *run, const struct eb_run_config *config)
         return 2;
     for (eb_run_poll(run); !eb_run_ended(run); eb_run_poll(run)) {
         if (run->progress.rung != told)
-            printf("%s, plugged in at %s\n", eb_rung_word(run->progress.rung), run->route.usb.place);
+            printf("%s\n", eb_rung_word(run->progress.rung));
         told = run->progress.rung;
         port->wait(port->self, eb_run_deadline_us(run), ready, 1);
     }

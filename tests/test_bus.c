@@ -602,7 +602,7 @@ static void wrong_sites_and_profiles_are_told(void **state)
         {"node.yaml", "s/order-code: TN-1}/order-code: XX}/",
          "found XX, expected one that 'order-codes' covers"},
         {"node.yaml", "s/^return:/activate:\\n  - wait-ms: 5\\nreturn:/",
-         "a device on a CAN bus is written to in the order of its standard"},
+         "a device on a CAN bus or on USB is written to"},
         {"unit.yaml", "s/level: 1/level: 2/", "found an even number, expected the odd one"},
         {"unit.yaml", "s/key: add/key: magic/", "found 'magic', expected one of: none add xor invert call"},
     };

@@ -392,11 +392,11 @@ static void the_batch_is_about_the_plan_not_the_image(void **state)
     struct facts f;
     struct eb_verdict v = judge(good(&f));
     eb_verdict_batch(&v, NULL);
-    assert_int_equal(v.findings[EB_RULE_BATCH].grade, EB_GRADE_YES);
+    assert_int_equal(v.findings[EB_RULES_OF_IMAGES].grade, EB_GRADE_YES);
     v = judge(&f);
     eb_verdict_batch(&v, "door-08");
-    assert_int_equal(v.findings[EB_RULE_BATCH].grade, EB_GRADE_IF);
-    assert_string_equal(v.findings[EB_RULE_BATCH].found, "door-08 is refused");
+    assert_int_equal(v.findings[EB_RULES_OF_IMAGES].grade, EB_GRADE_IF);
+    assert_string_equal(v.findings[EB_RULES_OF_IMAGES].found, "door-08 is refused");
     assert_int_equal(v.answer, EB_FITS);
 }
 

@@ -112,10 +112,10 @@ enum eb_rule {
     EB_RULE_CAPACITY,          /* the component can hold it */
     EB_RULE_SIZE,              /* the file is as large as its manifest says */
     EB_RULE_DIGEST,            /* the file is the one that the manifest was written for */
-    EB_RULE_DFU_SUFFIX,        /* on USB: the numbers in the file's DFU suffix are the device's */
     EB_RULE_SIGNATURE,         /* a trusted key has signed what is said of it */
     EB_RULES_OF_IMAGES,
-    EB_RULE_BATCH = EB_RULES_OF_IMAGES, /* every device of the plan fits: eb_verdict_batch */
+    EB_RULE_DFU_SUFFIX = EB_RULES_OF_IMAGES, /* on USB: the numbers in the file's DFU suffix are the device's */
+    EB_RULE_BATCH,                           /* every device of the plan fits: eb_verdict_batch */
     EB_RULES
 };
 

@@ -408,10 +408,10 @@ void usb_make(struct little *l, const struct usb_options *o)
         fprintf(world,
                 "  gauge-%u:\n    usb: {place: 1-2.%u, ids: \"1209:0003\", loader-ids: \"1209:0004\", release: %s, "
                 "transfer-bytes: 64%s%s}\n    maker: Tester\n    product: Gauge\n    order-code: TS-1\n"
-                "    hardware-revision: \"3\"\n    serial: G-%u\n    down-ms: 100\n    boot-ms: 200\n%s"
+                "    hardware-revision: \"3\"\n    serial: G-%u\n    down-ms: 100\n    boot-ms: %u\n%s"
                 "    components:\n      firmware: {product: TS-1, capacity-kib: %u, image: gauge-1.0.bin%s%s}\n",
                 i, i, o->by_release ? "version" : "\"1.0\"", o->usb != NULL ? ", " : "", or_nothing(o->usb), i,
-                or_nothing(o->device), capacity_kib, o->component != NULL ? ", " : "", or_nothing(o->component));
+                o->boot_ms > 0 ? o->boot_ms : 200, or_nothing(o->device), capacity_kib, o->component != NULL ? ", " : "", or_nothing(o->component));
     }
     fclose(site);
     fclose(world);

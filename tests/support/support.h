@@ -97,6 +97,7 @@ struct usb_options {
     bool by_release;       /* the version is that of bcdDevice */
     bool dfu_file;         /* the images are DFU files */
     unsigned capacity_kib; /* 0: 8 */
+    unsigned boot_ms;      /* 0: 200 */
 };
 
 /* Writes site, world, profile and images: gauge-1.. with the serial numbers G-1.., in sockets 1-2.1..; ids 1209:0003, and

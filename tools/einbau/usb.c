@@ -109,38 +109,49 @@ void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap)
              way->vendor, way->product, loader);
 }
 
-void usb_way_text(const struct session *s, const struct usb *usb, const struct target *t, char *text, size_t cap)
+/* Whether it could be written to: EB_OK, EB_NO_ANSWER where it is not plugged in, EB_GARBAGE where it has no interface for
+ * that, or what keeps this user from it. */
+static enum eb_status try_open(const struct session *s, const struct eb_usb_device *d)
 {
-    const struct eb_usb_device *d = device_of(usb, t);
     const struct eb_port *port = s->port;
     struct eb_dfu_interface dfu;
     int handle;
-    if (port->usb_device == NULL) {
-        snprintf(text, cap, "this laptop has no USB");
-        return;
-    }
+    if (d == NULL)
+        return EB_NO_ANSWER;
+    enum eb_status status = port->usb_open(port->self, &handle, d, &handle);
+    if (status != EB_OK)
+        return status;
+    status = eb_dfu_find(d, &dfu) ? port->usb_claim(port->self, handle, dfu.number, 0) : EB_GARBAGE;
+    port->usb_close(port->self, handle);
+    return status;
+}
+
+bool usb_sound(const struct session *s, const struct usb *usb, const struct target *t)
+{
+    return t->device->wire->kind != EB_SITE_USB || try_open(s, device_of(usb, t)) == EB_OK;
+}
+
+void usb_way_text(const struct session *s, const struct usb *usb, const struct target *t, char *text, size_t cap)
+{
+    const struct eb_usb_device *d = device_of(usb, t);
+    struct eb_dfu_interface dfu;
+    enum eb_status status = try_open(s, d);
     if (d == NULL) {
-        snprintf(text, cap, "not plugged in");
+        snprintf(text, cap, s->port->usb_device == NULL ? "this laptop has no USB" : "not plugged in");
         return;
     }
     bool found = eb_dfu_find(d, &dfu);
-    enum eb_status status = port->usb_open(port->self, &handle, d, &handle);
-    if (status == EB_OK) {
-        status = found ? port->usb_claim(port->self, handle, dfu.number, 0) : EB_OK;
-        port->usb_close(port->self, handle);
-    }
     snprintf(text, cap, "plugged in at %s%s%s", d->place,
              !found          ? ", without a DFU interface"
              : dfu.in_loader ? ", in its loader"
                              : "",
-             status == EB_DENIED ? "; this user may not open it"
-             : status == EB_BUSY ? "; a program, or a driver, on this laptop uses its DFU interface: end that"
-                                 : "");
-    if (status != EB_DENIED)
-        return;
+             status == EB_DENIED  ? "; this user may not open it. "
+             : status == EB_BUSY  ? "; a program, or a driver, on this laptop uses its DFU interface: end that"
+             : found && status != EB_OK ? "; it cannot be opened now"
+                                        : "");
     size_t at = strlen(text);
-    snprintf(text + at, cap - at, ". ");
-    usb_right_text(&t->device->profile->dfu, text + at + 2, cap - at - 2);
+    if (status == EB_DENIED)
+        usb_right_text(&t->device->profile->dfu, text + at, cap - at);
 }
 
 /* --- as a document ------------------------------------------------------------------------------- */

@@ -23,6 +23,9 @@ json_t *usb_document(const struct session *session, const struct usb *usb);
 void usb_way_text(const struct session *session, const struct usb *usb, const struct target *target, char *text,
                   size_t cap);
 
+/* Whether it can be written to, or is of another wire. */
+bool usb_sound(const struct session *session, const struct usb *usb, const struct target *target);
+
 /* How this user gets the right to open such a device. */
 void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap);
 
