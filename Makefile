@@ -4,7 +4,7 @@ BUILD ?= build
 SANITIZED ?= build-sanitized
 CLANG_SOURCES = $(shell git ls-files '*.c' '*.h')
 
-.PHONY: all demo check bench setup build sanitize fuzz lint format cortex-m4 screenshots install clean
+.PHONY: all demo check bench check-kernel setup build sanitize fuzz lint format cortex-m4 screenshots install clean
 
 all: build
 
@@ -21,6 +21,11 @@ demo: build
 
 check: build
 	@ctest --test-dir $(BUILD) --output-on-failure
+
+# USB and CAN on Debian's kernel, in a virtual machine.
+check-kernel: build
+	@scripts/setup kernel
+	@scripts/check-kernel $(BUILD)
 
 bench: build
 	@scripts/bench $(BUILD)

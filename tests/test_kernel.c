@@ -1,0 +1,336 @@
+/* Against a real kernel, which few build machines have: its virtual USB host controller with the simulated devices behind it,
+ * its ISO-TP against ours, and its line discipline for serial CAN adapters against the simulated adapter.  scripts/check-kernel
+ * runs this in a virtual machine; elsewhere each test says what is missing. */
+#include "support/support.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/can.h>
+#include <linux/can/isotp.h>
+#include <linux/can/raw.h>
+#include <net/if.h>
+#include <poll.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <termios.h>
+#include <unistd.h>
+
+#ifndef N_SLCAN
+#define N_SLCAN 17
+#endif
+
+static void expect_text(const char *text, const char *wanted)
+{
+    if (strstr(text, wanted) == NULL)
+        fail_msg("found:\n%s\nexpected: %s", text, wanted);
+}
+
+static bool have_interface(const char *name, const char *make)
+{
+    if (if_nametoindex(name) != 0)
+        return true;
+    return system(make) == 0 && if_nametoindex(name) != 0;
+}
+
+/* --- USB ----------------------------------------------------------------------------------------- */
+
+static struct outcome einbau(const struct little *l, const char *site, const char *command, const char *more)
+{
+    char line[4 * PATH_BYTES];
+    snprintf(line, sizeof line, BIN_DIR "/einbau %s --site %s/%s --state %s/own %s", command, l->folder, site, l->folder,
+             more);
+    const char *const shell[] = {"sh", "-c", line, NULL};
+    return run_program(shell);
+}
+
+static int serve(const struct little *l, bool vhci, const char *log)
+{
+    char site[PATH_BYTES + 32];
+    snprintf(site, sizeof site, "%s/real.site.yaml", l->folder);
+    const char *const arguments[] = {BIN_DIR "/einbau-sim", l->world_path, "--write-site", site, vhci ? "--vhci" : NULL, NULL};
+    int pid = start_program(arguments, log);
+    if (!wait_for_text(log, "ready:", 30)) {
+        struct outcome o = {0};
+        stop_program(pid, SIGTERM);
+        fail_msg("einbau-sim is not ready %d", o.status);
+    }
+    return pid;
+}
+
+static void usb_devices_on_the_kernels_own_controller(void **state)
+{
+    (void)state;
+    static const struct usb_options kinds[] = {
+        {.gauges = 1, .image_bytes = 3000, .usb = "detach-ms: 5000"},
+        {.gauges = 2, .image_bytes = 3000, .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
+         .component = "banks: 2"},
+        {.gauges = 1, .image_bytes = 6000, .usb = "manifest: restart, transfer-bytes: 4096, other-interface: yes"}};
+    struct little l;
+    char log[PATH_BYTES + 32];
+    if (access("/sys/devices/platform/vhci_hcd.0/attach", W_OK) != 0) {
+        print_message("no vhci-hcd in this kernel: skipped\n");
+        skip();
+    }
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
+        struct usb_options options = kinds[i];
+        /* usb_make gives its own size of transfers */
+        options.usb = i == 2 ? "manifest: restart, other-interface: yes" : options.usb;
+        usb_make(&l, &options);
+        snprintf(log, sizeof log, "%s/sim.log", l.folder);
+        int pid = serve(&l, true, log);
+        struct outcome o = {0};
+        for (int tries = 0; tries < 20; tries++) {
+            outcome_free(&o);
+            o = einbau(&l, "real.site.yaml", "links", "");
+            if (strstr(o.out, "not plugged in") == NULL)
+                break;
+            usleep(300000);
+        }
+        expect_text(o.out, "plugged in at ");
+        outcome_free(&o);
+        o = einbau(&l, "real.site.yaml", "fit", "--yes");
+        if (o.status != 0)
+            fail_msg("kind %zu: %d %s%s", i, o.status, o.out, o.err);
+        expect_text(o.out, "confirmed");
+        print_message("kernel: %s", strrchr(o.out, ':') != NULL ? strstr(o.out, "gauges: ") : "?\n");
+        outcome_free(&o);
+        o = einbau(&l, "real.site.yaml", "confirm", "");
+        assert_int_equal(o.status, 0);
+        outcome_free(&o);
+        stop_program(pid, SIGTERM);
+        little_remove(&l);
+    }
+}
+
+/* --- ISO-TP -------------------------------------------------------------------------------------- */
+
+static int kernel_isotp(const char *interface, uint32_t tx, uint32_t rx, const struct can_isotp_fc_options *flow)
+{
+    struct sockaddr_can address = {.can_family = AF_CAN, .can_ifindex = (int)if_nametoindex(interface)};
+    int fd = socket(AF_CAN, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, CAN_ISOTP);
+    address.can_addr.tp.tx_id = tx;
+    address.can_addr.tp.rx_id = rx;
+    if (fd >= 0 && flow != NULL)
+        setsockopt(fd, SOL_CAN_ISOTP, CAN_ISOTP_RECV_FC, flow, sizeof *flow);
+    if (fd >= 0 && bind(fd, (const struct sockaddr *)&address, sizeof address) != 0) {
+        close(fd);
+        return -1;
+    }
+    return fd;
+}
+
+/* Our end of the conversation, on the Linux port. */
+struct ours {
+    const struct eb_port *port;
+    int handle;
+    struct eb_isotp tp;
+    uint64_t given;
+    uint8_t buffer[4096];
+};
+
+static void work_ours(struct ours *o)
+{
+    const struct eb_port *port = o->port;
+    struct eb_can_frame frames[64];
+    size_t count;
+    void *ready[4];
+    uint64_t now = port->now_us(port->self);
+    while (port->can_receive(port->self, o->handle, frames, 64, &count) == EB_OK) {
+        for (size_t i = 0; i < count; i++)
+            eb_isotp_receive(&o->tp, &frames[i], now);
+    }
+    eb_isotp_tick(&o->tp, now);
+    count = eb_isotp_give(&o->tp, frames, 64, port->can_sent(port->self, o->handle) >= o->given, now);
+    size_t taken = count > 0 ? port->can_send(port->self, o->handle, frames, count) : 0;
+    o->given += taken;
+    eb_isotp_taken(&o->tp, taken, now);
+    port->wait(port->self, now + 500, ready, 4);
+}
+
+static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
+{
+    (void)state;
+    static const size_t sizes[] = {1, 7, 8, 62, 500, 4095};
+    static const struct can_isotp_fc_options flows[] = {{0, 0, 0}, {8, 0, 0}, {1, 0xF5, 0}, {15, 1, 0}};
+    if (!have_interface("einbau1", "ip link add einbau1 type vcan 2>/dev/null && ip link set einbau1 up")) {
+        print_message("no vcan can be made here: skipped\n");
+        skip();
+    }
+    const struct eb_can_options options = {.link = "einbau1"};
+    const struct eb_isotp_config config = {.request = 0x7E1, .response = 0x7E9, .padding = 0xCC};
+    static struct ours ours;
+    static uint8_t message[4096];
+    static uint8_t got[4096];
+    unsigned passed = 0;
+    for (size_t f = 0; f < sizeof flows / sizeof flows[0]; f++) {
+        int fd = kernel_isotp("einbau1", 0x7E9, 0x7E1, &flows[f]);
+        if (fd < 0) {
+            print_message("no ISO-TP in this kernel: skipped\n");
+            skip();
+        }
+        ours.port = eb_port_linux_open();
+        ours.given = 0;
+        assert_int_equal(ours.port->can_open(ours.port->self, &ours, &options, &ours.handle), EB_OK);
+        eb_isotp_init(&ours.tp, &config, ours.buffer, sizeof ours.buffer);
+        for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++) {
+            size_t size = sizes[i];
+            for (size_t k = 0; k < size; k++)
+                message[k] = (uint8_t)(k * 13 + f);
+            eb_isotp_send(&ours.tp, message, size, ours.port->now_us(ours.port->self));
+            ssize_t n = -1;
+            for (int turns = 0; turns < 60000 && n < 0; turns++) {
+                work_ours(&ours);
+                n = read(fd, got, sizeof got);
+            }
+            assert_int_equal(n, size);
+            assert_memory_equal(got, message, size);
+            while (ours.tp.sending == EB_PENDING)
+                work_ours(&ours);
+            assert_int_equal(ours.tp.sending, EB_OK);
+            /* and back */
+            eb_isotp_clear(&ours.tp);
+            assert_int_equal(write(fd, message, size), size);
+            for (int turns = 0; turns < 60000 && ours.tp.received == EB_PENDING; turns++)
+                work_ours(&ours);
+            assert_int_equal(ours.tp.received, EB_OK);
+            assert_int_equal(ours.tp.size, size);
+            assert_memory_equal(ours.buffer, message, size);
+            passed++;
+        }
+        ours.port->can_close(ours.port->self, ours.handle);
+        eb_port_linux_close(ours.port);
+        close(fd);
+    }
+    print_message("kernel: %u messages of 1 to 4095 bytes passed both ways between the kernel's ISO-TP and ours\n", passed);
+}
+
+/* --- serial adapters, and SocketCAN with simulated nodes behind it -------------------------------- */
+
+static int raw_socket(const char *interface)
+{
+    struct sockaddr_can address = {.can_family = AF_CAN, .can_ifindex = (int)if_nametoindex(interface)};
+    int fd = socket(AF_CAN, SOCK_RAW | SOCK_CLOEXEC, CAN_RAW);
+    if (fd >= 0 && bind(fd, (const struct sockaddr *)&address, sizeof address) != 0) {
+        close(fd);
+        return -1;
+    }
+    return fd;
+}
+
+/* Carries frames between two interfaces until it is killed. */
+static void bridge(const char *one, const char *other)
+{
+    struct pollfd fds[2] = {{.fd = raw_socket(one), .events = POLLIN}, {.fd = raw_socket(other), .events = POLLIN}};
+    struct can_frame frame;
+    while (poll(fds, 2, -1) > 0) {
+        for (int i = 0; i < 2; i++) {
+            if ((fds[i].revents & POLLIN) == 0 || read(fds[i].fd, &frame, sizeof frame) != sizeof frame)
+                continue;
+            while (write(fds[1 - i].fd, &frame, sizeof frame) < 0 && errno == ENOBUFS)
+                usleep(500);
+        }
+    }
+    _exit(0);
+}
+
+/* Gives the pseudo-terminal to the kernel's discipline; a network interface comes of it.  At 250 kbit/s (S5). */
+static int attach_discipline(const char *path, char interface[IFNAMSIZ])
+{
+    int discipline = N_SLCAN;
+    int fd = open(path, O_RDWR | O_NOCTTY | O_CLOEXEC);
+    struct termios raw;
+    struct ifreq request;
+    char line[160];
+    if (fd < 0 || tcgetattr(fd, &raw) != 0)
+        return -1;
+    cfmakeraw(&raw);
+    tcsetattr(fd, TCSANOW, &raw);
+    if (ioctl(fd, TIOCSETD, &discipline) != 0 || ioctl(fd, SIOCGIFNAME, &request) != 0) {
+        close(fd);
+        return -1;
+    }
+    snprintf(interface, IFNAMSIZ, "%s", request.ifr_name);
+    snprintf(line, sizeof line, "ip link set %s type can bitrate 250000 && ip link set %s txqueuelen 64 up", interface,
+             interface);
+    if (system(line) != 0) {
+        close(fd);
+        return -1;
+    }
+    return fd;
+}
+
+static void nodes_behind_the_kernels_serial_discipline_and_vcan(void **state)
+{
+    (void)state;
+    const struct bus_options options = {.nodes = 1, .units = 1, .image_bytes = 1500, .no_gateway = true};
+    struct little l;
+    char log[PATH_BYTES + 32];
+    char interface[IFNAMSIZ];
+    char adapter[64] = "";
+    if (!have_interface("einbau2", "ip link add einbau2 type vcan 2>/dev/null && ip link set einbau2 up")) {
+        print_message("no vcan can be made here: skipped\n");
+        skip();
+    }
+    bus_make(&l, &options);
+    snprintf(log, sizeof log, "%s/sim.log", l.folder);
+    int pid = serve(&l, false, log);
+    char *text = read_text(l.folder, "sim.log", NULL);
+    const char *at = strstr(text, "adapters ");
+    assert_non_null(at);
+    assert_int_equal(sscanf(at, "adapters %60s", adapter), 1);
+    free(text);
+    int fd = attach_discipline(adapter, interface);
+    if (fd < 0) {
+        print_message("no discipline for serial CAN adapters in this kernel: skipped\n");
+        stop_program(pid, SIGTERM);
+        little_remove(&l);
+        skip();
+    }
+    /* First straight on the kernel's interface, then on a virtual one that frames are carried to. */
+    const char *links[] = {interface, "einbau2"};
+    for (size_t i = 0; i < 2; i++) {
+        pid_t carrier = i == 1 ? fork() : -1;
+        if (carrier == 0)
+            bridge(interface, "einbau2");
+        char line[3 * PATH_BYTES];
+        snprintf(line, sizeof line, "sed 's|adapter: .*|adapter: \"%s\"|; /bit-rate/d' %s/real.site.yaml > %s/can.site.yaml",
+                 links[i], l.folder, l.folder);
+        assert_int_equal(system(line), 0);
+        struct outcome o = einbau(&l, "can.site.yaml", "survey", "gate node-1 unit-1");
+        expect_text(o.out, "3 of 3 devices answered");
+        outcome_free(&o);
+        o = einbau(&l, "can.site.yaml", "fit", "--yes node-1 unit-1");
+        if (o.status != 0)
+            fail_msg("over %s: %d %s%s", links[i], o.status, o.out, o.err);
+        expect_text(o.out, i == 0 ? "2 confirmed" : "Nothing to write");
+        print_message("kernel: over %s: %s", links[i], strstr(o.out, i == 0 ? "little bus: " : "Nothing"));
+        outcome_free(&o);
+        if (i == 1) { /* written once more, over the bridge */
+            o = einbau(&l, "can.site.yaml", "fit", "--again --yes node-1 unit-1");
+            expect_text(o.out, "2 confirmed");
+            outcome_free(&o);
+            kill(carrier, SIGTERM);
+            waitpid(carrier, NULL, 0);
+        }
+    }
+    close(fd);
+    stop_program(pid, SIGTERM);
+    little_remove(&l);
+}
+
+int main(int argc, char **argv)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(usb_devices_on_the_kernels_own_controller),
+        cmocka_unit_test(the_kernels_iso_tp_and_ours_understand_each_other),
+        cmocka_unit_test(nodes_behind_the_kernels_serial_discipline_and_vcan),
+    };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]);
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
