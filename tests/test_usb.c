@@ -378,6 +378,15 @@ static void what_was_lost_is_found_by_its_state(void **state)
     tells(&e, 0, 0, EB_DFU_MANIFEST_WAIT_RESET);
     assert_int_equal(e.dfu.step, EB_DFU_DONE);
 
+    begin(&e, EB_DFU_CAN_DNLOAD, false); /* one that takes itself for written when nothing is */
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0x21, EB_DFU_DNLOAD, 0, 64);
+    ends_as(&e, EB_NO_ANSWER);
+    asks(&e, 0, 0xA1, EB_DFU_GETSTATE, 0, 1);
+    tells_state(&e, EB_DFU_MANIFEST_SYNC);
+    assert_int_equal(e.dfu.error.status, EB_GARBAGE);
+
     begin(&e, EB_DFU_CAN_DNLOAD, false); /* a device that has gone dumb */
     asks_status(&e, 0);
     ends_as(&e, EB_NO_ANSWER);

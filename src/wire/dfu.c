@@ -369,32 +369,17 @@ static void took_status(struct eb_dfu *d, const uint8_t *bytes, size_t size, uin
 static void took_state(struct eb_dfu *d, const uint8_t *bytes, size_t size, uint64_t now_us)
 {
     d->state = size > 0 ? bytes[0] : EB_DFU_STATES;
-    switch (d->state) {
-    case EB_DFU_DNLOAD_SYNC:
-    case EB_DFU_DNBUSY:
+    bool begun = d->done_bytes > 0 || d->whole;
+    if (!d->whole && (d->state == EB_DFU_DNLOAD_SYNC || d->state == EB_DFU_DNBUSY))
         go(d, STATUS, now_us);
-        break;
-    case EB_DFU_MANIFEST_SYNC:
-    case EB_DFU_MANIFEST:
+    else if (d->whole && (d->state == EB_DFU_MANIFEST_SYNC || d->state == EB_DFU_MANIFEST))
         go(d, MANIFEST, now_us);
-        break;
-    case EB_DFU_IDLE: /* its first block did not come */
-        if (d->done_bytes == 0 && !d->whole) {
-            go(d, BLOCK, now_us);
-            break;
-        }
-        fail(d, EB_GARBAGE, d->state, eb_dfu_state_word(d->state));
-        break;
-    case EB_DFU_DNLOAD_IDLE:
-        go(d, d->whole ? END : BLOCK, now_us);
-        break;
-    case EB_DFU_ERROR:
+    else if (begun ? d->state == EB_DFU_DNLOAD_IDLE : d->state == EB_DFU_IDLE)
+        go(d, d->whole ? END : BLOCK, now_us); /* it did not come */
+    else if (d->state == EB_DFU_ERROR)
         go(d, WHAT, now_us);
-        break;
-    default:
+    else
         fail(d, EB_GARBAGE, d->state, eb_dfu_state_word(d->state));
-        break;
-    }
 }
 
 static void took_back(struct eb_dfu *d, const uint8_t *bytes, size_t size, uint64_t now_us)

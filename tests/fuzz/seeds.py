@@ -5,7 +5,7 @@ import sys
 
 folder = sys.argv[1]
 ports = {"dns": 1, "snmp": 2}
-for kind in ("heard", "image", "streams", "manifest", "can"):
+for kind in ("heard", "image", "streams", "manifest", "can", "usb"):
     os.makedirs(f"{folder}/{kind}", exist_ok=True)
 with open(f"{folder}/frames.txt", encoding="ascii") as lines:
     for number, line in enumerate(lines):
@@ -51,3 +51,12 @@ for number, (what, addressing, frames) in enumerate(transfers):
         file.write(bytes.fromhex(what + addressing + "".join(frames)))
 with open(f"{folder}/can/lines", "wb") as file:
     file.write(b"\r\x07z\rt1232AABBEA5F\rT1FFFFFFF101\rsp130128\re2ab\rF80\rV0102\r")
+
+# On USB: configurations with a DFU interface, a string, and a download with its reading back, whose answers begin with 00.
+CONFIGURATIONS = ("09022400020100803209040000 00ff00000009040100 00fe0101080921 0de803000410 01", "0902220001010080320904000000fe010210"
+                  "0904000100fe01021107210300004000", "0e03470033002d00e900370000 00")
+STATUS = "00" + "00000000{:02x}00"
+DOWNLOAD = "07" + STATUS.format(2) + ("00" + STATUS.format(5)) * 16 + "00" + STATUS.format(2)
+for number, digits in enumerate(CONFIGURATIONS + (DOWNLOAD,)):
+    with open(f"{folder}/usb/{number}", "wb") as file:
+        file.write(bytes.fromhex(digits.replace(" ", "")))
