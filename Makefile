@@ -20,7 +20,7 @@ demo: build
 	@scripts/demo $(BUILD)
 
 check: build
-	@ctest --test-dir $(BUILD) --output-on-failure
+	@ctest --test-dir $(BUILD) --output-on-failure -j 2
 
 # USB and CAN on Debian's kernel, in a virtual machine.
 check-kernel: build
@@ -33,7 +33,7 @@ bench: build
 sanitize: setup
 	@cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DEINBAU_SANITIZE=ON >/dev/null
 	@ninja -C $(SANITIZED) --quiet
-	@ctest --test-dir $(SANITIZED) --output-on-failure
+	@ctest --test-dir $(SANITIZED) --output-on-failure -j 2
 
 # SECONDS for each target.
 SECONDS ?= 60

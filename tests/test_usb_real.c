@@ -19,26 +19,32 @@ static void make(const struct usb_options *options)
     assert_int_equal(system(line), 0);
 }
 
-/* Runs a command on the stage, in the site's folder; what the sanitizers preload comes first. */
-static struct outcome on_stage(const char *strike, const char *command)
+/* A command on the stage, in the site's folder; what the sanitizers preload comes first. */
+static void stage_line(const char *strike, const char *command, char line[4 * PATH_BYTES])
 {
-    char line[4 * PATH_BYTES];
-    snprintf(line, sizeof line,
+    snprintf(line, 4 * PATH_BYTES,
              "cd %s && pre=$(ldd " BIN_DIR "/einbau | awk '/lib(a|ub)san/ {print $3}' | tr '\\n' ':') && "
              "exec env LD_PRELOAD=\"${pre}libumockdev-preload.so.0\" ASAN_OPTIONS=detect_leaks=0 " BIN_DIR
              "/usb_stage world.yaml %s -- %s",
              little.folder, strike, command);
+}
+
+static struct outcome on_stage(const char *strike, const char *command)
+{
+    char line[4 * PATH_BYTES];
     const char *const shell[] = {"sh", "-c", line, NULL};
+    stage_line(strike, command, line);
     return run_program(shell);
 }
 
 #define FIT BIN_DIR "/einbau fit --site site.yaml --state . --yes"
 
-static void expect(const char *strike, const char *command, int status, const char *out, const char *err)
+static void expect(const char *strike, const char *command, int status, const char *out, const char *err,
+                   const char *runs)
 {
     struct outcome o = on_stage(strike, command);
-    if (o.status != status || strstr(o.out, out) == NULL || strstr(o.err, err) == NULL)
-        fail_msg("%s %s: found %d\n%s\n%s\nexpected %d: %s %s", strike, command, o.status, o.out, o.err, status, out, err);
+    if (o.status != status || strstr(o.out, out) == NULL || strstr(o.err, err) == NULL || strstr(o.out, runs) == NULL)
+        fail_msg("%s %s: found %d\n%s\n%s\nexpected %d: %s %s %s", strike, command, o.status, o.out, o.err, status, out, err, runs);
     outcome_free(&o);
 }
 
@@ -51,22 +57,40 @@ static void a_job_from_run_time_mode_to_the_confirmed_version(void **state)
         {.gauges = 2, .usb = "loader-serial-number: no, other-interface: yes"}};
     for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
         make(&kinds[i]);
-        expect("", FIT, 0, "stage: gauge-1 runs 2.0", "gauge-1: confirmed");
+        expect("", FIT, 0, "gauges: ", "gauge-1: confirmed", "stage: gauge-1 runs 2.0");
         little_remove(&little);
     }
 }
 
+/* All of them side by side: most of the time each waits. */
 static void strikes_are_survived(void **state)
 {
     (void)state;
     const struct usb_options options = {.gauges = 1};
-    static const char *const strikes[] = {"--stall 4",   "--stall 14",   "--silence 8",  "--silence 15",
-                                          "--silence 1", "--unplug 7",   "--unplug 16",  "--silence 33",
-                                          "--stall 33",  "--unplug 34"};
-    for (size_t i = 0; i < sizeof strikes / sizeof strikes[0]; i++) {
+    static const char *const strikes[] = {"--stall 4",    "--stall 14",   "--silence 8", "--silence 15",
+                                          "--silence 1",  "--unplug 7",   "--unplug 16", "--silence 33",
+                                          "--stall 33",   "--unplug 34"};
+    enum { STRIKES = sizeof strikes / sizeof strikes[0] };
+    struct little littles[STRIKES];
+    int pids[STRIKES];
+    char lines[STRIKES][4 * PATH_BYTES];
+    char logs[STRIKES][PATH_BYTES + 32];
+    for (size_t i = 0; i < STRIKES; i++) {
         make(&options);
-        expect(strikes[i], FIT, 0, "stage: gauge-1 runs 2.0", "gauge-1: confirmed");
-        little_remove(&little);
+        littles[i] = little;
+        stage_line(strikes[i], FIT, lines[i]);
+        const char *const shell[] = {"sh", "-c", lines[i], NULL};
+        snprintf(logs[i], sizeof logs[i], "%s/stage.log", little.folder);
+        pids[i] = start_program(shell, logs[i]);
+    }
+    for (size_t i = 0; i < STRIKES; i++) {
+        bool runs = wait_for_text(logs[i], "stage: gauge-1 runs 2.0", 60);
+        int status = stop_program(pids[i], 0); /* only waits */
+        char *told = read_text(littles[i].folder, "stage.log", NULL);
+        if (!runs || status != 0 || strstr(told, "gauges: 1 confirmed") == NULL)
+            fail_msg("%s: %d %s", strikes[i], status, told);
+        free(told);
+        little_remove(&littles[i]);
     }
 }
 
@@ -75,8 +99,9 @@ static void one_that_stays_away_is_not_called_done(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 1};
     make(&options);
-    expect("--vanish 16", FIT, 1, "asking the loader's state: unreachable. It does not answer now", "gauge-1: failed");
-    expect("--vanish 1", FIT, 3, "Nothing to write: no device that was reached is behind.", "");
+    expect("--vanish 16", FIT, 1, "asking the loader's state: unreachable. It does not answer now", "gauge-1: failed",
+           "stage: gauge-1 is off");
+    expect("--vanish 1", FIT, 3, "Nothing to write: no device that was reached is behind.", "", "");
     little_remove(&little);
 }
 
@@ -87,11 +112,11 @@ static void not_found_after_its_reset(void **state)
     const struct usb_options options = {.gauges = 1, .boot_ms = 60000};
     const struct usb_options stays = {.gauges = 1, .usb = "stays: yes"};
     make(&options);
-    expect("", FIT, 1, "looking for the device on USB: no answer: it is not plugged in", "gauge-1: failed");
+    expect("", FIT, 1, "looking for the device on USB: no answer: it is not plugged in", "gauge-1: failed", "stage: gauge-1 is off");
     little_remove(&little);
     make(&stays);
-    expect("", FIT, 1, "found its program still running, expected its loader. It runs the version below", "");
-    expect("", FIT, 1, "stage: gauge-1 runs 1.0", "");
+    expect("", FIT, 1, "found its program still running, expected its loader. It runs the version below", "",
+           "stage: gauge-1 runs 1.0");
     little_remove(&little);
 }
 
@@ -100,9 +125,9 @@ static void held_by_another_program(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 1, .usb = "busy: yes"};
     make(&options);
-    expect("", FIT, 1, "a program, or a driver, on this laptop uses its DFU interface: end that", "gauge-1: failed");
-    expect("", FIT, 1, "stage: gauge-1 runs 1.0", "");
-    expect("", BIN_DIR "/einbau links --site site.yaml", 1, "plugged in at 1-2.1; a program, or a driver", "");
+    expect("", FIT, 1, "a program, or a driver, on this laptop uses its DFU interface: end that", "gauge-1: failed",
+           "stage: gauge-1 runs 1.0");
+    expect("", BIN_DIR "/einbau links --site site.yaml", 1, "plugged in at 1-2.1; a program, or a driver", "", "");
     little_remove(&little);
 }
 
@@ -111,7 +136,7 @@ static void a_configuration_that_comes_late_is_waited_for(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 1, .usb = "configured-after-ms: 800"};
     make(&options);
-    expect("", FIT, 0, "stage: gauge-1 runs 2.0", "gauge-1: confirmed");
+    expect("", FIT, 0, "gauges: ", "gauge-1: confirmed", "stage: gauge-1 runs 2.0");
     little_remove(&little);
 }
 
@@ -134,7 +159,7 @@ static void without_the_right_the_rule_is_named(void **state)
            "no right to it: it is plugged in, and this user may not open it. To give the right once, write into "
            "/etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", ATTR{idVendor}==\"1209\", ATTR{idProduct}==\"0003\", "
            "TAG+=\"uaccess\", and the same line with 1209 and 0004 for its loader; then plug it in again",
-           "");
+           "", "");
     little_remove(&little);
 }
 
@@ -143,12 +168,12 @@ static void the_example_flashes_one_device(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 2, .dfu_file = true};
     make(&options);
-    expect("", BIN_DIR "/flash_usb gauge.yaml G-2 gauge-2.0.bin", 0, "confirmed; it runs 2.0", "");
+    expect("", BIN_DIR "/flash_usb gauge.yaml G-2 gauge-2.0.bin", 0, "confirmed; it runs 2.0", "", "stage: gauge-2 runs 2.0");
     expect("", BIN_DIR "/flash_usb gauge.yaml G-3 gauge-2.0.bin", 1,
            "looking for the device on USB: no answer found G-1 at 1-2.1 and others, expected G-3; it runs nothing that "
            "answers",
-           "");
-    expect("", BIN_DIR "/flash_usb gauge.yaml", 2, "", "usage: flash_usb");
+           "", "stage: gauge-1 runs 1.0");
+    expect("", BIN_DIR "/flash_usb gauge.yaml", 2, "", "usage: flash_usb", "");
     little_remove(&little);
 }
 
@@ -158,7 +183,7 @@ static void a_trace_shows_every_enumeration(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 1};
     make(&options);
-    expect("", FIT " --trace usb.pcapng", 0, "stage: gauge-1 runs 2.0", "");
+    expect("", FIT " --trace usb.pcapng", 0, "", "", "stage: gauge-1 runs 2.0");
     char trace[PATH_BYTES + 32];
     snprintf(trace, sizeof trace, "%s/usb.pcapng", little.folder);
     const char *const read[] = {"tshark", "-r", trace, "-Y", "usb.idProduct", "-T", "fields", "-e", "usb.device_address",

@@ -182,6 +182,85 @@ static void measure_can(void)
            together.confirmed == 8 ? "" : "  NOT CONFIRMED");
 }
 
+/* --- USB ----------------------------------------------------------------------------------------- */
+
+struct usb_figures {
+    double seconds; /* from the first request in the loader to the last, of the first device */
+    double waits;   /* what the device asked for, of that */
+    double wire;    /* packets, and the laptop's own turns */
+    double job;     /* the whole job */
+    size_t confirmed;
+};
+
+static struct usb_figures measure_usb(const struct usb_options *options)
+{
+    struct little little;
+    struct eb_problem problem;
+    struct job job;
+    struct usb_figures f = {0};
+    usb_make(&little, options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    if (sim == NULL)
+        fail_msg("%s", problem.text);
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t began_us = port->now_us(port->self);
+    uint64_t from_us = 0;
+    uint64_t busy_us = 0;
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    const struct eb_run *run = &job.runs[0];
+    while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
+        uint64_t now_us = port->now_us(port->self);
+        const struct eb_dfu *dfu = &run->route.usb.dfu;
+        if (run->progress.rung == EB_RUNG_SEND && from_us == 0 && dfu->config.source != NULL) {
+            from_us = now_us;
+            busy_us = eb_sim_usb_busy_us(sim);
+        }
+        if (run->progress.rung == EB_RUNG_SEND && from_us != 0)
+            continue;
+        if (from_us != 0 && f.seconds == 0) {
+            f.seconds = (double)(now_us - from_us) / 1e6;
+            f.waits = (double)dfu->poll_us / 1e6;
+            f.wire = (double)(eb_sim_usb_busy_us(sim) - busy_us) / 1e6;
+        }
+    }
+    f.job = (double)(port->now_us(port->self) - began_us) / 1e6;
+    for (size_t i = 0; i < job.site->device_count; i++)
+        f.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+    return f;
+}
+
+static void measure_dfu(void)
+{
+    static const unsigned sizes[] = {64, 1024, 4096};
+    struct usb_options options = {.gauges = 1,
+                                  .image_bytes = 1 << 20,
+                                  .capacity_kib = 2048,
+                                  .device = "    erase-ms: 2000\n    write-bytes-per-s: 60000\n"};
+    printf("\nDFU, 1 MiB, 2 s to erase and 60 kB/s of flash, on a bus at full speed: the time against the device's own waits "
+           "and the wire's time (aim: at most 1.02)\n");
+    for (unsigned latency_us = 1; latency_us <= 41; latency_us += 40) {
+        for (size_t i = 0; i < 3; i++) {
+            options.transfer_bytes = sizes[i];
+            options.latency_us = latency_us;
+            struct usb_figures f = measure_usb(&options);
+            printf("  transfers of %4u bytes, %2u us of the laptop's between two: %6.2f s; waits %6.2f s, wire %5.2f s: "
+                   "ratio %.4f%s\n",
+                   sizes[i], latency_us - 1, f.seconds, f.waits, f.wire, f.seconds / (f.waits + f.wire),
+                   f.confirmed == 1 ? "" : "  NOT CONFIRMED");
+        }
+    }
+    options.transfer_bytes = 1024;
+    struct usb_figures one = measure_usb(&options);
+    options.gauges = 4;
+    struct usb_figures four = measure_usb(&options);
+    printf("  four devices at once, transfers of 1024 bytes: %.2f s against %.2f s for one, ratio %.3f%s\n", four.job,
+           one.job, four.job / one.job, four.confirmed == 4 ? "" : "  NOT CONFIRMED");
+}
+
 int main(void)
 {
     static const unsigned round_trips_us[] = {100, 1000, 10000};
@@ -204,5 +283,6 @@ int main(void)
            one.seconds, many.seconds, many.seconds / one.seconds, many.cpu, 100 * many.cpu / many.seconds,
            many.confirmed);
     measure_can();
+    measure_dfu();
     return 0;
 }

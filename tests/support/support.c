@@ -397,7 +397,8 @@ void usb_make(struct little *l, const struct usb_options *o)
     assert_non_null(site);
     assert_non_null(world);
     fprintf(site, "site: gauges\nprofiles: .\nlinks:\n  desk: {kind: usb}\ndevices:\n");
-    fprintf(world, "world: gauges\nseed: 7\nsite: site.yaml\nusb: {hubs: [\"1-2\"]}\ndevices:\n");
+    fprintf(world, "world: gauges\nseed: 7\nsite: site.yaml\nusb: {hubs: [\"1-2\"], latency-us: %u}\ndevices:\n",
+            o->latency_us == 0 ? 40 : o->latency_us - 1);
     for (unsigned i = 1; i <= o->gauges; i++) {
         fprintf(site, "  gauge-%u:\n    link: desk\n    profile: gauge\n%s", i, or_nothing(o->site));
         if (!o->no_site_serial)
@@ -407,10 +408,11 @@ void usb_make(struct little *l, const struct usb_options *o)
         fprintf(site, "    wants:\n      firmware: {version: \"2.0\", image: gauge-2.0.bin}\n");
         fprintf(world,
                 "  gauge-%u:\n    usb: {place: 1-2.%u, ids: \"1209:0003\", loader-ids: \"1209:0004\", release: %s, "
-                "transfer-bytes: 64%s%s}\n    maker: Tester\n    product: Gauge\n    order-code: TS-1\n"
+                "transfer-bytes: %u%s%s}\n    maker: Tester\n    product: Gauge\n    order-code: TS-1\n"
                 "    hardware-revision: \"3\"\n    serial: G-%u\n    down-ms: 100\n    boot-ms: %u\n%s"
                 "    components:\n      firmware: {product: TS-1, capacity-kib: %u, image: gauge-1.0.bin%s%s}\n",
-                i, i, o->by_release ? "version" : "\"1.0\"", o->usb != NULL ? ", " : "", or_nothing(o->usb), i,
+                i, i, o->by_release ? "version" : "\"1.0\"",
+                o->transfer_bytes > 0 ? o->transfer_bytes : 64, o->usb != NULL ? ", " : "", or_nothing(o->usb), i,
                 o->boot_ms > 0 ? o->boot_ms : 200, or_nothing(o->device), capacity_kib, o->component != NULL ? ", " : "", or_nothing(o->component));
     }
     fclose(site);

@@ -98,6 +98,8 @@ struct usb_options {
     bool dfu_file;         /* the images are DFU files */
     unsigned capacity_kib; /* 0: 8 */
     unsigned boot_ms;      /* 0: 200 */
+    unsigned transfer_bytes; /* 0: 64 */
+    unsigned latency_us;   /* of the laptop's USB, between two transfers; 0: 40, 1: none */
 };
 
 /* Writes site, world, profile and images: gauge-1.. with the serial numbers G-1.., in sockets 1-2.1..; ids 1209:0003, and
