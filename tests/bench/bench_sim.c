@@ -209,7 +209,7 @@ static struct usb_figures measure_usb(const struct usb_options *options)
     job_open(&job, little.site_path);
     job_begin(&job, port, true);
     const struct eb_run *run = &job.runs[0];
-    while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
+    while (eb_crew_work(&job.crew, port->now_us(port->self) + 1000) > 0) {
         uint64_t now_us = port->now_us(port->self);
         const struct eb_dfu *dfu = &run->route.usb.dfu;
         if (run->progress.rung == EB_RUNG_SEND && from_us == 0 && dfu->config.source != NULL) {
