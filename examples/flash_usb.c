@@ -1,5 +1,5 @@
-/* Fits one device on USB with one image: found by its serial number, judged, brought into its loader, written, started,
- * and read back, through every re-enumeration.
+/* Fits one device on USB with one image: found by its serial number, judged, brought into its loader,
+ * written, started, and read back, through every re-enumeration.
  *
  *   flash_usb profiles/skarvik-g3.yaml G3-3307 g3-5.2.dfu
  *
@@ -24,7 +24,8 @@ static int fit(struct eb_run *run, const struct eb_run_config *config)
     printf("%s", eb_outcome_word(run->outcome));
     if (run->error.status != EB_OK)
         printf(": %s: %s %s", run->error.where, eb_status_word(run->error.status), run->error.text);
-    printf("; it runs %s\n", run->identified && !run->in_loader ? run->running[0].version : "nothing that answers");
+    printf("; it runs %s\n",
+           run->identified && !run->in_loader ? run->running[0].version : "nothing that answers");
     return run->outcome == EB_OUTCOME_CONFIRMED ? 0 : 1;
 }
 
@@ -61,7 +62,8 @@ int main(int argc, char **argv)
         status = fit(&run, &config);
         eb_port_linux_close(port);
     } else {
-        fprintf(stderr, "%s\n", problem.text[0] != '\0' ? problem.text : "The profile is not of a device on USB.");
+        fprintf(stderr, "%s\n",
+                problem.text[0] != '\0' ? problem.text : "The profile is not of a device on USB.");
     }
     eb_image_close(image);
     return status;

@@ -471,8 +471,8 @@ static enum eb_status usb_claim(void *self, int handle, uint8_t interface, uint8
     return ebi_linux_usb_claim(((struct port_linux *)self)->usb, handle, interface, alternate);
 }
 
-static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup, const uint8_t *bytes,
-                                  uint32_t patience_ms)
+static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup,
+                                  const uint8_t *bytes, uint32_t patience_ms)
 {
     return ebi_linux_usb_control(((struct port_linux *)self)->usb, handle, setup, bytes, patience_ms);
 }

@@ -34,7 +34,8 @@ void ebi_linux_can_close(struct ebi_linux_can *can, int handle);
 struct ebi_linux_usb;
 struct ebi_linux_usb *ebi_linux_usb_new(void);
 void ebi_linux_usb_free(struct ebi_linux_usb *usb);
-/* libusb's file descriptors, none before it is begun; one of them is ready; when time alone brings something. */
+/* libusb's file descriptors, none before it is begun; one of them is ready; when time alone brings something.
+ */
 size_t ebi_linux_usb_fds(const struct ebi_linux_usb *usb, struct pollfd *fds, size_t cap);
 void ebi_linux_usb_event(struct ebi_linux_usb *usb);
 uint64_t ebi_linux_usb_deadline_us(const struct ebi_linux_usb *usb, uint64_t now_us);
@@ -43,7 +44,8 @@ bool ebi_linux_usb_device(struct ebi_linux_usb *usb, size_t index, struct eb_usb
 enum eb_status ebi_linux_usb_watch(struct ebi_linux_usb *usb, void *owner, int *handle);
 enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *usb, void *owner, const struct eb_usb_device *device,
                                   int *handle);
-enum eb_status ebi_linux_usb_claim(struct ebi_linux_usb *usb, int handle, uint8_t interface, uint8_t alternate);
+enum eb_status ebi_linux_usb_claim(struct ebi_linux_usb *usb, int handle, uint8_t interface,
+                                   uint8_t alternate);
 enum eb_status ebi_linux_usb_control(struct ebi_linux_usb *usb, int handle, const struct eb_usb_setup *setup,
                                      const uint8_t *bytes, uint32_t patience_ms);
 enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *usb, int handle, uint8_t *bytes, size_t cap,

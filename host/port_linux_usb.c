@@ -1,7 +1,7 @@
 /* USB on Linux: libusb's asynchronous interface, its file descriptors among those of the port's wait.
  *
- * Names and the configuration come from sysfs: the kernel has read them when the device was enumerated, and whoever may
- * not open a device may see who it is.  libusb is begun with the first call that needs it. */
+ * Names and the configuration come from sysfs: the kernel has read them when the device was enumerated, and
+ * whoever may not open a device may see who it is.  libusb is begun with the first call that needs it. */
 #include "port_linux.h"
 
 #include <fcntl.h>
@@ -64,7 +64,8 @@ size_t ebi_linux_usb_fds(const struct ebi_linux_usb *u, struct pollfd *fds, size
     return count;
 }
 
-static int came_or_went(libusb_context *context, libusb_device *device, libusb_hotplug_event event, void *data)
+static int came_or_went(libusb_context *context, libusb_device *device, libusb_hotplug_event event,
+                        void *data)
 {
     struct ebi_linux_usb *u = data;
     (void)context;
@@ -89,10 +90,9 @@ static bool begin(struct ebi_linux_usb *u)
         fd_added(fds[i]->fd, fds[i]->events, u);
     libusb_free_pollfds(fds);
     libusb_set_pollfd_notifiers(u->context, fd_added, fd_removed, u);
-    libusb_hotplug_register_callback(u->context,
-                                     LIBUSB_HOTPLUG_EVENT_DEVICE_ARRIVED | LIBUSB_HOTPLUG_EVENT_DEVICE_LEFT, 0,
-                                     LIBUSB_HOTPLUG_MATCH_ANY, LIBUSB_HOTPLUG_MATCH_ANY, LIBUSB_HOTPLUG_MATCH_ANY,
-                                     came_or_went, u, NULL);
+    libusb_hotplug_register_callback(
+        u->context, LIBUSB_HOTPLUG_EVENT_DEVICE_ARRIVED | LIBUSB_HOTPLUG_EVENT_DEVICE_LEFT, 0,
+        LIBUSB_HOTPLUG_MATCH_ANY, LIBUSB_HOTPLUG_MATCH_ANY, LIBUSB_HOTPLUG_MATCH_ANY, came_or_went, u, NULL);
     return true;
 }
 
@@ -152,7 +152,8 @@ static void place_of(libusb_device *device, char *place, size_t cap)
 {
     uint8_t ports[PORTS_MAX];
     int count = libusb_get_port_numbers(device, ports, PORTS_MAX);
-    snprintf(place, cap, count > 0 ? "%u-%u" : "usb%u", libusb_get_bus_number(device), count > 0 ? ports[0] : 0);
+    snprintf(place, cap, count > 0 ? "%u-%u" : "usb%u", libusb_get_bus_number(device),
+             count > 0 ? ports[0] : 0);
     for (int i = 1; i < count; i++) {
         size_t at = strlen(place);
         snprintf(place + at, cap - at, ".%u", ports[i]);
@@ -351,7 +352,8 @@ enum eb_status ebi_linux_usb_control(struct ebi_linux_usb *u, int handle, const 
     return error == 0 ? EB_OK : status_of(error);
 }
 
-enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *u, int handle, uint8_t *bytes, size_t cap, size_t *received)
+enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *u, int handle, uint8_t *bytes, size_t cap,
+                                    size_t *received)
 {
     struct usb_handle *h = u->handles[handle];
     *received = 0;

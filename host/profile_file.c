@@ -22,7 +22,8 @@ static uint8_t read_word(struct ebi_yaml_map *map, const char *key, const char *
     return 0;
 }
 
-/* {usb: serial}, {usb: release, parts: 3}, {usb: string, number: 4}, {usb: interface, number: 1, alternate: 0} */
+/* {usb: serial}, {usb: release, parts: 3}, {usb: string, number: 4}, {usb: interface, number: 1, alternate:
+ * 0} */
 static void read_usb_source(struct ebi_yaml_map *from, struct eb_value *value)
 {
     static const char *const items[] = {"serial", "maker", "name", "release", "string", "interface", "mode"};
@@ -352,7 +353,8 @@ static void read_uds(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_prof
 }
 
 /* "1209:0001", in hexadecimal */
-static void read_usb_ids(struct ebi_yaml_map *map, const char *key, bool required, uint16_t *vendor, uint16_t *product)
+static void read_usb_ids(struct ebi_yaml_map *map, const char *key, bool required, uint16_t *vendor,
+                         uint16_t *product)
 {
     char text[16] = "";
     ebi_yaml_text(map, key, required, text, sizeof text);

@@ -19,7 +19,8 @@ static void wrong_word(struct ebi_yaml *yaml, const yaml_node_t *node, const cha
     ebi_yaml_wrong(yaml, node, found, expected);
 }
 
-static const char *const kinds[] = {[EB_SITE_ETHERNET] = "ethernet", [EB_SITE_CAN] = "can", [EB_SITE_USB] = "usb"};
+static const char *const kinds[] = {
+    [EB_SITE_ETHERNET] = "ethernet", [EB_SITE_CAN] = "can", [EB_SITE_USB] = "usb"};
 
 static void read_bus(struct reading *r, struct ebi_yaml_map *map, struct eb_site_link *link)
 {
@@ -217,8 +218,8 @@ void eb_site_place_text(const struct eb_site_device *d, char text[EB_PLACE_TEXT_
     if (d->wire == NULL || d->wire->kind == EB_SITE_ETHERNET)
         eb_endpoint_text(&d->modbus, false, text);
     else if (d->wire->kind == EB_SITE_USB)
-        snprintf(text, EB_PLACE_TEXT_BYTES, "%04x:%04x%s%.16s", d->profile->dfu.vendor, d->profile->dfu.product,
-                 d->usb_place[0] != '\0' ? " at " : "", d->usb_place);
+        snprintf(text, EB_PLACE_TEXT_BYTES, "%04x:%04x%s%.16s", d->profile->dfu.vendor,
+                 d->profile->dfu.product, d->usb_place[0] != '\0' ? " at " : "", d->usb_place);
     else if (d->node != 0)
         snprintf(text, EB_PLACE_TEXT_BYTES, "node %u", d->node);
     else

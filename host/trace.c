@@ -1,10 +1,10 @@
 /* A port around another one that writes down what passes: pcapng (IETF draft "PCAP Now Generic", opsawg) with
  * one interface for each link.
  *
- * Raw frames and CAN frames are written as they are, control transfers as the system's own monitor does.  Of UDP and TCP a port knows only what sockets carry:
- * the heads around it are made here, so that every program that reads such files shows the conversation;
- * hardware addresses in them, TCP's numbers and the laptop's port where the system chose it are not those on
- * the wire. */
+ * Raw frames and CAN frames are written as they are, control transfers as the system's own monitor does.  Of
+ * UDP and TCP a port knows only what sockets carry: the heads around it are made here, so that every program
+ * that reads such files shows the conversation; hardware addresses in them, TCP's numbers and the laptop's
+ * port where the system chose it are not those on the wire. */
 #include "einbau/host.h"
 #include "packet.h"
 
@@ -266,10 +266,10 @@ static void trace_can(struct trace *t, const struct traced *h, bool out, const s
                sizeof frame);
 }
 
-/* A control transfer as usbmon tells of it (Linux, Documentation/usb/usbmon.rst): when it begins, and when it is over
- * with `status` 0 or a negative error number. */
-static void trace_usb(struct trace *t, const struct traced *h, bool begins, int32_t status, const uint8_t *bytes,
-                      size_t size)
+/* A control transfer as usbmon tells of it (Linux, Documentation/usb/usbmon.rst): when it begins, and when it
+ * is over with `status` 0 or a negative error number. */
+static void trace_usb(struct trace *t, const struct traced *h, bool begins, int32_t status,
+                      const uint8_t *bytes, size_t size)
 {
     static uint8_t packet[USB_HEAD_BYTES + UINT16_MAX];
     bool in = (h->setup.type & EB_USB_IN) != 0;
@@ -277,7 +277,8 @@ static void trace_usb(struct trace *t, const struct traced *h, bool begins, int3
     int64_t seconds = (int64_t)(wall_us / 1000000);
     int32_t micros = (int32_t)(wall_us % 1000000);
     uint32_t length = begins ? h->setup.length : (uint32_t)size;
-    uint32_t captured = begins == in ? 0 : (uint32_t)size; /* what goes out is in the first, what comes in the other */
+    uint32_t captured =
+        begins == in ? 0 : (uint32_t)size; /* what goes out is in the first, what comes in the other */
     memset(packet, 0, USB_HEAD_BYTES);
     memcpy(packet, &h->asked, 8);
     packet[8] = begins ? 'S' : 'C';
@@ -553,8 +554,8 @@ static enum eb_status usb_claim(void *self, int handle, uint8_t interface, uint8
     return t->inner->usb_claim(t->inner->self, handle, interface, alternate);
 }
 
-static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup, const uint8_t *bytes,
-                                  uint32_t patience_ms)
+static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup,
+                                  const uint8_t *bytes, uint32_t patience_ms)
 {
     struct trace *t = self;
     struct traced *h = traced_at(t, GROUP_USB, handle);
@@ -572,7 +573,7 @@ static enum eb_status usb_answer(void *self, int handle, uint8_t *bytes, size_t 
     struct trace *t = self;
     struct traced *h = traced_at(t, GROUP_USB, handle);
     enum eb_status status = t->inner->usb_answer(t->inner->self, handle, bytes, cap, received);
-    int32_t error = status == EB_OK          ? 0
+    int32_t error = status == EB_OK           ? 0
                     : status == EB_PEER_ERROR ? -EPIPE
                     : status == EB_TOO_LARGE  ? -EOVERFLOW
                     : status == EB_NO_ANSWER  ? -ENOENT

@@ -239,14 +239,15 @@ static void strike_neighbours(const struct subject *s, unsigned kinds)
                                                   {f + 1, (enum eb_sim_fault_kind)(pair % 16)}};
             if ((kinds >> pair / 16 & 1) == 0 || (kinds >> pair % 16 & 1) == 0)
                 continue;
-            snprintf(what, sizeof what, "%s, frame %u %s, then %s", s->name, (unsigned)f, kind_words[pair / 16],
-                     kind_words[pair % 16]);
+            snprintf(what, sizeof what, "%s, frame %u %s, then %s", s->name, (unsigned)f,
+                     kind_words[pair / 16], kind_words[pair % 16]);
             try_case(s, faults, 2, UINT64_MAX, what);
         }
     }
     print_message("%s: %lu pairs of neighbours: %lu confirmed, %lu failed, %lu in loader, %lu refused or "
                   "interrupted; %lu found in the loader afterwards, all of them rescued\n",
-                  s->name, tally.cases, tally.confirmed, tally.failed, tally.in_loader, tally.other, tally.rescued);
+                  s->name, tally.cases, tally.confirmed, tally.failed, tally.in_loader, tally.other,
+                  tally.rescued);
     assert_true(tally.cases > 1000);
     assert_true(tally.failed + tally.in_loader <= tally.cases / 100);
 }

@@ -1,6 +1,7 @@
-/* Against a real kernel, which few build machines have: its virtual USB host controller with the simulated devices behind it,
- * its ISO-TP against ours, and its line discipline for serial CAN adapters against the simulated adapter.  scripts/check-kernel
- * runs this in a virtual machine; elsewhere each test says what is missing. */
+/* Against a real kernel, which few build machines have: its virtual USB host controller with the simulated
+ * devices behind it, its ISO-TP against ours, and its line discipline for serial CAN adapters against the
+ * simulated adapter.  scripts/check-kernel runs this in a virtual machine; elsewhere each test says what is
+ * missing. */
 #include "support/support.h"
 
 #include <errno.h>
@@ -42,8 +43,8 @@ static bool have_interface(const char *name, const char *make)
 static struct outcome einbau(const struct little *l, const char *site, const char *command, const char *more)
 {
     char line[4 * PATH_BYTES];
-    snprintf(line, sizeof line, BIN_DIR "/einbau %s --site %s/%s --state %s/own %s", command, l->folder, site, l->folder,
-             more);
+    snprintf(line, sizeof line, BIN_DIR "/einbau %s --site %s/%s --state %s/own %s", command, l->folder, site,
+             l->folder, more);
     const char *const shell[] = {"sh", "-c", line, NULL};
     return run_program(shell);
 }
@@ -52,7 +53,8 @@ static int serve(const struct little *l, bool vhci, const char *log)
 {
     char site[PATH_BYTES + 32];
     snprintf(site, sizeof site, "%s/real.site.yaml", l->folder);
-    const char *const arguments[] = {BIN_DIR "/einbau-sim", l->world_path, "--write-site", site, vhci ? "--vhci" : NULL, NULL};
+    const char *const arguments[] = {BIN_DIR "/einbau-sim",  l->world_path, "--write-site", site,
+                                     vhci ? "--vhci" : NULL, NULL};
     int pid = start_program(arguments, log);
     if (!wait_for_text(log, "ready:", 30)) {
         struct outcome o = {0};
@@ -67,9 +69,13 @@ static void usb_devices_on_the_kernels_own_controller(void **state)
     (void)state;
     static const struct usb_options kinds[] = {
         {.gauges = 1, .image_bytes = 3000, .usb = "detach-ms: 5000"},
-        {.gauges = 2, .image_bytes = 3000, .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
+        {.gauges = 2,
+         .image_bytes = 3000,
+         .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
          .component = "banks: 2"},
-        {.gauges = 1, .image_bytes = 6000, .usb = "manifest: restart, transfer-bytes: 4096, other-interface: yes"}};
+        {.gauges = 1,
+         .image_bytes = 6000,
+         .usb = "manifest: restart, transfer-bytes: 4096, other-interface: yes"}};
     struct little l;
     char log[PATH_BYTES + 32];
     if (access("/sys/devices/platform/vhci_hcd.0/attach", W_OK) != 0) {
@@ -109,7 +115,8 @@ static void usb_devices_on_the_kernels_own_controller(void **state)
 
 /* --- ISO-TP -------------------------------------------------------------------------------------- */
 
-static int kernel_isotp(const char *interface, uint32_t tx, uint32_t rx, const struct can_isotp_fc_options *flow)
+static int kernel_isotp(const char *interface, uint32_t tx, uint32_t rx,
+                        const struct can_isotp_fc_options *flow)
 {
     struct sockaddr_can address = {.can_family = AF_CAN, .can_ifindex = (int)if_nametoindex(interface)};
     int fd = socket(AF_CAN, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, CAN_ISOTP);
@@ -206,7 +213,9 @@ static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
         eb_port_linux_close(ours.port);
         close(fd);
     }
-    print_message("kernel: %u messages of 1 to 4095 bytes passed both ways between the kernel's ISO-TP and ours\n", passed);
+    print_message(
+        "kernel: %u messages of 1 to 4095 bytes passed both ways between the kernel's ISO-TP and ours\n",
+        passed);
 }
 
 /* --- serial adapters, and SocketCAN with simulated nodes behind it -------------------------------- */
@@ -225,7 +234,8 @@ static int raw_socket(const char *interface)
 /* Carries frames between two interfaces until it is killed. */
 static void bridge(const char *one, const char *other)
 {
-    struct pollfd fds[2] = {{.fd = raw_socket(one), .events = POLLIN}, {.fd = raw_socket(other), .events = POLLIN}};
+    struct pollfd fds[2] = {{.fd = raw_socket(one), .events = POLLIN},
+                            {.fd = raw_socket(other), .events = POLLIN}};
     struct can_frame frame;
     while (poll(fds, 2, -1) > 0) {
         for (int i = 0; i < 2; i++) {
@@ -238,7 +248,8 @@ static void bridge(const char *one, const char *other)
     _exit(0);
 }
 
-/* Gives the pseudo-terminal to the kernel's discipline; a network interface comes of it.  At 250 kbit/s (S5). */
+/* Gives the pseudo-terminal to the kernel's discipline; a network interface comes of it.  At 250 kbit/s (S5).
+ */
 static int attach_discipline(const char *path, char interface[IFNAMSIZ])
 {
     int discipline = N_SLCAN;
@@ -255,8 +266,8 @@ static int attach_discipline(const char *path, char interface[IFNAMSIZ])
         return -1;
     }
     snprintf(interface, IFNAMSIZ, "%s", request.ifr_name);
-    snprintf(line, sizeof line, "ip link set %s type can bitrate 250000 && ip link set %s txqueuelen 64 up", interface,
-             interface);
+    snprintf(line, sizeof line, "ip link set %s type can bitrate 250000 && ip link set %s txqueuelen 64 up",
+             interface, interface);
     if (system(line) != 0) {
         close(fd);
         return -1;
@@ -298,7 +309,8 @@ static void nodes_behind_the_kernels_serial_discipline_and_vcan(void **state)
         if (carrier == 0)
             bridge(interface, "einbau2");
         char line[3 * PATH_BYTES];
-        snprintf(line, sizeof line, "sed 's|adapter: .*|adapter: \"%s\"|; /bit-rate/d' %s/real.site.yaml > %s/can.site.yaml",
+        snprintf(line, sizeof line,
+                 "sed 's|adapter: .*|adapter: \"%s\"|; /bit-rate/d' %s/real.site.yaml > %s/can.site.yaml",
                  links[i], l.folder, l.folder);
         assert_int_equal(system(line), 0);
         struct outcome o = einbau(&l, "can.site.yaml", "survey", "gate node-1 unit-1");

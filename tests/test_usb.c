@@ -1,5 +1,5 @@
-/* USB: the DFU engine against the state diagram of its standard, who is who, jobs on the simulated port, and the tool's
- * words.  Requests and states are those of DFU 1.1, descriptors those of USB 2.0 chapter 9. */
+/* USB: the DFU engine against the state diagram of its standard, who is who, jobs on the simulated port, and
+ * the tool's words.  Requests and states are those of DFU 1.1, descriptors those of USB 2.0 chapter 9. */
 #include "support/support.h"
 
 #include <jansson.h>
@@ -85,17 +85,20 @@ static void strings_and_releases_are_read(void **state)
 static void who_is_who(void **state)
 {
     (void)state;
-    const struct eb_dfu_way way = {.vendor = 0x1209, .product = 3, .loader_vendor = 0x1209, .loader_product = 4};
+    const struct eb_dfu_way way = {
+        .vendor = 0x1209, .product = 3, .loader_vendor = 0x1209, .loader_product = 4};
     struct eb_usb_device d = {.vendor = 0x1209, .product = 4, .place = "1-2.1", .serial = "G-1"};
     assert_int_equal(eb_usb_match(&way, "G-1", "", &d), EB_USB_IT);
-    assert_int_equal(eb_usb_match(&way, "G-1", "3-1", &d), EB_USB_IT); /* plugged in elsewhere: the number counts */
+    assert_int_equal(eb_usb_match(&way, "G-1", "3-1", &d),
+                     EB_USB_IT); /* plugged in elsewhere: the number counts */
     assert_int_equal(eb_usb_match(&way, "G-2", "1-2.1", &d), EB_USB_ANOTHER);
     assert_int_equal(eb_usb_match(&way, "", "", &d), EB_USB_PERHAPS);
     assert_int_equal(eb_usb_match(&way, "", "1-2.1", &d), EB_USB_BY_PLACE);
     d.serial[0] = '\0';
     assert_int_equal(eb_usb_match(&way, "G-1", "1-2.1", &d), EB_USB_BY_PLACE);
     assert_int_equal(eb_usb_match(&way, "G-1", "1-2.2", &d), EB_USB_ANOTHER);
-    assert_int_equal(eb_usb_match(&way, "G-1", "", &d), EB_USB_ANOTHER); /* never because it is the only one */
+    assert_int_equal(eb_usb_match(&way, "G-1", "", &d),
+                     EB_USB_ANOTHER); /* never because it is the only one */
     d.product = 5;
     assert_int_equal(eb_usb_match(&way, "", "1-2.1", &d), EB_USB_NOT_IT);
 }
@@ -137,7 +140,8 @@ static void begin(struct engine *e, uint8_t attributes, bool reads_back)
 }
 
 /* It asks for this, and not before `wait_ms` are over. */
-static void asks(struct engine *e, uint32_t wait_ms, unsigned type, unsigned request, unsigned value, unsigned length)
+static void asks(struct engine *e, uint32_t wait_ms, unsigned type, unsigned request, unsigned value,
+                 unsigned length)
 {
     struct eb_usb_setup setup;
     const uint8_t *bytes;
@@ -150,8 +154,8 @@ static void asks(struct engine *e, uint32_t wait_ms, unsigned type, unsigned req
     assert_true(eb_dfu_next(&e->dfu, e->now_us, &setup, &bytes));
     if (setup.type != type || setup.request != request || setup.value != value || setup.index != 2 ||
         setup.length != length)
-        fail_msg("found %02x %u value %u length %u, expected %02x %u value %u length %u", setup.type, setup.request,
-                 setup.value, setup.length, type, request, value, length);
+        fail_msg("found %02x %u value %u length %u, expected %02x %u value %u length %u", setup.type,
+                 setup.request, setup.value, setup.length, type, request, value, length);
     if (request == EB_DFU_DNLOAD && length > 0)
         assert_memory_equal(bytes, image_bytes + value * 64, length);
     assert_int_equal(eb_dfu_deadline_us(&e->dfu), UINT64_MAX);
@@ -164,8 +168,8 @@ static void asks_status(struct engine *e, uint32_t wait_ms)
 
 static void tells(struct engine *e, unsigned status, uint32_t poll_ms, unsigned dfu_state)
 {
-    const uint8_t bytes[6] = {(uint8_t)status, (uint8_t)poll_ms, (uint8_t)(poll_ms >> 8), (uint8_t)(poll_ms >> 16),
-                              (uint8_t)dfu_state, 0};
+    const uint8_t bytes[6] = {(uint8_t)status,          (uint8_t)poll_ms,   (uint8_t)(poll_ms >> 8),
+                              (uint8_t)(poll_ms >> 16), (uint8_t)dfu_state, 0};
     e->now_us += 100;
     eb_dfu_answer(&e->dfu, EB_OK, bytes, sizeof bytes, e->now_us);
 }
@@ -245,8 +249,8 @@ static void a_download_waits_as_it_is_told(void **state)
     assert_int_equal(e.dfu.error.status, EB_UNREACHABLE);
 }
 
-/* bwPollTimeout comes with every answer; a device whose state allows a download takes the next block at once, and is asked
- * for its status no earlier than it wishes. */
+/* bwPollTimeout comes with every answer; a device whose state allows a download takes the next block at once,
+ * and is asked for its status no earlier than it wishes. */
 static void a_wish_of_an_idle_device_holds_for_the_next_status(void **state)
 {
     (void)state;
@@ -481,8 +485,11 @@ static void block_numbers_wrap(void **state)
     const struct eb_source source = {.size_bytes = 70000, .read = read_nothing};
     const struct eb_dfu_interface interface = {
         .alternates = 1, .in_loader = true, .attributes = EB_DFU_CAN_DNLOAD, .transfer_bytes = 1};
-    const struct eb_dfu_config config = {
-        .interface = &interface, .source = &source, .buffer = block, .buffer_bytes = 1, .patience_us = 1000000};
+    const struct eb_dfu_config config = {.interface = &interface,
+                                         .source = &source,
+                                         .buffer = block,
+                                         .buffer_bytes = 1,
+                                         .patience_us = 1000000};
     static const uint8_t idle[6] = {0, 0, 0, 0, EB_DFU_IDLE};
     static const uint8_t next[6] = {0, 0, 0, 0, EB_DFU_DNLOAD_IDLE};
     struct eb_dfu dfu;
@@ -551,7 +558,9 @@ static void every_kind_of_device_is_fitted(void **state)
     static const struct usb_options kinds[] = {
         {.gauges = 1},
         {.gauges = 1, .usb = "detaches-itself: yes"},
-        {.gauges = 1, .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes", .component = "banks: 2"},
+        {.gauges = 1,
+         .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
+         .component = "banks: 2"},
         {.gauges = 1, .usb = "manifest: restart, other-interface: yes, loader-release: \"9.9\""},
         {.gauges = 1, .usb = "manifest: tolerant, uploads: yes", .way = "reads-back: no"},
         {.gauges = 1, .usb = "loader-serial-number: no"},
@@ -567,7 +576,8 @@ static void every_kind_of_device_is_fitted(void **state)
         work_bench(&b, true);
         const struct eb_run *run = &b.job.runs[0];
         if (run->outcome != EB_OUTCOME_CONFIRMED)
-            fail_msg("kind %zu: %s: %s %s", i, eb_outcome_word(run->outcome), run->error.where, run->error.text);
+            fail_msg("kind %zu: %s: %s %s", i, eb_outcome_word(run->outcome), run->error.where,
+                     run->error.text);
         assert_string_equal(run->running[0].version, "2.0");
         assert_int_equal(run->progress.attempt, 1);
         if (!kinds[i].dfu_file)
@@ -596,7 +606,54 @@ static void a_suffix_is_never_sent(void **state)
     close_bench(&b);
 }
 
-/* Four of one kind at once, two of them without a number in their loader: each gets its own, found by number or place. */
+/* Two parts of one device's memory: its firmware, and tables that have their own version. */
+static void alternate_settings_are_components(void **state)
+{
+    (void)state;
+    for (int once = 0; once < 2; once++) {
+        const struct usb_options options = {.gauges = 1,
+                                            .usb = once ? "manifest: tolerant, uploads: yes"
+                                                        : "detaches-itself: yes",
+                                            .device = "    erase-ms: 100\n"};
+        struct little *l;
+        struct bench b = {0};
+        size_t capacity;
+        size_t size;
+        usb_make(&b.little, &options);
+        l = &b.little;
+        write_image(l->folder, "tables-1.0.bin", "TS-1", "tables", "1.0", 300, "1..9", "");
+        write_image(l->folder, "tables-7.bin", "TS-1", "tables", "7", 350, "1..9", "");
+        char line[4 * PATH_BYTES];
+        snprintf(line, sizeof line,
+                 "cd %s && sed -i 's|^dfu:|  tables: {order: dotted, version: {usb: string, "
+                 "number: 17}, alternate: 1, capacity-kib: 2}\\ndfu:|; s|settle-s: 2|settle-s: 2, restart: "
+                 "%s|' gauge.yaml && "
+                 "echo '      tables: {version: \"7\", image: tables-7.bin}' >> site.yaml && "
+                 "echo '      tables: {product: TS-1, capacity-kib: 2, image: tables-1.0.bin}' >> world.yaml",
+                 l->folder, once ? "once" : "each");
+        assert_int_equal(system(line), 0);
+        struct eb_problem problem = {""};
+        b.sim = eb_sim_open(l->world_path, NULL, &problem);
+        if (b.sim == NULL)
+            fail_msg("%s", problem.text);
+        job_open(&b.job, l->site_path);
+        work_bench(&b, true);
+        const struct eb_run *run = &b.job.runs[0];
+        if (run->outcome != EB_OUTCOME_CONFIRMED)
+            fail_msg("once %d: %s: %s %s", once, eb_outcome_word(run->outcome), run->error.where,
+                     run->error.text);
+        assert_string_equal(run->running[1].version, "7");
+        assert_int_equal(run->progress.attempt, 1);
+        holds(&b, "gauge-1", "gauge-2.0.bin");
+        char *tables = read_text(l->folder, "tables-7.bin", &size);
+        assert_memory_equal(eb_sim_flash(b.sim, "gauge-1", "tables", &capacity), tables, size);
+        free(tables);
+        close_bench(&b);
+    }
+}
+
+/* Four of one kind at once, two of them without a number in their loader: each gets its own, found by number
+ * or place. */
 static void identical_devices_at_once(void **state)
 {
     (void)state;
@@ -650,7 +707,8 @@ static void pass_with_job(struct bench *b, uint64_t us)
 static void cables_and_hubs(void **state)
 {
     (void)state;
-    const struct usb_options slow = {.gauges = 2, .image_bytes = 4000, .device = "    write-bytes-per-s: 4000\n"};
+    const struct usb_options slow = {
+        .gauges = 2, .image_bytes = 4000, .device = "    write-bytes-per-s: 4000\n"};
     struct bench b;
 
     begin_fit(&b, &slow, EB_RUNG_SEND); /* pulled out, and plugged into another socket */
@@ -694,10 +752,8 @@ static void cables_and_hubs(void **state)
     holds(&b, "gauge-1", "gauge-2.0.bin");
     close_bench(&b);
 
-    const struct usb_options battery = {.gauges = 1,
-                                        .image_bytes = 4000,
-                                        .usb = "own-power: yes",
-                                        .device = "    write-bytes-per-s: 4000\n"};
+    const struct usb_options battery = {
+        .gauges = 1, .image_bytes = 4000, .usb = "own-power: yes", .device = "    write-bytes-per-s: 4000\n"};
     begin_fit(&b, &battery, EB_RUNG_SEND); /* one with a battery stays in its loader meanwhile */
     pass_with_job(&b, 600000);
     eb_sim_usb_plug(b.sim, "gauge-1", NULL);
@@ -708,11 +764,13 @@ static void cables_and_hubs(void **state)
     close_bench(&b);
 }
 
-/* Another one of its kind in the same socket is not it; nor is one without a number that is plugged in elsewhere. */
+/* Another one of its kind in the same socket is not it; nor is one without a number that is plugged in
+ * elsewhere. */
 static void another_one_is_never_taken_for_it(void **state)
 {
     (void)state;
-    const struct usb_options slow = {.gauges = 2, .image_bytes = 4000, .device = "    write-bytes-per-s: 4000\n"};
+    const struct usb_options slow = {
+        .gauges = 2, .image_bytes = 4000, .device = "    write-bytes-per-s: 4000\n"};
     struct bench b;
     open_bench(&b, &slow);
     b.job.site->device_count = 1;
@@ -739,7 +797,8 @@ static void another_one_is_never_taken_for_it(void **state)
     pass_with_job(&b, 1000000);
     eb_sim_usb_plug(b.sim, "gauge-1", "1-4");
     job_work(&b.job);
-    assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_FAILED); /* it says nothing that would tell it from another */
+    assert_int_equal(b.job.runs[0].outcome,
+                     EB_OUTCOME_FAILED); /* it says nothing that would tell it from another */
     assert_int_equal(eb_sim_mode_of(b.sim, "gauge-1"), EB_SIM_LOADER);
     eb_sim_usb_plug(b.sim, "gauge-1", "1-2.1");
     eb_sim_pass(b.sim, 1000000);
@@ -776,10 +835,8 @@ static void devices_that_cannot_are_told(void **state)
 static void stopping_leaves_what_ran(void **state)
 {
     (void)state;
-    const struct usb_options options = {.gauges = 1,
-                                        .image_bytes = 4000,
-                                        .component = "banks: 2",
-                                        .device = "    write-bytes-per-s: 4000\n"};
+    const struct usb_options options = {
+        .gauges = 1, .image_bytes = 4000, .component = "banks: 2", .device = "    write-bytes-per-s: 4000\n"};
     struct bench b;
     begin_fit(&b, &options, EB_RUNG_SEND);
     pass_with_job(&b, 900000);
@@ -792,12 +849,81 @@ static void stopping_leaves_what_ran(void **state)
     close_bench(&b);
 }
 
+/* The adapter of a bus is in a device on USB: that one goes first, and its adapter is away meanwhile. */
+static void a_gateway_on_usb_goes_before_the_bus_behind_it(void **state)
+{
+    (void)state;
+    const struct usb_options gauge = {
+        .gauges = 1, .usb = "detaches-itself: yes", .device = "    erase-ms: 500\n    gateway-to: bus\n"};
+    const struct bus_options nodes = {.nodes = 1};
+    struct little bus;
+    struct bench b;
+    char line[8 * PATH_BYTES];
+    bool away = false;
+    bus_make(&bus, &nodes);
+    usb_make(&b.little, &gauge);
+    snprintf(line, sizeof line,
+             "cd %s && cp %s/node* . && sed -i 's|^  desk:.*|  desk: {kind: usb}\\n  bus: {kind: can, "
+             "bit-rate: 250000}|' "
+             "site.yaml && sed -n '/^  node-1:/,$p' %s/site.yaml | sed 's|behind: gate$|behind: gauge-1|' >> "
+             "site.yaml && sed -i "
+             "'s|^devices:|buses:\\n  bus: {bit-rate: 250000}\\ndevices:|' world.yaml && sed -n '/^  "
+             "node-1:/,$p' %s/world.yaml "
+             ">> world.yaml",
+             b.little.folder, bus.folder, bus.folder, bus.folder);
+    assert_int_equal(system(line), 0);
+    const char *const fit[] = {
+        BIN_DIR "/einbau",   "fit",     "--yes",         "--site", b.little.site_path, "--sim",
+        b.little.world_path, "--state", b.little.folder, NULL};
+    struct outcome o = run_program(fit);
+    if (o.status != 0)
+        fail_msg("%s%s", o.out, o.err);
+    const char *gateway = strstr(o.err, "gauge-1: confirmed");
+    const char *node = strstr(o.err, "node-1: identify");
+    assert_true(gateway != NULL && node != NULL && gateway < node);
+    outcome_free(&o);
+
+    struct eb_problem problem = {""};
+    b.sim = eb_sim_open(b.little.world_path, NULL, &problem);
+    assert_non_null(b.sim);
+    job_open(&b.job, b.little.site_path);
+    b.job.site->device_count = 1;
+    job_begin(&b.job, eb_sim_port(b.sim), true);
+    const struct eb_port *port = eb_sim_port(b.sim);
+    const struct eb_can_options adapter = {.link = "bus"};
+    int handle;
+    while (b.job.crew.going > 0) {
+        eb_crew_work(&b.job.crew, port->now_us(port->self) + 1000);
+        if (port->can_open(port->self, &b, &adapter, &handle) == EB_OK)
+            port->can_close(port->self, handle);
+        else
+            away = true;
+        assert_false(handle != EB_NO_HANDLE && eb_sim_mode_of(b.sim, "gauge-1") == EB_SIM_LOADER);
+    }
+    assert_true(away);
+    assert_int_equal(port->can_open(port->self, &b, &adapter, &handle), EB_OK);
+    port->can_close(port->self, handle);
+    close_bench(&b);
+    little_remove(&bus);
+}
+
 /* --- the tool ------------------------------------------------------------------------------------ */
 
-static struct outcome einbau(const struct little *l, const char *command, const char *a, const char *b, const char *c)
+static struct outcome einbau(const struct little *l, const char *command, const char *a, const char *b,
+                             const char *c)
 {
-    const char *const arguments[] = {BIN_DIR "/einbau", command,       "--site", l->site_path, "--sim", l->world_path,
-                                     "--state",         l->folder, a, b, c, NULL};
+    const char *const arguments[] = {BIN_DIR "/einbau",
+                                     command,
+                                     "--site",
+                                     l->site_path,
+                                     "--sim",
+                                     l->world_path,
+                                     "--state",
+                                     l->folder,
+                                     a,
+                                     b,
+                                     c,
+                                     NULL};
     return run_program(arguments);
 }
 
@@ -822,13 +948,14 @@ static void the_suffix_is_a_finding(void **state)
     static const struct {
         uint16_t vendor, product, release;
         const char *answer, *found;
-    } cases[] = {{0x1209, 0x0003, 0xFFFF, "fits", "1209:0003"},
-                 {0x1209, 0x0004, 0xFFFF, "fits", "1209:0004"}, /* as it is called in its loader */
-                 {0xFFFF, 0xFFFF, 0xFFFF, "fits", "any:any"},
-                 {0x1209, 0xFFFF, 0x0200, "fits", "1209:any release 2.0.0"}, /* the version that the file brings */
-                 {0x1209, 0x0003, 0x0100, "does-not-fit", "1209:0003 release 1.0.0"},
-                 {0x1209, 0x0005, 0xFFFF, "does-not-fit", "1209:0005"},
-                 {0x120A, 0x0003, 0xFFFF, "does-not-fit", "120a:0003"}};
+    } cases[] = {
+        {0x1209, 0x0003, 0xFFFF, "fits", "1209:0003"},
+        {0x1209, 0x0004, 0xFFFF, "fits", "1209:0004"}, /* as it is called in its loader */
+        {0xFFFF, 0xFFFF, 0xFFFF, "fits", "any:any"},
+        {0x1209, 0xFFFF, 0x0200, "fits", "1209:any release 2.0.0"}, /* the version that the file brings */
+        {0x1209, 0x0003, 0x0100, "does-not-fit", "1209:0003 release 1.0.0"},
+        {0x1209, 0x0005, 0xFFFF, "does-not-fit", "1209:0005"},
+        {0x120A, 0x0003, 0xFFFF, "does-not-fit", "120a:0003"}};
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
         const struct usb_options options = {.gauges = 1, .by_release = true};
         struct little l;
@@ -839,11 +966,12 @@ static void the_suffix_is_a_finding(void **state)
         write_bytes(l.folder, "gauge-2.0.bin", file, size);
         free(image);
         free(file);
-        const char *const measure[] = {"sh", "-c",
-                                       "cd \"$0\" && sha=$(sha256sum gauge-2.0.bin | cut -d' ' -f1) && size=$(stat -c %s "
-                                       "gauge-2.0.bin) && sed -i \"s/\\\"sha256\\\": *\\\"[0-9a-f]*\\\"/\\\"sha256\\\": "
-                                       "\\\"$sha\\\"/; s/\\\"size\\\": *[0-9]*/\\\"size\\\": $size/\" gauge-2.0.bin.json",
-                                       l.folder, NULL};
+        const char *const measure[] = {
+            "sh", "-c",
+            "cd \"$0\" && sha=$(sha256sum gauge-2.0.bin | cut -d' ' -f1) && size=$(stat -c %s "
+            "gauge-2.0.bin) && sed -i \"s/\\\"sha256\\\": *\\\"[0-9a-f]*\\\"/\\\"sha256\\\": "
+            "\\\"$sha\\\"/; s/\\\"size\\\": *[0-9]*/\\\"size\\\": $size/\" gauge-2.0.bin.json",
+            l.folder, NULL};
         struct outcome m = run_program(measure);
         assert_int_equal(m.status, 0);
         outcome_free(&m);
@@ -855,7 +983,8 @@ static void the_suffix_is_a_finding(void **state)
         const char *grade = NULL;
         size_t at;
         json_t *finding;
-        json_array_foreach (findings, at, finding) {
+        json_array_foreach(findings, at, finding)
+        {
             if (strcmp(json_string_value(json_object_get(finding, "code")), "dfu-suffix") == 0) {
                 found = json_string_value(json_object_get(finding, "found"));
                 grade = json_string_value(json_object_get(finding, "grade"));
@@ -879,15 +1008,19 @@ static void survey_and_links_say_what_is_plugged_in(void **state)
     struct little l;
     usb_make(&l, &options);
     /* The site knows the first only; the second is a stranger. */
-    write_text(l.folder, "site.yaml",
-               "site: gauges\nprofiles: .\nlinks:\n  desk: {kind: usb}\ndevices:\n  gauge-1:\n    link: desk\n"
-               "    profile: gauge\n    serial: G-1\n    wants:\n      firmware: {version: \"2.0\", image: gauge-2.0.bin}\n"
-               "  gauge-9:\n    link: desk\n    profile: gauge\n    serial: G-9\n");
+    write_text(
+        l.folder, "site.yaml",
+        "site: gauges\nprofiles: .\nlinks:\n  desk: {kind: usb}\ndevices:\n  gauge-1:\n    link: desk\n"
+        "    profile: gauge\n    serial: G-1\n    wants:\n      firmware: {version: \"2.0\", image: "
+        "gauge-2.0.bin}\n"
+        "  gauge-9:\n    link: desk\n    profile: gauge\n    serial: G-9\n");
     struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
     expect_text(o.out, "gauges: 1 of 2 devices answered");
     expect_text(o.out, "On USB and not on the site:");
     expect_text(o.out, "1-2.2  1209:0003  Tester  Gauge    G-2            1.0.0    its program");
-    expect_text(o.out, "gauge-9: looking for the device on USB: no answer: found G-2 at 1-2.2 and others, expected G-9");
+    expect_text(
+        o.out,
+        "gauge-9: looking for the device on USB: no answer: found G-2 at 1-2.2 and others, expected G-9");
     assert_int_equal(o.status, 1);
     outcome_free(&o);
     o = einbau(&l, "survey", "--json", NULL, NULL);
@@ -927,30 +1060,37 @@ static void sites_and_profiles_that_are_wrong_are_told(void **state)
         const char *file, *text, *wanted;
     } cases[] = {
         {"site.yaml",
-         "site: x\nprofiles: .\nlinks: {desk: {kind: usb}}\ndevices:\n  a: {link: desk, profile: gauge, serial: G-1}\n"
+         "site: x\nprofiles: .\nlinks: {desk: {kind: usb}}\ndevices:\n  a: {link: desk, profile: gauge, "
+         "serial: G-1}\n"
          "  b: {link: desk, profile: gauge}\n",
          "expected 'serial' or 'place' for each of them"},
         {"site.yaml",
-         "site: x\nprofiles: .\nlinks: {desk: {kind: firewire}}\ndevices:\n  a: {link: desk, profile: gauge}\n",
+         "site: x\nprofiles: .\nlinks: {desk: {kind: firewire}}\ndevices:\n  a: {link: desk, profile: "
+         "gauge}\n",
          "expected ethernet, can or usb"},
         {"site.yaml",
-         "site: x\nprofiles: .\nlinks: {lan: {kind: ethernet}}\ndevices:\n  a: {link: lan, address: 192.0.2.1, profile: "
+         "site: x\nprofiles: .\nlinks: {lan: {kind: ethernet}}\ndevices:\n  a: {link: lan, address: "
+         "192.0.2.1, profile: "
          "gauge}\n",
          "a profile for a device on Ethernet"},
         {"gauge.yaml",
-         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: name}}\ncomponents:\n  f: {order: dotted, version: "
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: name}}\ncomponents:\n  f: {order: "
+         "dotted, version: "
          "{usb: release}}\ndfu: {ids: \"12090003\"}\n",
          "each of four hexadecimal digits"},
         {"gauge.yaml",
-         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: names}}\ncomponents:\n  f: {order: dotted, version: "
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: names}}\ncomponents:\n  f: {order: "
+         "dotted, version: "
          "{usb: release}}\ndfu: {ids: \"1209:0003\"}\n",
          "one of: serial maker name release string interface mode"},
         {"gauge.yaml",
-         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {did: 0xF187}}\ncomponents:\n  f: {order: dotted, version: "
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {did: 0xF187}}\ncomponents:\n  f: {order: "
+         "dotted, version: "
          "{usb: release}}\ndfu: {ids: \"1209:0003\"}\n",
          "it read by 'usb', as the device is on USB"},
         {"gauge.yaml",
-         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: name}}\ncomponents:\n  f: {order: dotted, version: "
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {usb: name}}\ncomponents:\n  f: {order: "
+         "dotted, version: "
          "{usb: release}}\ndfu: {ids: \"1209:0003\"}\nactivate: [{wait-ms: 5}]\n",
          "expected none"},
     };
@@ -971,7 +1111,8 @@ static void sites_and_profiles_that_are_wrong_are_told(void **state)
 static void a_trace_of_a_job_reads_as_dfu(void **state)
 {
     (void)state;
-    const struct usb_options options = {.gauges = 1, .device = "    write-bytes-per-s: 10000\n", .capacity_kib = 8};
+    const struct usb_options options = {
+        .gauges = 1, .device = "    write-bytes-per-s: 10000\n", .capacity_kib = 8};
     struct little l;
     char trace[PATH_BYTES + 32];
     char fields[4096] = "";
@@ -980,10 +1121,28 @@ static void a_trace_of_a_job_reads_as_dfu(void **state)
     struct outcome o = einbau(&l, "fit", "--yes", "--trace", trace);
     assert_int_equal(o.status, 0);
     outcome_free(&o);
-    const char *const read[] = {"tshark", "-r", trace, "-d", "usb.product==0x12090003,usbdfu", "-d",
-                                "usb.product==0x12090004,usbdfu", "-Y", "usbdfu", "-T", "fields", "-e", "usbdfu.command",
-                                "-e", "usbdfu.block_number", "-e", "usbdfu.status", "-e", "usbdfu.poll_timeout", "-e",
-                                "usbdfu.state", NULL};
+    const char *const read[] = {"tshark",
+                                "-r",
+                                trace,
+                                "-d",
+                                "usb.product==0x12090003,usbdfu",
+                                "-d",
+                                "usb.product==0x12090004,usbdfu",
+                                "-Y",
+                                "usbdfu",
+                                "-T",
+                                "fields",
+                                "-e",
+                                "usbdfu.command",
+                                "-e",
+                                "usbdfu.block_number",
+                                "-e",
+                                "usbdfu.status",
+                                "-e",
+                                "usbdfu.poll_timeout",
+                                "-e",
+                                "usbdfu.state",
+                                NULL};
     o = run_program(read);
     assert_int_equal(o.status, 0);
     /* requests in their order: "command block", answers to GETSTATUS: "status poll state" */
@@ -1001,18 +1160,30 @@ static void a_trace_of_a_job_reads_as_dfu(void **state)
             snprintf(fields + at, sizeof fields - at, " %c", line[0]);
     }
     outcome_free(&o);
-    expect_text(fields, " 0");          /* DETACH */
-    expect_text(fields, "[0/0/2] D0");  /* dfuIDLE, then block 0 */
-    expect_text(fields, "[0/7/4]");     /* 64 bytes at 10000 a second: dfuDNBUSY for 7 ms */
-    expect_text(fields, "[0/0/5] D1");  /* dfuDNLOAD-IDLE, then block 1 */
-    expect_text(fields, "[0/0/5] D9");  /* 600 bytes are ten blocks */
-    expect_text(fields, "[0/200/7]");   /* dfuMANIFEST */
-    const char *const malformed[] = {"tshark", "-r", trace, "-d", "usb.product==0x12090003,usbdfu", "-d",
-                                     "usb.product==0x12090004,usbdfu", "-Y", "_ws.malformed", "-T", "fields", "-e",
-                                     "usb.setup.wLength", NULL};
+    expect_text(fields, " 0");         /* DETACH */
+    expect_text(fields, "[0/0/2] D0"); /* dfuIDLE, then block 0 */
+    expect_text(fields, "[0/7/4]");    /* 64 bytes at 10000 a second: dfuDNBUSY for 7 ms */
+    expect_text(fields, "[0/0/5] D1"); /* dfuDNLOAD-IDLE, then block 1 */
+    expect_text(fields, "[0/0/5] D9"); /* 600 bytes are ten blocks */
+    expect_text(fields, "[0/200/7]");  /* dfuMANIFEST */
+    const char *const malformed[] = {"tshark",
+                                     "-r",
+                                     trace,
+                                     "-d",
+                                     "usb.product==0x12090003,usbdfu",
+                                     "-d",
+                                     "usb.product==0x12090004,usbdfu",
+                                     "-Y",
+                                     "_ws.malformed",
+                                     "-T",
+                                     "fields",
+                                     "-e",
+                                     "usb.setup.wLength",
+                                     NULL};
     o = run_program(malformed);
     assert_int_equal(o.status, 0);
-    /* The dissector wants bytes in the download that ends it, which by the standard has none: that one and its answer. */
+    /* The dissector wants bytes in the download that ends it, which by the standard has none: that one and
+     * its answer. */
     size_t lines = 0;
     for (const char *at = o.out; *at != '\0'; at++)
         lines += *at == '\n';
@@ -1038,11 +1209,13 @@ int main(int argc, char **argv)
         cmocka_unit_test(block_numbers_wrap),
         cmocka_unit_test(every_kind_of_device_is_fitted),
         cmocka_unit_test(a_suffix_is_never_sent),
+        cmocka_unit_test(alternate_settings_are_components),
         cmocka_unit_test(identical_devices_at_once),
         cmocka_unit_test(cables_and_hubs),
         cmocka_unit_test(another_one_is_never_taken_for_it),
         cmocka_unit_test(devices_that_cannot_are_told),
         cmocka_unit_test(stopping_leaves_what_ran),
+        cmocka_unit_test(a_gateway_on_usb_goes_before_the_bus_behind_it),
         cmocka_unit_test(the_suffix_is_a_finding),
         cmocka_unit_test(survey_and_links_say_what_is_plugged_in),
         cmocka_unit_test(a_device_in_its_loader_is_found_and_brought_back),

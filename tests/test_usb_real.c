@@ -1,6 +1,6 @@
-/* The tool and the example on the real libusb: umockdev mocks sysfs, the device files and what the kernel does with them,
- * and usb/stage.c answers with the simulated devices.  Each way in which USB goes wrong has its test: what it says, what it
- * exits with, and what the device then really runs. */
+/* The tool and the example on the real libusb: umockdev mocks sysfs, the device files and what the kernel
+ * does with them, and usb/stage.c answers with the simulated devices.  Each way in which USB goes wrong has
+ * its test: what it says, what it exits with, and what the device then really runs. */
 #include "support/support.h"
 
 #include <stdio.h>
@@ -43,8 +43,10 @@ static void expect(const char *strike, const char *command, int status, const ch
                    const char *runs)
 {
     struct outcome o = on_stage(strike, command);
-    if (o.status != status || strstr(o.out, out) == NULL || strstr(o.err, err) == NULL || strstr(o.out, runs) == NULL)
-        fail_msg("%s %s: found %d\n%s\n%s\nexpected %d: %s %s %s", strike, command, o.status, o.out, o.err, status, out, err, runs);
+    if (o.status != status || strstr(o.out, out) == NULL || strstr(o.err, err) == NULL ||
+        strstr(o.out, runs) == NULL)
+        fail_msg("%s %s: found %d\n%s\n%s\nexpected %d: %s %s %s", strike, command, o.status, o.out, o.err,
+                 status, out, err, runs);
     outcome_free(&o);
 }
 
@@ -53,7 +55,9 @@ static void a_job_from_run_time_mode_to_the_confirmed_version(void **state)
     (void)state;
     static const struct usb_options kinds[] = {
         {.gauges = 1},
-        {.gauges = 1, .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes", .component = "banks: 2"},
+        {.gauges = 1,
+         .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
+         .component = "banks: 2"},
         {.gauges = 2, .usb = "loader-serial-number: no, other-interface: yes"}};
     for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
         make(&kinds[i]);
@@ -67,9 +71,9 @@ static void strikes_are_survived(void **state)
 {
     (void)state;
     const struct usb_options options = {.gauges = 1};
-    static const char *const strikes[] = {"--stall 4",    "--stall 14",   "--silence 8", "--silence 15",
-                                          "--silence 1",  "--unplug 7",   "--unplug 16", "--silence 33",
-                                          "--stall 33",   "--unplug 34"};
+    static const char *const strikes[] = {"--stall 4",   "--stall 14", "--silence 8", "--silence 15",
+                                          "--silence 1", "--unplug 7", "--unplug 16", "--silence 33",
+                                          "--stall 33",  "--unplug 34"};
     enum { STRIKES = sizeof strikes / sizeof strikes[0] };
     struct little littles[STRIKES];
     int pids[STRIKES];
@@ -99,8 +103,8 @@ static void one_that_stays_away_is_not_called_done(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 1};
     make(&options);
-    expect("--vanish 16", FIT, 1, "asking the loader's state: unreachable. It does not answer now", "gauge-1: failed",
-           "stage: gauge-1 is off");
+    expect("--vanish 16", FIT, 1, "asking the loader's state: unreachable. It does not answer now",
+           "gauge-1: failed", "stage: gauge-1 is off");
     expect("--vanish 1", FIT, 3, "Nothing to write: no device that was reached is behind.", "", "");
     little_remove(&little);
 }
@@ -112,7 +116,8 @@ static void not_found_after_its_reset(void **state)
     const struct usb_options options = {.gauges = 1, .boot_ms = 60000};
     const struct usb_options stays = {.gauges = 1, .usb = "stays: yes"};
     make(&options);
-    expect("", FIT, 1, "looking for the device on USB: no answer: it is not plugged in", "gauge-1: failed", "stage: gauge-1 is off");
+    expect("", FIT, 1, "looking for the device on USB: no answer: it is not plugged in", "gauge-1: failed",
+           "stage: gauge-1 is off");
     little_remove(&little);
     make(&stays);
     expect("", FIT, 1, "found its program still running, expected its loader. It runs the version below", "",
@@ -125,9 +130,10 @@ static void held_by_another_program(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 1, .usb = "busy: yes"};
     make(&options);
-    expect("", FIT, 1, "a program, or a driver, on this laptop uses its DFU interface: end that", "gauge-1: failed",
-           "stage: gauge-1 runs 1.0");
-    expect("", BIN_DIR "/einbau links --site site.yaml", 1, "plugged in at 1-2.1; a program, or a driver", "", "");
+    expect("", FIT, 1, "a program, or a driver, on this laptop uses its DFU interface: end that",
+           "gauge-1: failed", "stage: gauge-1 runs 1.0");
+    expect("", BIN_DIR "/einbau links --site site.yaml", 1, "plugged in at 1-2.1; a program, or a driver", "",
+           "");
     little_remove(&little);
 }
 
@@ -153,13 +159,16 @@ static void without_the_right_the_rule_is_named(void **state)
     snprintf(command, sizeof command, "chmod 0777 %s", little.folder);
     assert_int_equal(system(command), 0);
     snprintf(command, sizeof command,
-             "setpriv --reuid=65534 --regid=65534 --clear-groups " BIN_DIR "/einbau survey --site site.yaml --state %s/own",
+             "setpriv --reuid=65534 --regid=65534 --clear-groups " BIN_DIR
+             "/einbau survey --site site.yaml --state %s/own",
              little.folder);
-    expect("--no-right", command, 3,
-           "no right to it: it is plugged in, and this user may not open it. To give the right once, write into "
-           "/etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", ATTR{idVendor}==\"1209\", ATTR{idProduct}==\"0003\", "
-           "TAG+=\"uaccess\", and the same line with 1209 and 0004 for its loader; then plug it in again",
-           "", "");
+    expect(
+        "--no-right", command, 3,
+        "no right to it: it is plugged in, and this user may not open it. To give the right once, write into "
+        "/etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", ATTR{idVendor}==\"1209\", "
+        "ATTR{idProduct}==\"0003\", "
+        "TAG+=\"uaccess\", and the same line with 1209 and 0004 for its loader; then plug it in again",
+        "", "");
     little_remove(&little);
 }
 
@@ -168,9 +177,11 @@ static void the_example_flashes_one_device(void **state)
     (void)state;
     const struct usb_options options = {.gauges = 2, .dfu_file = true};
     make(&options);
-    expect("", BIN_DIR "/flash_usb gauge.yaml G-2 gauge-2.0.bin", 0, "confirmed; it runs 2.0", "", "stage: gauge-2 runs 2.0");
+    expect("", BIN_DIR "/flash_usb gauge.yaml G-2 gauge-2.0.bin", 0, "confirmed; it runs 2.0", "",
+           "stage: gauge-2 runs 2.0");
     expect("", BIN_DIR "/flash_usb gauge.yaml G-3 gauge-2.0.bin", 1,
-           "looking for the device on USB: no answer found G-1 at 1-2.1 and others, expected G-3; it runs nothing that "
+           "looking for the device on USB: no answer found G-1 at 1-2.1 and others, expected G-3; it runs "
+           "nothing that "
            "answers",
            "", "stage: gauge-1 runs 1.0");
     expect("", BIN_DIR "/flash_usb gauge.yaml", 2, "", "usage: flash_usb", "");
@@ -186,8 +197,9 @@ static void a_trace_shows_every_enumeration(void **state)
     expect("", FIT " --trace usb.pcapng", 0, "", "", "stage: gauge-1 runs 2.0");
     char trace[PATH_BYTES + 32];
     snprintf(trace, sizeof trace, "%s/usb.pcapng", little.folder);
-    const char *const read[] = {"tshark", "-r", trace, "-Y", "usb.idProduct", "-T", "fields", "-e", "usb.device_address",
-                                "-e", "usb.idProduct", NULL};
+    const char *const read[] = {
+        "tshark",        "-r", trace, "-Y", "usb.idProduct", "-T", "fields", "-e", "usb.device_address", "-e",
+        "usb.idProduct", NULL};
     struct outcome o = run_program(read);
     assert_int_equal(o.status, 0);
     assert_non_null(strstr(o.out, "2\t0x0003\n"));

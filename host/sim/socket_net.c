@@ -19,7 +19,16 @@
 
 enum { EVENTS = 64, DATAGRAM_BYTES = 65536, RECEIVE_ROOM_BYTES = 4 << 20, BURST = 64 };
 
-enum kind { KIND_FREE, KIND_SERVICE, KIND_TRANSFER, KIND_LISTEN, KIND_CONNECTION, KIND_ADAPTER, KIND_USB, KIND_STOP };
+enum kind {
+    KIND_FREE,
+    KIND_SERVICE,
+    KIND_TRANSFER,
+    KIND_LISTEN,
+    KIND_CONNECTION,
+    KIND_ADAPTER,
+    KIND_USB,
+    KIND_STOP
+};
 
 struct socket {
     int fd;
@@ -278,7 +287,8 @@ void sim_sockets_close(struct eb_sim *sim)
     if (s == NULL)
         return;
     for (int i = 0; i < s->cap; i++) {
-        if (s->sockets[i].kind != KIND_STOP && s->sockets[i].kind != KIND_ADAPTER && s->sockets[i].kind != KIND_USB)
+        if (s->sockets[i].kind != KIND_STOP && s->sockets[i].kind != KIND_ADAPTER &&
+            s->sockets[i].kind != KIND_USB)
             drop(s, i);
     }
     if (s->ptys != NULL)

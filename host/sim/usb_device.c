@@ -44,7 +44,8 @@ static uint16_t bcd_of(const char *version)
 {
     unsigned parts[3] = {0};
     int count = sscanf(version, "%u.%u.%u", &parts[0], &parts[1], &parts[2]);
-    unsigned minor = count == 3 ? parts[1] % 10 << 4 | parts[2] % 10 : parts[1] / 10 % 10 << 4 | parts[1] % 10;
+    unsigned minor =
+        count == 3 ? parts[1] % 10 << 4 | parts[2] % 10 : parts[1] / 10 % 10 << 4 | parts[1] % 10;
     return (uint16_t)((parts[0] / 10 % 10 << 4 | parts[0] % 10) << 8 | minor);
 }
 
@@ -66,10 +67,12 @@ static size_t device_descriptor(const struct sim_device *d, uint8_t *to)
     return EB_USB_DESCRIPTOR_BYTES;
 }
 
-static size_t interface_descriptor(uint8_t *to, size_t number, size_t alternate, const uint8_t kind[3], size_t name)
+static size_t interface_descriptor(uint8_t *to, size_t number, size_t alternate, const uint8_t kind[3],
+                                   size_t name)
 {
-    const uint8_t bytes[] = {9,       EB_USB_TYPE_INTERFACE, (uint8_t)number, (uint8_t)alternate, 0,
-                             kind[0], kind[1],               kind[2],         (uint8_t)name};
+    const uint8_t bytes[] = {
+        9,       EB_USB_TYPE_INTERFACE, (uint8_t)number, (uint8_t)alternate, 0, kind[0], kind[1],
+        kind[2], (uint8_t)name};
     memcpy(to, bytes, sizeof bytes);
     return sizeof bytes;
 }
@@ -89,7 +92,8 @@ static size_t configuration_descriptor(const struct sim_device *d, uint8_t *to)
     if (interface > 0)
         at += interface_descriptor(to + at, 0, 0, makers, 0);
     for (size_t i = 0; i < (in_loader(d) ? d->count : 1); i++)
-        at += interface_descriptor(to + at, interface, i, dfu, in_loader(d) ? SIM_USB_TARGETS + i : SIM_USB_PROGRAM);
+        at += interface_descriptor(to + at, interface, i, dfu,
+                                   in_loader(d) ? SIM_USB_TARGETS + i : SIM_USB_PROGRAM);
     uint8_t *f = to + at;
     f[0] = 9;
     f[1] = 0x21;
@@ -100,8 +104,9 @@ static size_t configuration_descriptor(const struct sim_device *d, uint8_t *to)
     put16(f + 5, u->transfer_bytes);
     put16(f + 7, 0x0110);
     at += 9;
-    const uint8_t head[] = {9, EB_USB_TYPE_CONFIGURATION, (uint8_t)at, (uint8_t)(at >> 8), (uint8_t)(interface + 1), 1, 0,
-                            u->own_power ? 0xC0 : 0x80, 50};
+    const uint8_t head[] = {
+        9, EB_USB_TYPE_CONFIGURATION,  (uint8_t)at, (uint8_t)(at >> 8), (uint8_t)(interface + 1), 1,
+        0, u->own_power ? 0xC0 : 0x80, 50};
     memcpy(to, head, sizeof head);
     return at;
 }
@@ -128,7 +133,9 @@ static void string_text(const struct sim_device *d, unsigned index, char *text, 
     else if (index == SIM_USB_PROGRAM && program)
         snprintf(text, cap, "%.28s %s", d->identity.product, c->version);
     else if (index >= SIM_USB_TARGETS && index < SIM_USB_TARGETS + d->count)
-        snprintf(text, cap, "%s", d->components[index - SIM_USB_TARGETS].name);
+        snprintf(text, cap, "%s",
+                 program ? d->components[index - SIM_USB_TARGETS].version
+                         : d->components[index - SIM_USB_TARGETS].name);
 }
 
 /* 0: it has none with that index. */
@@ -292,7 +299,8 @@ static bool upload(struct sim_device *d, const struct eb_usb_setup *s, uint8_t *
 {
     struct sim_usb *u = &d->usb;
     const struct sim_component *c = target(d);
-    if (!u->uploads || (u->state != EB_DFU_IDLE && u->state != EB_DFU_UPLOAD_IDLE) || s->length > u->transfer_bytes)
+    if (!u->uploads || (u->state != EB_DFU_IDLE && u->state != EB_DFU_UPLOAD_IDLE) ||
+        s->length > u->transfer_bytes)
         return false;
     if (u->state == EB_DFU_IDLE) {
         u->received = 0;
@@ -529,7 +537,8 @@ void sim_usb_plug(struct sim_device *d, const char *place)
     }
 }
 
-/* As hosts do it: the next one, from 2 on, as the root of all is 1, and from the beginning again behind 119. */
+/* As hosts do it: the next one, from 2 on, as the root of all is 1, and from the beginning again behind 119.
+ */
 static uint8_t next_address(struct eb_sim *sim)
 {
     sim->usb_addresses = (uint8_t)(sim->usb_addresses % (FIRST_HUB_ADDRESS - 2) + 1);

@@ -1,5 +1,5 @@
-/* What a simulated device does on USB: its descriptors and strings (USB 2.0 chapter 9), and its side of the DFU class
- * in both modes (DFU 1.1). */
+/* What a simulated device does on USB: its descriptors and strings (USB 2.0 chapter 9), and its side of the
+ * DFU class in both modes (DFU 1.1). */
 #ifndef EBI_SIM_USB_DEVICE_H
 #define EBI_SIM_USB_DEVICE_H
 
@@ -17,10 +17,11 @@ enum sim_usb_string {
     SIM_USB_SERIAL,
     SIM_USB_ORDER_CODE,
     SIM_USB_REVISION,
-    SIM_USB_VERSION,  /* of the first component, while its program runs */
-    SIM_USB_CHECKSUM, /* likewise, eight hexadecimal digits */
-    SIM_USB_PROGRAM,  /* the name of the program's DFU interface */
-    SIM_USB_TARGETS = 16 /* those of the loader's alternate settings, from here on */
+    SIM_USB_VERSION,     /* of the first component, while its program runs */
+    SIM_USB_CHECKSUM,    /* likewise, eight hexadecimal digits */
+    SIM_USB_PROGRAM,     /* the name of the program's DFU interface */
+    SIM_USB_TARGETS = 16 /* from here on: the names of the loader's alternate settings; of the program, each
+                            one's version */
 };
 
 enum sim_usb_manifest { SIM_USB_WAITS_FOR_RESET, SIM_USB_TOLERANT, SIM_USB_RESTARTS };
@@ -54,9 +55,10 @@ struct sim_usb {
     bool manifested;
 };
 
-/* One control transfer: `data` is what came with it, or has room for what is asked for; `size` is its size.  False:
- * the device stalls. */
-bool sim_usb_control(struct sim_device *device, const struct eb_usb_setup *setup, uint8_t *data, size_t *size);
+/* One control transfer: `data` is what came with it, or has room for what is asked for; `size` is its size.
+ * False: the device stalls. */
+bool sim_usb_control(struct sim_device *device, const struct eb_usb_setup *setup, uint8_t *data,
+                     size_t *size);
 /* A reset of the bus. */
 void sim_usb_reset(struct sim_device *device);
 /* Enumerated now. */

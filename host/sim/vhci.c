@@ -1,7 +1,7 @@
 /* The simulated USB devices on a real kernel: its virtual host controller speaks USB/IP (Linux,
- * Documentation/usb/usbip_protocol.rst) over a pair of sockets that is given to it.  A device that goes closes its end, and
- * is plugged in again when it comes back.  A reset of the bus does not get here; that the kernel reads the first 64 bytes of
- * the device descriptor again, as it does behind a reset, tells of it. */
+ * Documentation/usb/usbip_protocol.rst) over a pair of sockets that is given to it.  A device that goes
+ * closes its end, and is plugged in again when it comes back.  A reset of the bus does not get here; that the
+ * kernel reads the first 64 bytes of the device descriptor again, as it does behind a reset, tells of it. */
 #include "vhci.h"
 
 #include <errno.h>
@@ -33,9 +33,9 @@ enum {
 /* One socket of the virtual controller. */
 struct socket_of {
     struct sim_device *device;
-    int fd;            /* -1: not plugged in */
-    bool wanted;       /* to be plugged in, as soon as the kernel takes it */
-    bool configured;   /* the kernel has set its configuration: a first read behind that is a reset */
+    int fd;          /* -1: not plugged in */
+    bool wanted;     /* to be plugged in, as soon as the kernel takes it */
+    bool configured; /* the kernel has set its configuration: a first read behind that is a reset */
     uint64_t retry_us;
     uint8_t in[HEAD_BYTES + SIM_USB_TRANSFER_MAX];
     size_t have;
@@ -67,8 +67,8 @@ static bool attach(const struct sim_vhci *v, struct socket_of *s)
     struct epoll_event event = {.events = EPOLLIN, .data.u32 = (uint32_t)(s - v->sockets)};
     if (socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, ends) != 0)
         return false;
-    snprintf(line, sizeof line, "%zu %d %zu %d", (size_t)(s - v->sockets), ends[1], (size_t)(s - v->sockets) + 1,
-             SPEED_FULL);
+    snprintf(line, sizeof line, "%zu %d %zu %d", (size_t)(s - v->sockets), ends[1],
+             (size_t)(s - v->sockets) + 1, SPEED_FULL);
     int fd = open(ATTACH, O_WRONLY | O_CLOEXEC);
     bool ok = fd >= 0 && write(fd, line, strlen(line)) == (ssize_t)strlen(line);
     if (fd >= 0)
@@ -99,8 +99,8 @@ static void changed(void *self, struct sim_device *d)
 
 /* --- the protocol -------------------------------------------------------------------------------- */
 
-static void reply(const struct socket_of *s, uint32_t command, uint32_t sequence, int status, const uint8_t *data,
-                  size_t size, size_t actual)
+static void reply(const struct socket_of *s, uint32_t command, uint32_t sequence, int status,
+                  const uint8_t *data, size_t size, size_t actual)
 {
     static uint8_t out[HEAD_BYTES + SIM_USB_TRANSFER_MAX];
     memset(out, 0, HEAD_BYTES);
@@ -158,7 +158,8 @@ static void take(struct socket_of *s)
             return;
         if (is_submit)
             submit(s, size);
-        else if (ebi_get32(s->in) == CMD_UNLINK) /* all are answered at once: there is nothing left to take back */
+        else if (ebi_get32(s->in) ==
+                 CMD_UNLINK) /* all are answered at once: there is nothing left to take back */
             reply(s, RET_UNLINK, ebi_get32(s->in + 4), 0, NULL, 0, 0);
         if (s->fd < 0)
             return;
@@ -188,10 +189,11 @@ struct sim_vhci *sim_vhci_open(struct eb_sim *sim, uint64_t (*now_us)(void *self
                                struct eb_problem *problem)
 {
     if (access(ATTACH, W_OK) != 0) {
-        snprintf(problem->text, sizeof problem->text,
-                 "%s: %s. The kernel's virtual USB host controller is needed, and the right to it: sudo modprobe "
-                 "vhci-hcd, and run this as root",
-                 ATTACH, strerror(errno));
+        snprintf(
+            problem->text, sizeof problem->text,
+            "%s: %s. The kernel's virtual USB host controller is needed, and the right to it: sudo modprobe "
+            "vhci-hcd, and run this as root",
+            ATTACH, strerror(errno));
         return NULL;
     }
     struct sim_vhci *v = calloc(1, sizeof *v);

@@ -3,8 +3,8 @@
 
 #include "world.h"
 
-/* Plugs the world's USB devices into the kernel's virtual host controller (vhci-hcd), each into a socket of its own; NULL
- * with `problem` filled where there is none, or no right to it. */
+/* Plugs the world's USB devices into the kernel's virtual host controller (vhci-hcd), each into a socket of
+ * its own; NULL with `problem` filled where there is none, or no right to it. */
 struct sim_vhci *sim_vhci_open(struct eb_sim *sim, uint64_t (*now_us)(void *self), void *self,
                                struct eb_problem *problem);
 void sim_vhci_close(struct sim_vhci *vhci);

@@ -1,4 +1,5 @@
-/* The simulated port's USB: one bus at full speed, its packets counted, with hubs, sockets and what is plugged in. */
+/* The simulated port's USB: one bus at full speed, its packets counted, with hubs, sockets and what is
+ * plugged in. */
 #include "virtual.h"
 
 #include <stdio.h>
@@ -6,8 +7,9 @@
 #include <string.h>
 
 enum {
-    TRANSACTION_NS = 24667, /* what a transaction takes beside its data: 37 bytes for three (USB 2.0 table 5-2) */
-    BYTE_NS = 667,          /* 8 bits at 12 Mbit/s */
+    TRANSACTION_NS =
+        24667,     /* what a transaction takes beside its data: 37 bytes for three (USB 2.0 table 5-2) */
+    BYTE_NS = 667, /* 8 bits at 12 Mbit/s */
     PACKET_BYTES = 64,
     PLUG_BACK_US = 5000000
 };
@@ -93,7 +95,8 @@ static enum eb_status open_device(void *self, void *owner, const struct eb_usb_d
     *handle = EB_NO_HANDLE;
     for (size_t i = 0; i < v->sim->count; i++) {
         struct sim_device *d = &v->sim->devices[i];
-        if (!sim_usb_there(d) || d->usb.address != device->address || strcmp(d->usb.place, device->place) != 0)
+        if (!sim_usb_there(d) || d->usb.address != device->address ||
+            strcmp(d->usb.place, device->place) != 0)
             continue;
         if (d->usb.denied)
             return EB_DENIED;
@@ -154,7 +157,8 @@ static enum eb_status control(void *self, int handle, const struct eb_usb_setup 
     u->turn++;
     if (!in && setup->length > 0)
         memcpy(u->bytes, bytes, setup->length);
-    /* What a device sends is known when it is asked: until then the bus is taken for the setup and what goes out. */
+    /* What a device sends is known when it is asked: until then the bus is taken for the setup and what goes
+     * out. */
     uint64_t now_ns = v->now_us * 1000;
     uint64_t begin_ns = now_ns > v->usb_free_ns ? now_ns : v->usb_free_ns;
     v->usb_free_ns = begin_ns + transfer_ns(in ? 0 : setup->length);

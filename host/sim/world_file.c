@@ -237,7 +237,8 @@ static void read_ids(struct ebi_yaml_map *map, const char *key, uint16_t *vendor
     char text[16] = "";
     ebi_yaml_text(map, key, false, text, sizeof text);
     if (text[0] != '\0' && !ebi_usb_ids_parse(text, vendor, product))
-        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, key), text, "two numbers of four hexadecimal digits: 1209:0001");
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, key), text,
+                       "two numbers of four hexadecimal digits: 1209:0001");
 }
 
 /* "2.0", or the version of the first component. */

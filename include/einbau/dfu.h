@@ -1,5 +1,5 @@
-/* Device firmware upgrade over USB (Universal Serial Bus Device Class Specification for Device Firmware Upgrade,
- * revision 1.1, 2004): the host's side of one transfer, without input or output. */
+/* Device firmware upgrade over USB (Universal Serial Bus Device Class Specification for Device Firmware
+ * Upgrade, revision 1.1, 2004): the host's side of one transfer, without input or output. */
 #ifndef EINBAU_DFU_H
 #define EINBAU_DFU_H
 
@@ -62,8 +62,8 @@ struct eb_dfu_interface {
 /* Finds it; false where there is none. */
 bool eb_dfu_find(const struct eb_usb_device *device, struct eb_dfu_interface *found);
 
-/* Whether a device that is plugged in is the one that is meant: by its serial number; one that tells none, by its
- * place.  Either may be empty, where it is not known. */
+/* Whether a device that is plugged in is the one that is meant: by its serial number; one that tells none, by
+ * its place.  Either may be empty, where it is not known. */
 enum eb_usb_match {
     EB_USB_NOT_IT,   /* of another kind */
     EB_USB_ANOTHER,  /* of this kind, another one */
@@ -86,7 +86,8 @@ struct eb_dfu_config {
     const struct eb_source *source;
     uint8_t *buffer; /* for one block, like the next borrowed while the transfer lasts */
     size_t buffer_bytes;
-    bool reads_back;      /* compares by upload, where the device can: it is tolerant of manifestation and uploads */
+    bool reads_back; /* compares by upload, where the device can: it is tolerant of manifestation and uploads
+                      */
     uint64_t patience_us; /* for all waiting that the device asks for in one go, manifestation included */
 };
 
@@ -94,12 +95,12 @@ struct eb_dfu {
     struct eb_dfu_config config;
     enum eb_dfu_step step;
     struct eb_error error;
-    uint64_t done_bytes;  /* taken by the device */
-    uint64_t back_bytes;  /* read back and compared */
-    uint64_t poll_us;     /* all the waiting that the device asked for */
-    bool whole;           /* its end was told to the device: it may have gone with it */
-    bool wants_reset;     /* a reset of the bus starts what was written */
-    bool read_back;       /* what the device holds was compared with the image */
+    uint64_t done_bytes; /* taken by the device */
+    uint64_t back_bytes; /* read back and compared */
+    uint64_t poll_us;    /* all the waiting that the device asked for */
+    bool whole;          /* its end was told to the device: it may have gone with it */
+    bool wants_reset;    /* a reset of the bus starts what was written */
+    bool read_back;      /* what the device holds was compared with the image */
 
     uint8_t move;
     bool asked, stopping;
@@ -118,9 +119,10 @@ enum eb_status eb_dfu_begin(struct eb_dfu *dfu, const struct eb_dfu_config *conf
  * eb_dfu_answer with what came of it. */
 bool eb_dfu_next(struct eb_dfu *dfu, uint64_t now_us, struct eb_usb_setup *setup, const uint8_t **bytes);
 
-/* How it ended: EB_OK with `size` bytes for transfers in, EB_PEER_ERROR (stalled), EB_NO_ANSWER, EB_UNREACHABLE (the
- * device is gone). */
-void eb_dfu_answer(struct eb_dfu *dfu, enum eb_status status, const uint8_t *bytes, size_t size, uint64_t now_us);
+/* How it ended: EB_OK with `size` bytes for transfers in, EB_PEER_ERROR (stalled), EB_NO_ANSWER,
+ * EB_UNREACHABLE (the device is gone). */
+void eb_dfu_answer(struct eb_dfu *dfu, enum eb_status status, const uint8_t *bytes, size_t size,
+                   uint64_t now_us);
 
 /* When it wants to be asked for the next transfer; EB_NEVER while one is under way, and at the end. */
 uint64_t eb_dfu_deadline_us(const struct eb_dfu *dfu);

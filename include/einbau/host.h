@@ -86,10 +86,10 @@ struct eb_site_device {
     char name[EB_NAME_BYTES];
     char link[EB_NAME_BYTES];
     const struct eb_site_link *wire;
-    uint8_t node;                 /* on a CAN bus: CANopen, or 0 */
-    struct eb_isotp_config isotp; /* UDS, where `node` is 0 */
+    uint8_t node;                       /* on a CAN bus: CANopen, or 0 */
+    struct eb_isotp_config isotp;       /* UDS, where `node` is 0 */
     char usb_place[EB_USB_PLACE_BYTES]; /* on USB: where it is plugged in, or empty */
-    struct eb_endpoint modbus;    /* the same address with each protocol's port */
+    struct eb_endpoint modbus;          /* the same address with each protocol's port */
     struct eb_endpoint tftp;
     uint8_t unit;
     uint8_t prefix; /* of the device's own mask, as the number of its ones */

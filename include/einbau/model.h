@@ -114,8 +114,9 @@ enum eb_rule {
     EB_RULE_DIGEST,            /* the file is the one that the manifest was written for */
     EB_RULE_SIGNATURE,         /* a trusted key has signed what is said of it */
     EB_RULES_OF_IMAGES,
-    EB_RULE_DFU_SUFFIX = EB_RULES_OF_IMAGES, /* on USB: the numbers in the file's DFU suffix are the device's */
-    EB_RULE_BATCH,                           /* every device of the plan fits: eb_verdict_batch */
+    EB_RULE_DFU_SUFFIX =
+        EB_RULES_OF_IMAGES, /* on USB: the numbers in the file's DFU suffix are the device's */
+    EB_RULE_BATCH,          /* every device of the plan fits: eb_verdict_batch */
     EB_RULES
 };
 
@@ -164,9 +165,10 @@ struct eb_judge_facts {
     uint32_t accepted; /* bit 1 << rule for each rule that a person accepted */
 };
 
-/* Answers every rule of images, also those that hold; that of DFU files only for a device on USB.  `fits` only where each rule is YES or ACCEPTED.
- * Never accepted, whatever `accepted` says: a wrong order code, a version below the delivered floor, an image
- * that is too large, a wrong size, a wrong digest, a wrong DFU suffix, a signature that is missing, wrong or strange. */
+/* Answers every rule of images, also those that hold; that of DFU files only for a device on USB.  `fits`
+ * only where each rule is YES or ACCEPTED. Never accepted, whatever `accepted` says: a wrong order code, a
+ * version below the delivered floor, an image that is too large, a wrong size, a wrong digest, a wrong DFU
+ * suffix, a signature that is missing, wrong or strange. */
 void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict);
 
 /* Adds the finding on the batch: `refused` names the device for which it is held back, NULL: none is.  It is

@@ -123,30 +123,32 @@ struct eb_port {
     void (*can_state)(void *self, int handle, struct eb_can_state *state);
     void (*can_close)(void *self, int handle);
 
-    /* USB; NULL where the port has none.  Fills in one of the devices that are plugged in, hubs among them; false
-     * behind the last.  Index 0 looks anew, the others go on in what was seen then; nothing is sent for that. */
+    /* USB; NULL where the port has none.  Fills in one of the devices that are plugged in, hubs among them;
+     * false behind the last.  Index 0 looks anew, the others go on in what was seen then; nothing is sent for
+     * that. */
     bool (*usb_device)(void *self, size_t index, struct eb_usb_device *device);
     /* The owner is told whenever a device came or went, until usb_close. */
     enum eb_status (*usb_watch)(void *self, void *owner, int *handle);
-    /* Opens the device that is plugged in there under that address on its bus.  EB_UNREACHABLE: it is not; EB_DENIED:
-     * the user has no right to it. */
+    /* Opens the device that is plugged in there under that address on its bus.  EB_UNREACHABLE: it is not;
+     * EB_DENIED: the user has no right to it. */
     enum eb_status (*usb_open)(void *self, void *owner, const struct eb_usb_device *device, int *handle);
-    /* Takes an interface for this handle, until it is closed, with one of its alternate settings.  EB_BUSY: another
-     * program, or a driver of the system, has it; EB_PENDING: the device is not ready for that yet, as happens right
-     * after it came; EB_UNREACHABLE: it is gone. */
+    /* Takes an interface for this handle, until it is closed, with one of its alternate settings.  EB_BUSY:
+     * another program, or a driver of the system, has it; EB_PENDING: the device is not ready for that yet,
+     * as happens right after it came; EB_UNREACHABLE: it is gone. */
     enum eb_status (*usb_claim)(void *self, int handle, uint8_t interface, uint8_t alternate);
     /* Begins a control transfer, of which one at a time may be under way; what goes out with it is copied.
      * EB_UNREACHABLE: the device is gone. */
-    enum eb_status (*usb_control)(void *self, int handle, const struct eb_usb_setup *setup, const uint8_t *bytes,
-                                  uint32_t patience_ms);
-    /* What came of it: EB_PENDING; EB_OK with what the device sent, `*received` bytes; EB_PEER_ERROR: the device
-     * stalled; EB_NO_ANSWER: its time is over; EB_UNREACHABLE: the device is gone; EB_TOO_LARGE: it sent more than
-     * was asked for. */
+    enum eb_status (*usb_control)(void *self, int handle, const struct eb_usb_setup *setup,
+                                  const uint8_t *bytes, uint32_t patience_ms);
+    /* What came of it: EB_PENDING; EB_OK with what the device sent, `*received` bytes; EB_PEER_ERROR: the
+     * device stalled; EB_NO_ANSWER: its time is over; EB_UNREACHABLE: the device is gone; EB_TOO_LARGE: it
+     * sent more than was asked for. */
     enum eb_status (*usb_answer)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);
-    /* Resets the device by its hub.  It may come back as another one, with another address: then, and where it is
-     * gone already, EB_UNREACHABLE.  May take the time of a reset, some tens of milliseconds. */
+    /* Resets the device by its hub.  It may come back as another one, with another address: then, and where
+     * it is gone already, EB_UNREACHABLE.  May take the time of a reset, some tens of milliseconds. */
     enum eb_status (*usb_reset)(void *self, int handle);
-    void (*usb_close)(void *self, int handle); /* gives back what was claimed, and ends a transfer under way */
+    void (*usb_close)(void *self,
+                      int handle); /* gives back what was claimed, and ends a transfer under way */
 };
 
 bool eb_endpoint_same(const struct eb_endpoint *a, const struct eb_endpoint *b);

@@ -37,8 +37,9 @@ enum eb_cip_item { EB_CIP_VENDOR, EB_CIP_TYPE, EB_CIP_PRODUCT, EB_CIP_REVISION, 
 /* A station's name, type, and the numbers of its vendor and device in decimal. */
 enum eb_dcp_item { EB_DCP_NAME, EB_DCP_TYPE, EB_DCP_VENDOR, EB_DCP_DEVICE };
 
-/* What is read of a device on USB: its strings, its release in `sub` parts (eb_usb_release_text), string `index`, the name
- * of interface `index` with its alternate setting `sub`, and "loader" or "program" for what answers. */
+/* What is read of a device on USB: its strings, its release in `sub` parts (eb_usb_release_text), string
+ * `index`, the name of interface `index` with its alternate setting `sub`, and "loader" or "program" for what
+ * answers. */
 enum eb_usb_item {
     EB_USB_SERIAL,
     EB_USB_MAKER,
@@ -146,7 +147,7 @@ struct eb_component_profile {
     uint64_t capacity_bytes;
     char file_name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
     struct eb_label label;              /* where an image's bytes say what it is */
-    uint8_t alternate; /* DFU: the alternate setting that stands for it */
+    uint8_t alternate;                  /* DFU: the alternate setting that stands for it */
     bool as_it_is; /* the device takes the file itself, not the bytes that it stands for */
 };
 

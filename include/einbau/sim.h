@@ -37,15 +37,16 @@ enum eb_sim_fault_kind {
     EB_SIM_BUS_OFF,      /* its sender falls off the bus */
     EB_SIM_ADAPTER_LOST, /* the laptop's adapter is unplugged, for 5 s */
     EB_SIM_GATEWAY_LOST, /* the device that the adapter is in loses power, for 5 s */
-    /* on USB only, where a frame is a control transfer, a lost one does not reach the device, and of a late one the
-     * answer does not come back; a garbled one is repeated by the hardware */
+    /* on USB only, where a frame is a control transfer, a lost one does not reach the device, and of a late
+     * one the answer does not come back; a garbled one is repeated by the hardware */
     EB_SIM_STALLED,      /* the device stalls it, and is in its error state if it is in its loader */
     EB_SIM_STATUS_ERROR, /* the device is in its error state behind it: "unknown" */
     EB_SIM_UNPLUGGED,    /* pulled out, for 5 s */
     EB_SIM_MOVED         /* pulled out, and plugged into another socket 5 s later */
 };
 
-/* What happens to the `frame`th datagram, TCP segment, CAN frame or control transfer on any wire, counted from 0. */
+/* What happens to the `frame`th datagram, TCP segment, CAN frame or control transfer on any wire, counted
+ * from 0. */
 struct eb_sim_fault {
     uint64_t frame;
     enum eb_sim_fault_kind kind;
@@ -60,10 +61,12 @@ uint64_t eb_sim_busy_us(const struct eb_sim *sim);
 /* The time that a CAN bus was busy, by whomever. */
 uint64_t eb_sim_bus_busy_us(const struct eb_sim *sim, const char *bus);
 
-/* The time that USB was busy with packets, and the waiting between transfers that the laptop itself is the cause of. */
+/* The time that USB was busy with packets, and the waiting between transfers that the laptop itself is the
+ * cause of. */
 uint64_t eb_sim_usb_busy_us(const struct eb_sim *sim);
 
-/* Plugs a device on USB into a socket, or pulls it out (NULL).  A hub that drops takes all that is behind it along. */
+/* Plugs a device on USB into a socket, or pulls it out (NULL).  A hub that drops takes all that is behind it
+ * along. */
 void eb_sim_usb_plug(struct eb_sim *sim, const char *device, const char *place);
 void eb_sim_usb_hub(struct eb_sim *sim, const char *place, bool on);
 
@@ -99,8 +102,8 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
  * adapters; NULL where there is none.  The site that eb_sim_listen gives names the first. */
 const char *eb_sim_adapter(const struct eb_sim *sim, const char *bus, size_t which);
 
-/* After eb_sim_listen: plugs the world's USB devices into the kernel's virtual host controller (vhci-hcd), each into a
- * socket of its own, whatever its place in the world.  Needs root. */
+/* After eb_sim_listen: plugs the world's USB devices into the kernel's virtual host controller (vhci-hcd),
+ * each into a socket of its own, whatever its place in the world.  Needs root. */
 bool eb_sim_plug_in(struct eb_sim *sim, struct eb_problem *problem);
 
 /* Serves in real time until `stop_fd` can be read. */

@@ -180,8 +180,9 @@ static void take_identity(struct eb_run *run)
     for (size_t i = 0; i < p->count; i++) {
         const struct eb_values *version = &p->components[i].version;
         for (size_t k = 0; k < version->count; k++)
-            run->usb.release_is_version = run->usb.release_is_version || (version->list[k].kind == EB_VALUE_USB &&
-                                                                          version->list[k].item == EB_USB_RELEASE);
+            run->usb.release_is_version =
+                run->usb.release_is_version ||
+                (version->list[k].kind == EB_VALUE_USB && version->list[k].item == EB_USB_RELEASE);
     }
     run->disagreements = 0;
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++)

@@ -43,7 +43,7 @@ const char *eb_profile_item_word(size_t index)
 
 const char *eb_value_kind_word(enum eb_value_kind kind)
 {
-    static const char *const words[] = {"nothing", "Modbus/TCP",   "SNMP", "EtherNet/IP",
-                                        "DNS-SD",  "PROFINET DCP", "SDO",  "UDS", "USB"};
+    static const char *const words[] = {"nothing",      "Modbus/TCP", "SNMP", "EtherNet/IP", "DNS-SD",
+                                        "PROFINET DCP", "SDO",        "UDS",  "USB"};
     return (size_t)kind < EB_VALUE_KINDS ? words[kind] : "unknown";
 }

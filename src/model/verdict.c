@@ -341,8 +341,8 @@ static void judge_digest(const struct eb_judge_facts *facts, struct eb_verdict *
 static void add_hex16(struct eb_text *text, uint16_t number)
 {
     static const char digits[] = "0123456789abcdef";
-    const char chars[] = {digits[number >> 12], digits[number >> 8 & 15], digits[number >> 4 & 15], digits[number & 15],
-                          '\0'};
+    const char chars[] = {digits[number >> 12], digits[number >> 8 & 15], digits[number >> 4 & 15],
+                          digits[number & 15], '\0'};
     eb_text_add(text, chars);
 }
 
@@ -368,8 +368,8 @@ static void ids_text(uint16_t vendor, uint16_t product, uint16_t release, char t
     eb_text_add(&text, digits);
 }
 
-/* Whether the release in a file is as it must be: the image's version where the device tells its version so, else the
- * device's own release. */
+/* Whether the release in a file is as it must be: the image's version where the device tells its version so,
+ * else the device's own release. */
 static bool release_fits(const struct eb_judge_facts *facts, uint16_t release)
 {
     char text[EB_USB_RELEASE_BYTES];
@@ -403,8 +403,9 @@ static void judge_suffix(const struct eb_judge_facts *facts, struct eb_verdict *
                       (s->product == ANY || s->product == usb->loader_product);
         fits = (program || loader) && release_fits(facts, s->release);
     }
-    struct eb_finding *f = add(verdict, EB_RULE_DFU_SUFFIX, fits ? EB_GRADE_YES : EB_GRADE_NO, found, expected,
-                               usb->release_is_version ? ", the release being the image's version" : "");
+    struct eb_finding *f =
+        add(verdict, EB_RULE_DFU_SUFFIX, fits ? EB_GRADE_YES : EB_GRADE_NO, found, expected,
+            usb->release_is_version ? ", the release being the image's version" : "");
     f->acceptable = false;
 }
 

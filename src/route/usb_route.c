@@ -1,12 +1,13 @@
 /* The way to a device on USB: its identity by its descriptors and strings, its program by the DFU class.
  *
  *   reading:     FIND --> CHECK --> STRINGS
- *   sending:     FIND --> CHECK --> [program: DETACH --> (reset by us, or by itself) --> FIND its loader --> CHECK]
+ *   sending:     FIND --> CHECK --> [program: DETACH --> (reset by us, or by itself) --> FIND its loader -->
+ * CHECK]
  *                --> CLAIM --> LOAD
  *   activating:  FIND --> RESET, where it is still in its loader
  *
- * It is the same device where its serial number is the same; one that tells none is the same where it is plugged into
- * the same socket.  That there is only one of its kind says nothing. */
+ * It is the same device where its serial number is the same; one that tells none is the same where it is
+ * plugged into the same socket.  That there is only one of its kind says nothing. */
 #include "base/bytes.h"
 #include "einbau/text.h"
 #include "route/route.h"
@@ -16,16 +17,22 @@
 enum move { FIND, CHECK, LANGUAGE, STRINGS, DETACH, CLAIM, LOAD, RESET };
 
 enum {
-    FIND_US = 400000,      /* while looking: so long it may just be on its way */
-    STAYS_US = 3000000,    /* beyond its own time a program that still runs has not let go */
-    RETRY_US = 50000,      /* claiming, right after it came */
+    FIND_US = 400000,   /* while looking: so long it may just be on its way */
+    STAYS_US = 3000000, /* beyond its own time a program that still runs has not let go */
+    RETRY_US = 50000,   /* claiming, right after it came */
     CLAIM_US = 2000000,
     STRING_MS = 1000
 };
 
 static const char *const where[] = {
-    "looking for the device on USB", "reading its descriptors", "reading its strings",        "reading its strings",
-    "asking its program to let go (DFU detach)", "opening its loader",   "DFU download", "resetting it",
+    "looking for the device on USB",
+    "reading its descriptors",
+    "reading its strings",
+    "reading its strings",
+    "asking its program to let go (DFU detach)",
+    "opening its loader",
+    "DFU download",
+    "resetting it",
 };
 
 static const struct eb_dfu_way *way(const struct ebi_route *r)
@@ -88,8 +95,8 @@ static enum eb_usb_match match_of(const struct ebi_route *r, const struct eb_usb
 }
 
 /* What is there in its stead, for the message. */
-static void say_others(const struct ebi_route *r, const struct eb_usb_device *other, size_t others, char *text,
-                       size_t cap)
+static void say_others(const struct ebi_route *r, const struct eb_usb_device *other, size_t others,
+                       char *text, size_t cap)
 {
     struct eb_text out;
     eb_text_init(&out, text, cap);
@@ -112,8 +119,8 @@ static void say_others(const struct ebi_route *r, const struct eb_usb_device *ot
         eb_text_add(&out, "it at the place where it was");
 }
 
-/* Finds it among what is plugged in: EB_OK; with `text` filled EB_NO_ANSWER, EB_PENDING where it has just come, EB_OTHER
- * where several might be it, or EB_GARBAGE. */
+/* Finds it among what is plugged in: EB_OK; with `text` filled EB_NO_ANSWER, EB_PENDING where it has just
+ * come, EB_OTHER where several might be it, or EB_GARBAGE. */
 static enum eb_status find(struct ebi_route *r, char *text, size_t cap)
 {
     const struct eb_port *port = r->config->port;
@@ -143,12 +150,15 @@ static enum eb_status find(struct ebi_route *r, char *text, size_t cap)
         return EB_NO_ANSWER;
     }
     if (!sure && perhaps > 1) {
-        eb_text_copy(text, cap, "several devices of this kind are plugged in, and nothing says which one is meant: "
-                                "give its serial number, or its place");
+        eb_text_copy(text, cap,
+                     "several devices of this kind are plugged in, and nothing says which one is meant: "
+                     "give its serial number, or its place");
         return EB_OTHER;
     }
     if (!eb_dfu_find(&u->device, &u->interface)) {
-        eb_text_copy(text, cap, u->device.size == 0 ? "the system does not get it configured" : "found no DFU interface in it");
+        eb_text_copy(text, cap,
+                     u->device.size == 0 ? "the system does not get it configured"
+                                         : "found no DFU interface in it");
         return u->device.size == 0 ? EB_PENDING : EB_GARBAGE;
     }
     return EB_OK;
@@ -215,8 +225,8 @@ static uint8_t next_string(struct ebi_route *r)
 
 /* --- transfers ----------------------------------------------------------------------------------- */
 
-static enum eb_status begin_transfer(struct ebi_route *r, const struct eb_usb_setup *setup, const uint8_t *bytes,
-                                     uint32_t patience_ms)
+static enum eb_status begin_transfer(struct ebi_route *r, const struct eb_usb_setup *setup,
+                                     const uint8_t *bytes, uint32_t patience_ms)
 {
     const struct eb_port *port = r->config->port;
     r->usb.asked = true;
@@ -367,8 +377,8 @@ static enum eb_status poll_claim(struct ebi_route *r, uint8_t alternate, uint64_
         return EB_OK;
     return end(r, status == EB_PENDING ? EB_NO_ANSWER : status,
                status == EB_PENDING ? "the system does not get it configured"
-               : status == EB_BUSY  ? "a program, or a driver, on this laptop uses its DFU interface: end that"
-                                    : "");
+               : status == EB_BUSY ? "a program, or a driver, on this laptop uses its DFU interface: end that"
+                                   : "");
 }
 
 static void await_loader(struct ebi_route *r, uint64_t now_us)
@@ -391,8 +401,9 @@ static enum eb_status poll_detach(struct ebi_route *r, uint64_t now_us)
         enum eb_status claimed = poll_claim(r, 0, now_us);
         if (claimed != EB_OK)
             return claimed;
-        return begin_transfer(r, &setup, NULL, way(r)->answer_patience_ms) == EB_OK ? EB_PENDING
-                                                                                  : end(r, EB_UNREACHABLE, "");
+        return begin_transfer(r, &setup, NULL, way(r)->answer_patience_ms) == EB_OK
+                   ? EB_PENDING
+                   : end(r, EB_UNREACHABLE, "");
     }
     enum eb_status status = transfer_answer(r, u->bytes, sizeof u->bytes, &size);
     if (status == EB_PENDING)
@@ -439,7 +450,8 @@ static enum eb_status poll_load(struct ebi_route *r, uint64_t now_us)
     if (u->asked) {
         bool upload = u->dfu.config.reads_back && u->dfu.whole;
         uint8_t *to = upload ? r->config->buffer : u->bytes;
-        enum eb_status status = transfer_answer(r, to, upload ? r->config->buffer_bytes : sizeof u->bytes, &size);
+        enum eb_status status =
+            transfer_answer(r, to, upload ? r->config->buffer_bytes : sizeof u->bytes, &size);
         if (status == EB_PENDING)
             return EB_PENDING;
         eb_dfu_answer(&u->dfu, status, to, size, now_us);

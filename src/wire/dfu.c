@@ -38,19 +38,26 @@ enum {
 };
 
 static const char *const where[] = {
-    [WAKE] = "asking the loader's state",      [CLEAR] = "clearing the loader's error",
-    [IDLE] = "aborting an earlier transfer",   [BLOCK] = "DFU download",
-    [STATUS] = "DFU download",                 [WHERE] = "DFU download",
-    [END] = "DFU download",                    [MANIFEST] = "manifestation (DFU)",
-    [WHAT] = "DFU download",                   [BACK] = "reading back (DFU upload)",
-    [BACK_END] = "reading back (DFU upload)",  [GIVE_UP] = "DFU download",
+    [WAKE] = "asking the loader's state",
+    [CLEAR] = "clearing the loader's error",
+    [IDLE] = "aborting an earlier transfer",
+    [BLOCK] = "DFU download",
+    [STATUS] = "DFU download",
+    [WHERE] = "DFU download",
+    [END] = "DFU download",
+    [MANIFEST] = "manifestation (DFU)",
+    [WHAT] = "DFU download",
+    [BACK] = "reading back (DFU upload)",
+    [BACK_END] = "reading back (DFU upload)",
+    [GIVE_UP] = "DFU download",
 };
 
 const char *eb_dfu_state_word(unsigned state)
 {
     static const char *const words[EB_DFU_STATES] = {
-        "appIDLE",       "appDETACH",         "dfuIDLE",     "dfuDNLOAD-SYNC",          "dfuDNBUSY", "dfuDNLOAD-IDLE",
-        "dfuMANIFEST-SYNC", "dfuMANIFEST", "dfuMANIFEST-WAIT-RESET", "dfuUPLOAD-IDLE", "dfuERROR"};
+        "appIDLE",        "appDETACH",        "dfuIDLE",     "dfuDNLOAD-SYNC",         "dfuDNBUSY",
+        "dfuDNLOAD-IDLE", "dfuMANIFEST-SYNC", "dfuMANIFEST", "dfuMANIFEST-WAIT-RESET", "dfuUPLOAD-IDLE",
+        "dfuERROR"};
     return state < EB_DFU_STATES ? words[state] : "unknown state";
 }
 
@@ -153,8 +160,9 @@ enum eb_status eb_dfu_begin(struct eb_dfu *d, const struct eb_dfu_config *config
     d->config = *config;
     if (room == 0 || config->interface->transfer_bytes == 0 || !config->interface->in_loader)
         return EB_BAD_CALL;
-    d->transfer_bytes = (uint16_t)room < config->interface->transfer_bytes ? (uint16_t)room
-                                                                           : config->interface->transfer_bytes;
+    d->transfer_bytes = (uint16_t)room < config->interface->transfer_bytes
+                            ? (uint16_t)room
+                            : config->interface->transfer_bytes;
     d->patience_end_us = now_us + config->patience_us;
     d->quiet_end_us = now_us;
     go(d, WAKE, now_us);
@@ -462,7 +470,8 @@ static void lost(struct eb_dfu *d, uint64_t now_us)
     }
 }
 
-void eb_dfu_answer(struct eb_dfu *d, enum eb_status status, const uint8_t *bytes, size_t size, uint64_t now_us)
+void eb_dfu_answer(struct eb_dfu *d, enum eb_status status, const uint8_t *bytes, size_t size,
+                   uint64_t now_us)
 {
     d->asked = false;
     if (d->step != EB_DFU_BUSY)

@@ -22,8 +22,8 @@ void eb_usb_setup_get(const uint8_t bytes[EB_USB_SETUP_BYTES], struct eb_usb_set
 
 struct eb_usb_setup eb_usb_ask_string(uint8_t index, uint16_t language)
 {
-    return (struct eb_usb_setup){EB_USB_IN, EB_USB_GET_DESCRIPTOR, (uint16_t)(EB_USB_TYPE_STRING << 8 | index),
-                                 index == 0 ? 0 : language, 255};
+    return (struct eb_usb_setup){EB_USB_IN, EB_USB_GET_DESCRIPTOR,
+                                 (uint16_t)(EB_USB_TYPE_STRING << 8 | index), index == 0 ? 0 : language, 255};
 }
 
 uint16_t eb_usb_language(const uint8_t *bytes, size_t size)
@@ -50,7 +50,8 @@ bool eb_usb_string(const uint8_t *bytes, size_t size, char *text, size_t cap)
     return true;
 }
 
-bool eb_usb_interface_name(const struct eb_usb_device *device, uint8_t interface, uint8_t alternate, uint8_t *index)
+bool eb_usb_interface_name(const struct eb_usb_device *device, uint8_t interface, uint8_t alternate,
+                           uint8_t *index)
 {
     const uint8_t *at = device->configuration;
     const uint8_t *end = at + device->size;

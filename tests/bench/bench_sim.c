@@ -240,14 +240,16 @@ static void measure_dfu(void)
                                   .image_bytes = 1 << 20,
                                   .capacity_kib = 2048,
                                   .device = "    erase-ms: 2000\n    write-bytes-per-s: 60000\n"};
-    printf("\nDFU, 1 MiB, 2 s to erase and 60 kB/s of flash, on a bus at full speed: the time against the device's own waits "
+    printf("\nDFU, 1 MiB, 2 s to erase and 60 kB/s of flash, on a bus at full speed: the time against the "
+           "device's own waits "
            "and the wire's time (aim: at most 1.02)\n");
     for (unsigned latency_us = 1; latency_us <= 41; latency_us += 40) {
         for (size_t i = 0; i < 3; i++) {
             options.transfer_bytes = sizes[i];
             options.latency_us = latency_us;
             struct usb_figures f = measure_usb(&options);
-            printf("  transfers of %4u bytes, %2u us of the laptop's between two: %6.2f s; waits %6.2f s, wire %5.2f s: "
+            printf("  transfers of %4u bytes, %2u us of the laptop's between two: %6.2f s; waits %6.2f s, "
+                   "wire %5.2f s: "
                    "ratio %.4f%s\n",
                    sizes[i], latency_us - 1, f.seconds, f.waits, f.wire, f.seconds / (f.waits + f.wire),
                    f.confirmed == 1 ? "" : "  NOT CONFIRMED");
@@ -257,8 +259,8 @@ static void measure_dfu(void)
     struct usb_figures one = measure_usb(&options);
     options.gauges = 4;
     struct usb_figures four = measure_usb(&options);
-    printf("  four devices at once, transfers of 1024 bytes: %.2f s against %.2f s for one, ratio %.3f%s\n", four.job,
-           one.job, four.job / one.job, four.confirmed == 4 ? "" : "  NOT CONFIRMED");
+    printf("  four devices at once, transfers of 1024 bytes: %.2f s against %.2f s for one, ratio %.3f%s\n",
+           four.job, one.job, four.job / one.job, four.confirmed == 4 ? "" : "  NOT CONFIRMED");
 }
 
 int main(void)

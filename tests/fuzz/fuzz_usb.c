@@ -19,7 +19,8 @@ static enum eb_status read_image(void *self, uint64_t offset, uint8_t *to, size_
 
 static void descriptors(const uint8_t *bytes, size_t size)
 {
-    struct eb_usb_device device = {.size = (uint16_t)(size < EB_USB_CONFIGURATION_BYTES ? size : EB_USB_CONFIGURATION_BYTES)};
+    struct eb_usb_device device = {
+        .size = (uint16_t)(size < EB_USB_CONFIGURATION_BYTES ? size : EB_USB_CONFIGURATION_BYTES)};
     struct eb_dfu_interface dfu;
     char text[EB_NAME_BYTES];
     uint8_t index;
@@ -35,7 +36,8 @@ static void descriptors(const uint8_t *bytes, size_t size)
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
     static const struct eb_source source = {.size_bytes = IMAGE_BYTES, .read = read_image};
-    static const enum eb_status ends[] = {EB_OK, EB_OK, EB_OK, EB_OK, EB_PEER_ERROR, EB_NO_ANSWER, EB_UNREACHABLE, EB_OK};
+    static const enum eb_status ends[] = {EB_OK,         EB_OK,        EB_OK,          EB_OK,
+                                          EB_PEER_ERROR, EB_NO_ANSWER, EB_UNREACHABLE, EB_OK};
     static uint8_t block[BLOCK_BYTES];
     struct eb_dfu_interface interface = {.alternates = 1, .in_loader = true, .transfer_bytes = BLOCK_BYTES};
     const struct eb_dfu_config config = {.interface = &interface,

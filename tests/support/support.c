@@ -334,9 +334,18 @@ void bus_make(struct little *l, const struct bus_options *o)
 
 uint8_t *with_suffix(const uint8_t *image, size_t *size, uint16_t vendor, uint16_t product, uint16_t release)
 {
-    const uint8_t suffix[12] = {(uint8_t)release, (uint8_t)(release >> 8), (uint8_t)product, (uint8_t)(product >> 8),
-                                (uint8_t)vendor,  (uint8_t)(vendor >> 8),  0x00,             0x01,
-                                'U',              'F',                     'D',              16};
+    const uint8_t suffix[12] = {(uint8_t)release,
+                                (uint8_t)(release >> 8),
+                                (uint8_t)product,
+                                (uint8_t)(product >> 8),
+                                (uint8_t)vendor,
+                                (uint8_t)(vendor >> 8),
+                                0x00,
+                                0x01,
+                                'U',
+                                'F',
+                                'D',
+                                16};
     uint8_t *file = malloc(*size + 16);
     assert_non_null(file);
     memcpy(file, image, *size);
@@ -349,7 +358,8 @@ uint8_t *with_suffix(const uint8_t *image, size_t *size, uint16_t vendor, uint16
 }
 
 /* An image of the gauges with its manifest, the image within a DFU file where that is wanted. */
-static void write_gauge_image(const struct little *l, const struct usb_options *o, const char *version, size_t bytes)
+static void write_gauge_image(const struct little *l, const struct usb_options *o, const char *version,
+                              size_t bytes)
 {
     char name[32];
     char path[PATH_BYTES + 48];
@@ -366,11 +376,13 @@ static void write_gauge_image(const struct little *l, const struct usb_options *
     sodium_bin2hex(hex, sizeof hex, digest, sizeof digest);
     write_bytes(l->folder, name, file, size);
     snprintf(path, sizeof path, "%s.json", name);
-    write_text(l->folder, path,
-               "{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"%s\", \"component\": \"firmware\", \"version\": "
-               "\"%s\", \"order_codes\": [\"TS-1\"], \"hardware_revisions\": [\"1..9\"], \"size\": %zu, \"sha256\": "
-               "\"%s\"}]}",
-               name, version, size, hex);
+    write_text(
+        l->folder, path,
+        "{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"%s\", \"component\": \"firmware\", "
+        "\"version\": "
+        "\"%s\", \"order_codes\": [\"TS-1\"], \"hardware_revisions\": [\"1..9\"], \"size\": %zu, \"sha256\": "
+        "\"%s\"}]}",
+        name, version, size, hex);
     free(file);
     free(image);
 }
@@ -381,15 +393,17 @@ void usb_make(struct little *l, const struct usb_options *o)
     snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
     snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
     unsigned capacity_kib = o->capacity_kib > 0 ? o->capacity_kib : 8;
-    write_text(l->folder, "gauge.yaml",
-               "profile: gauge\norder-codes: [TS-1]\nidentity:\n  order-code: {usb: string, number: 4}\n"
-               "  hardware-revision: {usb: string, number: 5}\n  serial: {usb: serial}\ncomponents:\n  firmware:\n"
-               "    order: dotted\n    version: %s\n    checksum: {usb: string, number: 7}\n    capacity-kib: %u\n%s%s%s"
-               "dfu: {ids: \"1209:0003\", loader-ids: \"1209:0004\", answer-patience-s: 1%s%s}\n"
-               "return: {down-ms: 300, patience-s: 20, settle-s: 2}\n",
-               o->by_release ? "{usb: release, parts: 2}" : "{usb: string, number: 6}", capacity_kib,
-               o->firmware != NULL ? "    " : "", or_nothing(o->firmware), o->firmware != NULL ? "\n" : "",
-               o->way != NULL ? ", " : "", or_nothing(o->way));
+    write_text(
+        l->folder, "gauge.yaml",
+        "profile: gauge\norder-codes: [TS-1]\nidentity:\n  order-code: {usb: string, number: 4}\n"
+        "  hardware-revision: {usb: string, number: 5}\n  serial: {usb: serial}\ncomponents:\n  firmware:\n"
+        "    order: dotted\n    version: %s\n    checksum: {usb: string, number: 7}\n    capacity-kib: "
+        "%u\n%s%s%s"
+        "dfu: {ids: \"1209:0003\", loader-ids: \"1209:0004\", answer-patience-s: 1%s%s}\n"
+        "return: {down-ms: 300, patience-s: 20, settle-s: 2}\n",
+        o->by_release ? "{usb: release, parts: 2}" : "{usb: string, number: 6}", capacity_kib,
+        o->firmware != NULL ? "    " : "", or_nothing(o->firmware), o->firmware != NULL ? "\n" : "",
+        o->way != NULL ? ", " : "", or_nothing(o->way));
     write_gauge_image(l, o, "1.0", 500);
     write_gauge_image(l, o, "2.0", o->image_bytes > 0 ? o->image_bytes : 600);
     FILE *site = fopen(l->site_path, "w");
@@ -397,7 +411,8 @@ void usb_make(struct little *l, const struct usb_options *o)
     assert_non_null(site);
     assert_non_null(world);
     fprintf(site, "site: gauges\nprofiles: .\nlinks:\n  desk: {kind: usb}\ndevices:\n");
-    fprintf(world, "world: gauges\nseed: 7\nsite: site.yaml\nusb: {hubs: [\"1-2\"], latency-us: %u}\ndevices:\n",
+    fprintf(world,
+            "world: gauges\nseed: 7\nsite: site.yaml\nusb: {hubs: [\"1-2\"], latency-us: %u}\ndevices:\n",
             o->latency_us == 0 ? 40 : o->latency_us - 1);
     for (unsigned i = 1; i <= o->gauges; i++) {
         fprintf(site, "  gauge-%u:\n    link: desk\n    profile: gauge\n%s", i, or_nothing(o->site));
@@ -406,14 +421,16 @@ void usb_make(struct little *l, const struct usb_options *o)
         else
             fprintf(site, "    place: 1-2.%u\n", i);
         fprintf(site, "    wants:\n      firmware: {version: \"2.0\", image: gauge-2.0.bin}\n");
-        fprintf(world,
-                "  gauge-%u:\n    usb: {place: 1-2.%u, ids: \"1209:0003\", loader-ids: \"1209:0004\", release: %s, "
-                "transfer-bytes: %u%s%s}\n    maker: Tester\n    product: Gauge\n    order-code: TS-1\n"
-                "    hardware-revision: \"3\"\n    serial: G-%u\n    down-ms: 100\n    boot-ms: %u\n%s"
-                "    components:\n      firmware: {product: TS-1, capacity-kib: %u, image: gauge-1.0.bin%s%s}\n",
-                i, i, o->by_release ? "version" : "\"1.0\"",
-                o->transfer_bytes > 0 ? o->transfer_bytes : 64, o->usb != NULL ? ", " : "", or_nothing(o->usb), i,
-                o->boot_ms > 0 ? o->boot_ms : 200, or_nothing(o->device), capacity_kib, o->component != NULL ? ", " : "", or_nothing(o->component));
+        fprintf(
+            world,
+            "  gauge-%u:\n    usb: {place: 1-2.%u, ids: \"1209:0003\", loader-ids: \"1209:0004\", release: "
+            "%s, "
+            "transfer-bytes: %u%s%s}\n    maker: Tester\n    product: Gauge\n    order-code: TS-1\n"
+            "    hardware-revision: \"3\"\n    serial: G-%u\n    down-ms: 100\n    boot-ms: %u\n%s"
+            "    components:\n      firmware: {product: TS-1, capacity-kib: %u, image: gauge-1.0.bin%s%s}\n",
+            i, i, o->by_release ? "version" : "\"1.0\"", o->transfer_bytes > 0 ? o->transfer_bytes : 64,
+            o->usb != NULL ? ", " : "", or_nothing(o->usb), i, o->boot_ms > 0 ? o->boot_ms : 200,
+            or_nothing(o->device), capacity_kib, o->component != NULL ? ", " : "", or_nothing(o->component));
     }
     fclose(site);
     fclose(world);

@@ -99,11 +99,11 @@ struct usb_options {
     unsigned capacity_kib; /* 0: 8 */
     unsigned boot_ms;      /* 0: 200 */
     unsigned transfer_bytes; /* 0: 64 */
-    unsigned latency_us;   /* of the laptop's USB, between two transfers; 0: 40, 1: none */
+    unsigned latency_us;     /* of the laptop's USB, between two transfers; 0: 40, 1: none */
 };
 
-/* Writes site, world, profile and images: gauge-1.. with the serial numbers G-1.., in sockets 1-2.1..; ids 1209:0003, and
- * 1209:0004 in the loader; old versions 1.0, new ones 2.0. */
+/* Writes site, world, profile and images: gauge-1.. with the serial numbers G-1.., in sockets 1-2.1..; ids
+ * 1209:0003, and 1209:0004 in the loader; old versions 1.0, new ones 2.0. */
 void usb_make(struct little *little, const struct usb_options *options);
 
 /* An image with a DFU suffix behind it (DFU 1.1, appendix B). */

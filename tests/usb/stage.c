@@ -1,11 +1,12 @@
-/* Puts the simulated USB devices of a world in front of the real libusb: umockdev mocks sysfs, the device files and their
- * ioctls, and this program answers the latter with the device models, in real time.  The program under test runs as it is,
- * as a child; this one ends with its exit status and says what each device then runs.
+/* Puts the simulated USB devices of a world in front of the real libusb: umockdev mocks sysfs, the device
+ * files and their ioctls, and this program answers the latter with the device models, in real time.  The
+ * program under test runs as it is, as a child; this one ends with its exit status and says what each device
+ * then runs.
  *
  * usage: umockdev-wrapper usb_stage WORLD [--stall|--silence|--unplug|--vanish N] [--no-right] -- COMMAND...
  *
- * The N-th control transfer of the job is stalled, not answered, or answered by nobody any more; with --vanish the device
- * stays away. */
+ * The N-th control transfer of the job is stalled, not answered, or answered by nobody any more; with
+ * --vanish the device stays away. */
 #include <errno.h>
 #include <glib.h>
 #include <linux/usbdevice_fs.h>
@@ -80,9 +81,24 @@ static void put_hex(GString *to, const uint8_t *bytes, size_t size)
 
 static void descriptor_of(const struct eb_usb_device *d, uint8_t to[EB_USB_DESCRIPTOR_BYTES])
 {
-    const uint8_t bytes[EB_USB_DESCRIPTOR_BYTES] = {
-        18, 1,  0, 2, 0, 0, 0, 64, (uint8_t)d->vendor, (uint8_t)(d->vendor >> 8), (uint8_t)d->product,
-        (uint8_t)(d->product >> 8), (uint8_t)d->release, (uint8_t)(d->release >> 8), 1, 2, 3, 1};
+    const uint8_t bytes[EB_USB_DESCRIPTOR_BYTES] = {18,
+                                                    1,
+                                                    0,
+                                                    2,
+                                                    0,
+                                                    0,
+                                                    0,
+                                                    64,
+                                                    (uint8_t)d->vendor,
+                                                    (uint8_t)(d->vendor >> 8),
+                                                    (uint8_t)d->product,
+                                                    (uint8_t)(d->product >> 8),
+                                                    (uint8_t)d->release,
+                                                    (uint8_t)(d->release >> 8),
+                                                    1,
+                                                    2,
+                                                    3,
+                                                    1};
     memcpy(to, bytes, sizeof bytes);
 }
 
@@ -109,9 +125,13 @@ static void add_hub(const char *path, unsigned address)
 {
     GError *error = NULL;
     char *text = g_strdup_printf(
-        "P: %s\nN: bus/usb/001/%03u\nE: DEVNAME=/dev/bus/usb/001/%03u\nE: DEVTYPE=usb_device\nE: SUBSYSTEM=usb\n"
-        "E: BUSNUM=001\nE: DEVNUM=%03u\nA: busnum=1\\n\nA: devnum=%u\\n\nA: speed=12\\n\nA: bConfigurationValue=1\\n\n"
-        "H: descriptors=12010002090000400912100000010000000109021900010100E0000904000001090000000705810304000C\n",
+        "P: %s\nN: bus/usb/001/%03u\nE: DEVNAME=/dev/bus/usb/001/%03u\nE: DEVTYPE=usb_device\nE: "
+        "SUBSYSTEM=usb\n"
+        "E: BUSNUM=001\nE: DEVNUM=%03u\nA: busnum=1\\n\nA: devnum=%u\\n\nA: speed=12\\n\nA: "
+        "bConfigurationValue=1\\n\n"
+        "H: "
+        "descriptors="
+        "12010002090000400912100000010000000109021900010100E0000904000001090000000705810304000C\n",
         path, address, address, address, address);
     if (!umockdev_testbed_add_from_string(bed, text, &error))
         g_error("adding: %s", error->message);
@@ -140,13 +160,14 @@ static void arrive(struct sim_device *d)
     g_signal_connect(handler, "handle-ioctl", G_CALLBACK(handle_ioctl), s);
     if (!no_right && !umockdev_testbed_attach_ioctl(bed, s->node, handler, &error))
         g_error("attaching: %s", error->message);
-    g_string_append_printf(text,
-                           "P: %s\nN: bus/usb/001/%03u\nE: DEVNAME=%s\nE: DEVTYPE=usb_device\nE: SUBSYSTEM=usb\n"
-                           "E: BUSNUM=001\nE: DEVNUM=%03u\nE: MAJOR=189\nE: MINOR=%u\n"
-                           "A: busnum=1\\n\nA: devnum=%u\\n\nA: speed=12\\n\nA: bConfigurationValue=%s\\n\n"
-                           "A: manufacturer=%s\\n\nA: product=%s\\n\n",
-                           s->path, s->address, s->node, s->address, s->address - 1U, s->address,
-                           configured_us > now_us(NULL) ? "" : "1", seen.maker, seen.name);
+    g_string_append_printf(
+        text,
+        "P: %s\nN: bus/usb/001/%03u\nE: DEVNAME=%s\nE: DEVTYPE=usb_device\nE: SUBSYSTEM=usb\n"
+        "E: BUSNUM=001\nE: DEVNUM=%03u\nE: MAJOR=189\nE: MINOR=%u\n"
+        "A: busnum=1\\n\nA: devnum=%u\\n\nA: speed=12\\n\nA: bConfigurationValue=%s\\n\n"
+        "A: manufacturer=%s\\n\nA: product=%s\\n\n",
+        s->path, s->address, s->node, s->address, s->address - 1U, s->address,
+        configured_us > now_us(NULL) ? "" : "1", seen.maker, seen.name);
     if (seen.serial[0] != '\0')
         g_string_append_printf(text, "A: serial=%s\\n\n", seen.serial);
     g_string_append(text, "H: descriptors=");
@@ -234,7 +255,8 @@ static void submit(struct stand *s, UMockdevIoctlClient *client, UMockdevIoctlDa
     u->data = umockdev_ioctl_data_resolve(arg, 0, sizeof(struct usbdevfs_urb), NULL);
     u->address = u->data->client_addr;
     const struct usbdevfs_urb *urb = (const void *)u->data->data;
-    u->buffer = umockdev_ioctl_data_resolve(u->data, offsetof(struct usbdevfs_urb, buffer), (gsize)urb->buffer_length, NULL);
+    u->buffer = umockdev_ioctl_data_resolve(u->data, offsetof(struct usbdevfs_urb, buffer),
+                                            (gsize)urb->buffer_length, NULL);
     struct urb **last = &s->urbs;
     while (*last != NULL)
         last = &(*last)->next;
@@ -293,7 +315,8 @@ static gboolean handle_ioctl(UMockdevIoctlBase *base, UMockdevIoctlClient *clien
     UMockdevIoctlData *arg = umockdev_ioctl_client_get_arg(client);
     gulong request = umockdev_ioctl_client_get_request(client);
     (void)base;
-    if (s->gone && request != USBDEVFS_REAPURBNDELAY && request != USBDEVFS_REAPURB && request != USBDEVFS_DISCARDURB) {
+    if (s->gone && request != USBDEVFS_REAPURBNDELAY && request != USBDEVFS_REAPURB &&
+        request != USBDEVFS_DISCARDURB) {
         umockdev_ioctl_client_complete(client, -1, ENODEV);
         return TRUE;
     }
@@ -317,7 +340,8 @@ static gboolean handle_ioctl(UMockdevIoctlBase *base, UMockdevIoctlClient *clien
         umockdev_ioctl_client_complete(client, 0, 0);
         break;
     case USBDEVFS_SETINTERFACE: {
-        UMockdevIoctlData *set = umockdev_ioctl_data_resolve(arg, 0, sizeof(struct usbdevfs_setinterface), NULL);
+        UMockdevIoctlData *set =
+            umockdev_ioctl_data_resolve(arg, 0, sizeof(struct usbdevfs_setinterface), NULL);
         const struct usbdevfs_setinterface *to = (const void *)set->data;
         const struct eb_usb_setup setup = {1, 11, (uint16_t)to->altsetting, (uint16_t)to->interface, 0};
         size_t none = 0;
@@ -436,7 +460,8 @@ int main(int argc, char **argv)
         sim->devices[i].usb.configured_ms = late_ms;
     }
     g_timeout_add(TICK_MS, tick, NULL);
-    if (!g_spawn_async(NULL, command, NULL, G_SPAWN_DO_NOT_REAP_CHILD | G_SPAWN_SEARCH_PATH, NULL, NULL, &child, &error)) {
+    if (!g_spawn_async(NULL, command, NULL, G_SPAWN_DO_NOT_REAP_CHILD | G_SPAWN_SEARCH_PATH, NULL, NULL,
+                       &child, &error)) {
         fprintf(stderr, "usb_stage: %s\n", error->message);
         return 2;
     }
@@ -446,7 +471,9 @@ int main(int argc, char **argv)
         const struct sim_device *d = &sim->devices[i];
         if (d->usb.is_usb)
             printf("stage: %s %s %s, %u transfers\n", d->name,
-                   d->mode == EB_SIM_RUNNING ? "runs" : d->mode == EB_SIM_LOADER ? "in its loader with" : "is off with",
+                   d->mode == EB_SIM_RUNNING  ? "runs"
+                   : d->mode == EB_SIM_LOADER ? "in its loader with"
+                                              : "is off with",
                    d->components[0].version[0] != '\0' ? d->components[0].version : "nothing", transfers);
     }
     eb_sim_close(sim);

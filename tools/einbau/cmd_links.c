@@ -315,8 +315,8 @@ static int run(const struct options *options)
         print_commands(&s, &f);
     }
     for (size_t i = 0; i < s.count; i++) {
-        if (s.targets[i].chosen &&
-            (s.targets[i].absent || !usb_sound(&s, &usb, &s.targets[i]) || f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
+        if (s.targets[i].chosen && (s.targets[i].absent || !usb_sound(&s, &usb, &s.targets[i]) ||
+                                    f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }
     if (f.conflict_count > 0 || !buses_sound(&buses))

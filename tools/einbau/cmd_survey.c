@@ -256,9 +256,9 @@ static int survey(struct session *s, struct wire *w, struct buses *buses, struct
     if (s->options->into != NULL)
         return add_into(s, w);
     usb_look(s, usb);
-    int status = s->site != NULL       ? survey_site(s, w, buses, usb)
+    int status = s->site != NULL                        ? survey_site(s, w, buses, usb)
                  : w->survey.count + usb_count(usb) > 0 ? EXIT_AS_WANTED
-                                       : EXIT_NOT_REACHED;
+                                                        : EXIT_NOT_REACHED;
     if (status == EXIT_INTERRUPTED || status == EXIT_WRONG_CALL)
         return status;
     if (s->options->json) {

@@ -71,7 +71,8 @@ static void ids_text(const struct eb_usb_device *d, char text[12])
 
 void usb_print(const struct session *s, const struct usb *usb)
 {
-    static const char *const heads[] = {"PLACE", "IDS", "MAKER", "PRODUCT", "SERIAL NUMBER", "RELEASE", "RUNS"};
+    static const char *const heads[] = {"PLACE",         "IDS",     "MAKER", "PRODUCT",
+                                        "SERIAL NUMBER", "RELEASE", "RUNS"};
     struct table table;
     size_t rows = 0;
     table_begin(&table, 7, heads);
@@ -84,8 +85,13 @@ void usb_print(const struct session *s, const struct usb *usb)
             continue;
         ids_text(d, ids);
         eb_usb_release_text(d->release, 3, release);
-        const char *const cells[] = {d->place, ids,     d->maker,                               d->name,
-                                     d->serial, release, dfu.in_loader ? "its loader" : "its program"};
+        const char *const cells[] = {d->place,
+                                     ids,
+                                     d->maker,
+                                     d->name,
+                                     d->serial,
+                                     release,
+                                     dfu.in_loader ? "its loader" : "its program"};
         table_add(&table, cells);
         rows++;
     }
@@ -101,16 +107,16 @@ void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap)
 {
     char loader[120] = "";
     if (way->loader_vendor != way->vendor || way->loader_product != way->product)
-        snprintf(loader, sizeof loader, ", and the same line with %04x and %04x for its loader", way->loader_vendor,
-                 way->loader_product);
+        snprintf(loader, sizeof loader, ", and the same line with %04x and %04x for its loader",
+                 way->loader_vendor, way->loader_product);
     snprintf(text, cap,
              "To give the right once, write into /etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", "
              "ATTR{idVendor}==\"%04x\", ATTR{idProduct}==\"%04x\", TAG+=\"uaccess\"%s; then plug it in again",
              way->vendor, way->product, loader);
 }
 
-/* Whether it could be written to: EB_OK, EB_NO_ANSWER where it is not plugged in, EB_GARBAGE where it has no interface for
- * that, or what keeps this user from it. */
+/* Whether it could be written to: EB_OK, EB_NO_ANSWER where it is not plugged in, EB_GARBAGE where it has no
+ * interface for that, or what keeps this user from it. */
 static enum eb_status try_open(const struct session *s, const struct eb_usb_device *d)
 {
     const struct eb_port *port = s->port;
@@ -131,7 +137,8 @@ bool usb_sound(const struct session *s, const struct usb *usb, const struct targ
     return t->device->wire->kind != EB_SITE_USB || try_open(s, device_of(usb, t)) == EB_OK;
 }
 
-void usb_way_text(const struct session *s, const struct usb *usb, const struct target *t, char *text, size_t cap)
+void usb_way_text(const struct session *s, const struct usb *usb, const struct target *t, char *text,
+                  size_t cap)
 {
     const struct eb_usb_device *d = device_of(usb, t);
     struct eb_dfu_interface dfu;
@@ -145,8 +152,8 @@ void usb_way_text(const struct session *s, const struct usb *usb, const struct t
              !found          ? ", without a DFU interface"
              : dfu.in_loader ? ", in its loader"
                              : "",
-             status == EB_DENIED  ? "; this user may not open it. "
-             : status == EB_BUSY  ? "; a program, or a driver, on this laptop uses its DFU interface: end that"
+             status == EB_DENIED ? "; this user may not open it. "
+             : status == EB_BUSY ? "; a program, or a driver, on this laptop uses its DFU interface: end that"
              : found && status != EB_OK ? "; it cannot be opened now"
                                         : "");
     size_t at = strlen(text);
@@ -165,9 +172,9 @@ static json_t *device_document(const struct session *s, const struct eb_usb_devi
     bool found = eb_dfu_find(d, &dfu);
     ids_text(d, ids);
     eb_usb_release_text(d->release, 3, release);
-    return json_pack("{s:s, s:i, s:i, s:s, s:s, s:s, s:s, s:s, s:o, s:o}", "place", d->place, "bus", (int)d->bus,
-                     "address", (int)d->address, "ids", ids, "release", release, "maker", d->maker, "product", d->name,
-                     "serial", d->serial, "dfu",
+    return json_pack("{s:s, s:i, s:i, s:s, s:s, s:s, s:s, s:s, s:o, s:o}", "place", d->place, "bus",
+                     (int)d->bus, "address", (int)d->address, "ids", ids, "release", release, "maker",
+                     d->maker, "product", d->name, "serial", d->serial, "dfu",
                      found ? json_string(dfu.in_loader ? "loader" : "program") : json_null(), "device",
                      t != NULL ? json_string(t->device->name) : json_null());
 }

@@ -20,8 +20,8 @@ void usb_print(const struct session *session, const struct usb *usb);
 json_t *usb_document(const struct session *session, const struct usb *usb);
 
 /* What USB says of a device of the site: a sentence. */
-void usb_way_text(const struct session *session, const struct usb *usb, const struct target *target, char *text,
-                  size_t cap);
+void usb_way_text(const struct session *session, const struct usb *usb, const struct target *target,
+                  char *text, size_t cap);
 
 /* Whether it can be written to, or is of another wire. */
 bool usb_sound(const struct session *session, const struct usb *usb, const struct target *target);

@@ -43,8 +43,9 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
         who->target = &s->targets[i];
         who->profile = d->profile;
         if (d->wire->kind != EB_SITE_ETHERNET) {
-            complain("%s: found it on %s, expected a device on Ethernet: there is no way yet to do this there",
-                     name, d->wire->kind == EB_SITE_CAN ? "a CAN bus" : "USB");
+            complain(
+                "%s: found it on %s, expected a device on Ethernet: there is no way yet to do this there",
+                name, d->wire->kind == EB_SITE_CAN ? "a CAN bus" : "USB");
             s->status = EXIT_WRONG_CALL;
             return false;
         }
