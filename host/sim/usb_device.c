@@ -141,7 +141,7 @@ static void string_text(const struct sim_device *d, unsigned index, char *text, 
 /* 0: it has none with that index. */
 static size_t string_descriptor(const struct sim_device *d, unsigned index, uint8_t *to)
 {
-    char text[STRING_BYTES_MAX];
+    char text[STRING_BYTES_MAX] = "";
     static const uint8_t languages[] = {4, EB_USB_TYPE_STRING, 0x09, 0x04};
     if (index == 0) {
         memcpy(to, languages, sizeof languages);

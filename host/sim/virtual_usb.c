@@ -302,8 +302,9 @@ void sim_virtual_usb_free(struct end *end)
 
 void sim_virtual_usb_pull(struct sim_virtual *v, struct sim_device *d, bool elsewhere)
 {
-    if (elsewhere && strlen(d->usb.place) + 2 < sizeof d->usb.place)
-        strcat(d->usb.place, "7");
+    size_t length = strlen(d->usb.place);
+    if (elsewhere && length + 1 < sizeof d->usb.place)
+        snprintf(d->usb.place + length, sizeof d->usb.place - length, "7"); /* "1-2.1" is now "1-2.17" */
     sim_usb_plug(d, NULL);
     sim_push_event(v, (struct event){.at_us = v->now_us + PLUG_BACK_US, .kind = EVENT_USB_BACK, .device = d});
 }

@@ -9,6 +9,7 @@
 #include "einbau/cip.h"
 #include "einbau/crew.h"
 #include "einbau/dcp.h"
+#include "einbau/dfu.h"
 #include "einbau/dns_sd.h"
 #include "einbau/ethernet.h"
 #include "einbau/image.h"
@@ -31,6 +32,7 @@
 #include "einbau/text.h"
 #include "einbau/tftp.h"
 #include "einbau/uds.h"
+#include "einbau/usb.h"
 #include "einbau/version.h"
 
 #define EB_VERSION "0.1.0"
