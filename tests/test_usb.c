@@ -1053,6 +1053,30 @@ static void a_device_in_its_loader_is_found_and_brought_back(void **state)
     little_remove(&l);
 }
 
+/* A loader without a number, and a site that knows the number only: it is not guessed; the place helps. */
+static void a_nameless_loader_is_told_by_its_place(void **state)
+{
+    (void)state;
+    const struct usb_options options = {
+        .gauges = 1, .usb = "loader-serial-number: no", .device = "    starts: loader\n"};
+    struct little l;
+    char line[2 * PATH_BYTES];
+    usb_make(&l, &options);
+    struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
+    expect_text(o.out, "found one without a serial number at 1-2.1, expected G-1: if that is it, enter its place on");
+    assert_int_equal(o.status, 3);
+    outcome_free(&o);
+    snprintf(line, sizeof line, "sed -i 's|serial: G-1|serial: G-1\\n    place: 1-2.1|' %s", l.site_path);
+    assert_int_equal(system(line), 0);
+    o = einbau(&l, "survey", NULL, NULL, NULL);
+    expect_text(o.out, "1 in the loader");
+    outcome_free(&o);
+    o = einbau(&l, "fit", "--yes", NULL, NULL);
+    expect_text(o.out, "gauges: 1 confirmed");
+    outcome_free(&o);
+    little_remove(&l);
+}
+
 static void sites_and_profiles_that_are_wrong_are_told(void **state)
 {
     (void)state;
@@ -1219,6 +1243,7 @@ int main(int argc, char **argv)
         cmocka_unit_test(the_suffix_is_a_finding),
         cmocka_unit_test(survey_and_links_say_what_is_plugged_in),
         cmocka_unit_test(a_device_in_its_loader_is_found_and_brought_back),
+        cmocka_unit_test(a_nameless_loader_is_told_by_its_place),
         cmocka_unit_test(sites_and_profiles_that_are_wrong_are_told),
         cmocka_unit_test(a_trace_of_a_job_reads_as_dfu),
     };

@@ -117,6 +117,8 @@ static void say_others(const struct ebi_route *r, const struct eb_usb_device *ot
         eb_text_add(&out, r->usb.serial);
     else
         eb_text_add(&out, "it at the place where it was");
+    if (others == 1 && other->serial[0] == '\0')
+        eb_text_add(&out, ": if that is it, enter its place on the site");
 }
 
 /* Finds it among what is plugged in: EB_OK; with `text` filled EB_NO_ANSWER, EB_PENDING where it has just
