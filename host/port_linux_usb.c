@@ -5,6 +5,9 @@
 #include "port_linux.h"
 
 #include <fcntl.h>
+#include <pthread.h>
+#include <stdatomic.h>
+#include <sys/eventfd.h>
 #include <libusb-1.0/libusb.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -22,10 +25,16 @@ struct usb_handle {
     struct libusb_transfer *transfer;
     unsigned char *buffer;
     bool pending, answered;
+    /* a reset, which libusb waits for: so a thread of its own does */
+    bool resetting, was_reset;
+    pthread_t thread;
+    atomic_bool reset_over;
+    int reset_result, wake_fd;
 };
 
 struct ebi_linux_usb {
-    struct pollfd *fds; /* libusb's */
+    struct pollfd *fds; /* libusb's, and the next */
+    int wake_fd;        /* a thread has ended */
     size_t fd_count;
     libusb_context *context; /* NULL: not begun */
     bool failed;
@@ -82,9 +91,11 @@ static bool begin(struct ebi_linux_usb *u)
 {
     if (u->context != NULL || u->failed)
         return u->context != NULL;
-    u->failed = libusb_init(&u->context) != 0;
+    u->wake_fd = eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK);
+    u->failed = u->wake_fd < 0 || libusb_init(&u->context) != 0;
     if (u->failed)
         return false;
+    fd_added(u->wake_fd, POLLIN, u);
     const struct libusb_pollfd **fds = libusb_get_pollfds(u->context);
     for (size_t i = 0; fds != NULL && fds[i] != NULL; i++)
         fd_added(fds[i]->fd, fds[i]->events, u);
@@ -96,11 +107,29 @@ static bool begin(struct ebi_linux_usb *u)
     return true;
 }
 
+/* Takes the end of a reset; with `wait` where it has not come yet. */
+static void end_reset(struct usb_handle *h, bool wait)
+{
+    if (!h->used || !h->resetting || (!wait && !atomic_load(&h->reset_over)))
+        return;
+    pthread_join(h->thread, NULL);
+    h->resetting = false;
+    h->was_reset = h->answered = h->ready = true;
+    if (h->reset_result != 0)
+        h->interface = -1;
+}
+
 void ebi_linux_usb_event(struct ebi_linux_usb *u)
 {
     struct timeval none = {0, 0};
-    if (u->context != NULL)
-        libusb_handle_events_timeout_completed(u->context, &none, NULL);
+    uint64_t count;
+    if (u->context == NULL)
+        return;
+    libusb_handle_events_timeout_completed(u->context, &none, NULL);
+    if (read(u->wake_fd, &count, sizeof count) != (ssize_t)sizeof count)
+        return;
+    for (int i = 0; i < u->cap; i++)
+        end_reset(u->handles[i], false);
 }
 
 uint64_t ebi_linux_usb_deadline_us(const struct ebi_linux_usb *u, uint64_t now_us)
@@ -139,8 +168,10 @@ void ebi_linux_usb_free(struct ebi_linux_usb *u)
     }
     if (u->list != NULL)
         libusb_free_device_list(u->list, 1);
-    if (u->context != NULL)
+    if (u->context != NULL) {
         libusb_exit(u->context);
+        close(u->wake_fd);
+    }
     free(u->fds);
     free(u->handles);
     free(u);
@@ -336,7 +367,7 @@ enum eb_status ebi_linux_usb_control(struct ebi_linux_usb *u, int handle, const 
                                      const uint8_t *bytes, uint32_t patience_ms)
 {
     struct usb_handle *h = u->handles[handle];
-    if (h->pending || h->transfer == NULL)
+    if (h->pending || h->resetting || h->transfer == NULL)
         return EB_BAD_CALL;
     unsigned char *buffer = realloc(h->buffer, (size_t)LIBUSB_CONTROL_SETUP_SIZE + setup->length);
     if (buffer == NULL)
@@ -360,6 +391,10 @@ enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *u, int handle, uint8_t
     if (!h->answered)
         return EB_PENDING;
     h->answered = false;
+    if (h->was_reset) {
+        h->was_reset = false;
+        return h->reset_result == LIBUSB_ERROR_NOT_FOUND ? EB_UNREACHABLE : status_of(h->reset_result);
+    }
     switch (h->transfer->status) {
     case LIBUSB_TRANSFER_COMPLETED:
         break;
@@ -384,17 +419,33 @@ enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *u, int handle, uint8_t
     return EB_OK;
 }
 
+static void *reset_device(void *data)
+{
+    static const uint64_t one = 1;
+    struct usb_handle *h = data;
+    h->reset_result = libusb_reset_device(h->device);
+    atomic_store(&h->reset_over, true);
+    (void)!write(h->wake_fd, &one, sizeof one); /* it cannot be full */
+    return NULL;
+}
+
 enum eb_status ebi_linux_usb_reset(struct ebi_linux_usb *u, int handle)
 {
-    int error = libusb_reset_device(u->handles[handle]->device);
-    u->handles[handle]->interface = error == 0 ? u->handles[handle]->interface : -1;
-    return error == LIBUSB_ERROR_NOT_FOUND ? EB_UNREACHABLE : status_of(error);
+    struct usb_handle *h = u->handles[handle];
+    if (h->pending || h->resetting)
+        return EB_BAD_CALL;
+    h->answered = false;
+    h->wake_fd = u->wake_fd;
+    atomic_store(&h->reset_over, false);
+    h->resetting = pthread_create(&h->thread, NULL, reset_device, h) == 0;
+    return h->resetting ? EB_OK : EB_IO;
 }
 
 void ebi_linux_usb_close(struct ebi_linux_usb *u, int handle)
 {
     struct usb_handle *h = u->handles[handle];
     struct timeval second = {CANCEL_S, 0};
+    end_reset(h, true);
     if (h->pending && libusb_cancel_transfer(h->transfer) == 0) {
         while (h->pending && libusb_handle_events_timeout_completed(u->context, &second, NULL) == 0)
             ;

@@ -24,6 +24,7 @@ enum event_kind {
     EVENT_USB_UP,    /* a control transfer is at its device */
     EVENT_USB_DOWN,  /* its answer is at the laptop */
     EVENT_USB_LATE,  /* or its time is over */
+    EVENT_USB_RESET, /* a reset has reached a device */
     EVENT_USB_BACK   /* somebody plugs a device in again */
 };
 

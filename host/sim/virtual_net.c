@@ -877,6 +877,7 @@ static void handle_event(struct sim_virtual *v, const struct event *e)
     case EVENT_USB_UP:
     case EVENT_USB_DOWN:
     case EVENT_USB_LATE:
+    case EVENT_USB_RESET:
         sim_virtual_usb_event(v, e);
         break;
     case EVENT_USB_BACK:

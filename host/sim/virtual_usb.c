@@ -11,6 +11,7 @@ enum {
         24667,     /* what a transaction takes beside its data: 37 bytes for three (USB 2.0 table 5-2) */
     BYTE_NS = 667, /* 8 bits at 12 Mbit/s */
     PACKET_BYTES = 64,
+    RESET_US = 50000, /* USB 2.0 section 7.1.7.5: TDRSTR of a root hub */
     PLUG_BACK_US = 5000000
 };
 
@@ -233,6 +234,11 @@ void sim_virtual_usb_event(struct sim_virtual *v, const struct event *e)
         arrive(v, e);
         return;
     }
+    if (e->kind == EVENT_USB_RESET) {
+        u->status = EB_OK;
+        sim_usb_reset(u->device);
+        sim_wake_later(v, u->device);
+    }
     if (e->kind == EVENT_USB_LATE)
         u->status = EB_NO_ANSWER;
     u->answered = true;
@@ -264,10 +270,17 @@ static enum eb_status reset(void *self, int handle)
     struct usb_end *u = v->ends[handle].usb;
     if (u->gone)
         return EB_UNREACHABLE;
-    bool was = u->device->restart_us != EB_NEVER;
-    sim_usb_reset(u->device);
-    sim_wake_later(v, u->device);
-    return !was && u->device->restart_us != EB_NEVER ? EB_UNREACHABLE : EB_OK;
+    if (u->pending)
+        return EB_BAD_CALL;
+    u->setup = (struct eb_usb_setup){0};
+    u->pending = true;
+    u->turn++;
+    sim_push_event(v, (struct event){.at_us = v->now_us + RESET_US,
+                                     .kind = EVENT_USB_RESET,
+                                     .handle = handle,
+                                     .generation = v->ends[handle].generation,
+                                     .size = (size_t)u->turn});
+    return EB_OK;
 }
 
 /* --- the port ------------------------------------------------------------------------------------ */

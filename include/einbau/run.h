@@ -136,7 +136,7 @@ struct ebi_can_route {
 
 struct ebi_usb_route {
     int handle, watch; /* EB_NO_HANDLE: not open */
-    uint8_t move, stalls;
+    uint8_t move, stalls, after; /* `after`: the reset */
     bool asked, wants_loader, doing_reset, by_place;
     uint64_t look_us, patience_end_us;
     char place[EB_USB_PLACE_BYTES], serial[EB_NAME_BYTES]; /* where it was last, and what it told of itself */

@@ -24,6 +24,9 @@ enum {
     STRING_MS = 1000
 };
 
+/* What the end of a reset leads to. */
+enum after_reset { IT_STARTS, LOADER_COMES, TRY_HAS_FAILED };
+
 static const char *const where[] = {
     "looking for the device on USB",
     "reading its descriptors",
@@ -82,6 +85,12 @@ static void set_move(struct ebi_route *r, enum move move, uint64_t at_us)
     r->usb.move = (uint8_t)move;
     r->usb.look_us = at_us;
     r->usb.asked = false;
+}
+
+static void begin_reset(struct ebi_route *r, enum after_reset after, uint64_t now_us)
+{
+    r->usb.after = (uint8_t)after;
+    set_move(r, RESET, now_us);
 }
 
 /* --- who is who ---------------------------------------------------------------------------------- */
@@ -301,7 +310,7 @@ static enum eb_status poll_find(struct ebi_route *r, uint64_t now_us)
     if (status != EB_OK)
         return end(r, status, "");
     if (u->doing_reset) {
-        set_move(r, RESET, now_us);
+        begin_reset(r, IT_STARTS, now_us);
         return EB_OK;
     }
     return found(r, now_us);
@@ -393,9 +402,28 @@ static void await_loader(struct ebi_route *r, uint64_t now_us)
     set_move(r, FIND, now_us);
 }
 
-static enum eb_status poll_detach(struct ebi_route *r, uint64_t now_us)
+/* Whatever the laptop says of the reset: what comes of it, the next look tells. */
+static enum eb_status poll_reset(struct ebi_route *r, uint64_t now_us)
 {
     const struct eb_port *port = r->config->port;
+    struct ebi_usb_route *u = &r->usb;
+    size_t size = 0;
+    if (!u->asked && port->usb_reset(port->self, u->handle) == EB_OK) {
+        u->asked = true;
+        return EB_PENDING;
+    }
+    if (u->asked && transfer_answer(r, u->bytes, sizeof u->bytes, &size) == EB_PENDING)
+        return EB_PENDING;
+    if (u->after == TRY_HAS_FAILED)
+        return ebi_route_end(r, &u->dfu.error);
+    if (u->after == IT_STARTS)
+        return end_well(r);
+    await_loader(r, now_us);
+    return EB_OK;
+}
+
+static enum eb_status poll_detach(struct ebi_route *r, uint64_t now_us)
+{
     struct ebi_usb_route *u = &r->usb;
     size_t size = 0;
     if (!u->asked) {
@@ -414,9 +442,10 @@ static enum eb_status poll_detach(struct ebi_route *r, uint64_t now_us)
     bool goes = (u->interface.attributes & EB_DFU_WILL_DETACH) != 0;
     if (status != EB_OK && (!goes || status == EB_PEER_ERROR))
         return end(r, status, status == EB_PEER_ERROR ? "its program stalled the request" : "");
-    if (!goes)
-        port->usb_reset(port->self, u->handle); /* what comes of it, the next look tells */
-    await_loader(r, now_us);
+    if (goes)
+        await_loader(r, now_us);
+    else
+        begin_reset(r, LOADER_COMES, now_us);
     return EB_OK;
 }
 
@@ -469,8 +498,10 @@ static enum eb_status poll_load(struct ebi_route *r, uint64_t now_us)
         u->look_us = eb_dfu_deadline_us(&u->dfu);
         return EB_PENDING;
     }
-    if (u->dfu.step == EB_DFU_FAILED && u->dfu.wants_reset)
-        r->config->port->usb_reset(r->config->port->self, u->handle); /* the next try finds it anew */
+    if (u->dfu.step == EB_DFU_FAILED && u->dfu.wants_reset) {
+        begin_reset(r, TRY_HAS_FAILED, now_us); /* the next one finds it anew */
+        return EB_OK;
+    }
     if (u->dfu.step == EB_DFU_FAILED)
         return ebi_route_end(r, &u->dfu.error);
     return u->dfu.step == EB_DFU_DONE ? end_well(r) : EB_OK;
@@ -493,8 +524,7 @@ static enum eb_status poll_once(struct ebi_route *r, uint64_t now_us)
     case LOAD:
         return poll_load(r, now_us);
     case RESET:
-        r->config->port->usb_reset(r->config->port->self, r->usb.handle);
-        return end_well(r);
+        return poll_reset(r, now_us);
     }
     return EB_OK;
 }
