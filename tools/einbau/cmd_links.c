@@ -306,6 +306,7 @@ static int run(const struct options *options)
         if (buses.count > 0)
             puts("");
         buses_print(&s, &buses);
+        usb_print_count(&usb);
         usb_print(&s, &usb);
         print_overlaps(&f);
         print_conflicts(&f);

@@ -69,6 +69,13 @@ static void ids_text(const struct eb_usb_device *d, char text[12])
     snprintf(text, 12, "%04x:%04x", d->vendor, d->product);
 }
 
+void usb_print_count(const struct usb *usb)
+{
+    size_t count = usb_count(usb);
+    if (usb->count > 0)
+        printf("\nUSB: %zu plugged in, hubs among them; %zu with a DFU interface\n", usb->count, count);
+}
+
 void usb_print(const struct session *s, const struct usb *usb)
 {
     static const char *const heads[] = {"PLACE",         "IDS",     "MAKER", "PRODUCT",

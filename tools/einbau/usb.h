@@ -15,6 +15,8 @@ void usb_free(struct usb *usb);
 
 /* How many can be written to. */
 size_t usb_count(const struct usb *usb);
+/* How many there are, in a line; nothing where there are none. */
+void usb_print_count(const struct usb *usb);
 /* Those that the site does not know, as a table; nothing where there are none. */
 void usb_print(const struct session *session, const struct usb *usb);
 json_t *usb_document(const struct session *session, const struct usb *usb);
