@@ -14,10 +14,20 @@ done
 /bin/busybox mount -t devtmpfs dev /host/dev
 /bin/busybox mkdir -p /host/dev/pts /host/dev/shm
 /bin/busybox mount -t devpts devpts /host/dev/pts
-for folder in tmp run var/tmp root; do
-    /bin/busybox mount -t tmpfs tmpfs "/host/$folder"
-done
+read -r source build </modules/folder
+# All else is read-only; the tree stays where it is, even below one of these.
+/bin/busybox mkdir -p /source /build
+/bin/busybox mount -o bind "/host$source" /source
+/bin/busybox mount -o bind "/host$build" /build
+/bin/busybox mount -t tmpfs tmpfs /host/tmp
+/bin/busybox mount -t tmpfs tmpfs /host/run
+/bin/busybox mkdir -p /host/run/home
+if [ ! -d "/host$build" ]; then
+    /bin/busybox mkdir -p "/host$source"
+    /bin/busybox mount -o bind /source "/host$source"
+    [ -d "/host$build" ] || /bin/busybox mkdir -p "/host$build"
+    /bin/busybox mount -o bind /build "/host$build"
+fi
 /bin/busybox ip link set lo up
-read -r folder </modules/folder
-/bin/busybox chroot /host /bin/sh "$folder/tests/kernel/run.sh" "$folder"
+/bin/busybox chroot /host /bin/sh "$source/tests/kernel/run.sh" "$build"
 /bin/busybox poweroff -f
