@@ -1063,7 +1063,8 @@ static void a_nameless_loader_is_told_by_its_place(void **state)
     char line[2 * PATH_BYTES];
     usb_make(&l, &options);
     struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
-    expect_text(o.out, "found one without a serial number at 1-2.1, expected G-1: if that is it, enter its place on");
+    expect_text(
+        o.out, "found one without a serial number at 1-2.1, expected G-1: if that is it, enter its place on");
     assert_int_equal(o.status, 3);
     outcome_free(&o);
     snprintf(line, sizeof line, "sed -i 's|serial: G-1|serial: G-1\\n    place: 1-2.1|' %s", l.site_path);

@@ -144,8 +144,9 @@ struct eb_port {
      * device stalled; EB_NO_ANSWER: its time is over; EB_UNREACHABLE: the device is gone; EB_TOO_LARGE: it
      * sent more than was asked for. */
     enum eb_status (*usb_answer)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);
-    /* Begins a reset of the device by its hub; usb_answer tells its end as that of a transfer.  The device may
-     * come back as another one, with another address: then, and where it is gone already, EB_UNREACHABLE. */
+    /* Begins a reset of the device by its hub; usb_answer tells its end as that of a transfer.  The device
+     * may come back as another one, with another address: then, and where it is gone already, EB_UNREACHABLE.
+     */
     enum eb_status (*usb_reset)(void *self, int handle);
     void (*usb_close)(void *self,
                       int handle); /* gives back what was claimed, and ends a transfer under way */

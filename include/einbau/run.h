@@ -135,7 +135,7 @@ struct ebi_can_route {
 };
 
 struct ebi_usb_route {
-    int handle, watch; /* EB_NO_HANDLE: not open */
+    int handle, watch;           /* EB_NO_HANDLE: not open */
     uint8_t move, stalls, after; /* `after`: the reset */
     bool asked, wants_loader, doing_reset, by_place;
     uint64_t look_us, patience_end_us;
