@@ -527,6 +527,11 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     read_steps(&map, "activate", &p->activate);
     read_steps(&map, "undo", &p->undo);
     read_way(&map, p);
+    for (size_t i = 0; i < p->count && p->route != EB_ROUTE_DFU; i++) {
+        if (p->components[i].alternate != 0)
+            ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component with the key 'alternate'",
+                           "none: alternate settings are of devices with the key 'dfu'");
+    }
     for (size_t i = 0; i < p->count && p->sends && p->route == EB_ROUTE_IP; i++) {
         if (p->components[i].file_name[0] == '\0')
             ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component without the key 'send-as'",

@@ -1109,6 +1109,10 @@ static void sites_and_profiles_that_are_wrong_are_told(void **state)
          "{usb: release}}\ndfu: {ids: \"1209:0003\"}\n",
          "one of: serial maker name release string interface mode"},
         {"gauge.yaml",
+         "profile: gauge\norder-codes: [T]\nidentity: {order-code: {sdo: 0x1008}}\ncomponents:\n  f: {order: "
+         "dotted, alternate: 1, version: {sdo: 0x100A}}\ncanopen: {}\n",
+         "alternate settings are of devices with the key 'dfu'"},
+        {"gauge.yaml",
          "profile: gauge\norder-codes: [T]\nidentity: {order-code: {did: 0xF187}}\ncomponents:\n  f: {order: "
          "dotted, version: "
          "{usb: release}}\ndfu: {ids: \"1209:0003\"}\n",

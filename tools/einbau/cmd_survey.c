@@ -306,9 +306,10 @@ const struct command command_survey = {
     .summary = "who is on the wire: identity, address, running and wanted versions",
     .help =
         "Looks on the laptop's wired links for every device that answers or announces itself: PROFINET DCP, "
-        "EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address. With a site it also asks "
-        "each of "
-        "its devices what runs, and marks what is not as wanted: current, behind, ahead, unreadable, silent. "
+        "EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address; and on USB for those "
+        "with a "
+        "DFU interface. With a site it also asks each of its devices what runs, on CAN buses too, and marks "
+        "what is not as wanted: current, behind, ahead, unreadable, silent. "
         "With names only those are asked. It only asks, with at most 1000 frames a second on each link.\v"
         "Example:\n  einbau survey\n  einbau survey --site larchfell.site.yaml\n  einbau survey --link eth0 "
         "--watch\n"
