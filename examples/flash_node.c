@@ -1,4 +1,4 @@
-/* Fits one CANopen node with one image: judged first, written, started, and read back.
+/* Fits one node by CANopen with one image: judged first, written, started, and read back.
  *
  *   flash_node profiles/varnholt-d2.yaml /dev/ttyACM0 250000 11 d2-1.7.2.bin
  *
@@ -34,7 +34,7 @@ int main(int argc, char **argv)
     const struct eb_component_profile *component = eb_profile_component(&profile, image->facts.component);
     const struct eb_port *port = component != NULL ? eb_port_linux_open() : NULL;
     if (port == NULL || profile.route != EB_ROUTE_CANOPEN) {
-        fputs("The profile is not of a CANopen node, or has no such component.\n", stderr);
+        fputs("The profile is not of a node by CANopen, or has no such component.\n", stderr);
         eb_image_close(image);
         return 2;
     }

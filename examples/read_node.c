@@ -1,4 +1,4 @@
-/* Reads what one CANopen node says of itself, with nothing but the SDO engine and a port.
+/* Reads what one node on a CANopen bus says of itself, with nothing but the SDO engine and a port.
  *
  *   read_node /dev/ttyACM0 250000 11      by a serial adapter
  *   read_node can0 0 11                   by a CAN interface, at the bit rate that it has */

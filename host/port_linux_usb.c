@@ -261,7 +261,6 @@ bool ebi_linux_usb_device(struct ebi_linux_usb *u, size_t index, struct eb_usb_d
     to->vendor = descriptor.idVendor;
     to->product = descriptor.idProduct;
     to->release = descriptor.bcdDevice;
-    to->device_class = descriptor.bDeviceClass;
     read_text(to->place, "manufacturer", to->maker, sizeof to->maker);
     read_text(to->place, "product", to->name, sizeof to->name);
     read_text(to->place, "serial", to->serial, sizeof to->serial);

@@ -415,7 +415,7 @@ static void read_way(struct ebi_yaml_map *map, struct eb_profile *p)
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             if (values->list[k].kind != wanted)
                 ebi_yaml_wrong(map->yaml, map->node, eb_profile_item_word(i),
-                               canopen != NULL ? "it read by 'sdo', as the device is a CANopen node"
+                               canopen != NULL ? "it read by 'sdo', as the device speaks CANopen"
                                : dfu != NULL   ? "it read by 'usb', as the device is on USB"
                                                : "it read by 'did', as the device speaks UDS");
         }

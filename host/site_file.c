@@ -198,7 +198,7 @@ static void read_place(struct reading *r, struct ebi_yaml_map *map, struct eb_si
     device->node = (uint8_t)ebi_yaml_number(map, "node", 1, 127, 0);
     if ((uds != NULL) == (device->node != 0) && !r->yaml.failed)
         ebi_yaml_wrong(&r->yaml, map->node, uds != NULL ? "both 'node' and 'uds'" : "no place on its bus",
-                       "'node', a CANopen node id, or 'uds' with 'request' and 'response'");
+                       "'node', a node id of CANopen, or 'uds' with 'request' and 'response'");
     struct ebi_yaml_map ids = ebi_yaml_map(&r->yaml, uds);
     isotp->request = (uint32_t)ebi_yaml_number(&ids, "request", 0, EB_CAN_EXTENDED_ID_MAX, 0);
     isotp->response = (uint32_t)ebi_yaml_number(&ids, "response", 0, EB_CAN_EXTENDED_ID_MAX, 0);

@@ -579,7 +579,7 @@ static void wrong_sites_and_profiles_are_told(void **state)
          "a bit rate that serial adapters do not know"},
         {"s/    node: 11/    node: 128/", "expected a whole number from 1 to 127"},
         {"s/    node: 11/    serial: x/",
-         "found no place on its bus, expected 'node', a CANopen node id, or 'uds'"},
+         "found no place on its bus, expected 'node', a node id of CANopen, or 'uds'"},
         {"s/    profile: node/    profile: unit/",
          "expected a profile with the key 'canopen', as the device has a node id"},
         {"s/response: 0x708/other: 1/", "response"},
@@ -597,7 +597,7 @@ static void wrong_sites_and_profiles_are_told(void **state)
     static const struct {
         const char *profile, *change, *says;
     } profiles[] = {
-        {"node.yaml", "s/{sdo: 0x1008}/{did: 0xF187}/", "it read by 'sdo', as the device is a CANopen node"},
+        {"node.yaml", "s/{sdo: 0x1008}/{did: 0xF187}/", "it read by 'sdo', as the device speaks CANopen"},
         {"node.yaml", "s/^canopen:/tftp: {}\\ncanopen:/", "found several ways to write to the device"},
         {"node.yaml", "s/order-code: TN-1}/order-code: XX}/",
          "found XX, expected one that 'order-codes' covers"},

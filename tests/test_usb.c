@@ -342,6 +342,17 @@ static void whatever_it_was_left_in_is_brought_to_rest(void **state)
     assert_int_equal(e.dfu.error.number, 3);
 
     begin(&e, EB_DFU_CAN_DNLOAD, false);
+    for (int i = 0; i < 3; i++) {
+        asks_status(&e, 0);
+        tells(&e, 0, 0, EB_DFU_UPLOAD_IDLE);
+        asks(&e, 0, 0x21, EB_DFU_ABORT, 0, 0);
+        ends_as(&e, EB_OK);
+    }
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_UPLOAD_IDLE); /* it takes the abort, and stays */
+    assert_int_equal(e.dfu.error.status, EB_GARBAGE);
+
+    begin(&e, EB_DFU_CAN_DNLOAD, false);
     asks_status(&e, 0);
     tells(&e, 0, 0, EB_DFU_MANIFEST_WAIT_RESET);
     assert_true(e.dfu.wants_reset);

@@ -1,6 +1,6 @@
-/* What a simulated device has of a CAN bus: a CANopen node (CiA 301, 302-3, 305), or a unit that speaks UDS
- * (ISO 14229-1) over ISO-TP (ISO 15765-2).  In code of its own: of the engines that it answers it knows only
- * the numbers of the standards. */
+/* What a simulated device has of a CAN bus: a node by CANopen (CiA 301, 302-3, 305), or a unit that speaks
+ * UDS (ISO 14229-1) over ISO-TP (ISO 15765-2).  In code of its own: of the engines that it answers it knows
+ * only the numbers of the standards. */
 #ifndef EBI_SIM_CAN_NODE_H
 #define EBI_SIM_CAN_NODE_H
 

@@ -1,5 +1,5 @@
-/* The simulated CANopen node: its states, its object dictionary, its program memory, and LSS.  CiA 301,
- * 302-3, 305. */
+/* The simulated node of a CANopen bus: its states, its object dictionary, its program memory, and LSS.  CiA
+ * 301, 302-3, 305. */
 #include "device.h"
 #include "wire/canopen_wire.h"
 

@@ -134,7 +134,7 @@ void sim_virtual_usb_back(struct sim_device *device);
 /* --- virtual_can.c --- */
 void sim_virtual_can_open(struct sim_virtual *v);
 void sim_virtual_can_event(struct sim_virtual *v, const struct event *e);
-/* Makes sure that the next thing on any bus is an event. */
+/* Makes sure that whatever comes next on a bus is an event. */
 void sim_virtual_can_arm(struct sim_virtual *v);
 void sim_virtual_can_free(struct sim_virtual *v, struct end *end);
 

@@ -69,7 +69,6 @@ static bool device_at(void *self, size_t index, struct eb_usb_device *to)
                                  .address = hub->address,
                                  .vendor = 0x1209,
                                  .product = 0x0010,
-                                 .device_class = 9,
                                  .name = "hub"};
     snprintf(to->place, sizeof to->place, "%s", hub->place);
     return true;

@@ -1,4 +1,4 @@
-/* An LSS master (CiA 305): gives one CANopen node its node id and bit timing, though it has neither yet.
+/* An LSS master (CiA 305): gives one node of CANopen its node id and bit timing, though it has neither yet.
  *
  *   IDLE --select, scan, set, ...--> BUSY --answered--> DONE
  *                                      \__refused, silence__> FAILED

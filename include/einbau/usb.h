@@ -23,7 +23,6 @@ struct eb_usb_device {
     uint16_t bus;
     uint8_t address;                   /* on its bus; another one after each enumeration */
     uint16_t vendor, product, release; /* idVendor, idProduct, bcdDevice */
-    uint8_t device_class;
     char maker[EB_NAME_BYTES], name[EB_NAME_BYTES],
         serial[EB_NAME_BYTES];                         /* its strings; empty: it has none */
     uint16_t size;                                     /* of `configuration`; 0: it has none yet */

@@ -301,7 +301,10 @@ static void woke(struct eb_dfu *d, unsigned status, uint64_t now_us)
         break;
     case EB_DFU_DNLOAD_IDLE:
     case EB_DFU_UPLOAD_IDLE:
-        go(d, IDLE, now_us);
+        if (d->repeats++ < TRIES)
+            go(d, IDLE, now_us);
+        else
+            fail(d, EB_GARBAGE, d->state, "it stays in an earlier transfer, however often that is aborted");
         break;
     case EB_DFU_MANIFEST_WAIT_RESET:
         fail(d, EB_GARBAGE, 0, "found it waiting for a reset after an earlier transfer, expected it idle");
