@@ -174,6 +174,47 @@ static enum eb_status endless(unsigned objects, uint8_t size)
     return m.state == EB_MODBUS_DONE ? EB_OK : m.error.status;
 }
 
+/* A wrong header ends an exchange in the middle of an answer.  Nothing of it may be left for the next one: a
+ * length of FFFFh once made the next answer be written behind the buffer. */
+static void an_engine_can_be_used_again_after_a_wrong_header(void **state)
+{
+    (void)state;
+    for (unsigned length = 0xFF00; length <= 0xFFFF; length += 0x33) {
+        struct eb_modbus m;
+        uint8_t flood[512];
+        memset(flood, 0x5A, sizeof flood);
+        eb_modbus_init(&m, 0xFF, 6);
+        eb_modbus_read_register(&m, 0x1001);
+        eb_modbus_receive(&m, BYTES(0, 7, 0, 0, (uint8_t)(length >> 8), (uint8_t)length, 0xFF));
+        assert_int_equal(m.state, EB_MODBUS_FAILED);
+        eb_modbus_read_register(&m, 0x1001);
+        eb_modbus_receive(&m, flood, sizeof flood);
+        assert_int_equal(m.state, EB_MODBUS_FAILED);
+        eb_modbus_read_register(&m, 0x1001);
+        eb_modbus_receive(&m, BYTES(0, 9, 0, 0, 0, 5, 0xFF, 3, 2, 0, 3));
+        assert_int_equal(m.state, EB_MODBUS_DONE);
+        assert_int_equal(m.value, 3);
+    }
+}
+
+static void exceptions_say_whether_to_try_again(void **state)
+{
+    (void)state;
+    static const struct {
+        uint8_t code;
+        enum eb_retry retry;
+    } rows[] = {{1, EB_RETRY_NEVER}, {2, EB_RETRY_NEVER}, {3, EB_RETRY_NEVER}, {4, EB_RETRY_LATER},
+                {5, EB_RETRY_LATER}, {6, EB_RETRY_LATER}, {11, EB_RETRY_LATER}};
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct eb_modbus m;
+        eb_modbus_init(&m, 0xFF, 6);
+        eb_modbus_write_register(&m, 0x1000, 2);
+        eb_modbus_receive(&m, BYTES(0, 7, 0, 0, 0, 3, 0xFF, 0x86, rows[i].code));
+        assert_int_equal(m.error.status, EB_PEER_ERROR);
+        assert_int_equal(eb_error_retry(&m.error), rows[i].retry);
+    }
+}
+
 static void limits_hold_on_both_sides(void **state)
 {
     (void)state;
@@ -218,6 +259,8 @@ int main(void)
         cmocka_unit_test(exceptions_come_with_the_standards_words),
         cmocka_unit_test(a_refused_category_is_asked_for_one_lower),
         cmocka_unit_test(answers_that_the_protocol_does_not_allow_are_named),
+        cmocka_unit_test(an_engine_can_be_used_again_after_a_wrong_header),
+        cmocka_unit_test(exceptions_say_whether_to_try_again),
         cmocka_unit_test(limits_hold_on_both_sides),
         cmocka_unit_test(an_object_that_is_too_long_is_none),
         cmocka_unit_test(what_a_device_sends_becomes_printable),

@@ -2,6 +2,7 @@
  * a clock that starts just before its wrap of 32 bits. */
 #include "support/support.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -224,13 +225,53 @@ static void options_that_were_not_asked_for_are_refused_with_error_8(void **stat
         begin(&r, 5000, 1024, 8);
         take(&r, NULL);
         receive(&r, &peer, rows[i].bytes, rows[i].size);
+        assert_int_equal(r.put.state, EB_TFTP_ASKING);
+        /* RFC 2347: the ERROR to that transfer; then once without options. */
+        struct eb_datagram burst[EB_BURST_MAX];
+        assert_int_equal(eb_tftp_put_give(&r.put, burst, EB_BURST_MAX, r.now_us), 1);
+        assert_memory_equal(burst[0].bytes, "\0\5\0\10", 4);
+        assert_true(eb_endpoint_same(&burst[0].peer, &peer));
+        eb_tftp_put_taken(&r.put, 1, r.now_us);
+        EXPECT_ONE(&r, "\0\2fw.bin\0octet\0", &server);
+        receive(&r, &peer, rows[i].bytes, rows[i].size); /* repeated by the transfer that was ended */
+        assert_int_equal(r.put.state, EB_TFTP_ASKING);
+        receive(&r, &stranger, rows[i].bytes, rows[i].size); /* another one */
         assert_int_equal(r.put.state, EB_TFTP_FAILED);
         assert_int_equal(r.put.error.status, EB_GARBAGE);
+        assert_int_equal(eb_error_retry(&r.put.error), EB_RETRY_NEVER);
         assert_int_equal(take(&r, &d), 1);
         assert_memory_equal(d.bytes, "\0\5\0\10", 4);
-        assert_true(eb_endpoint_same(&d.peer, &peer));
+        assert_true(eb_endpoint_same(&d.peer, &stranger));
         end(&r);
     }
+}
+
+static void an_option_granted_against_the_rules_is_named(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 5000, 1024, 8);
+    take(&r, NULL);
+    RECEIVE(&r, &peer,
+            "\0\6windowsize\0"
+            "64\0");
+    take(&r, NULL);
+    RECEIVE(&r, &stranger,
+            "\0\6windowsize\0"
+            "64\0");
+    assert_string_equal(r.put.error.text, "the device granted 'windowsize 64', which was not asked for");
+    end(&r);
+    begin(&r, 5000, 1024, 8);
+    take(&r, NULL);
+    RECEIVE(&r, &peer,
+            "\0\6windowsize\0"
+            "64\0");
+    take(&r, NULL);
+    RECEIVE(&r, &stranger, "\0\4\0\0"); /* it can do without */
+    assert_int_equal(r.put.state, EB_TFTP_SENDING);
+    assert_int_equal(r.put.blksize, 512);
+    assert_int_equal(r.put.windowsize, 1);
+    end(&r);
 }
 
 static void a_device_that_refuses_options_is_asked_without(void **state)
@@ -330,39 +371,118 @@ static void an_exact_multiple_ends_with_an_empty_block(void **state)
     }
 }
 
+/* A receiver by RFC 1350 and RFC 7440 section 4: it takes blocks in order, acknowledges the last one of each
+ * window and of the file, and once for each gap the last one in order.  Gives the number of ACKs. */
+struct receiver {
+    bool to_one, quiet_in_gaps; /* counts to 1 behind 65535; says nothing of what comes out of order */
+    uint64_t taken;             /* blocks */
+    uint64_t windowsize, in_window;
+    bool told_gap;
+    uint64_t wrong; /* bytes that are not the file's at their place */
+    unsigned acks[8], ack_count;
+};
+
+static unsigned number_of(const struct receiver *v, uint64_t block)
+{
+    return block == 0 ? 0 : v->to_one ? (unsigned)((block - 1) % 65535 + 1) : (unsigned)(block % 65536);
+}
+
+static void say_ack(struct receiver *v)
+{
+    assert_true(v->ack_count < 8);
+    v->acks[v->ack_count++] = number_of(v, v->taken);
+    v->in_window = 0;
+}
+
+static void give_block(struct receiver *v, const struct eb_datagram *d)
+{
+    unsigned number = (unsigned)(d->bytes[2] << 8 | d->bytes[3]);
+    if (number == number_of(v, v->taken + 1)) {
+        v->wrong += d->size_bytes > 4 && d->bytes[4] != byte_at(v->taken * 8);
+        v->taken++;
+        v->told_gap = false;
+        if (++v->in_window == v->windowsize || d->size_bytes < 12)
+            say_ack(v);
+    } else if (!v->told_gap && !v->quiet_in_gaps) {
+        v->told_gap = true;
+        say_ack(v);
+    }
+}
+
+/* Runs a transfer of 8-byte blocks into the receiver, without losses. */
+static void run_into(struct rig *r, struct receiver *v, uint64_t blocks, bool to_one)
+{
+    char oack[64];
+    begin(r, blocks * 8 - 1, 8, (uint16_t)v->windowsize);
+    struct eb_tftp_put_config config = config_of(r, 8, (uint16_t)v->windowsize);
+    config.rollover_to_one = to_one;
+    assert_int_equal(eb_tftp_put_init(&r->put, &config, r->now_us), EB_OK);
+    take(r, NULL);
+    int n = snprintf(oack, sizeof oack, "%c%cblksize%c8%cwindowsize%c%u%c", 0, 6, 0, 0, 0,
+                     (unsigned)v->windowsize, 0);
+    receive(r, &peer, oack, v->windowsize > 1 ? (size_t)n : 12);
+    for (unsigned idle = 0; r->put.state == EB_TFTP_SENDING && idle < 60;) {
+        struct eb_datagram burst[EB_BURST_MAX];
+        size_t given = eb_tftp_put_give(&r->put, burst, EB_BURST_MAX, r->now_us);
+        for (size_t i = 0; i < given; i++)
+            give_block(v, &burst[i]);
+        eb_tftp_put_taken(&r->put, given, r->now_us);
+        unsigned acks = v->ack_count;
+        v->ack_count = 0;
+        for (unsigned i = 0; i < acks; i++)
+            ack(r, v->acks[i]);
+        if (given > 0 || acks > 0) {
+            idle = 0;
+            continue;
+        }
+        uint64_t due_us = eb_tftp_put_deadline_us(&r->put);
+        bool timer = due_us == r->put.deadline_us;
+        r->now_us = due_us;
+        eb_tftp_put_tick(&r->put, r->now_us);
+        idle += timer;
+        if (timer && v->taken > 0) { /* its own timer has ended as well: the last one in order, once more */
+            v->told_gap = false;
+            ack(r, number_of(v, v->taken));
+        }
+    }
+}
+
 static void block_numbers_roll_over(void **state)
 {
     (void)state;
-    for (int to_one = 0; to_one <= 1; to_one++) {
+    static const unsigned windows[] = {1, 2, 7, 1000, 4096};
+    for (size_t w = 0; w < 2 * sizeof windows / sizeof windows[0]; w++) {
+        bool to_one = w % 2 == 1;
         struct rig r;
-        uint64_t blocks = 140000;
-        begin(&r, blocks * 8 - 1, 8, 1000);
-        struct eb_tftp_put_config config = config_of(&r, 8, 1000);
-        config.rollover_to_one = to_one == 1;
-        assert_int_equal(eb_tftp_put_init(&r.put, &config, r.now_us), EB_OK);
-        take(&r, NULL);
-        RECEIVE(&r, &peer,
-                "\0\6blksize\0"
-                "8\0windowsize\0"
-                "1000\0");
-        uint64_t at = 0;
-        while (r.put.state == EB_TFTP_SENDING) {
-            struct eb_datagram burst[EB_BURST_MAX];
-            size_t n;
-            while ((n = eb_tftp_put_give(&r.put, burst, EB_BURST_MAX, r.now_us)) > 0) {
-                for (size_t i = 0; i < n; i++) {
-                    at++;
-                    unsigned number = to_one ? (unsigned)((at - 1) % 65535 + 1) : (unsigned)(at % 65536);
-                    assert_int_equal(burst[i].bytes[2] << 8 | burst[i].bytes[3], number);
-                    assert_int_equal(burst[i].bytes[4], byte_at((at - 1) * 8));
-                }
-                eb_tftp_put_taken(&r.put, n, r.now_us);
-            }
-            ack(&r, to_one ? (unsigned)((at - 1) % 65535 + 1) : (unsigned)(at % 65536));
-        }
-        assert_int_equal(at, blocks);
+        struct receiver v = {.to_one = to_one, .windowsize = windows[w / 2]};
+        run_into(&r, &v, 140000, to_one);
         assert_int_equal(r.put.state, EB_TFTP_DONE);
+        assert_int_equal(v.taken, 140000);
+        assert_int_equal(v.wrong, 0);
         assert_int_equal(r.put.repeated, 0);
+        assert_true(r.now_us == START_US); /* nothing had to wait for a timer */
+        end(&r);
+    }
+}
+
+/* Neither may the transfer be called whole, nor may a block be dropped unseen. */
+static void a_device_that_counts_on_in_the_other_way_ends_the_transfer(void **state)
+{
+    (void)state;
+    static const unsigned windows[] = {1, 2, 7, 1000};
+    for (size_t w = 0; w < 16; w++) {
+        bool to_one = w % 2 == 1;
+        struct rig r;
+        struct receiver v = {
+            .to_one = !to_one, .quiet_in_gaps = w / 2 % 2 == 1, .windowsize = windows[w / 4]};
+        run_into(&r, &v, 66000, to_one);
+        assert_int_equal(r.put.state, EB_TFTP_FAILED);
+        assert_int_equal(v.taken, 65535); /* nothing was taken in another's place */
+        assert_int_equal(v.wrong, 0);
+        assert_int_equal(r.put.acked_bytes, 65535 * 8);
+        assert_int_equal(r.put.error.status, EB_GARBAGE);
+        assert_int_equal(eb_error_retry(&r.put.error), EB_RETRY_NEVER);
+        assert_non_null(strstr(r.put.error.text, to_one ? "'rollover-to: 0'" : "'rollover-to: 1'"));
         end(&r);
     }
 }
@@ -533,6 +653,168 @@ static void a_port_without_room_loses_nothing(void **state)
 
 /* --- who is who ---------------------------------------------------------------------------------- */
 
+/* A full queue of the laptop's moves nothing: the time at which the next block may go lies in the past, and
+ * whoever waited for it would be called again and again at the same moment. */
+static void without_room_the_engine_waits_for_the_port_and_not_for_a_moment_that_has_passed(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct eb_datagram burst[EB_BURST_MAX];
+    begin_window(&r);
+    ack(&r, 6); /* a loss: from now on it paces itself */
+    take(&r, NULL);
+    assert_true(r.put.pace_us > 0);
+    ack(&r, 14);
+    r.now_us = r.put.release_us + 1000;
+    assert_true(eb_tftp_put_give(&r.put, burst, EB_BURST_MAX, r.now_us) > 0);
+    eb_tftp_put_taken(&r.put, 0, r.now_us);
+    assert_true(eb_tftp_put_deadline_us(&r.put) > r.now_us);
+    assert_true(eb_tftp_put_deadline_us(&r.put) == r.put.deadline_us);
+    size_t n = eb_tftp_put_give(&r.put, burst, EB_BURST_MAX, r.now_us); /* there is room again */
+    assert_true(n > 0);
+    assert_int_equal(burst[0].bytes[3], 15);
+    eb_tftp_put_taken(&r.put, n, r.now_us);
+    assert_true(eb_tftp_put_deadline_us(&r.put) == r.put.release_us);
+    end(&r);
+}
+
+/* What a time-out and its repetition took is not the time that a window takes. */
+static void timeouts_do_not_count_as_the_time_of_a_window(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    for (unsigned block = 8; block < 96; block += 8) {
+        pass(&r, 2000);
+        if (block % 16 == 0) { /* the window's end is lost: half of it is acknowledged after a time-out */
+            pass(&r, r.put.deadline_us - r.now_us);
+            take(&r, NULL);
+            ack(&r, block - 4);
+            take(&r, NULL);
+            pass(&r, r.put.deadline_us - r.now_us);
+            take(&r, NULL);
+        }
+        ack(&r, block);
+        if (r.put.high > block)
+            ack(&r, (unsigned)r.put.high);
+        block = (unsigned)r.put.acked;
+        take(&r, NULL);
+        assert_true(r.put.slowest_us < 50000);
+        assert_true(r.put.deadline_us - r.now_us <= SECOND_US);
+    }
+    end(&r);
+}
+
+/* One that begins to erase anew at each request needs 20 s for that, and hears of options what it does not
+ * know. */
+static void a_device_that_takes_each_request_as_a_new_one_gets_through(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct eb_datagram d = {0};
+    uint64_t asked_us = 0;
+    begin(&r, 600, 1024, 8);
+    struct eb_tftp_put_config config = config_of(&r, 1024, 8);
+    config.patience_us = 120ULL * SECOND_US;
+    assert_int_equal(eb_tftp_put_init(&r.put, &config, r.now_us), EB_OK);
+    bool plain = false;
+    while (r.put.state == EB_TFTP_ASKING) {
+        if (take(&r, &d) == 1) {
+            assert_true(!plain || d.size_bytes == 15); /* it does not go back to options */
+            plain = d.size_bytes == 15;
+            asked_us = r.now_us;
+        }
+        uint64_t due_us = eb_tftp_put_deadline_us(&r.put);
+        if (due_us - asked_us > 20ULL * SECOND_US) {
+            r.now_us = asked_us + 20ULL * SECOND_US;
+            RECEIVE(&r, &peer, "\0\4\0\0");
+        } else {
+            r.now_us = due_us;
+            eb_tftp_put_tick(&r.put, r.now_us);
+        }
+    }
+    assert_int_equal(r.put.state, EB_TFTP_SENDING);
+    end(&r);
+}
+
+/* It has no transfer id yet, so that nothing can be told to it before it answers. */
+static void stopping_while_the_device_erases_waits_for_its_answer_and_aborts(void **state)
+{
+    (void)state;
+    static const char *const answers[] = {"\0\4\0\0", "\0\6blksize\0"};
+    for (int i = 0; i < 2; i++) {
+        struct rig r;
+        begin(&r, 600, 1024, 8);
+        take(&r, NULL);
+        pass(&r, SECOND_US / 2);
+        eb_tftp_put_stop(&r.put);
+        assert_int_equal(r.put.state, EB_TFTP_ASKING);
+        pass(&r, 10ULL * SECOND_US);
+        expect_blocks(&r, 0, 0); /* no further request */
+        receive(&r, &peer, answers[i], i == 0 ? 4 : 10);
+        assert_int_equal(r.put.state, EB_TFTP_FAILED);
+        assert_int_equal(r.put.error.status, EB_STOPPED);
+        EXPECT_ONE(&r, "\0\5\0\0stopped by the user\0", &peer);
+        end(&r);
+    }
+    struct rig r;
+    begin(&r, 600, 1024, 8);
+    take(&r, NULL);
+    eb_tftp_put_stop(&r.put);
+    pass(&r, 31ULL * SECOND_US); /* it never answers */
+    assert_int_equal(r.put.error.status, EB_STOPPED);
+    end(&r);
+    begin(&r, 600, 1024, 8);
+    eb_tftp_put_stop(&r.put); /* nothing has gone out */
+    assert_int_equal(r.put.state, EB_TFTP_FAILED);
+    expect_blocks(&r, 0, 0);
+    end(&r);
+}
+
+/* Its transfer is over; whether it has all of it, what runs will tell. */
+static void error_5_after_the_last_block_is_a_lost_acknowledgement(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin(&r, 1000, 512, 1);
+    take(&r, NULL);
+    RECEIVE(&r, &peer, "\0\4\0\0");
+    take(&r, NULL);
+    ack(&r, 1);
+    take(&r, NULL);
+    assert_true(!eb_tftp_put_last_unanswered(&r.put));
+    pass(&r, eb_tftp_put_deadline_us(&r.put) - r.now_us);
+    take(&r, NULL);
+    pass(&r, eb_tftp_put_deadline_us(&r.put) - r.now_us);
+    assert_true(eb_tftp_put_last_unanswered(&r.put));
+    RECEIVE(&r, &peer, "\0\5\0\5no such transfer\0");
+    assert_int_equal(r.put.error.status, EB_NO_ANSWER);
+    assert_true(r.put.all_sent);
+    assert_int_equal(take(&r, NULL), 0);
+    end(&r);
+}
+
+static void errors_of_the_device_say_whether_to_try_again(void **state)
+{
+    (void)state;
+    static const enum eb_retry retries[] = {EB_RETRY_LATER, EB_RETRY_NEVER, EB_RETRY_AT_ONCE,
+                                            EB_RETRY_NEVER, EB_RETRY_NEVER, EB_RETRY_AT_ONCE,
+                                            EB_RETRY_NEVER, EB_RETRY_NEVER};
+    for (uint8_t code = 0; code < 8; code++) {
+        struct rig r;
+        const uint8_t error[] = {0, 5, 0, code, 0};
+        begin(&r, 600, 512, 1);
+        take(&r, NULL);
+        receive(&r, &peer, error, sizeof error);
+        take(&r, NULL);
+        if (r.put.state == EB_TFTP_ASKING) /* it was asked once more, without options */
+            receive(&r, &peer, error, sizeof error);
+        assert_int_equal(r.put.error.status, EB_PEER_ERROR);
+        assert_int_equal(eb_error_retry(&r.put.error), retries[code]);
+        end(&r);
+    }
+}
+
 static void a_stranger_gets_error_5_and_the_transfer_lives(void **state)
 {
     (void)state;
@@ -657,12 +939,14 @@ int main(void)
         cmocka_unit_test(options_are_asked_for_by_their_names),
         cmocka_unit_test(an_option_that_the_device_leaves_out_keeps_its_default),
         cmocka_unit_test(options_that_were_not_asked_for_are_refused_with_error_8),
+        cmocka_unit_test(an_option_granted_against_the_rules_is_named),
         cmocka_unit_test(a_device_that_refuses_options_is_asked_without),
         cmocka_unit_test(a_device_that_drops_requests_with_options_is_asked_without),
         cmocka_unit_test(a_late_answer_to_the_request_with_options_is_taken),
         cmocka_unit_test(the_devices_error_text_reaches_the_caller_as_plain_text),
         cmocka_unit_test(an_exact_multiple_ends_with_an_empty_block),
         cmocka_unit_test(block_numbers_roll_over),
+        cmocka_unit_test(a_device_that_counts_on_in_the_other_way_ends_the_transfer),
         cmocka_unit_test(a_window_goes_out_whole_and_then_waits),
         cmocka_unit_test(an_acknowledgement_inside_the_window_begins_a_new_full_one_there),
         cmocka_unit_test(repeated_acknowledgements_send_nothing),
@@ -670,6 +954,12 @@ int main(void)
         cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
         cmocka_unit_test(loss_makes_the_sender_slower_and_success_faster_again),
         cmocka_unit_test(a_port_without_room_loses_nothing),
+        cmocka_unit_test(without_room_the_engine_waits_for_the_port_and_not_for_a_moment_that_has_passed),
+        cmocka_unit_test(timeouts_do_not_count_as_the_time_of_a_window),
+        cmocka_unit_test(a_device_that_takes_each_request_as_a_new_one_gets_through),
+        cmocka_unit_test(stopping_while_the_device_erases_waits_for_its_answer_and_aborts),
+        cmocka_unit_test(error_5_after_the_last_block_is_a_lost_acknowledgement),
+        cmocka_unit_test(errors_of_the_device_say_whether_to_try_again),
         cmocka_unit_test(a_stranger_gets_error_5_and_the_transfer_lives),
         cmocka_unit_test(an_answer_from_another_address_does_not_begin_the_transfer),
         cmocka_unit_test(garbage_of_every_short_kind_changes_nothing),

@@ -68,7 +68,8 @@ struct eb_modbus {
 /* Makes the engine ready for a fresh connection.  `tid` is the first transaction id; any will do. */
 void eb_modbus_init(struct eb_modbus *modbus, uint8_t unit, uint16_t tid);
 
-/* Each begins one exchange, when no other is going on. */
+/* Each begins one exchange, when no other is going on: on the same connection after EB_MODBUS_DONE, on a
+ * fresh one after EB_MODBUS_FAILED. */
 void eb_modbus_read_register(struct eb_modbus *modbus, uint16_t address);                  /* function 03 */
 void eb_modbus_write_register(struct eb_modbus *modbus, uint16_t address, uint16_t value); /* function 06 */
 

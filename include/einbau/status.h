@@ -9,11 +9,19 @@
 #include <stddef.h>
 #include <stdint.h>
 
+/* The caller must look at the result. */
+#if defined(__GNUC__)
+#define EB_NODISCARD __attribute__((warn_unused_result))
+#else
+#define EB_NODISCARD
+#endif
+
 enum eb_status {
     EB_OK = 0,
     EB_PENDING,     /* not finished yet; nothing is wrong */
     EB_NO_ANSWER,   /* the peer stayed silent longer than its patience */
     EB_UNREACHABLE, /* the network itself said no: no route, port closed, connection reset */
+    EB_CLOSED,      /* the peer closed the connection in the regular way */
     EB_PEER_ERROR,  /* the peer answered with an error of its protocol; `number` and `text` are the peer's */
     EB_GARBAGE,     /* the peer answered with something that the protocol does not allow */
     EB_TOO_LARGE,   /* a limit of a header was exceeded */
@@ -23,7 +31,16 @@ enum eb_status {
     EB_DENIED,      /* the user has no right to this on the laptop */
     EB_BUSY,        /* another program on the laptop has it */
     EB_STOPPED,     /* the caller asked for the end */
+    EB_STALLED,     /* the state machine was called over and over while the clock stood still */
     EB_BAD_CALL     /* an argument is outside of what the header allows */
+};
+
+/* Whether another try can help, and when. */
+enum eb_retry {
+    EB_RETRY_BY_STATUS, /* as the status says; see eb_error_retry */
+    EB_RETRY_AT_ONCE,   /* something was lost on the way */
+    EB_RETRY_LATER,     /* the device is busy, restarting, or in a state that passes */
+    EB_RETRY_NEVER      /* another try gives the same answer, or does harm: a locked unit, a wrong profile */
 };
 
 enum { EB_ERROR_TEXT_BYTES = 120 };
@@ -31,6 +48,7 @@ enum { EB_ERROR_TEXT_BYTES = 120 };
 /* The first failure of an engine or a run.  Zero-initialised it means "no error yet". */
 struct eb_error {
     enum eb_status status;
+    enum eb_retry retry;
     uint32_t number;                /* the protocol's own code, or 0 */
     const char *where;              /* static text: what was being done */
     char text[EB_ERROR_TEXT_BYTES]; /* the peer's own words, printable, or empty */
@@ -38,5 +56,9 @@ struct eb_error {
 
 /* A short word for `status`, never NULL, static. */
 const char *eb_status_word(enum eb_status status);
+
+/* Never EB_RETRY_BY_STATUS: silence, nonsense and a failed comparison are tried again at once; what was
+ * refused, later; what the caller or the laptop is the cause of, never. */
+enum eb_retry eb_error_retry(const struct eb_error *error);
 
 #endif

@@ -61,7 +61,15 @@ struct eb_tftp_put {
     struct eb_endpoint peer;     /* with the transfer id once it is known */
     struct eb_endpoint stranger; /* is owed an error 5 while `stranger_waits` */
     bool stranger_waits;
-    bool plain;       /* asking without options */
+    uint8_t stranger_code;
+    bool plain;        /* asking without options */
+    bool asked;        /* a request has gone out */
+    bool stopping;     /* asked for the end before the device has answered */
+    bool blocked;      /* the port had no room for what was given last */
+    bool nudged;       /* see wants_nudge in tftp_put.c */
+    bool window_clean; /* nothing of the current window was repeated */
+    uint8_t rollover_refusals, refused_oacks;
+    char refused_option[80];
     bool owed;        /* a request, or the ERROR that ends it, is to be sent */
     bool garbage;     /* the peer sent what the protocol does not allow */
     uint8_t farewell; /* code of the ERROR that ends it */
@@ -101,7 +109,13 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us);
 /* When the engine next wants eb_tftp_put_tick and eb_tftp_put_give; EB_NEVER once it has ended. */
 uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put);
 
-/* Ends the transfer: an ERROR tells the device so (give and taken once more). */
+/* Ends the transfer: an ERROR tells the device so (give and taken once more).  A device that has not answered
+ * the request yet, as it erases perhaps, can be told only then: until it answers, or patience is over, the
+ * state stays EB_TFTP_ASKING. */
 void eb_tftp_put_stop(struct eb_tftp_put *put);
+
+/* Whether all blocks were sent and the last ones stay unacknowledged though they were repeated: the device
+ * may have them all, and be restarting already. */
+bool eb_tftp_put_last_unanswered(const struct eb_tftp_put *put);
 
 #endif

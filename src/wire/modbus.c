@@ -19,9 +19,8 @@ static void fail(struct eb_modbus *modbus, enum eb_status status, uint32_t numbe
     static const char *const where[] = {"reading a register", "writing a register",
                                         "reading the identification"};
     modbus->state = EB_MODBUS_FAILED;
-    modbus->error.status = status;
-    modbus->error.number = number;
-    modbus->error.where = where[modbus->kind];
+    modbus->rx_size = 0; /* the stream cannot be followed any more: the next exchange has a fresh one */
+    modbus->error = (struct eb_error){.status = status, .number = number, .where = where[modbus->kind]};
     eb_text_copy(modbus->error.text, sizeof modbus->error.text, text);
 }
 
@@ -179,6 +178,9 @@ static void receive_exception(struct eb_modbus *modbus, const uint8_t *pdu, size
         return;
     }
     fail(modbus, EB_PEER_ERROR, code, eb_modbus_exception_text(code));
+    /* Illegal function, address or value stay illegal; a busy device, or one that failed, may not stay so. */
+    modbus->error.retry =
+        code >= MODBUS_X_FUNCTION && code <= MODBUS_X_VALUE ? EB_RETRY_NEVER : EB_RETRY_LATER;
 }
 
 static void receive_pdu(struct eb_modbus *modbus, const uint8_t *pdu, size_t size)

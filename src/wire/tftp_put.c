@@ -8,8 +8,8 @@
 enum {
     INTERVAL_FIRST_US = 1000000, /* as long as no other timeout was agreed, and no window was acknowledged */
     INTERVAL_LEAST_US = 500000,
-    INTERVAL_MAX_US = 8000000,
-    SLOWEST_TIMES = 4, /* patience with a window, measured by the slowest one before */
+    INTERVAL_MAX_US = 8000000, /* while sending; a request may wait as long as patience lasts */
+    SLOWEST_TIMES = 4,         /* patience with a window, measured by the slowest one before */
 
     /* A window that overruns what the device can take in is lost at its end, again and again.  So each loss
      * makes the sender leave twice the pause between blocks, and each window without one takes a little off
@@ -19,22 +19,37 @@ enum {
     PACE_EASE = 64,
     PACE_BLOCKS = 4, /* go out together all the same: timers are no finer */
 
-    TRIES_WITH_OPTIONS = 3 /* requests without any answer before one goes out without options */
+    REFUSED_OACKS = 4,      /* from one transfer id: it is no repetition any more */
+    LAST_TRIES = 2,         /* repetitions of the last window before its acknowledgement counts as late */
+    TRIES_WITH_OPTIONS = 3, /* requests without any answer before they go out without options */
+
+    /* The first block whose number is not plain counting any more: 0 or 1 follows 65535.  A device that
+     * counts in the other way drops it and takes the one behind it in its place, and no later acknowledgement
+     * shows that.  So nothing behind it is sent before it is acknowledged by itself. */
+    ROLLOVER_BLOCK = 65536,
+    ROLLOVER_REFUSALS = 4 /* 65535 acknowledged so often again: the device counts in the other way */
 };
 
 /* What eb_tftp_put_give gave last. */
-enum { GIVEN_NOTHING, GIVEN_STRANGER, GIVEN_HEAD, GIVEN_DATA };
+enum { GIVEN_NOTHING, GIVEN_STRANGER, GIVEN_HEAD, GIVEN_DATA, GIVEN_NUDGE };
 
 static void fail(struct eb_tftp_put *put, enum eb_status status, uint32_t number, uint8_t farewell)
 {
-    bool peer_known = put->state == EB_TFTP_SENDING || farewell == TFTP_E_OPTION;
     put->error.where = put->state == EB_TFTP_ASKING ? "TFTP write request" : "TFTP transfer";
     put->error.status = status;
     put->error.number = number;
-    put->state = EB_TFTP_FAILED;
     put->farewell = farewell;
-    put->owed = peer_known && status != EB_PEER_ERROR; /* RFC 1350 section 7: no answer to an ERROR */
+    /* RFC 1350 section 7: no answer to an ERROR. */
+    put->owed = put->state == EB_TFTP_SENDING && status != EB_PEER_ERROR;
+    put->state = EB_TFTP_FAILED;
     put->deadline_us = EB_NEVER;
+}
+
+static void fail_saying(struct eb_tftp_put *put, enum eb_status status, enum eb_retry retry, const char *text)
+{
+    fail(put, status, 0, TFTP_E_UNDEFINED);
+    put->error.retry = retry;
+    eb_text_copy(put->error.text, sizeof put->error.text, text);
 }
 
 /* How long to wait for an acknowledgement before the first repetition. */
@@ -77,50 +92,30 @@ enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_pu
 
 /* --- what goes out ------------------------------------------------------------------------------- */
 
-static void add_field(struct eb_text *text, const char *field)
-{
-    eb_text_add(text, field);
-    if (text->size + 1 < text->cap) /* keep the NUL and go on behind it */
-        text->size++;
-    else
-        text->cut = true;
-    text->chars[text->size] = '\0';
-}
-
-static void add_option(struct eb_text *text, const char *name, uint64_t value)
-{
-    char digits[21];
-    struct eb_text number;
-    eb_text_init(&number, digits, sizeof digits);
-    eb_text_add_number(&number, value);
-    add_field(text, name);
-    add_field(text, digits);
-}
-
 static size_t build_request(struct eb_tftp_put *put)
 {
-    struct eb_text text;
-    ebi_put16(put->head, TFTP_WRQ);
-    eb_text_init(&text, (char *)put->head + 2, sizeof put->head - 2);
-    add_field(&text, put->file_name);
-    add_field(&text, "octet");
-    if (!put->plain) {
-        if (put->config.blksize != EB_TFTP_BLKSIZE_DEFAULT)
-            add_option(&text, "blksize", put->config.blksize);
-        if (put->config.windowsize > 1)
-            add_option(&text, "windowsize", put->config.windowsize);
-        if (put->config.timeout_s > 0)
-            add_option(&text, "timeout", put->config.timeout_s);
-        if (put->config.tsize)
-            add_option(&text, "tsize", put->config.source.size_bytes);
-    }
-    return 2 + text.size;
+    const struct eb_tftp_put_config *c = &put->config;
+    uint8_t *to = put->head;
+    size_t cap = sizeof put->head;
+    size_t at = 2;
+    ebi_put16(to, TFTP_WRQ);
+    at += ebi_tftp_field(to, cap, at, put->file_name);
+    at += ebi_tftp_field(to, cap, at, "octet");
+    if (!put->plain && c->blksize != EB_TFTP_BLKSIZE_DEFAULT)
+        at += ebi_tftp_option(to, cap, at, "blksize", c->blksize);
+    if (!put->plain && c->windowsize > 1)
+        at += ebi_tftp_option(to, cap, at, "windowsize", c->windowsize);
+    if (!put->plain && c->timeout_s > 0)
+        at += ebi_tftp_option(to, cap, at, "timeout", c->timeout_s);
+    if (!put->plain && c->tsize)
+        at += ebi_tftp_option(to, cap, at, "tsize", c->source.size_bytes);
+    return at;
 }
 
 static size_t build_error(struct eb_tftp_put *put, uint8_t code)
 {
     const char *words = code == TFTP_E_UNKNOWN_TID        ? "unknown transfer id"
-                        : code == TFTP_E_OPTION           ? "option not asked for"
+                        : code == TFTP_E_OPTION           ? "option not as asked for"
                         : put->error.status == EB_STOPPED ? "stopped by the user"
                                                           : "transfer given up";
     struct eb_text text;
@@ -154,7 +149,19 @@ static size_t block_bytes(const struct eb_tftp_put *put, uint64_t block)
 static uint64_t window_end(const struct eb_tftp_put *put)
 {
     uint64_t end = put->acked + put->windowsize;
+    if (put->acked < ROLLOVER_BLOCK && end > ROLLOVER_BLOCK)
+        end = ROLLOVER_BLOCK;
     return end < put->last ? end : put->last;
+}
+
+/* The window was cut short at the rollover, so the device would acknowledge only when its own timer ends.  A
+ * block that leaves one out makes it acknowledge the last one in order at once (RFC 7440 section 4);
+ * whichever way it counts, this one is not the one that it waits for. */
+static bool wants_nudge(const struct eb_tftp_put *put)
+{
+    return !put->nudged && put->windowsize > 1 && put->acked < ROLLOVER_BLOCK &&
+           put->next == ROLLOVER_BLOCK + 1 && put->acked + put->windowsize > ROLLOVER_BLOCK &&
+           put->last >= ROLLOVER_BLOCK + 2;
 }
 
 static size_t slots(const struct eb_tftp_put *put)
@@ -202,9 +209,30 @@ static bool paced(const struct eb_tftp_put *put, uint64_t now_us)
     return put->pace_us > 0 && now_us < put->release_us;
 }
 
+static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst)
+{
+    uint64_t block = ROLLOVER_BLOCK + 2;
+    uint8_t *at = put->config.buffer;
+    put->loaded_from = put->loaded_to = put->next; /* the ring is overwritten */
+    ebi_put16(at, TFTP_DATA);
+    ebi_put16(at + 2, wire_number(put, block));
+    if (put->config.source.read(put->config.source.self, (block - 1) * put->blksize, at + TFTP_HEAD_BYTES,
+                                block_bytes(put, block)) != EB_OK) {
+        fail(put, EB_IO, 0, TFTP_E_UNDEFINED);
+        put->error.where = "reading the image";
+        return 0;
+    }
+    burst[0] = (struct eb_datagram){
+        .peer = put->peer, .bytes = at, .size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block)};
+    put->given = GIVEN_NUDGE;
+    return 1;
+}
+
 static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
 {
     uint64_t end = window_end(put);
+    if (wants_nudge(put) && !paced(put, now_us))
+        return give_nudge(put, burst);
     if (put->next > end || paced(put, now_us)) {
         load(put, put->next + put->windowsize - 1); /* while the device is busy with the last window */
         return 0;
@@ -229,6 +257,7 @@ static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size
 size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
 {
     put->given = GIVEN_NOTHING;
+    put->blocked = false;
     if (max == 0)
         return 0;
     if (!put->stranger_waits && !put->owed && put->state == EB_TFTP_SENDING) {
@@ -238,7 +267,7 @@ size_t eb_tftp_put_give(struct eb_tftp_put *put, struct eb_datagram *burst, size
     }
     if (put->stranger_waits) {
         burst[0].peer = put->stranger;
-        burst[0].size_bytes = build_error(put, TFTP_E_UNKNOWN_TID);
+        burst[0].size_bytes = build_error(put, put->stranger_code);
         put->given = GIVEN_STRANGER;
     } else if (put->owed) {
         burst[0].peer = put->peer;
@@ -260,18 +289,27 @@ static void set_deadline(struct eb_tftp_put *put, uint64_t now_us)
 
 void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
 {
-    if (count == 0)
+    if (count == 0) {
+        /* Without room in the laptop's queue the time at which the next block may go says nothing: the port
+         * tells when there is room. */
+        put->blocked = put->given != GIVEN_NOTHING;
         return;
-    if (put->given == GIVEN_STRANGER) {
+    }
+    if (put->given == GIVEN_NUDGE) {
+        put->nudged = true;
+    } else if (put->given == GIVEN_STRANGER) {
         put->stranger_waits = false;
     } else if (put->given == GIVEN_HEAD) {
         put->owed = false;
+        put->asked = true;
         if (put->state == EB_TFTP_ASKING)
             set_deadline(put, now_us);
     } else if (put->given == GIVEN_DATA) {
         uint64_t new_next = put->next + count;
-        if (put->next == put->acked + 1 && put->high <= put->acked)
+        if (put->next == put->acked + 1 && put->high <= put->acked) {
             put->window_began_us = now_us;
+            put->window_clean = true;
+        }
         if (put->high >= put->next)
             put->repeated += (new_next - 1 < put->high ? new_next - 1 : put->high) - put->next + 1;
         put->next = new_next;
@@ -300,14 +338,19 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     set_deadline(put, now_us);
 }
 
-/* Whether `chars` are the lower-case `word`, upper and lower case alike (RFC 2347). */
-static bool is_word(const char *chars, const char *word)
+/* What the device granted against the rules, for the message. */
+static void refuse_option(struct eb_tftp_put *put, const char *name, const char *value)
 {
-    while (*chars != '\0' && (*chars | 0x20) == *word) {
-        chars++;
-        word++;
-    }
-    return *chars == *word;
+    struct eb_text text;
+    char shown[16];
+    eb_text_init(&text, put->refused_option, sizeof put->refused_option);
+    eb_text_copy_foreign(shown, sizeof shown, (const uint8_t *)name, strlen(name));
+    eb_text_add(&text, "the device granted '");
+    eb_text_add(&text, shown);
+    eb_text_copy_foreign(shown, sizeof shown, (const uint8_t *)value, strlen(value));
+    eb_text_add(&text, " ");
+    eb_text_add(&text, shown);
+    eb_text_add(&text, "', which was not asked for");
 }
 
 /* RFC 2347: the OACK holds only what was asked for; RFC 2348, 2349, 7440: the same value or a lower one. */
@@ -317,33 +360,35 @@ static bool accept_option(struct eb_tftp_put *put, const char *name, const char 
     /* Also after a request without options: a device that erases for long answers the first one late. */
     if (!eb_text_number(value, strlen(value), &number))
         return false;
-    if (is_word(name, "blksize") && put->config.blksize != EB_TFTP_BLKSIZE_DEFAULT) {
+    if (ebi_tftp_is(name, "blksize") && put->config.blksize != EB_TFTP_BLKSIZE_DEFAULT) {
         put->blksize = (uint16_t)number;
         return number >= EB_TFTP_BLKSIZE_MIN && number <= put->config.blksize;
     }
-    if (is_word(name, "windowsize") && put->config.windowsize > 1) {
+    if (ebi_tftp_is(name, "windowsize") && put->config.windowsize > 1) {
         put->windowsize = (uint16_t)number;
         return number >= 1 && number <= put->config.windowsize;
     }
-    if (is_word(name, "timeout"))
+    if (ebi_tftp_is(name, "timeout"))
         return put->config.timeout_s > 0 && number == put->config.timeout_s;
-    return is_word(name, "tsize") && put->config.tsize;
+    return ebi_tftp_is(name, "tsize") && put->config.tsize;
 }
 
 static bool accept_options(struct eb_tftp_put *put, const uint8_t *bytes, size_t size)
 {
     size_t at = 2;
-    if (size < 3 || bytes[size - 1] != '\0')
+    if (size < 3 || bytes[size - 1] != '\0') {
+        eb_text_copy(put->refused_option, sizeof put->refused_option, "an option acknowledgement cut short");
         return false;
+    }
     while (at < size) {
         const char *name = (const char *)bytes + at;
         at += strlen(name) + 1;
-        if (at >= size)
-            return false;
-        const char *value = (const char *)bytes + at;
+        const char *value = at < size ? (const char *)bytes + at : "";
         at += strlen(value) + 1;
-        if (!accept_option(put, name, value))
+        if (!accept_option(put, name, value)) {
+            refuse_option(put, name, value);
             return false;
+        }
     }
     return true;
 }
@@ -352,6 +397,17 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
 {
     uint16_t code = ebi_get16(bytes + 2);
     bool about_options = code == TFTP_E_OPTION || code == TFTP_E_UNDEFINED || code == TFTP_E_ILLEGAL;
+    if (put->stopping) {
+        fail(put, EB_STOPPED, 0, 0);
+        put->owed = false;
+        return;
+    }
+    if (put->state == EB_TFTP_SENDING && code == TFTP_E_UNKNOWN_TID && put->all_sent) {
+        /* It has ended the transfer: with all blocks, if only the last acknowledgement was lost. */
+        fail(put, EB_NO_ANSWER, 0, 0);
+        put->owed = false;
+        return;
+    }
     if (put->state == EB_TFTP_ASKING && !put->plain && about_options) {
         put->plain = true; /* perhaps it is the options that it does not like */
         put->owed = true;
@@ -361,6 +417,9 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
     if (put->state == EB_TFTP_ASKING && put->plain && code == TFTP_E_OPTION)
         return; /* a late answer to the request with options */
     fail(put, EB_PEER_ERROR, code, 0);
+    put->error.retry = code == TFTP_E_UNDEFINED                              ? EB_RETRY_LATER
+                       : code == TFTP_E_ACCESS || code == TFTP_E_UNKNOWN_TID ? EB_RETRY_AT_ONCE
+                                                                             : EB_RETRY_NEVER;
     eb_text_copy_foreign(put->error.text, sizeof put->error.text, bytes + TFTP_HEAD_BYTES,
                          size - TFTP_HEAD_BYTES);
 }
@@ -375,13 +434,26 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
 {
     uint32_t period = block_period(put);
     uint32_t step = (number + period - wire_number(put, put->acked)) % period;
+    if (step == 0 && put->acked == ROLLOVER_BLOCK - 1 && put->high >= ROLLOVER_BLOCK &&
+        ++put->rollover_refusals >= ROLLOVER_REFUSALS) {
+        fail_saying(put, EB_GARBAGE, EB_RETRY_NEVER,
+                    put->config.rollover_to_one
+                        ? "the device does not count from block 65535 to 1; try 'rollover-to: 0' in the "
+                          "profile's 'tftp'"
+                        : "the device does not count from block 65535 to 0; try 'rollover-to: 1' in the "
+                          "profile's 'tftp'");
+        return;
+    }
     if (step == 0 || step > put->high - put->acked)
         return; /* a repeated or an impossible one: only the timer repeats data */
     bool gap = put->acked + step < put->high;
     put->acked += step;
     put->progress_us = now_us;
-    if (!gap && put->tries == 0 && now_us - put->window_began_us > put->slowest_us)
+    /* A window of which something was repeated says nothing of how long one takes. */
+    if (!gap && put->window_clean && now_us - put->window_began_us > put->slowest_us)
         put->slowest_us = now_us - put->window_began_us; /* a device may write its flash while it receives */
+    put->window_clean = put->window_clean && !gap;
+    put->nudged = false;
     if (gap)
         slow_down(put);
     else if (put->tries == 0)
@@ -398,6 +470,43 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
     }
 }
 
+/* Owes an ERROR to somebody. */
+static void reject(struct eb_tftp_put *put, const struct eb_endpoint *whom, uint8_t code)
+{
+    put->stranger = *whom;
+    put->stranger_code = code;
+    put->stranger_waits = true;
+}
+
+/* An OACK that must not be taken ends that transfer (RFC 2347).  Once it is tried without options. */
+static void refuse_options(struct eb_tftp_put *put, const struct eb_endpoint *from)
+{
+    bool again = put->refused_oacks > 0 && eb_endpoint_same(from, &put->stranger);
+    put->blksize = EB_TFTP_BLKSIZE_DEFAULT;
+    put->windowsize = 1;
+    reject(put, from, TFTP_E_OPTION);
+    if (again && ++put->refused_oacks < REFUSED_OACKS)
+        return; /* the one before, repeated */
+    put->refused_oacks++;
+    if (put->plain) {
+        fail(put, EB_GARBAGE, 0, 0);
+        put->error.retry = EB_RETRY_NEVER;
+        eb_text_copy(put->error.text, sizeof put->error.text, put->refused_option);
+        return;
+    }
+    put->plain = true;
+    put->owed = true;
+    put->interval_us = first_interval(put);
+}
+
+/* The first answer while the caller asked for the end: now the device can be told. */
+static void stop_at_answer(struct eb_tftp_put *put, const struct eb_endpoint *from)
+{
+    put->peer = *from;
+    fail(put, EB_STOPPED, 0, TFTP_E_UNDEFINED);
+    put->owed = true;
+}
+
 void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from, const uint8_t *bytes,
                          size_t size, uint64_t now_us)
 {
@@ -406,23 +515,21 @@ void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from
     uint16_t opcode = size >= TFTP_HEAD_BYTES ? ebi_get16(bytes) : 0;
     if (!known) {
         put->strangers++;
-        if (opcode != TFTP_ERROR && put->state != EB_TFTP_FAILED) {
-            put->stranger = *from;
-            put->stranger_waits = true;
-        }
+        if (opcode != TFTP_ERROR && put->state != EB_TFTP_FAILED)
+            reject(put, from, TFTP_E_UNKNOWN_TID);
         return;
     }
     if (put->state == EB_TFTP_DONE || put->state == EB_TFTP_FAILED)
         return;
     if (opcode == TFTP_ERROR) {
         receive_error(put, bytes, size);
+    } else if (put->stopping && (opcode == TFTP_OACK || opcode == TFTP_ACK)) {
+        stop_at_answer(put, from);
     } else if (put->state == EB_TFTP_ASKING && opcode == TFTP_OACK) {
-        if (accept_options(put, bytes, size)) {
+        if (accept_options(put, bytes, size))
             begin_sending(put, from, now_us);
-        } else {
-            put->peer = *from;
-            fail(put, EB_GARBAGE, 0, TFTP_E_OPTION);
-        }
+        else
+            refuse_options(put, from);
     } else if (put->state == EB_TFTP_ASKING && opcode == TFTP_ACK && ebi_get16(bytes + 2) == 0) {
         begin_sending(put, from, now_us);
     } else if (put->state == EB_TFTP_SENDING && opcode == TFTP_ACK) {
@@ -437,30 +544,52 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
     if (now_us < put->deadline_us || put->state == EB_TFTP_DONE || put->state == EB_TFTP_FAILED)
         return;
     if (now_us - put->progress_us >= put->config.patience_us) {
-        fail(put, put->garbage ? EB_GARBAGE : EB_NO_ANSWER, 0, TFTP_E_UNDEFINED);
+        bool at_rollover = put->acked == ROLLOVER_BLOCK - 1 && put->high >= ROLLOVER_BLOCK;
+        fail(put, put->stopping ? EB_STOPPED : put->garbage ? EB_GARBAGE : EB_NO_ANSWER, 0, TFTP_E_UNDEFINED);
+        if (at_rollover)
+            eb_text_copy(
+                put->error.text, sizeof put->error.text,
+                "nothing was acknowledged behind block 65535; perhaps 'rollover-to' in the profile's "
+                "'tftp' is wrong");
         return;
     }
+    uint64_t most_us = INTERVAL_MAX_US;
     if (put->state == EB_TFTP_ASKING) {
         put->owed = true;
-        if (++put->tries >= TRIES_WITH_OPTIONS)
-            put->plain = !put->plain; /* silence may mean that it drops requests with options */
+        /* Silence may mean that it drops requests with options.  It stays with one form of request, and the
+         * waiting grows: a device that takes each request as a new one must get through with erasing. */
+        put->plain = put->plain || ++put->tries >= TRIES_WITH_OPTIONS;
+        most_us = put->config.patience_us;
     } else {
         put->tries++;
         put->next = put->acked + 1;
+        put->window_clean = false;
+        put->nudged = false;
         slow_down(put);
     }
-    put->interval_us = put->interval_us * 2 < INTERVAL_MAX_US ? put->interval_us * 2 : INTERVAL_MAX_US;
+    put->interval_us = put->interval_us * 2 < most_us ? put->interval_us * 2 : most_us;
     set_deadline(put, now_us);
 }
 
 uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put)
 {
-    bool waits = put->state == EB_TFTP_SENDING && put->pace_us > 0 && put->next <= window_end(put);
+    bool waits = put->state == EB_TFTP_SENDING && put->pace_us > 0 && !put->blocked &&
+                 (put->next <= window_end(put) || wants_nudge(put));
     return waits && put->release_us < put->deadline_us ? put->release_us : put->deadline_us;
 }
 
 void eb_tftp_put_stop(struct eb_tftp_put *put)
 {
-    if (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING)
+    if (put->state == EB_TFTP_SENDING || (put->state == EB_TFTP_ASKING && !put->asked)) {
         fail(put, EB_STOPPED, 0, TFTP_E_UNDEFINED);
+    } else if (put->state == EB_TFTP_ASKING && !put->stopping) {
+        put->stopping = true;
+        put->owed = false;
+        put->deadline_us = put->progress_us + put->config.patience_us;
+    }
+}
+
+bool eb_tftp_put_last_unanswered(const struct eb_tftp_put *put)
+{
+    return put->state == EB_TFTP_SENDING && put->all_sent && put->tries >= LAST_TRIES;
 }

@@ -22,4 +22,15 @@ enum {
     TFTP_E_OPTION = 8
 };
 
+/* What a reader and a writer share: tftp_text.c.  Each writes behind `at` what still fits, and gives its
+ * size. */
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+size_t ebi_tftp_field(uint8_t *to, size_t cap, size_t at, const char *field);
+size_t ebi_tftp_option(uint8_t *to, size_t cap, size_t at, const char *name, uint64_t value);
+/* Whether `chars` are the lower-case `word`, upper and lower case alike (RFC 2347). */
+bool ebi_tftp_is(const char *chars, const char *word);
+
 #endif
