@@ -335,7 +335,8 @@ static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t
 {
     struct port_linux *p = self;
     *received = 0;
-    return tcp_result(p, handle, recv(p->handles[handle].fd, bytes, cap, 0), received);
+    ssize_t n = recv(p->handles[handle].fd, bytes, cap, 0);
+    return n == 0 && cap > 0 ? EB_CLOSED : tcp_result(p, handle, n, received);
 }
 
 /* --- frames -------------------------------------------------------------------------------------- */

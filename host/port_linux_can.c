@@ -1,9 +1,14 @@
 /* CAN on Linux: SocketCAN interfaces, and serial adapters with the ASCII protocol.  An adapter that several
  * handles use is opened once; what it brings is given to each of them.
  *
- * That a frame went out is known of SocketCAN by its echo (CAN_RAW_RECV_OWN_MSGS), of a serial adapter by its
- * answer to the command: most give it when the frame was sent, some when they have queued it; nothing better
- * can be had there. */
+ * That a frame went out is known of SocketCAN by its echo (CAN_RAW_RECV_OWN_MSGS).  A serial adapter answers
+ * each command: most when the frame was sent, some when they have queued it.  So from its answer on the
+ * frame's own time on the bus is added, and that of all frames before it and of those heard meanwhile: before
+ * that it is not called out.
+ *
+ * A serial adapter whose queue is full answers BEL, and takes what stands behind that command all the same.
+ * Frames that must keep their order are therefore given one by one, or as many at once as the adapter is
+ * known to take. */
 #include "port_linux.h"
 
 #include <errno.h>
@@ -29,11 +34,14 @@ enum {
     SERIAL_QUEUE = 16,       /* commands that are on their way at once */
     SERIAL_WAIT_US = 500000, /* for the adapter's answer to a command that opens it */
     REFUSALS_MAX = 200,
+    FLAGS_EVERY_US = 500000, /* its status flags, when nothing else is under way */
+    NO_ROOM_US = 10000,      /* until a socket that took nothing is tried again, where no echo will tell */
+    READS_AT_ONCE = 8,       /* of what comes, before others have their turn */
     OUT_BYTES = 4096
 };
 
 /* How far a serial adapter is with being opened. */
-enum stage { FLUSHING, SETTING, OPENING, OPEN };
+enum stage { FLUSHING, SETTING, OPENING, ASKING_FLAGS, OPEN };
 
 _Static_assert(SOCKET_QUEUE <= WAITING_MAX && SERIAL_QUEUE <= WAITING_MAX,
                "every frame in flight is remembered");
@@ -55,6 +63,10 @@ struct adapter {
     struct eb_ascii_can reader;
     enum stage stage;
     uint64_t until_us;
+    uint64_t bus_free_us; /* when what was answered has left the bus */
+    uint32_t queue;       /* that it surely takes; 0: not known */
+    bool knows_flags;
+    uint64_t flags_us;                   /* when they are asked for next */
     struct command waiting[WAITING_MAX]; /* to be known out, in their order */
     size_t first, count;
     unsigned refusals; /* in a row */
@@ -63,13 +75,14 @@ struct adapter {
 };
 
 struct can_handle {
-    bool used, gone, wants_room, ready;
+    bool used, gone, off, wants_room, ready; /* `off`: gone as the adapter is bus-off */
     void *owner;
     size_t adapter;
     uint32_t id, mask;
     struct eb_can_frame *received;
     size_t first, count;
-    uint64_t given, sent;
+    uint64_t given, answered;
+    uint64_t out_us; /* when the last of them is out, EB_NEVER: told already */
 };
 
 struct ebi_linux_can {
@@ -90,8 +103,9 @@ static void lose(struct ebi_linux_can *c, struct adapter *a)
 {
     a->gone = true;
     for (int i = 0; i < c->cap; i++) {
-        if (c->handles[i].used && &c->adapters[c->handles[i].adapter] == a) {
+        if (c->handles[i].used && !c->handles[i].gone && &c->adapters[c->handles[i].adapter] == a) {
             c->handles[i].gone = true;
+            c->handles[i].off = a->state.mode == EB_CAN_BUS_OFF;
             set_ready(&c->handles[i]);
         }
     }
@@ -120,11 +134,24 @@ static void receive(struct ebi_linux_can *c, struct adapter *a, const struct eb_
     }
 }
 
+static uint64_t bus_time_us(const struct adapter *a, const struct eb_can_frame *frame)
+{
+    uint32_t rate = a->state.bit_rate != 0 ? a->state.bit_rate : 1000000;
+    return (uint64_t)eb_can_bits(frame) * 1000000 / rate + 1;
+}
+
 static void take_frame(struct ebi_linux_can *c, struct adapter *a, struct eb_can_frame *frame)
 {
     frame->at_us = ebi_linux_now_us(NULL);
     a->state.received++;
     a->state.bits += eb_can_bits(frame);
+    if (a->bus_free_us > frame->at_us) { /* ours have had to wait for it */
+        a->bus_free_us += bus_time_us(a, frame);
+        for (int i = 0; i < c->cap; i++) {
+            if (c->handles[i].out_us != EB_NEVER && &c->adapters[c->handles[i].adapter] == a)
+                c->handles[i].out_us += bus_time_us(a, frame);
+        }
+    }
     receive(c, a, frame, EB_NO_HANDLE);
 }
 
@@ -149,10 +176,14 @@ static void give_room(struct ebi_linux_can *c, const struct adapter *a)
 static void went_out(struct ebi_linux_can *c, struct adapter *a, int handle, const struct eb_can_frame *frame)
 {
     struct can_handle *h = &c->handles[handle];
+    uint64_t now_us = ebi_linux_now_us(NULL);
     a->state.sent++;
     a->state.bits += eb_can_bits(frame);
-    if (h->used && &c->adapters[h->adapter] == a && ++h->sent == h->given)
+    a->bus_free_us = (a->bus_free_us > now_us ? a->bus_free_us : now_us) + bus_time_us(a, frame);
+    if (h->used && !h->gone && &c->adapters[h->adapter] == a && ++h->answered == h->given) {
+        h->out_us = a->serial ? a->bus_free_us : now_us;
         set_ready(h);
+    }
     if (eb_can_pace_sent(&a->pace))
         give_room(c, a);
 }
@@ -194,8 +225,24 @@ static void expect(struct adapter *a, int handle, const struct eb_can_frame *fra
             (struct command){handle, frame != NULL ? *frame : (struct eb_can_frame){0}};
 }
 
+static void ask_flags(struct adapter *a)
+{
+    say(a, "F\r", 2);
+    a->stage = ASKING_FLAGS;
+    a->until_us = ebi_linux_now_us(NULL) + SERIAL_WAIT_US;
+}
+
+/* Whether it told them or not: one that does not is not asked again. */
+static void flags_answered(struct ebi_linux_can *c, struct adapter *a, bool told)
+{
+    a->knows_flags = told;
+    a->flags_us = told ? ebi_linux_now_us(NULL) + FLAGS_EVERY_US : EB_NEVER;
+    a->stage = OPEN;
+    give_room(c, a);
+}
+
 /* The next command of opening it, each once the one before is answered. */
-static void next_stage(struct ebi_linux_can *c, struct adapter *a, enum stage stage)
+static void next_stage(struct adapter *a, enum stage stage)
 {
     char rate[4] = {'S', eb_ascii_can_rate(a->state.bit_rate), '\r', 0};
     a->stage = stage;
@@ -205,7 +252,7 @@ static void next_stage(struct ebi_linux_can *c, struct adapter *a, enum stage st
     else if (stage == OPENING)
         say(a, a->state.listen_only ? "L\r" : "O\r", 2);
     else
-        give_room(c, a);
+        ask_flags(a);
 }
 
 static void answered(struct ebi_linux_can *c, struct adapter *a, bool well)
@@ -215,9 +262,14 @@ static void answered(struct ebi_linux_can *c, struct adapter *a, bool well)
         return;
     if (a->stage == SETTING || a->stage == OPENING) {
         if (well)
-            next_stage(c, a, a->stage == SETTING ? OPENING : OPEN);
+            next_stage(a, a->stage == SETTING ? OPENING : ASKING_FLAGS);
         else
             lose(c, a);
+        return;
+    }
+    if (a->stage == ASKING_FLAGS) {
+        if (!well) /* it does not know the command */
+            flags_answered(c, a, false);
         return;
     }
     if (a->count == 0)
@@ -230,7 +282,8 @@ static void answered(struct ebi_linux_can *c, struct adapter *a, bool well)
         went_out(c, a, command.handle, &command.frame);
     } else if (a->refusals == REFUSALS_MAX) { /* as after a restart of its own: it is closed */
         lose(c, a);
-    } else { /* its queue was full: once more */
+    } else { /* its queue was full: once more, and from now on less at once */
+        a->pace.queue = a->pace.queue > 1 ? a->pace.queue / 2 : 1;
         char text[EB_ASCII_CAN_FRAME_BYTES];
         say(a, text, eb_ascii_can_put(&command.frame, text));
         expect(a, command.handle, &command.frame);
@@ -249,7 +302,7 @@ static void take_byte(struct ebi_linux_can *c, struct adapter *a, uint8_t byte)
         answered(c, a, false);
         break;
     case EB_ASCII_CAN_FRAME:
-        if (a->stage == OPEN)
+        if (a->stage >= ASKING_FLAGS)
             take_frame(c, a, &frame);
         break;
     case EB_ASCII_CAN_STATE:
@@ -261,6 +314,12 @@ static void take_byte(struct ebi_linux_can *c, struct adapter *a, uint8_t byte)
             take_fault(c, a, EB_CAN_FAULT_BUS_OFF);
             lose(c, a);
         }
+        break;
+    case EB_ASCII_CAN_FLAGS:
+        a->state.has_flags = true;
+        a->state.flags = a->reader.flags;
+        if (a->stage == ASKING_FLAGS)
+            flags_answered(c, a, true);
         break;
     case EB_ASCII_CAN_FAULT:
         for (unsigned i = 0; i < EB_CAN_FAULTS; i++) {
@@ -276,11 +335,11 @@ static void take_byte(struct ebi_linux_can *c, struct adapter *a, uint8_t byte)
 static void serial_event(struct ebi_linux_can *c, struct adapter *a)
 {
     uint8_t bytes[4096];
-    ssize_t n;
-    while (a->fd >= 0 && (n = read(a->fd, bytes, sizeof bytes)) != 0) {
+    for (int reads = 0; reads < READS_AT_ONCE && a->fd >= 0; reads++) {
+        ssize_t n = read(a->fd, bytes, sizeof bytes);
         if (n < 0 && (errno == EAGAIN || errno == EINTR))
             break;
-        if (n < 0) {
+        if (n <= 0) { /* 0 is a hang-up: it was pulled out */
             lose(c, a);
             return;
         }
@@ -372,7 +431,7 @@ static void socket_event(struct ebi_linux_can *c, struct adapter *a)
     struct iovec part = {&f, sizeof f};
     struct msghdr message = {.msg_iov = &part, .msg_iovlen = 1};
     size_t cap = WAITING_MAX;
-    while (a->fd >= 0) {
+    for (int reads = 0; reads < READS_AT_ONCE * SOCKET_QUEUE && a->fd >= 0; reads++) {
         ssize_t n = recvmsg(a->fd, &message, 0);
         if (n < 0) {
             if (errno != EAGAIN && errno != EINTR)
@@ -442,23 +501,57 @@ void ebi_linux_can_event(struct ebi_linux_can *c, uint32_t index)
         socket_event(c, a);
 }
 
+/* What time alone brings to one adapter; when it does next. */
+static uint64_t tick_adapter(struct ebi_linux_can *c, struct adapter *a, uint64_t now_us)
+{
+    if (a->stage == OPEN) {
+        if (now_us >= a->flags_us && a->count == 0) {
+            ask_flags(a);
+            flush_out(c, a);
+        }
+        return a->stage != OPEN ? a->until_us : a->count == 0 ? a->flags_us : EB_NEVER;
+    }
+    if (now_us < a->until_us)
+        return a->until_us;
+    if (a->stage == FLUSHING)
+        next_stage(a, SETTING);
+    else if (a->stage == ASKING_FLAGS)
+        flags_answered(c, a, false);
+    else
+        lose(c, a); /* nothing that answers as such an adapter does */
+    if (a->fd >= 0)
+        flush_out(c, a);
+    return a->fd < 0 ? EB_NEVER : a->stage == OPEN ? a->flags_us : a->until_us;
+}
+
+/* A handle whose last frame has left the bus by now; one that waits for room which nothing will tell of. */
+static uint64_t tick_handle(const struct ebi_linux_can *c, struct can_handle *h, uint64_t now_us)
+{
+    const struct adapter *a = &c->adapters[h->adapter];
+    if (!h->used || h->gone)
+        return EB_NEVER;
+    if (now_us >= h->out_us) {
+        h->out_us = EB_NEVER;
+        set_ready(h);
+    }
+    if (h->wants_room && !a->serial && a->count == 0) {
+        set_ready(h);
+        return now_us + NO_ROOM_US;
+    }
+    return h->out_us;
+}
+
 uint64_t ebi_linux_can_tick(struct ebi_linux_can *c, uint64_t now_us)
 {
     uint64_t next_us = EB_NEVER;
     for (size_t i = 0; i < c->adapter_count; i++) {
         struct adapter *a = &c->adapters[i];
-        if (a->fd < 0 || !a->serial || a->stage == OPEN)
-            continue;
-        if (now_us >= a->until_us) {
-            if (a->stage == FLUSHING)
-                next_stage(c, a, SETTING);
-            else
-                lose(c, a); /* nothing that answers as such an adapter does */
-            if (a->fd >= 0)
-                flush_out(c, a);
-        }
-        if (a->fd >= 0 && a->stage != OPEN && a->until_us < next_us)
-            next_us = a->until_us;
+        uint64_t at_us = a->fd >= 0 && a->serial ? tick_adapter(c, a, now_us) : EB_NEVER;
+        next_us = at_us < next_us ? at_us : next_us;
+    }
+    for (int i = 0; i < c->cap; i++) {
+        uint64_t at_us = tick_handle(c, &c->handles[i], now_us);
+        next_us = at_us < next_us ? at_us : next_us;
     }
     return next_us;
 }
@@ -498,11 +591,12 @@ static enum eb_status new_adapter(struct ebi_linux_can *c, const struct eb_can_o
         c->adapter_count++;
     }
     struct adapter *a = &c->adapters[i];
-    *a = (struct adapter){.fd = fd, .serial = serial};
+    *a = (struct adapter){.fd = fd, .serial = serial, .queue = o->queue, .flags_us = EB_NEVER};
     snprintf(a->name, sizeof a->name, "%s", o->link);
     a->state.bit_rate = o->bit_rate;
     a->state.listen_only = o->listen_only;
     a->state.mode = EB_CAN_UNKNOWN;
+    a->state.sent_is_proof = !serial;
     eb_can_pace_init(&a->pace, serial ? SERIAL_QUEUE : SOCKET_QUEUE,
                      o->bit_rate != 0 ? o->bit_rate : 1000000);
     struct epoll_event event = {.events = EPOLLIN, .data.u32 = EBI_LINUX_CAN | (uint32_t)i};
@@ -555,11 +649,20 @@ enum eb_status ebi_linux_can_open(struct ebi_linux_can *c, void *owner, const st
     c->handles[number] = (struct can_handle){.used = true,
                                              .owner = owner,
                                              .adapter = index,
+                                             .out_us = EB_NEVER,
                                              .id = o->id & o->mask,
                                              .mask = o->mask,
                                              .received = received};
     *handle = number;
     return EB_OK;
+}
+
+/* Whether the next frame has to wait until what this handle gave before is answered. */
+static bool waits_for_order(const struct adapter *a, const struct can_handle *h, size_t taken,
+                            const struct eb_can_frame *frame)
+{
+    uint64_t unanswered = h->given + taken - h->answered;
+    return a->serial && (frame->flags & EB_CAN_ORDERED) != 0 && unanswered >= (a->queue > 0 ? a->queue : 1);
 }
 
 size_t ebi_linux_can_send(struct ebi_linux_can *c, int handle, const struct eb_can_frame *burst, size_t count)
@@ -575,25 +678,31 @@ size_t ebi_linux_can_send(struct ebi_linux_can *c, int handle, const struct eb_c
     size_t room = a->serial && a->stage != OPEN ? 0 : eb_can_pace_room(&a->pace);
     size_t share = (room + waiting - 1) / waiting;
     size_t taken = 0;
-    while (taken < count && taken < share) {
+    while (taken < count && taken < share && !waits_for_order(a, h, taken, &burst[taken])) {
+        struct eb_can_frame frame = burst[taken];
         char text[EB_ASCII_CAN_FRAME_BYTES];
+        frame.flags &= (uint8_t)~EB_CAN_ORDERED;
         if (a->serial)
-            say(a, text, eb_ascii_can_put(&burst[taken], text));
-        else if (!socket_send(a, &burst[taken]))
+            say(a, text, eb_ascii_can_put(&frame, text));
+        else if (!socket_send(a, &frame))
             break;
-        expect(a, handle, &burst[taken++]);
+        expect(a, handle, &frame);
+        taken++;
     }
     if (a->serial)
         flush_out(c, a);
     h->wants_room = taken < count;
     h->given += taken;
+    h->out_us = taken > 0 ? EB_NEVER : h->out_us;
     eb_can_pace_given(&a->pace, (uint32_t)taken);
     return taken;
 }
 
 uint64_t ebi_linux_can_sent(const struct ebi_linux_can *c, int handle)
 {
-    return c->handles[handle].sent;
+    const struct can_handle *h = &c->handles[handle];
+    bool on_its_way = h->out_us != EB_NEVER && ebi_linux_now_us(NULL) < h->out_us;
+    return h->answered - on_its_way;
 }
 
 enum eb_status ebi_linux_can_receive(struct ebi_linux_can *c, int handle, struct eb_can_frame *frames,
@@ -614,6 +723,8 @@ enum eb_status ebi_linux_can_receive(struct ebi_linux_can *c, int handle, struct
 void ebi_linux_can_state(const struct ebi_linux_can *c, int handle, struct eb_can_state *state)
 {
     *state = c->adapters[c->handles[handle].adapter].state;
+    if (c->handles[handle].off)
+        state->mode = EB_CAN_BUS_OFF;
 }
 
 void ebi_linux_can_close(struct ebi_linux_can *c, int handle)

@@ -70,14 +70,21 @@ static void read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_valu
         value->index = (uint16_t)ebi_yaml_number(&from, "did", 0, 0xFFFF, 0);
     } else if (ebi_yaml_get(&from, "usb", false) != NULL) {
         read_usb_source(&from, value);
+    } else if (ebi_yaml_get(&from, "modbus-register", false) != NULL) {
+        value->kind = EB_VALUE_MODBUS_REGISTER;
+        value->index = (uint16_t)ebi_yaml_number(&from, "modbus-register", 0, 65535, 0);
+        value->sub = (uint8_t)ebi_yaml_number(&from, "registers", 1, EB_MODBUS_REGISTERS_MAX, 1);
+        value->form = EB_FORM_NUMBER;
     } else {
         if (ebi_yaml_get(&from, "modbus-object", false) == NULL)
-            ebi_yaml_wrong(yaml, node, "no source", "modbus-object, snmp, cip, dns-sd, dcp, sdo, did or usb");
+            ebi_yaml_wrong(yaml, node, "no source",
+                           "modbus-object, modbus-register, snmp, cip, dns-sd, dcp, sdo, did or usb");
         value->item = (uint8_t)ebi_yaml_number(&from, "modbus-object", 0, 255, 0);
         value->kind = EB_VALUE_MODBUS_OBJECT;
     }
     static const char *const forms[] = {"text", "number", "hex", "halves"};
-    if ((value->kind == EB_VALUE_SDO || value->kind == EB_VALUE_DID) &&
+    if ((value->kind == EB_VALUE_SDO || value->kind == EB_VALUE_DID ||
+         value->kind == EB_VALUE_MODBUS_REGISTER) &&
         ebi_yaml_get(&from, "as", false) != NULL)
         value->form = (enum eb_value_form)read_word(&from, "as", forms, 4);
     ebi_yaml_text(&from, "after", false, value->after, sizeof value->after);
@@ -290,6 +297,18 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_profile *p)
     }
 }
 
+/* Whether the program runs: optional. */
+static void read_program(struct ebi_yaml_map *map, struct eb_profile *p)
+{
+    yaml_node_t *node = ebi_yaml_get(map, "program", false);
+    if (node == NULL)
+        return;
+    struct ebi_yaml_map program = ebi_yaml_map(map->yaml, node);
+    read_value(&program, "state", true, &p->from_program);
+    ebi_yaml_text(&program, "stopped", true, p->program_stopped, sizeof p->program_stopped);
+    ebi_yaml_map_end(&program);
+}
+
 static void read_tftp(struct ebi_yaml_map *map, struct eb_profile *p)
 {
     yaml_node_t *node = ebi_yaml_get(map, "tftp", false);
@@ -346,6 +365,7 @@ static void read_uds(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_prof
     w->dependencies = ebi_yaml_yes(&uds, "dependencies", true);
     w->quiet = ebi_yaml_yes(&uds, "quiet", true);
     w->erase_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&uds, "erase-patience-s", 1, 3600, 60);
+    w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&uds, "answer-patience-s", 1, 600, 1);
     w->unpadded = !ebi_yaml_yes(&uds, "padded", true);
     w->padding = (uint8_t)ebi_yaml_number(&uds, "padding", 0, 255, 0xCC);
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&uds, "patience-s", 1, 3600, 60);
@@ -372,7 +392,6 @@ static void read_dfu(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_prof
     w->loader_product = w->product;
     read_usb_ids(&dfu, "loader-ids", false, &w->loader_vendor, &w->loader_product);
     w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&dfu, "answer-patience-s", 1, 600, 5);
-    w->reads_back = ebi_yaml_yes(&dfu, "reads-back", true);
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&dfu, "patience-s", 1, 3600, 60);
     ebi_yaml_map_end(&dfu);
     if (p->state_loader[0] != '\0' || map->yaml->failed)
@@ -406,6 +425,9 @@ static void read_way(struct ebi_yaml_map *map, struct eb_profile *p)
     else
         read_uds(map, uds, p);
     p->sends = canopen == NULL || p->canopen.program != 0; /* else it is only looked at */
+    if (p->route == EB_ROUTE_DFU && p->read_back == EB_READ_BACK_NO &&
+        ebi_yaml_get(map, "read-back", false) == NULL)
+        p->read_back = EB_READ_BACK_IF_POSSIBLE;
     if (p->prepare.count + p->activate.count + p->undo.count > 0)
         ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
                        "none: a device on a CAN bus or on USB is written to in the order of its standard");
@@ -428,9 +450,16 @@ static void read_times(struct ebi_yaml_map *map, struct eb_profile *p)
     p->down_ms = (uint32_t)ebi_yaml_number(&back, "down-ms", 0, 600000, 500);
     p->return_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&back, "patience-s", 1, 3600, 60);
     p->settle_ms = 1000 * (uint32_t)ebi_yaml_number(&back, "settle-s", 0, 3600, 5);
-    static const char *const restarts[] = {"each", "once"};
-    p->restarts_once =
-        ebi_yaml_get(&back, "restart", false) != NULL && read_word(&back, "restart", restarts, 2) == 1;
+    static const char *const restarts[] = {"each", "once", "none"};
+    static const char *const counts[] = {"starts", "seconds", "hundredths", "milliseconds"};
+    uint8_t restart =
+        ebi_yaml_get(&back, "restart", false) != NULL ? read_word(&back, "restart", restarts, 3) : 0;
+    p->restarts_once = restart == 1;
+    p->restarts = restart != 2;
+    p->version_proves = ebi_yaml_yes(&back, "new-version-proves-restart", false);
+    read_value(&back, "counter", false, &p->from_counter);
+    if (p->from_counter.count > 0)
+        p->counts = (enum eb_counter_kind)read_word(&back, "counts", counts, 4);
     ebi_yaml_map_end(&back);
 
     struct ebi_yaml_map typical = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "typical", false));
@@ -526,6 +555,10 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     read_steps(&map, "prepare", &p->prepare);
     read_steps(&map, "activate", &p->activate);
     read_steps(&map, "undo", &p->undo);
+    read_program(&map, p);
+    read_times(&map, p);
+    p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);
+    p->read_back = ebi_yaml_yes(&map, "read-back", false) ? EB_READ_BACK_YES : EB_READ_BACK_NO;
     read_way(&map, p);
     for (size_t i = 0; i < p->count && p->route != EB_ROUTE_DFU; i++) {
         if (p->components[i].alternate != 0)
@@ -537,7 +570,6 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
             ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component without the key 'send-as'",
                            "the name under which the device takes it by TFTP");
     }
-    read_times(&map, p);
     read_blink(&map, &p->blink);
     read_settings(&map, p);
     struct ebi_yaml_map snmp = ebi_yaml_map(&yaml, ebi_yaml_get(&map, "snmp", false));

@@ -390,7 +390,7 @@ static enum eb_status tcp_passed(struct trace *t, int handle, enum eb_status sta
     struct traced *h = traced_at(t, GROUP_TCP, handle);
     if (status == EB_OK && size > 0) {
         trace_stream(t, h, out, bytes, size);
-    } else if (status == EB_UNREACHABLE && !h->ended) {
+    } else if ((status == EB_UNREACHABLE || status == EB_CLOSED) && !h->ended) {
         h->ended = true;
         trace_segment(t, h, false, EBI_TCP_RST | EBI_TCP_ACK, NULL, 0);
     }

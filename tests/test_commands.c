@@ -205,7 +205,7 @@ static void each_source_identifies(void **state)
         outcome_free(&o);
         if (i == 0) { /* without the right to frames there is no DCP, and that is said */
             change("world.yaml", "wire: lan, addresses", "wire: lan, raw-frames: no, addresses");
-            expect("survey one --site site.yaml", 3, "one: PROFINET DCP: no right to it", "");
+            expect("survey one --site site.yaml", 3, "one: PROFINET DCP: no permission", "");
             change("world.yaml", "raw-frames: no, ", "");
         }
     }
@@ -588,7 +588,7 @@ static void wrong_files_are_told(void **state)
         {"profiles/box.yaml", "{modbus-object: 1}", "{dcp: address}",
          "found 'address', expected one of: name type vendor device"},
         {"profiles/box.yaml", "{modbus-object: 1}", "{after: x}",
-         "found no source, expected modbus-object, snmp, cip, dns-sd, dcp, sdo, did or usb"},
+         "found no source, expected modbus-object, modbus-register, snmp, cip, dns-sd, dcp, sdo, did or usb"},
         {"profiles/box.yaml", "{modbus-object: 1}",
          "[{modbus-object: 1}, {modbus-object: 2}, {modbus-object: 3}, {modbus-object: 4}]",
          "found one source too many, expected at most 3"},

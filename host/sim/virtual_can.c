@@ -12,7 +12,7 @@ struct can_end {
     struct eb_can_frame *received; /* a ring */
     size_t first, count;
     uint64_t given, sent;
-    bool gone; /* its adapter is, or fell off the bus */
+    bool gone, off; /* its adapter is; as it fell off the bus */
 };
 
 static struct can_adapter *adapter_of(struct sim_virtual *v, const struct sim_bus *bus)
@@ -82,7 +82,9 @@ static void lost(void *self, struct sim_bus *bus)
     struct sim_virtual *v = self;
     adapter_of(v, bus)->handles = 0;
     for (int i = 0; i < v->end_cap; i++) {
-        if (v->ends[i].used && v->ends[i].can != NULL && v->ends[i].can->bus == bus) {
+        if (v->ends[i].used && v->ends[i].can != NULL && v->ends[i].can->bus == bus &&
+            !v->ends[i].can->gone) {
+            v->ends[i].can->off = sim_station_mode(station_of(bus)) == EB_CAN_BUS_OFF;
             v->ends[i].can->gone = true;
             sim_set_ready(v, &v->ends[i]);
         }
@@ -185,7 +187,8 @@ void sim_virtual_can_event(struct sim_virtual *v, const struct event *e)
         struct end *end = &v->ends[e->handle];
         for (size_t i = 0; i < e->size && end->used && end->generation == e->generation && !end->can->gone;
              i++) {
-            const struct sim_can_tx tx = {frames[i], v->now_us * 1000, e->handle, e->generation};
+            struct sim_can_tx tx = {frames[i], v->now_us * 1000, e->handle, e->generation};
+            tx.frame.flags &= (uint8_t)~EB_CAN_ORDERED; /* this adapter keeps the order of all */
             sim_bus_send(end->can->bus, end->can->bus->adapters[0], &tx);
         }
     } else if (e->kind == EVENT_CAN_DOWN) {
@@ -298,7 +301,8 @@ static void can_state(void *self, int handle, struct eb_can_state *state)
     *state = adapter_of(v, bus)->state;
     state->bit_rate = s->bit_rate;
     state->listen_only = s->listen_only;
-    state->mode = sim_station_mode(s);
+    state->mode = v->ends[handle].can->off ? EB_CAN_BUS_OFF : sim_station_mode(s);
+    state->sent_is_proof = true;
     state->has_counters = true;
     state->tx_errors = (uint16_t)s->tec;
     state->rx_errors = (uint16_t)s->rec;

@@ -18,6 +18,7 @@ enum {
     BACKLOG_MAX_BYTES = 262144, /* what the laptop's network queue holds */
     RESEND_US = 200000,         /* TCP's first retransmission */
     RESENDS_MAX = 12,
+    SYN_RESEND_US = 1000000, /* RFC 6298 section 2.1 */
     LATE_US = 30000,
     POWER_BACK_US = 5000000
 };
@@ -400,10 +401,12 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
         uint64_t backlog_us = free_us > v->now_us ? free_us - v->now_us : 0;
         if (backlog_us * w->rate_kbit_per_s / 8000 > BACKLOG_MAX_BYTES) {
             end->wants_room = true;
-            sim_push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2,
-                                             .kind = EVENT_ROOM,
-                                             .handle = handle,
-                                             .generation = end->generation});
+            if (!end->room_due) /* however often it is tried before */
+                sim_push_event(v, (struct event){.at_us = v->now_us + backlog_us / 2,
+                                                 .kind = EVENT_ROOM,
+                                                 .handle = handle,
+                                                 .generation = end->generation});
+            end->room_due = true;
             return i;
         }
         send_datagram(v, d, true,
@@ -467,8 +470,8 @@ static enum eb_status tcp_send(void *self, int handle, const uint8_t *bytes, siz
     struct sim_virtual *v = self;
     struct end *end = &v->ends[handle];
     *sent = 0;
-    if (end->dead)
-        return EB_UNREACHABLE;
+    if (end->dead || end->closed)
+        return end->closed ? EB_CLOSED : EB_UNREACHABLE;
     if (!end->open)
         return EB_PENDING;
     send_stream(v, handle, true, bytes, size);
@@ -483,7 +486,7 @@ static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t
     size_t n = end->rx_size < cap ? end->rx_size : cap;
     *received = n;
     if (n == 0)
-        return end->dead ? EB_UNREACHABLE : EB_PENDING;
+        return end->closed ? EB_CLOSED : end->dead ? EB_UNREACHABLE : EB_PENDING;
     memcpy(bytes, end->rx, n);
     end->rx_size -= n;
     memmove(end->rx, end->rx + n, end->rx_size);
@@ -711,7 +714,7 @@ static void device_tcp_close(void *self, int connection)
     struct end *end = &v->ends[connection];
     end->device_knows = false;
     if (end->used)
-        send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
+        send_segment(v, end, false, (struct event){.kind = EVENT_FIN}, NULL, 0);
 }
 
 /* A device that goes takes its connections with it, without a word. */
@@ -795,14 +798,32 @@ static void arrive_frame(struct sim_virtual *v, const struct event *e)
     }
 }
 
+/* What does not reach a device that is down is sent again: later each time, as TCP does it. */
+static void send_again(struct sim_virtual *v, const struct event *e)
+{
+    uint64_t first_us = e->kind == EVENT_SYN ? SYN_RESEND_US : RESEND_US;
+    struct event again = *e;
+    if (e->tries == RESENDS_MAX)
+        return;
+    again.at_us = v->now_us + (first_us << e->tries);
+    again.tries++;
+    again.bytes = copy_of(e->bytes, e->size);
+    sim_push_event(v, again);
+}
+
 static void arrive_tcp(struct sim_virtual *v, const struct event *e)
 {
     struct end *end = &v->ends[e->handle];
     bool current = end->generation == e->generation;
+    bool down = e->device == NULL || !sim_device_alive(e->device);
     switch (e->kind) {
     case EVENT_SYN:
-        if (!current || !end->used || !sim_device_alive(e->device))
-            return; /* nobody answers */
+        if (!current || !end->used)
+            return;
+        if (down) { /* nobody answers */
+            send_again(v, e);
+            return;
+        }
         if (!sim_device_listens(e->device, true, end->peer.port)) {
             send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
             return;
@@ -820,6 +841,16 @@ static void arrive_tcp(struct sim_virtual *v, const struct event *e)
     case EVENT_TCP_UP:
         if (current && end->device_knows)
             sim_device_stream(e->device, e->handle, e->bytes, e->size);
+        else if (current && end->used && down)
+            send_again(v, e);
+        else if (current && end->used) /* RFC 9293 section 3.5.2: of a connection that it does not know */
+            send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
+        break;
+    case EVENT_FIN:
+        if (current && end->used) {
+            end->closed = true;
+            sim_set_ready(v, end);
+        }
         break;
     case EVENT_TCP_DOWN:
         if (!current || !end->used)
@@ -860,8 +891,10 @@ static void handle_event(struct sim_virtual *v, const struct event *e)
         arrive_frame(v, e);
         break;
     case EVENT_ROOM:
-        if (v->ends[e->handle].used && v->ends[e->handle].generation == e->generation)
+        if (v->ends[e->handle].used && v->ends[e->handle].generation == e->generation) {
+            v->ends[e->handle].room_due = false;
             sim_set_ready(v, &v->ends[e->handle]);
+        }
         break;
     case EVENT_WAKE:
         v->woken[e->device - v->sim->devices] = EB_NEVER;

@@ -68,6 +68,7 @@ struct eb_ask {
     struct eb_link link;
     int handle;
     bool tcp, frames, finding_mac, connected;
+    bool more; /* a poll left something that had come */
     uint32_t id;
     uint64_t next_us, end_us, repeat_us;
     struct eb_cip cip;

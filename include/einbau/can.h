@@ -12,7 +12,8 @@ enum { EB_CAN_BYTES = 8, EB_CAN_ID_MAX = 0x7FF, EB_CAN_EXTENDED_ID_MAX = 0x1FFFF
 enum eb_can_flag {
     EB_CAN_EXTENDED = 1, /* an identifier of 29 bits */
     EB_CAN_REMOTE = 2,   /* asks for data; `size` bytes of it */
-    EB_CAN_FAULT = 4     /* no frame: the adapter tells of an error; `id` is one of enum eb_can_fault */
+    EB_CAN_FAULT = 4,    /* no frame: the adapter tells of an error; `id` is one of enum eb_can_fault */
+    EB_CAN_ORDERED = 8   /* sending: it must not go out before what the same handle gave earlier */
 };
 
 struct eb_can_frame {
@@ -45,6 +46,8 @@ const char *eb_can_mode_word(enum eb_can_mode mode);
 struct eb_can_state {
     uint32_t bit_rate; /* bit/s, 0: not known */
     bool listen_only;
+    bool sent_is_proof; /* `sent` counts frames that were acknowledged on the bus, not only taken by the
+                           adapter */
     enum eb_can_mode mode;
     bool has_counters;
     uint16_t tx_errors, rx_errors; /* the adapter's counters now */
@@ -52,12 +55,16 @@ struct eb_can_state {
     uint64_t sent, received;
     uint64_t bits; /* on the bus, as far as whole frames go */
     uint32_t faults[EB_CAN_FAULTS];
+    bool has_flags; /* a serial adapter told its status flags: 0 is well, the bits differ from adapter to
+                       adapter */
+    uint8_t flags;
 };
 
 struct eb_can_options {
     const char *link;  /* a CAN interface, or a serial adapter's file */
     uint32_t bit_rate; /* bit/s; 0: as it is */
     bool listen_only;  /* neither sends nor acknowledges */
+    uint32_t queue;    /* frames that a serial adapter surely takes at once; 0: not known */
     uint32_t id, mask; /* only frames with (id & mask) of this are received; mask 0: all */
 };
 

@@ -4,10 +4,16 @@
 
 #include "einbau/run.h"
 
+/* A run that is polled so often while the clock stands still does not get on: no real port does that, and on
+ * a simulated one nothing would ever change.  It ends with EB_STALLED. */
+enum { EB_CREW_STALL_POLLS = 20000 };
+
 /* One place in a crew; the caller provides an array of them. */
 struct eb_crew_place {
     struct eb_run *run;
     uint64_t deadline_us;
+    uint64_t polled_us; /* when it was polled last, and how often at that very moment */
+    uint32_t polls;
 };
 
 struct eb_crew {
@@ -16,13 +22,18 @@ struct eb_crew {
     size_t count;
     size_t cap;
     size_t going; /* runs that have not ended */
+    /* Told of owners that the port's wait gave and that are no place of this crew: another user of the same
+     * port. May be NULL. */
+    void (*other)(void *context, void *owner);
+    void *other_context;
 };
 
 void eb_crew_init(struct eb_crew *crew, const struct eb_port *port, struct eb_crew_place *places, size_t cap);
 
-/* Takes in a run that eb_run_init has made ready; it stays the caller's.  EB_TOO_LARGE where all places are
- * taken. */
-enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run);
+/* Takes in a run that eb_run_init has made ready, also while others are going on; it stays the caller's. From
+ * then on the port's owner of what the run opens is its place in the crew.  One that has ended already is not
+ * polled. EB_TOO_LARGE where all places are taken. */
+EB_NODISCARD enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run);
 
 /* Polls every run that is due, then waits for the next arrival or deadline, but not beyond `until_us`, and
  * polls those concerned.  Gives the number of runs that go on; 0 means that all have ended. */

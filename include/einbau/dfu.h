@@ -86,8 +86,9 @@ struct eb_dfu_config {
     const struct eb_source *source;
     uint8_t *buffer; /* for one block, like the next borrowed while the transfer lasts */
     size_t buffer_bytes;
-    bool reads_back; /* compares by upload, where the device can: it is tolerant of manifestation and uploads
-                      */
+    /* Compares by upload, where the device can: it is tolerant of manifestation and uploads.
+     * EB_READ_BACK_YES: one that cannot ends the transfer before its first byte. */
+    enum eb_read_back read_back;
     uint64_t patience_us; /* for all waiting that the device asks for in one go, manifestation included */
 };
 

@@ -25,7 +25,9 @@ struct eb_isotp_config {
 
 struct eb_isotp {
     struct eb_isotp_config config;
-    enum eb_status sending;  /* EB_OK: nothing to send, or all of it was; EB_PENDING; else why not */
+    enum eb_status sending;  /* EB_OK: nothing to send, or all of it was; EB_PENDING; else why not:
+                              * EB_NO_ANSWER no flow control came, EB_UNREACHABLE the adapter takes no
+                              * frames, EB_TOO_LARGE the receiver has no room */
     enum eb_status received; /* EB_PENDING: nothing yet; EB_OK: a message of `size` bytes is in the buffer */
     size_t size;
 

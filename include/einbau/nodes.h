@@ -68,6 +68,7 @@ struct eb_nodes {
     bool stayed_quiet;           /* nothing was sent, for what was heard were errors only */
 
     /* its own */
+    bool more; /* a poll left frames that had come */
     uint8_t phase, pass, next_node, next_to_read;
     int handle;
     uint64_t began_us, until_us, given;

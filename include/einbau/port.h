@@ -83,9 +83,10 @@ struct eb_port {
     /* Begins a connection; the next calls say how it went. */
     enum eb_status (*tcp_open)(void *self, void *owner, const struct eb_endpoint *peer, int *handle);
     /* `*sent` of `size` bytes were taken.  EB_PENDING: connecting, or no room.  EB_UNREACHABLE: refused or
-     * reset. */
+     * reset.  A port may give EB_CLOSED as tcp_receive does. */
     enum eb_status (*tcp_send)(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent);
-    /* EB_PENDING: nothing now.  EB_UNREACHABLE: refused, reset or closed by the peer. */
+    /* EB_PENDING: nothing now.  EB_UNREACHABLE: refused or reset.  EB_CLOSED: the peer has closed it in the
+     * regular way, and nothing is left of what it sent. */
     enum eb_status (*tcp_receive)(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received);
     void (*tcp_close)(void *self, int handle);
 

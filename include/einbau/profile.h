@@ -19,14 +19,16 @@ enum {
 /* Where a text is read. */
 enum eb_value_kind {
     EB_VALUE_NONE,
-    EB_VALUE_MODBUS_OBJECT, /* `item` is the object id */
-    EB_VALUE_SNMP,          /* `oid` */
-    EB_VALUE_CIP,           /* `item` is one of enum eb_cip_item */
-    EB_VALUE_DNS_SD,        /* `key` of the text record */
-    EB_VALUE_DCP,           /* `item` is one of enum eb_dcp_item */
-    EB_VALUE_SDO,           /* object `index`, `sub` of a CANopen node */
-    EB_VALUE_DID,           /* data identifier `index` of UDS */
-    EB_VALUE_USB,           /* `item` is one of enum eb_usb_item */
+    EB_VALUE_MODBUS_OBJECT,   /* `item` is the object id */
+    EB_VALUE_MODBUS_REGISTER, /* holding register `index` and the next ones, `sub` in all: a number, or text
+                               */
+    EB_VALUE_SNMP,            /* `oid` */
+    EB_VALUE_CIP,             /* `item` is one of enum eb_cip_item */
+    EB_VALUE_DNS_SD,          /* `key` of the text record */
+    EB_VALUE_DCP,             /* `item` is one of enum eb_dcp_item */
+    EB_VALUE_SDO,             /* object `index`, `sub` of a CANopen node */
+    EB_VALUE_DID,             /* data identifier `index` of UDS */
+    EB_VALUE_USB,             /* `item` is one of enum eb_usb_item */
     EB_VALUE_KINDS
 };
 const char *eb_value_kind_word(enum eb_value_kind kind);
@@ -102,6 +104,12 @@ struct eb_steps {
     size_t count;
 };
 
+/* Whether what was sent is read back from the device and compared, before the device takes it up. */
+enum eb_read_back { EB_READ_BACK_NO, EB_READ_BACK_IF_POSSIBLE, EB_READ_BACK_YES };
+
+/* What a counter counts that shows a restart: starts, or the time since the last one. */
+enum eb_counter_kind { EB_COUNTS_STARTS, EB_COUNTS_SECONDS, EB_COUNTS_HUNDREDTHS, EB_COUNTS_MILLISECONDS };
+
 /* How images reach a device. */
 enum eb_route_kind { EB_ROUTE_NONE, EB_ROUTE_IP, EB_ROUTE_CANOPEN, EB_ROUTE_UDS, EB_ROUTE_DFU };
 
@@ -126,6 +134,7 @@ struct eb_uds_way {
     bool dependencies;      /* FF01h is run behind it */
     bool quiet;             /* communication and fault memory are switched off meanwhile */
     uint32_t erase_patience_ms;
+    uint32_t answer_patience_ms; /* for each answer, beyond what the unit itself tells */
     bool unpadded;
     uint8_t padding;
 };
@@ -135,7 +144,6 @@ struct eb_dfu_way {
     uint16_t vendor, product;               /* while the program runs */
     uint16_t loader_vendor, loader_product; /* in the loader */
     uint32_t answer_patience_ms;            /* for each control transfer */
-    bool reads_back;                        /* what was written is compared, where the device can be read */
 };
 
 struct eb_component_profile {
@@ -158,6 +166,9 @@ struct eb_profile {
     char order_codes[EB_PATTERNS_MAX][EB_NAME_BYTES];
 
     struct eb_values from_maker, from_product, from_order_code, from_hardware_revision, from_serial;
+    struct eb_values from_program;         /* tells whether the program runs ... */
+    char program_stopped[EB_NAME_BYTES];   /* ... by this text where it is stopped */
+    struct eb_values from_counter;         /* a counter that shows a restart */
     struct eb_values from_state;           /* tells that the device is in its loader ... */
     char state_loader[EB_NAME_BYTES];      /* ... by this text */
     char loader_order_code[EB_NAME_BYTES]; /* of any device in this loader, where that does not tell; or empty
@@ -168,12 +179,16 @@ struct eb_profile {
     struct eb_steps activate; /* makes the device take up what was sent */
     struct eb_steps undo;     /* undoes `prepare` where nothing was activated */
 
+    uint32_t answer_patience_ms;  /* over IP: for one exchange, connecting included */
     uint16_t blksize, windowsize; /* TFTP, wanted; blksize 0: what the path carries */
     uint8_t timeout_s;
     bool tsize;
     bool rollover_to_one;
     uint32_t send_patience_ms;
 
+    bool restarts;       /* taking up what was sent restarts the device: that must be seen */
+    bool version_proves; /* ... and another version than before shows it, as it is read only at a start */
+    enum eb_counter_kind counts; /* of from_counter */
     uint32_t down_ms;            /* after activating it surely does not answer for that long */
     uint32_t return_patience_ms; /* until it must answer again */
     uint32_t settle_ms;          /* once it answers: until the new version must show */
@@ -188,6 +203,7 @@ struct eb_profile {
     struct eb_registers set_name, set_address, set_mask, set_router, set_dhcp; /* by Modbus; none: by DCP */
     struct eb_steps take_up; /* makes the device take up what the registers hold */
 
+    enum eb_read_back read_back;
     enum eb_route_kind route;
     struct eb_canopen_way canopen;
     struct eb_uds_way uds;
@@ -199,8 +215,10 @@ struct eb_profile {
 };
 
 /* Everything that is read from a device: 0 to EB_PROFILE_ITEMS - 1; NULL for components that it has not. */
-enum { EB_PROFILE_ITEMS = 6 + 2 * EB_COMPONENTS_MAX };
+enum { EB_PROFILE_ITEMS = 8 + 2 * EB_COMPONENTS_MAX };
 const struct eb_values *eb_profile_values(const struct eb_profile *profile, size_t index);
+/* Which component's version (`*checksum` false) or checksum the item is; false: it is no component's. */
+bool eb_profile_item_component(size_t index, size_t *component, bool *checksum);
 /* What an item is in words, like "serial number"; of a component "version" or "checksum". */
 const char *eb_profile_item_word(size_t index);
 

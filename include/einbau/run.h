@@ -10,7 +10,7 @@
 #include "einbau/profile.h"
 #include "einbau/sdo.h"
 #include "einbau/source.h"
-#include "einbau/tftp.h"
+#include "einbau/tftp_get.h"
 #include "einbau/uds.h"
 
 /* The rungs of the ladder, in their order. */
@@ -29,16 +29,47 @@ enum eb_rung {
 const char *eb_rung_word(enum eb_rung rung);
 
 enum eb_outcome {
-    EB_OUTCOME_NONE,          /* still under way, or only looked at */
-    EB_OUTCOME_CONFIRMED,     /* the version read back after it came back is the intended one */
-    EB_OUTCOME_ALREADY_RIGHT, /* it ran already; nothing was written */
+    EB_OUTCOME_NONE,      /* still under way, or only looked at */
+    EB_OUTCOME_CONFIRMED, /* it restarted where its profile says that it must, answered under the same serial
+                           * number, and what was read back is what was intended: see `confirmed_by` */
+    EB_OUTCOME_ALREADY_RIGHT, /* it ran already, by version and checksum; nothing was written */
     EB_OUTCOME_REFUSED,       /* does not fit; nothing was written */
-    EB_OUTCOME_FAILED, /* `error` says at which rung and why; `identity` and `running` what was found last */
-    EB_OUTCOME_IN_LOADER, /* no program runs; it answers from its loader and can be fitted from there */
+    EB_OUTCOME_FAILED,        /* `error` says at which rung and why; `identity` and `running` what was read
+                               * last, if `identified` */
+    EB_OUTCOME_IN_LOADER,     /* no program runs; it answers from its loader and can be fitted from there */
     EB_OUTCOME_NEEDS_HAND,
-    EB_OUTCOME_INTERRUPTED /* stopped by the caller, left as it was */
+    EB_OUTCOME_INTERRUPTED, /* stopped by the caller */
+    EB_OUTCOME_NOT_STARTED, /* something that it depends on was not confirmed; nothing was written */
+    EB_OUTCOME_RECOVERED,   /* of a run that only undoes: the program runs again */
+    EB_OUTCOMES
 };
 const char *eb_outcome_word(enum eb_outcome outcome);
+
+/* What showed that the device restarted. */
+enum eb_restart {
+    EB_RESTART_NOT_SEEN,
+    EB_RESTART_SILENCE,    /* it did not answer for a while, though it had before */
+    EB_RESTART_CONNECTION, /* a connection of before was reset */
+    EB_RESTART_LOADER,     /* its loader answered before, and its program does now */
+    EB_RESTART_BOOT_UP,    /* its boot-up message (CiA 301 section 7.2.8.3.3) */
+    EB_RESTART_SESSION,    /* UDS: the default session, and before that another one */
+    EB_RESTART_ATTACHED,   /* USB: it was enumerated anew */
+    EB_RESTART_COUNTER,    /* the profile's counter */
+    EB_RESTART_VERSION     /* another version, where the profile says that this is enough */
+};
+const char *eb_restart_word(enum eb_restart restart);
+
+/* By what an image was confirmed; bits. */
+enum { EB_BY_VERSION = 1, EB_BY_CHECKSUM = 2, EB_BY_READ_BACK = 4 };
+
+/* What a run is about to do to a device, or has ended with. */
+enum eb_effect {
+    EB_EFFECT_PREPARE,  /* the profile's steps before sending */
+    EB_EFFECT_SEND,     /* the first byte of the current item */
+    EB_EFFECT_ACTIVATE, /* the device is made to take up what was sent */
+    EB_EFFECT_UNDO,     /* the preparation is undone */
+    EB_EFFECT_END       /* the run has ended: `outcome`, `left` */
+};
 
 enum { EB_RUN_TRIES = 3, EB_RUN_BUFFER_MIN_BYTES = EB_TFTP_BUFFER_MIN_BYTES };
 enum { EB_RUN_ITEMS_MAX = 12 }; /* three for each component: the way to a version may lead through others */
@@ -59,6 +90,8 @@ struct eb_run_item {
     enum eb_outcome outcome;          /* result: NONE, ALREADY_RIGHT or CONFIRMED */
     bool was_right;                   /* result: ran the image already, by version and checksum */
     bool touched;                     /* result: bytes were sent */
+    bool read_back;                   /* result: what was sent was read back, and is the same */
+    unsigned confirmed_by;            /* result: bits of EB_BY_VERSION and so on */
 };
 
 struct eb_run;
@@ -95,13 +128,20 @@ struct eb_run_config {
     const struct eb_surroundings *around; /* may be NULL; read when it is judged */
     uint32_t accepted;                    /* see struct eb_judge_facts */
     bool again;                           /* write also what runs already */
-    uint8_t *buffer; /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
+    bool interrupted; /* an earlier job left the device in the middle of a transfer: that is aborted first */
+    bool recover;     /* only undoes what an earlier run has prepared; no items */
+    uint8_t *buffer;  /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
     size_t buffer_bytes;
 
     /* Told at each rung, each new try, at the end, and while sending every EB_RUN_EVENT_US; may be NULL.
      * Must not call back into the run. */
     void (*event)(void *context, const struct eb_run *run);
     void *event_context;
+    /* Told before each effect, so that a record can be written first; may be NULL.  False: it must not be,
+     * and the run ends with EB_IO.  Of EB_EFFECT_UNDO and EB_EFFECT_END the answer is not looked at.  Must
+     * not call back into the run. */
+    bool (*effect)(void *context, const struct eb_run *run, enum eb_effect effect);
+    void *effect_context;
 };
 
 enum { EB_RUN_EVENT_US = 200000 };
@@ -123,13 +163,18 @@ struct ebi_can_route {
     uint64_t patience_end_us, look_us;
     uint8_t node, move, repeats;
     uint32_t bit_rate; /* where the node is now, as far as is known */
-    bool answered, pausing;
+    bool answered, pausing, stopping;
+    bool transferred;      /* a download was begun, so that the node may wait for its rest */
+    bool heard;            /* a good frame of the device, since the run began */
+    bool bus_off;          /* what ended the last exchange */
+    uint64_t flush_end_us; /* until then what the engine says last may still go out */
     char serial[EB_NAME_BYTES];
     const struct eb_run_item *item;
     uint8_t bytes[EB_NAME_BYTES];
     uint8_t request[EB_UDS_MESSAGE_MIN_BYTES];
     uint8_t counter;
     uint32_t block_bytes;
+    uint64_t back_bytes; /* read back and compared */
     struct eb_sdo sdo;
     struct eb_uds uds;
 };
@@ -137,7 +182,7 @@ struct ebi_can_route {
 struct ebi_usb_route {
     int handle, watch;           /* EB_NO_HANDLE: not open */
     uint8_t move, stalls, after; /* `after`: the reset */
-    bool asked, wants_loader, doing_reset, by_place;
+    bool asked, wants_loader, doing_reset, by_place, goes_itself, never_went;
     uint64_t look_us, patience_end_us;
     char place[EB_USB_PLACE_BYTES], serial[EB_NAME_BYTES]; /* where it was last, and what it told of itself */
     struct eb_usb_device device;
@@ -155,7 +200,16 @@ struct ebi_route {
     struct ebi_can_route can;
     struct ebi_usb_route usb;
     void *owner;
-    size_t value; /* which is being read, counted over all items and their sources */
+    bool more;               /* a poll left something that had come: the next one is due at once */
+    bool watching;           /* what shows a restart is looked for ... */
+    enum eb_restart restart; /* ... and this did, first */
+    bool loader_seen;        /* in this try its loader was read to be what answers */
+    bool read_back;          /* what was sent was read back, and is the same */
+    bool last_late;          /* all was sent, and the last acknowledgement stays away */
+    bool keep_send;          /* an identify interrupts the send, which goes on behind it */
+    bool kept, reopened;     /* the connection is that of an earlier exchange; was opened once more */
+    bool answered_kinds[EB_VALUE_KINDS]; /* since the run began */
+    size_t value;                        /* which is being read, counted over all items and their sources */
     uint8_t doing;
     bool connected;
     int tcp, udp;
@@ -163,7 +217,9 @@ struct ebi_route {
     uint64_t deadline_us, attempt_us, attempt_end_us, patience_end_us;
     struct eb_error error;
     struct eb_modbus modbus;
+    const struct eb_run_item *item; /* being sent over IP */
     struct eb_tftp_put put;
+    struct eb_tftp_get get;
     uint8_t reading; /* enum eb_value_kind whose turn it is to be read */
     bool failed_kinds[EB_VALUE_KINDS];
     struct eb_error first_error;
@@ -187,9 +243,17 @@ struct eb_run {
     enum eb_outcome outcome;
     struct eb_error error;   /* why it failed, or could not be looked at; status EB_OK where nothing did */
     enum eb_rung error_rung; /* where */
+    struct eb_error first_error; /* why the first try failed, where several did */
+    enum eb_rung first_rung;
+    unsigned failures;       /* tries that failed */
+    bool all_equal;          /* ... all of them in the same way */
+    bool left;               /* at the end: the preparation is not known to be undone */
+    enum eb_restart restart; /* what showed the last restart */
 
-    bool identified; /* the next four are as read last */
+    bool answered;   /* at the last look something came, even if it could not be used */
+    bool identified; /* the next ones are as read last, and nothing was done to the device since */
     bool in_loader;
+    bool program_known, program_stopped;
     struct eb_identity identity;
     struct eb_usb_ids usb;                        /* of a device on USB */
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
@@ -199,17 +263,20 @@ struct eb_run {
     /* the run's own */
     struct ebi_route route;
     uint8_t state;
-    bool stopping, prepared, judged, by_hand;
+    bool stopping, prepared, judged, by_hand, sent, undo_failed, activate_unanswered;
+    uint8_t others; /* looks in a row that were answered by another device */
+    bool has_counter, counter_read, counter_restarted;
+    uint64_t counter, counter_us;
+    uint64_t later_us, pause_us, peek_us; /* asked again later since then; with this pause */
     size_t step;
     size_t group; /* first of the items that the same restart takes up */
-    size_t place; /* in its crew */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;
     char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* as first told */
 };
 
 /* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, a buffer too small, no
- * route, or steps in the profile that the route has not. */
-enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
+ * route, or steps in the profile that the route has not; the run has then ended as EB_OUTCOME_FAILED. */
+EB_NODISCARD enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
 
 /* Does what can be done now.  Afterwards eb_run_deadline_us says when it wants to be called at the latest. */
 void eb_run_poll(struct eb_run *run);
@@ -226,5 +293,9 @@ void eb_run_stop(struct eb_run *run);
 
 /* Ends at once, leaving the device as it is; closes what is open. */
 void eb_run_abandon(struct eb_run *run);
+
+/* Ends at once with EB_STALLED: for a caller who sees that the run asks to be polled over and over while the
+ * clock stands still. */
+void eb_run_stall(struct eb_run *run);
 
 #endif

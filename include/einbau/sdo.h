@@ -28,7 +28,8 @@ struct eb_sdo {
 
     /* reading */
     uint8_t *to;
-    size_t cap, size; /* what was read */
+    size_t cap, size;                 /* what was read */
+    const struct eb_source *compared; /* in place of `to`: what was read must be this */
 
     /* writing: bytes that the node has acknowledged, and all of them */
     uint64_t done_bytes, total_bytes;
@@ -41,6 +42,8 @@ struct eb_sdo {
     uint8_t out[8];
     bool has_out, toggle, crc_used, ended;
     uint64_t patience_us, until_us;
+    uint64_t repeat_us, again_us;
+    bool repeating;
     /* a block */
     uint8_t buffer[EB_SDO_BLOCK_MAX * EB_SDO_SEGMENT_BYTES];
     size_t buffered;         /* bytes of this block in `buffer` */
@@ -59,6 +62,15 @@ void eb_sdo_init(struct eb_sdo *sdo, uint8_t node);
  */
 void eb_sdo_read(struct eb_sdo *sdo, uint16_t index, uint8_t sub, enum eb_sdo_way way, uint8_t *to,
                  size_t cap, uint64_t patience_us, uint64_t now_us);
+
+/* Begins to read an object and compares it with a source: EB_UNCONFIRMED where it differs, or is shorter;
+ * what comes behind the source's end does not count. */
+void eb_sdo_compare(struct eb_sdo *sdo, uint16_t index, uint8_t sub, enum eb_sdo_way way,
+                    const struct eb_source *source, uint64_t patience_us, uint64_t now_us);
+
+/* Makes the read that has just begun ask again every `every_us` while nothing comes, within its patience: a
+ * request or its answer may have been lost, and a node that starts hears the later one. */
+void eb_sdo_repeat(struct eb_sdo *sdo, uint64_t every_us, uint64_t now_us);
 
 /* Begins to write `size` bytes, at least one; up to four go in one frame.  They are borrowed until the end.
  */

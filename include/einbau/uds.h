@@ -24,22 +24,30 @@ enum eb_uds_state { EB_UDS_IDLE, EB_UDS_BUSY, EB_UDS_DONE, EB_UDS_FAILED };
 struct eb_uds {
     enum eb_uds_state state;
     struct eb_error error; /* `number`: the negative response code */
-    uint8_t answer[EB_UDS_ANSWER_BYTES];
+    uint8_t *answer;
     size_t answer_size; /* with the service's byte */
 
     /* its own */
+    uint8_t own_answer[EB_UDS_ANSWER_BYTES];
     struct eb_isotp tp;
     uint8_t *message; /* the caller's */
     size_t message_cap, message_size;
     uint32_t p2_ms, p2_star_ms; /* as the unit told for its session */
-    uint64_t until_us, patience_end_us, again_us, kept_us;
+    uint32_t margin_ms;         /* on top of both; EB_UDS_MARGIN_MS, where the caller sets no other one */
+    uint64_t until_us, patience_end_us, again_us, kept_us, busy_us;
     bool sent, pending;
     uint8_t session;
     uint8_t present[2];
 };
 
-/* `message` is room for the longest request, borrowed as long as the client is used. */
+/* `message` is room for the longest request, borrowed as long as the client is used.  The context must not be
+ * moved or copied. */
 void eb_uds_init(struct eb_uds *uds, const struct eb_isotp_config *config, uint8_t *message, size_t cap);
+
+/* From now on other buffers hold requests and answers, when no request is going on.  Borrowed like the first.
+ */
+void eb_uds_buffers(struct eb_uds *uds, uint8_t *message, size_t message_cap, uint8_t *answer,
+                    size_t answer_cap);
 
 /* Begins a request: `head`, then `size` bytes of data, which may be NULL where it is 0,
  * or stand in the message's buffer already, behind where the head goes.  `patience_us` is how

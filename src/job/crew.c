@@ -11,9 +11,10 @@ enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run)
 {
     if (crew->count == crew->cap)
         return EB_TOO_LARGE;
-    run->place = crew->count;
-    crew->places[crew->count++] = (struct eb_crew_place){.run = run, .deadline_us = 0};
-    crew->going++;
+    struct eb_crew_place *place = &crew->places[crew->count++];
+    *place = (struct eb_crew_place){.run = run, .polled_us = EB_NEVER};
+    run->route.owner = place;
+    crew->going += !eb_run_ended(run);
     return EB_OK;
 }
 
@@ -21,10 +22,26 @@ static void poll_place(struct eb_crew *crew, struct eb_crew_place *place)
 {
     if (eb_run_ended(place->run))
         return;
-    eb_run_poll(place->run);
+    uint64_t now_us = crew->port->now_us(crew->port->self);
+    place->polls = now_us == place->polled_us ? place->polls + 1 : 0;
+    place->polled_us = now_us;
+    if (place->polls < EB_CREW_STALL_POLLS)
+        eb_run_poll(place->run);
+    else
+        eb_run_stall(place->run);
     place->deadline_us = eb_run_deadline_us(place->run);
     if (eb_run_ended(place->run))
         crew->going--;
+}
+
+/* The place that an owner is, or NULL: whose pointer it is nobody knows, so that it is only compared. */
+static struct eb_crew_place *place_of(const struct eb_crew *crew, const void *owner)
+{
+    uintptr_t at = (uintptr_t)owner;
+    uintptr_t first = (uintptr_t)crew->places;
+    size_t index = (at - first) / sizeof *crew->places;
+    bool inside = at >= first && index < crew->count && (at - first) % sizeof *crew->places == 0;
+    return inside ? &crew->places[index] : NULL;
 }
 
 size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us)
@@ -42,8 +59,11 @@ size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us)
         void *ready[READY_MAX];
         size_t count = crew->port->wait(crew->port->self, next_us, ready, READY_MAX);
         for (size_t i = 0; i < count; i++) {
-            const struct eb_run *run = ready[i];
-            poll_place(crew, &crew->places[run->place]);
+            struct eb_crew_place *place = place_of(crew, ready[i]);
+            if (place != NULL)
+                poll_place(crew, place);
+            else if (crew->other != NULL)
+                crew->other(crew->other_context, ready[i]);
         }
     }
     return crew->going;

@@ -10,33 +10,54 @@
  *   REACHING <-> REACH_PAUSE     until it is identified, or patience is over
  *      |
  *      v (judged; looked at only, refused, already right: ENDED)
- *   PREPARING -> SENDING -> ACTIVATING -> DOWN -> RETURNING <-> RETURN_PAUSE --confirmed--> next item
- *      \___________\____________\____________________/
+ *   PREPARING -> CHECKING -> SENDING -> ACTIVATING -> DOWN -> RETURNING -- confirmed: the next item, or ENDED
+ *      |             |        |    |      |   |                |     |
+ *      |             |        | PEEKING   | ACTIVATE_PAUSE     | RETURN_PAUSE
+ *      \_____________\________\___________\___________________/
  *                  | failed
  *                  v
- *      a try is left: REACHING; none, or stopped: UNDOING -> LAST_PAUSE <-> LAST_LOOK -> ENDED
+ *      another try helps: TRY_PAUSE -> REACHING; else, or stopped: UNDOING -> LAST_PAUSE <-> LAST_LOOK ->
+ * ENDED
+ *
+ * Invariants:
+ *   identified   the device was read, and no effect was begun since
+ *   prepared     an effect was begun that `undo` takes back, and it is not known to be undone
+ *   confirmed    only through confirm_group, which is only called where what was read back is what was
+ * intended and, where the profile says that the device restarts, the restart was seen
  */
 enum state {
     REACHING,
     REACH_PAUSE,
     PREPARING,
+    CHECKING,
     SENDING,
+    PEEKING,
     ACTIVATING,
+    ACTIVATE_PAUSE,
     DOWN,
     RETURNING,
     RETURN_PAUSE,
+    TRY_PAUSE,
     UNDOING,
     LAST_PAUSE,
     LAST_LOOK,
     ENDED
 };
 
-enum { PAUSE_US = 500000 }; /* between two tries to reach a device */
+enum {
+    PAUSE_US = 500000,     /* between two tries to reach a device */
+    TRY_PAUSE_US = 500000, /* before the next try; twice as long each time */
+    TRY_PAUSE_MOST_US = 8000000,
+    PEEK_US = 3000000 /* between two looks at a device whose last acknowledgement stays away */
+};
 
 static const char *const rung_words[] = {"reach",    "identify", "judge",   "prepare", "send",
                                          "activate", "return",   "confirm", "restore", "end"};
-static const char *const outcome_words[] = {"none",   "confirmed", "already-right", "refused",
-                                            "failed", "in-loader", "needs-hand",    "interrupted"};
+static const char *const outcome_words[EB_OUTCOMES] = {
+    "none",      "confirmed",  "already-right", "refused",     "failed",
+    "in-loader", "needs-hand", "interrupted",   "not-started", "recovered"};
+static const char *const restart_words[] = {"not-seen", "silence",     "connection", "loader", "boot-up",
+                                            "session",  "enumeration", "counter",    "version"};
 
 const char *eb_rung_word(enum eb_rung rung)
 {
@@ -45,7 +66,12 @@ const char *eb_rung_word(enum eb_rung rung)
 
 const char *eb_outcome_word(enum eb_outcome outcome)
 {
-    return (size_t)outcome < sizeof outcome_words / sizeof outcome_words[0] ? outcome_words[outcome]
+    return (size_t)outcome < EB_OUTCOMES ? outcome_words[outcome] : "unknown";
+}
+
+const char *eb_restart_word(enum eb_restart restart)
+{
+    return (size_t)restart < sizeof restart_words / sizeof restart_words[0] ? restart_words[restart]
                                                                             : "unknown";
 }
 
@@ -68,19 +94,43 @@ static void set_rung(struct eb_run *run, enum eb_rung rung)
 static void set_state(struct eb_run *run, enum state state)
 {
     static const enum eb_rung rungs[] = {
-        [REACHING] = EB_RUNG_REACH,     [REACH_PAUSE] = EB_RUNG_REACH,   [PREPARING] = EB_RUNG_PREPARE,
-        [SENDING] = EB_RUNG_SEND,       [ACTIVATING] = EB_RUNG_ACTIVATE, [DOWN] = EB_RUNG_RETURN,
-        [RETURNING] = EB_RUNG_RETURN,   [RETURN_PAUSE] = EB_RUNG_RETURN, [UNDOING] = EB_RUNG_RESTORE,
-        [LAST_PAUSE] = EB_RUNG_RESTORE, [LAST_LOOK] = EB_RUNG_RESTORE,   [ENDED] = EB_RUNG_END,
+        [REACHING] = EB_RUNG_REACH,      [REACH_PAUSE] = EB_RUNG_REACH,
+        [PREPARING] = EB_RUNG_PREPARE,   [CHECKING] = EB_RUNG_PREPARE,
+        [SENDING] = EB_RUNG_SEND,        [PEEKING] = EB_RUNG_SEND,
+        [ACTIVATING] = EB_RUNG_ACTIVATE, [ACTIVATE_PAUSE] = EB_RUNG_ACTIVATE,
+        [DOWN] = EB_RUNG_RETURN,         [RETURNING] = EB_RUNG_RETURN,
+        [RETURN_PAUSE] = EB_RUNG_RETURN, [TRY_PAUSE] = EB_RUNG_REACH,
+        [UNDOING] = EB_RUNG_RESTORE,     [LAST_PAUSE] = EB_RUNG_RESTORE,
+        [LAST_LOOK] = EB_RUNG_RESTORE,   [ENDED] = EB_RUNG_END,
     };
     run->state = (uint8_t)state;
     set_rung(run, rungs[state]);
 }
 
+/* Whether an image of the run, or its preparation, was begun. */
+static bool any_effect(const struct eb_run *run)
+{
+    bool any = run->prepared || run->sent;
+    for (size_t i = 0; i < run->config.count; i++)
+        any = any || run->config.items[i].touched;
+    return any;
+}
+
 static void finish(struct eb_run *run, enum eb_outcome outcome)
 {
+    bool own = outcome == EB_OUTCOME_FAILED || outcome == EB_OUTCOME_IN_LOADER ||
+               outcome == EB_OUTCOME_NEEDS_HAND || outcome == EB_OUTCOME_INTERRUPTED;
     run->outcome = outcome;
+    run->left = run->prepared;
+    /* What stands behind the one that failed was not begun. */
+    for (size_t i = 0; i < run->config.count && own; i++) {
+        struct eb_run_item *item = &run->config.items[i];
+        if (item->outcome == EB_OUTCOME_NONE)
+            item->outcome = item->touched || i <= run->progress.item ? outcome : EB_OUTCOME_NOT_STARTED;
+    }
     run->config.route->close(&run->route);
+    if (run->config.effect != NULL && (any_effect(run) || run->config.recover))
+        run->config.effect(run->config.effect_context, run, EB_EFFECT_END);
     set_state(run, ENDED);
 }
 
@@ -113,6 +163,16 @@ static struct eb_run_item *current(struct eb_run *run)
     return &run->config.items[run->progress.item];
 }
 
+/* What was read is out of date as soon as something is done to the device. */
+static bool may_act(struct eb_run *run, enum eb_effect effect)
+{
+    if (run->config.effect != NULL && !run->config.effect(run->config.effect_context, run, effect) &&
+        effect != EB_EFFECT_UNDO)
+        return false;
+    run->identified = false;
+    return true;
+}
+
 /* --- identity ------------------------------------------------------------------------------------ */
 
 /* Whether two texts of one item say the same: versions by their order, checksums as numbers. */
@@ -120,12 +180,14 @@ static bool agree(const struct eb_profile *p, size_t item, const char *one, cons
 {
     uint32_t a;
     uint32_t b;
+    size_t component;
+    bool checksum;
     if (strcmp(one, other) == 0)
         return true;
-    if (item < 6)
+    if (!eb_profile_item_component(item, &component, &checksum))
         return false;
-    if ((item - 6) % 2 == 0)
-        return eb_version_compare(&p->components[(item - 6) / 2].order, one, other) == EB_SAME;
+    if (!checksum)
+        return eb_version_compare(&p->components[component].order, one, other) == EB_SAME;
     return eb_text_hex32(one, &a) && eb_text_hex32(other, &b) && a == b;
 }
 
@@ -151,6 +213,34 @@ static void find_disagreement(struct eb_run *run, size_t item)
     }
 }
 
+/* A counter that is read before the restart and behind it. */
+static void take_counter(struct eb_run *run)
+{
+    static const uint32_t ticks_per_s[] = {0, 1, 100, 1000};
+    const struct eb_profile *p = run->config.profile;
+    char text[EB_NAME_BYTES];
+    uint64_t number;
+    run->counter_read = ebi_route_value(&run->route, &p->from_counter, text, sizeof text) &&
+                        eb_text_number(text, strlen(text), &number);
+    if (!run->counter_read)
+        return;
+    if (!run->route.watching || !run->has_counter) {
+        run->has_counter = true;
+        run->counter = number;
+        run->counter_us = run->now_us;
+        return;
+    }
+    if (p->counts == EB_COUNTS_STARTS) {
+        run->counter_restarted = number != run->counter;
+        return;
+    }
+    /* Without a restart it has gone on by the time that has passed; clocks differ by two seconds and a
+     * fiftieth. */
+    uint64_t passed = (run->now_us - run->counter_us) / 1000 * ticks_per_s[p->counts] / 1000;
+    uint64_t slack = 2 * (uint64_t)ticks_per_s[p->counts] + passed / 50;
+    run->counter_restarted = number + slack < run->counter + passed;
+}
+
 static void take_identity(struct eb_run *run)
 {
     const struct eb_profile *p = run->config.profile;
@@ -166,6 +256,9 @@ static void take_identity(struct eb_run *run)
         ebi_route_value(route, &p->from_state, text, sizeof text) && strcmp(text, p->state_loader) == 0;
     if (run->in_loader && p->loader_order_code[0] != '\0')
         eb_text_copy(id->order_code, sizeof id->order_code, p->loader_order_code);
+    run->program_known = !run->in_loader && ebi_route_value(route, &p->from_program, text, sizeof text);
+    run->program_stopped = run->program_known && strcmp(text, p->program_stopped) == 0;
+    take_counter(run);
     for (size_t i = 0; i < p->count; i++) {
         struct eb_running *running = &run->running[i];
         ebi_route_value(route, &p->components[i].version, running->version, sizeof running->version);
@@ -246,11 +339,77 @@ static bool runs_as_intended(const struct eb_run *run, const struct eb_run_item 
     return component->checksum.count == 0 || (running->has_checksum && running->checksum == item->checksum);
 }
 
+/* Whether the restart that the profile tells of was seen since the device was made to take up what was sent.
+ */
+static bool restart_seen(struct eb_run *run)
+{
+    const struct eb_profile *p = run->config.profile;
+    if (!p->restarts)
+        return true;
+    if (run->counter_read && run->has_counter) {
+        if (run->counter_restarted)
+            run->route.restart = EB_RESTART_COUNTER;
+        return run->counter_restarted; /* it alone decides */
+    }
+    if (run->route.loader_seen && run->identified && !run->in_loader)
+        ebi_route_restarted(&run->route, EB_RESTART_LOADER);
+    for (size_t i = run->group; p->version_proves && i <= run->progress.item; i++) {
+        const struct eb_run_item *item = &run->config.items[i];
+        if (eb_version_compare(&item->component->order, item->from, running_of(run, item)->version) !=
+                EB_SAME &&
+            item->from[0] != '\0')
+            ebi_route_restarted(&run->route, EB_RESTART_VERSION);
+    }
+    return run->route.watching && run->route.restart != EB_RESTART_NOT_SEEN;
+}
+
+/* Identification has ended with `status`; EB_OK: with the device that is meant, else `error` says why not. */
+static enum eb_status take_look(struct eb_run *run, enum eb_status status, struct eb_error *error)
+{
+    *error = run->route.error;
+    run->answered = status == EB_OK || status == EB_PEER_ERROR || status == EB_GARBAGE ||
+                    status == EB_TOO_LARGE || status == EB_OTHER;
+    if (status != EB_OK)
+        return status;
+    take_identity(run);
+    status = is_meant(run, error) ? EB_OK : error->status;
+    run->others = status == EB_OTHER ? run->others + 1 : 0;
+    return status;
+}
+
+/* That another device answers is read twice before it is believed: an answer may be damaged. */
+static bool in_doubt(const struct eb_run *run, enum eb_status status)
+{
+    return status == EB_OTHER && run->others == 1;
+}
+
 /* --- the way up ---------------------------------------------------------------------------------- */
+
+static void begin_undo(struct eb_run *run);
+
+/* The record cannot be written, so nothing more is done to the device than to undo what was. */
+static void cannot_record(struct eb_run *run)
+{
+    const struct eb_error error = {.status = EB_IO,
+                                   .where = "writing the record",
+                                   .text = "what is about to be done could not be written down"};
+    keep_error(run, &error);
+    begin_undo(run);
+}
 
 static void begin_prepare(struct eb_run *run)
 {
     run->step = 0;
+    run->sent = false;
+    run->route.loader_seen = run->identified && run->in_loader;
+    run->route.watching = false;
+    if (run->config.profile->prepare.count > 0) {
+        if (!may_act(run, EB_EFFECT_PREPARE)) {
+            cannot_record(run);
+            return;
+        }
+        run->prepared = true;
+    }
     set_state(run, PREPARING);
 }
 
@@ -261,12 +420,16 @@ static void next_item(struct eb_run *run)
     for (size_t i = 0; i < run->config.count; i++) {
         if (run->config.items[i].outcome == EB_OUTCOME_NONE) {
             if (run->stopping) {
+                run->progress.item = i;
+                run->config.items[i].outcome = EB_OUTCOME_NOT_STARTED;
                 finish(run, EB_OUTCOME_INTERRUPTED);
                 return;
             }
             run->progress.item = i;
             run->group = i;
             run->progress.attempt = 1;
+            run->failures = 0;
+            run->later_us = run->pause_us = 0;
             run->progress.done_bytes = 0;
             run->progress.total_bytes = run->config.items[i].source.size_bytes;
             begin_prepare(run);
@@ -299,30 +462,92 @@ static void judge(struct eb_run *run)
         next_item(run);
 }
 
-static void begin_restore(struct eb_run *run)
+/* Whether undoing may be done to what answers now.  After another serial number was read, only to a loader:
+ * it came where the device was told to start its own, and starting its program harms nobody. */
+static bool may_undo(const struct eb_run *run)
+{
+    return run->error.status != EB_OTHER || run->in_loader;
+}
+
+static void begin_undo(struct eb_run *run)
 {
     run->step = 0;
+    run->undo_failed = false;
     run->patience_end_us = 0;
-    if (run->prepared) {
+    if (run->prepared && may_undo(run)) {
+        may_act(run, EB_EFFECT_UNDO);
         set_state(run, UNDOING);
     } else {
         pause_in(run, LAST_PAUSE, 0);
     }
 }
 
+static bool same_error(const struct eb_error *a, const struct eb_error *b)
+{
+    return a->status == b->status && a->number == b->number && a->where == b->where &&
+           strcmp(a->text, b->text) == 0;
+}
+
+static void count_failure(struct eb_run *run, const struct eb_error *error)
+{
+    keep_error(run, error);
+    if (run->failures++ == 0) {
+        run->first_error = *error;
+        run->first_rung = run->error_rung;
+        run->all_equal = true;
+    } else {
+        run->all_equal = run->all_equal && same_error(error, &run->first_error);
+    }
+}
+
+/* How long a device is asked again that says that it is busy, without a byte sent. */
+static uint64_t busy_patience_us(const struct eb_run *run)
+{
+    const struct eb_profile *p = run->config.profile;
+    return (p->send_patience_ms > p->return_patience_ms ? p->send_patience_ms : p->return_patience_ms) *
+           1000ULL;
+}
+
+static uint64_t longer_pause(struct eb_run *run)
+{
+    run->pause_us = run->pause_us == 0 ? TRY_PAUSE_US : 2 * run->pause_us;
+    if (run->pause_us > TRY_PAUSE_MOST_US)
+        run->pause_us = TRY_PAUSE_MOST_US;
+    return run->pause_us;
+}
+
 /* A try has failed with `error`: another one, or the end. */
 static void try_again(struct eb_run *run, const struct eb_error *error)
 {
-    keep_error(run, error);
-    if (run->stopping || run->progress.attempt >= EB_RUN_TRIES) {
-        begin_restore(run);
+    enum eb_retry retry = eb_error_retry(error);
+    bool free_of_charge = retry == EB_RETRY_LATER && !run->sent;
+    if (run->stopping || retry == EB_RETRY_NEVER) {
+        count_failure(run, error);
+        begin_undo(run);
         return;
     }
-    run->progress.attempt++;
+    if (free_of_charge && run->later_us == 0)
+        run->later_us = run->now_us;
+    free_of_charge = free_of_charge && run->now_us - run->later_us < busy_patience_us(run);
+    if (free_of_charge) {
+        keep_error(run, error);
+    } else {
+        count_failure(run, error);
+        if (run->progress.attempt >= EB_RUN_TRIES || (retry == EB_RETRY_LATER && !run->sent)) {
+            begin_undo(run);
+            return;
+        }
+        run->progress.attempt++;
+    }
     run->progress.item = run->group;
     run->progress.done_bytes = 0;
     run->progress.total_bytes = current(run)->source.size_bytes;
     tell(run);
+    pause_in(run, TRY_PAUSE, longer_pause(run));
+}
+
+static void begin_next_try(struct eb_run *run)
+{
     uint64_t patience_us = run->config.profile->return_patience_ms * 1000ULL;
     begin_reach(run,
                 patience_us > run->config.reach_patience_us ? patience_us : run->config.reach_patience_us);
@@ -333,9 +558,16 @@ static void try_again(struct eb_run *run, const struct eb_error *error)
 static void confirm_group(struct eb_run *run)
 {
     for (size_t i = run->group; i <= run->progress.item; i++) {
-        if (run->config.items[i].outcome == EB_OUTCOME_NONE)
-            run->config.items[i].outcome = EB_OUTCOME_CONFIRMED;
+        struct eb_run_item *item = &run->config.items[i];
+        if (item->outcome != EB_OUTCOME_NONE)
+            continue;
+        item->outcome = EB_OUTCOME_CONFIRMED;
+        item->confirmed_by = (unsigned)EB_BY_VERSION |
+                             (item->component->checksum.count > 0 ? (unsigned)EB_BY_CHECKSUM : 0U) |
+                             (item->read_back ? (unsigned)EB_BY_READ_BACK : 0U);
     }
+    run->restart = run->config.profile->restarts ? run->route.restart : EB_RESTART_NOT_SEEN;
+    run->route.watching = false;
     run->prepared = false;
     next_item(run);
 }
@@ -351,14 +583,14 @@ static const struct eb_run_item *not_running(const struct eb_run *run)
 }
 
 /* Whether the intended versions run and that can only come from what was sent. */
-static bool arrived(const struct eb_run *run)
+static bool arrived(struct eb_run *run)
 {
     for (size_t i = run->group; i <= run->progress.item; i++) {
         const struct eb_run_item *item = &run->config.items[i];
         if (item->outcome == EB_OUTCOME_NONE && (!item->touched || item->was_right))
             return false;
     }
-    return not_running(run) == NULL;
+    return not_running(run) == NULL && restart_seen(run) && !run->program_stopped;
 }
 
 /* The next image that the same restart takes up: for another component than those of the group. */
@@ -381,10 +613,56 @@ static bool next_of_group(struct eb_run *run)
     return true;
 }
 
+static bool acts_by_command(const struct eb_run *run)
+{
+    return run->config.route->activate != NULL || run->config.profile->activate.count > 0;
+}
+
+static void begin_activate(struct eb_run *run)
+{
+    run->step = 0;
+    run->began_us = run->now_us;
+    if (!may_act(run, EB_EFFECT_ACTIVATE)) {
+        cannot_record(run);
+        return;
+    }
+    if (acts_by_command(run) || !run->route.watching)
+        ebi_route_watch(&run->route);
+    run->counter_restarted = run->activate_unanswered = false;
+    run->pause_us = 0;
+    run->patience_end_us = run->now_us + busy_patience_us(run);
+    set_state(run, ACTIVATING);
+}
+
+/* Reached and meant, for the first time or for another try. */
+static void go_on(struct eb_run *run)
+{
+    if (run->config.recover) {
+        bool command = run->config.route->undo != NULL;
+        bool runs = run->program_known ? !run->program_stopped : command && !run->in_loader;
+        run->judged = true;
+        run->prepared = !runs;
+        if (runs)
+            finish(run, EB_OUTCOME_RECOVERED);
+        else
+            begin_undo(run);
+    } else if (run->config.count == 0) {
+        finish(run, EB_OUTCOME_NONE);
+    } else if (!run->judged) {
+        judge(run);
+    } else if (run->stopping) {
+        begin_undo(run);
+    } else if (arrived(run)) {
+        confirm_group(run);
+    } else {
+        begin_prepare(run);
+    }
+}
+
 static void poll_reaching(struct eb_run *run)
 {
     enum eb_status status = run->config.route->poll(&run->route, run->now_us);
-    struct eb_error error = run->route.error;
+    struct eb_error error;
     if (run->stopping && !run->judged) {
         finish(run, EB_OUTCOME_INTERRUPTED);
         return;
@@ -393,30 +671,32 @@ static void poll_reaching(struct eb_run *run)
         set_rung(run, EB_RUNG_IDENTIFY);
     if (status == EB_PENDING)
         return;
+    status = take_look(run, status, &error);
     if (status == EB_OK) {
-        take_identity(run);
-        if (is_meant(run, &error)) {
-            if (run->config.count == 0)
-                finish(run, EB_OUTCOME_NONE);
-            else if (!run->judged)
-                judge(run);
-            else if (run->stopping)
-                begin_restore(run);
-            else if (arrived(run))
-                confirm_group(run);
-            else
-                begin_prepare(run);
-            return;
-        }
-    } else if (run->now_us < run->patience_end_us) {
+        go_on(run);
+        return;
+    }
+    if (in_doubt(run, status)) {
+        pause_in(run, REACH_PAUSE, 0);
+        return;
+    }
+    if (status != EB_OTHER && eb_error_retry(&error) != EB_RETRY_NEVER &&
+        run->now_us < run->patience_end_us) {
         pause_in(run, REACH_PAUSE, PAUSE_US);
         return;
     }
     if (!run->judged) {
         keep_error(run, &error);
-        finish(run, run->config.count == 0     ? EB_OUTCOME_NONE
-                    : error.status == EB_OTHER ? EB_OUTCOME_REFUSED
-                                               : EB_OUTCOME_FAILED);
+        finish(run, run->config.count == 0 && !run->config.recover ? EB_OUTCOME_NONE
+                    : error.status == EB_OTHER                     ? EB_OUTCOME_REFUSED
+                                                                   : EB_OUTCOME_FAILED);
+        return;
+    }
+    if (error.status == EB_OTHER) /* the device was told to restart, and another one answers in its place */
+        count_failure(run, &error);
+    run->identified = run->identified && status == EB_OTHER;
+    if (run->prepared && run->answered) {
+        begin_undo(run);
     } else {
         run->identified = false;
         finish(run, EB_OUTCOME_FAILED); /* `error` still says what began it */
@@ -425,9 +705,16 @@ static void poll_reaching(struct eb_run *run)
 
 static void begin_send(struct eb_run *run)
 {
+    if (!may_act(run, EB_EFFECT_SEND)) {
+        cannot_record(run);
+        return;
+    }
     current(run)->touched = true;
+    current(run)->read_back = false;
     run->prepared = run->prepared || run->config.route->undo != NULL;
     run->began_us = run->now_us;
+    run->peek_us = 0;
+    run->route.read_back = run->route.last_late = run->route.all_sent = false;
     run->config.route->send(&run->route, current(run), run->now_us);
     set_state(run, SENDING);
 }
@@ -435,8 +722,6 @@ static void begin_send(struct eb_run *run)
 static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
 {
     enum eb_status status;
-    if (run->step == 0)
-        run->prepared = run->prepared || steps->count > 0;
     if (run->step > 0) {
         status = run->config.route->poll(&run->route, run->now_us);
         if (status == EB_PENDING)
@@ -445,8 +730,8 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
             const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
             run->by_hand = steps->list[run->step - 1].kind == EB_STEP_BY_HAND && status == EB_UNCONFIRMED;
             if (run->by_hand) { /* patience is over; another try would only ask again */
-                keep_error(run, &run->route.error);
-                begin_restore(run);
+                count_failure(run, &run->route.error);
+                begin_undo(run);
                 return;
             }
             try_again(run, status == EB_OK ? &stopped : &run->route.error);
@@ -458,6 +743,38 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
         run->config.route->step(&run->route, step, run->now_us);
         if (step->kind == EB_STEP_BY_HAND)
             tell(run);
+        return;
+    }
+    /* It may have restarted into its loader: is it still the same one?  A way of its own sees to that itself.
+     */
+    if (steps->count > 0 && run->config.profile->from_state.count > 0)
+        begin_identify(run, CHECKING);
+    else
+        begin_send(run);
+}
+
+/* A loader that does not tell who it is is taken for the device's own. */
+static void poll_checking(struct eb_run *run)
+{
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    struct eb_error error;
+    if (status == EB_PENDING)
+        return;
+    status = take_look(run, status, &error);
+    bool nameless = run->in_loader && run->identity.serial[0] == '\0';
+    if (in_doubt(run, status) && !nameless) {
+        begin_identify(run, CHECKING);
+        run->step++; /* so that it is polled at once */
+        return;
+    }
+    if (status == EB_OTHER && !nameless) {
+        try_again(run, &error);
+        return;
+    }
+    run->route.loader_seen = run->route.loader_seen || (status == EB_OK && run->in_loader);
+    if (run->stopping) {
+        const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
+        try_again(run, &stopped);
         return;
     }
     begin_send(run);
@@ -477,15 +794,39 @@ static void update_progress(struct eb_run *run)
     }
 }
 
+/* All was sent: the next image of the same restart, or the restart. */
+static void after_send(struct eb_run *run)
+{
+    current(run)->read_back = run->route.read_back;
+    if (next_of_group(run)) {
+        run->route.watching = false;
+        tell(run);
+        begin_send(run);
+        return;
+    }
+    begin_activate(run);
+}
+
 static void poll_sending(struct eb_run *run)
 {
     if (run->stopping)
         run->config.route->stop(&run->route);
     enum eb_status status = run->config.route->poll(&run->route, run->now_us);
     update_progress(run);
+    run->sent = run->sent || run->route.done_bytes > 0;
     if (status == EB_PENDING) {
         if (run->now_us - run->event_us >= EB_RUN_EVENT_US)
             tell(run);
+        /* One that restarts by itself behind the last block may have lost the last acknowledgement: what it
+         * runs is asked while the last blocks are repeated. */
+        if (run->route.last_late && run->config.route->resume != NULL && run->now_us >= run->peek_us &&
+            !run->stopping) {
+            if (!run->route.watching)
+                ebi_route_watch(&run->route);
+            run->peek_us = run->now_us + PEEK_US;
+            run->route.keep_send = true;
+            begin_identify(run, PEEKING);
+        }
         return;
     }
     /* Without the last acknowledgement nobody knows whether the device has it all: the confirm will tell. */
@@ -494,14 +835,39 @@ static void poll_sending(struct eb_run *run)
         try_again(run, &run->route.error);
         return;
     }
-    if (next_of_group(run)) {
-        tell(run);
-        begin_send(run);
+    after_send(run);
+}
+
+static void poll_peeking(struct eb_run *run)
+{
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    struct eb_error error;
+    if (status == EB_PENDING)
+        return;
+    status = take_look(run, status, &error);
+    if (status == EB_OK && arrived(run)) {
+        run->config.route->close(&run->route);
+        confirm_group(run);
         return;
     }
-    run->step = 0;
-    run->began_us = run->now_us;
+    if (status == EB_OK && run->route.restart != EB_RESTART_NOT_SEEN) {
+        run->config.route->close(&run->route); /* it has restarted: the transfer is gone */
+        after_send(run);
+        return;
+    }
+    run->identified = false;
+    run->config.route->resume(&run->route, run->now_us);
+    set_state(run, SENDING);
+}
+
+/* The step that was refused as the device was busy. */
+static void activate_once_more(struct eb_run *run)
+{
     set_state(run, ACTIVATING);
+    if (run->config.route->activate != NULL)
+        run->config.route->activate(&run->route, run->now_us);
+    else
+        run->config.route->step(&run->route, &run->config.profile->activate.list[run->step - 1], run->now_us);
 }
 
 static void poll_activating(struct eb_run *run)
@@ -511,11 +877,19 @@ static void poll_activating(struct eb_run *run)
         enum eb_status status = run->config.route->poll(&run->route, run->now_us);
         if (status == EB_PENDING)
             return;
-        if (status == EB_PEER_ERROR || status == EB_GARBAGE || status == EB_UNCONFIRMED) {
+        bool refused = status == EB_PEER_ERROR || status == EB_GARBAGE || status == EB_UNCONFIRMED;
+        if (refused && eb_error_retry(&run->route.error) == EB_RETRY_LATER &&
+            run->now_us < run->patience_end_us) {
+            keep_error(run, &run->route.error);
+            pause_in(run, ACTIVATE_PAUSE, longer_pause(run));
+            return;
+        }
+        if (refused) {
             try_again(run, &run->route.error);
             return;
         }
         /* Silence may mean that it restarts already: what returns will tell. */
+        run->activate_unanswered = run->activate_unanswered || status != EB_OK;
     } else if (run->config.route->activate != NULL) {
         run->step = 1; /* such a way has no steps of the profile's */
         run->config.route->activate(&run->route, run->now_us);
@@ -527,40 +901,69 @@ static void poll_activating(struct eb_run *run)
     }
     run->answered_us = EB_NEVER;
     run->patience_end_us = run->now_us + run->config.profile->return_patience_ms * 1000ULL;
-    pause_in(run, DOWN, run->config.profile->down_ms * 1000ULL);
+    /* Where only its silence, or the end of a connection, shows the restart, it is looked at all the time. */
+    bool watched =
+        run->config.profile->restarts && !run->route.loader_seen && run->route.restart == EB_RESTART_NOT_SEEN;
+    pause_in(run, DOWN, watched ? 0 : run->config.profile->down_ms * 1000ULL);
+}
+
+/* The device answers, and runs what was intended: whether that is enough. */
+static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
+{
+    const struct eb_run_item *missing = not_running(run);
+    if (missing != NULL) {
+        const struct eb_running *running = running_of(run, missing);
+        bool same = !run->in_loader && eb_version_compare(&missing->component->order, running->version,
+                                                          missing->image->version) == EB_SAME;
+        *error = other("reading back the running version",
+                       run->in_loader ? "the loader, no program runs"
+                       : same         ? running->has_checksum ? "another checksum" : "no checksum"
+                                      : running->version,
+                       same ? "the image's" : missing->image->version);
+        error->status = EB_UNCONFIRMED;
+        return false;
+    }
+    *error = (struct eb_error){.status = EB_UNCONFIRMED, .where = "reading back the running version"};
+    if (!restart_seen(run)) {
+        error->where = "waiting for the restart";
+        /* It took the command: sending everything once more would not make it restart either. */
+        error->retry = run->activate_unanswered ? EB_RETRY_AT_ONCE : EB_RETRY_NEVER;
+        eb_text_copy(
+            error->text, sizeof error->text,
+            "the device answers all the time and was not seen to restart; what it tells may be what it "
+            "ran before");
+        return false;
+    }
+    if (run->program_stopped) {
+        eb_text_copy(error->text, sizeof error->text, "its program is stopped");
+        return false;
+    }
+    return true;
 }
 
 static void poll_returning(struct eb_run *run)
 {
     enum eb_status status = run->config.route->poll(&run->route, run->now_us);
-    struct eb_error error = run->route.error;
+    struct eb_error error;
     uint64_t typical_us = run->config.profile->typical_restart_s * 1000000ULL;
     uint64_t elapsed_us = run->now_us - run->began_us;
     uint64_t end_us = run->patience_end_us;
     run->progress.left_us = elapsed_us < typical_us ? typical_us - elapsed_us : 0;
     if (status == EB_PENDING)
         return;
+    status = take_look(run, status, &error);
     if (status == EB_OK) {
-        take_identity(run);
-        if (is_meant(run, &error)) {
-            set_rung(run, EB_RUNG_CONFIRM);
-            const struct eb_run_item *missing = not_running(run);
-            if (missing == NULL) {
-                confirm_group(run);
-                return;
-            }
-            const struct eb_running *running = running_of(run, missing);
-            bool text_fits = !run->in_loader && strcmp(running->version, missing->image->version) == 0;
-            error = other("reading back the running version",
-                          run->in_loader ? "the loader, no program runs"
-                          : text_fits    ? "another checksum"
-                                         : running->version,
-                          text_fits ? "the image's" : missing->image->version);
-            error.status = EB_UNCONFIRMED;
-            if (run->answered_us == EB_NEVER)
-                run->answered_us = run->now_us;
-            end_us = run->answered_us + run->config.profile->settle_ms * 1000ULL;
+        set_rung(run, EB_RUNG_CONFIRM);
+        if (read_back_is_enough(run, &error)) {
+            confirm_group(run);
+            return;
         }
+        /* Until it was seen to restart it may just not have begun to. */
+        bool seen = restart_seen(run);
+        if (run->answered_us == EB_NEVER && seen)
+            run->answered_us = run->now_us;
+        if (seen)
+            end_us = run->answered_us + run->config.profile->settle_ms * 1000ULL;
     }
     if (run->now_us < end_us)
         pause_in(run, RETURN_PAUSE, PAUSE_US);
@@ -573,8 +976,12 @@ static void poll_returning(struct eb_run *run)
 static void poll_undoing(struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->undo;
-    if (run->step > 0 && run->config.route->poll(&run->route, run->now_us) == EB_PENDING)
-        return; /* a step that fails is no reason to leave out the next */
+    if (run->step > 0) {
+        enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+        if (status == EB_PENDING)
+            return;
+        run->undo_failed = run->undo_failed || status != EB_OK; /* no reason to leave out the next */
+    }
     bool own = run->config.route->undo != NULL;
     if (run->step == 0 && own) {
         run->step = 1;
@@ -586,6 +993,15 @@ static void poll_undoing(struct eb_run *run)
     }
 }
 
+static enum eb_outcome last_outcome(const struct eb_run *run, bool meant)
+{
+    if (meant && run->in_loader)
+        return EB_OUTCOME_IN_LOADER;
+    if (run->config.recover)
+        return meant && !run->prepared ? EB_OUTCOME_RECOVERED : EB_OUTCOME_FAILED;
+    return run->stopping ? EB_OUTCOME_INTERRUPTED : run->by_hand ? EB_OUTCOME_NEEDS_HAND : EB_OUTCOME_FAILED;
+}
+
 /* Says what state the device was left in: by looking. */
 static void poll_last_look(struct eb_run *run)
 {
@@ -595,30 +1011,30 @@ static void poll_last_look(struct eb_run *run)
         return;
     if (run->patience_end_us == 0) {
         uint64_t ms = run->config.profile->return_patience_ms;
-        run->patience_end_us = run->now_us + (run->prepared ? ms : 0) * 1000;
+        run->patience_end_us = run->now_us + (any_effect(run) ? ms : 0) * 1000;
         run->answered_us = EB_NEVER;
     }
     run->identified = false;
-    bool meant = false;
-    if (status == EB_OK) {
-        take_identity(run);
-        meant = is_meant(run, &error);
-        if (run->answered_us == EB_NEVER) {
-            uint64_t end_us = run->now_us + run->config.profile->settle_ms * 1000ULL;
-            run->answered_us = run->now_us;
-            run->patience_end_us = end_us < run->patience_end_us ? end_us : run->patience_end_us;
-        }
+    status = take_look(run, status, &error);
+    bool meant = status == EB_OK;
+    if (meant && run->answered_us == EB_NEVER) {
+        uint64_t end_us = run->now_us + run->config.profile->settle_ms * 1000ULL;
+        run->answered_us = run->now_us;
+        run->patience_end_us = end_us < run->patience_end_us ? end_us : run->patience_end_us;
     }
-    if (meant && arrived(run))
+    bool well = meant && !run->in_loader && !run->program_stopped;
+    if (well && !run->undo_failed)
+        run->prepared = false;
+    if (meant && run->config.count > 0 && arrived(run)) {
         confirm_group(run);
-    else if ((!meant || run->in_loader) && run->now_us < run->patience_end_us)
+    } else if (in_doubt(run, status) || (!well && status != EB_OTHER && run->now_us < run->patience_end_us)) {
         pause_in(run, LAST_PAUSE, PAUSE_US);
-    else if (meant && run->in_loader)
-        finish(run, EB_OUTCOME_IN_LOADER);
-    else
-        finish(run, run->stopping  ? EB_OUTCOME_INTERRUPTED
-                    : run->by_hand ? EB_OUTCOME_NEEDS_HAND
-                                   : EB_OUTCOME_FAILED);
+    } else {
+        if (run->config.recover && !meant)
+            keep_error(run, &error);
+        run->identified = meant;
+        finish(run, last_outcome(run, meant));
+    }
 }
 
 const char *eb_run_hand(const struct eb_run *run)
@@ -636,12 +1052,17 @@ enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *confi
     memset(run, 0, sizeof *run);
     const struct eb_profile *p = config->profile;
     bool steps = p->prepare.count + p->activate.count + p->undo.count > 0;
-    if (config->route == NULL || (steps && config->route->step == NULL) || config->count > EB_RUN_ITEMS_MAX ||
-        (config->count > 0 && config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES))
-        return EB_BAD_CALL;
     run->config = *config;
-    run->now_us = config->port->now_us(config->port->self);
     run->progress.attempt = 1;
+    if (config->route == NULL || (steps && config->route->step == NULL) || config->count > EB_RUN_ITEMS_MAX ||
+        (config->count > 0 && (config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES || config->recover))) {
+        run->state = ENDED;
+        run->progress.rung = EB_RUNG_END;
+        run->outcome = EB_OUTCOME_FAILED;
+        run->error = (struct eb_error){.status = EB_BAD_CALL, .where = "beginning"};
+        return EB_BAD_CALL;
+    }
+    run->now_us = config->port->now_us(config->port->self);
     ebi_route_init(&run->route, &run->config, run);
     begin_reach(run, config->reach_patience_us);
     return EB_OK;
@@ -663,11 +1084,21 @@ static void poll_once(struct eb_run *run)
     case PREPARING:
         poll_preparing(run, &run->config.profile->prepare);
         break;
+    case CHECKING:
+        poll_checking(run);
+        break;
     case SENDING:
         poll_sending(run);
         break;
+    case PEEKING:
+        poll_peeking(run);
+        break;
     case ACTIVATING:
         poll_activating(run);
+        break;
+    case ACTIVATE_PAUSE:
+        if (due)
+            activate_once_more(run);
         break;
     case DOWN:
     case RETURN_PAUSE:
@@ -676,6 +1107,12 @@ static void poll_once(struct eb_run *run)
         break;
     case RETURNING:
         poll_returning(run);
+        break;
+    case TRY_PAUSE:
+        if (run->stopping)
+            begin_undo(run);
+        else if (due)
+            begin_next_try(run);
         break;
     case UNDOING:
         poll_undoing(run);
@@ -697,6 +1134,8 @@ void eb_run_poll(struct eb_run *run)
     const struct eb_port *port = run->config.port;
     uint8_t state;
     size_t step;
+    if (run->state == ENDED)
+        return;
     run->now_us = port->now_us(port->self);
     do {
         state = run->state;
@@ -713,6 +1152,8 @@ uint64_t eb_run_deadline_us(const struct eb_run *run)
     case REACH_PAUSE:
     case DOWN:
     case RETURN_PAUSE:
+    case TRY_PAUSE:
+    case ACTIVATE_PAUSE:
     case LAST_PAUSE:
         return run->wake_us;
     default:
@@ -737,4 +1178,13 @@ void eb_run_abandon(struct eb_run *run)
         run->now_us = run->config.port->now_us(run->config.port->self);
         finish(run, EB_OUTCOME_INTERRUPTED);
     }
+}
+
+void eb_run_stall(struct eb_run *run)
+{
+    const struct eb_error error = {.status = EB_STALLED, .where = rung_words[run->progress.rung]};
+    if (run->state == ENDED)
+        return;
+    keep_error(run, &error);
+    finish(run, EB_OUTCOME_FAILED);
 }

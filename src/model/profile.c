@@ -21,29 +21,42 @@ const struct eb_component_profile *eb_profile_component(const struct eb_profile 
     return NULL;
 }
 
+enum { ITEMS_OF_DEVICE = 8 }; /* the others are the components' */
+
 const struct eb_values *eb_profile_values(const struct eb_profile *p, size_t index)
 {
-    const struct eb_values *const identity[] = {&p->from_maker,      &p->from_product,
-                                                &p->from_order_code, &p->from_hardware_revision,
-                                                &p->from_serial,     &p->from_state};
-    if (index < 6)
-        return identity[index];
-    const struct eb_component_profile *c = &p->components[(index - 6) / 2];
-    if ((index - 6) / 2 >= p->count)
+    const struct eb_values *const device[ITEMS_OF_DEVICE] = {
+        &p->from_maker,  &p->from_product, &p->from_order_code, &p->from_hardware_revision,
+        &p->from_serial, &p->from_state,   &p->from_program,    &p->from_counter};
+    size_t component;
+    bool checksum;
+    if (!eb_profile_item_component(index, &component, &checksum))
+        return device[index];
+    if (component >= p->count)
         return NULL;
-    return (index - 6) % 2 == 0 ? &c->version : &c->checksum;
+    return checksum ? &p->components[component].checksum : &p->components[component].version;
+}
+
+bool eb_profile_item_component(size_t index, size_t *component, bool *checksum)
+{
+    if (index < ITEMS_OF_DEVICE)
+        return false;
+    *component = (index - ITEMS_OF_DEVICE) / 2;
+    *checksum = (index - ITEMS_OF_DEVICE) % 2 == 1;
+    return true;
 }
 
 const char *eb_profile_item_word(size_t index)
 {
-    static const char *const words[] = {"maker",         "product", "order code", "hardware revision",
-                                        "serial number", "state",   "version",    "checksum"};
-    return words[index < 6 ? index : 6 + index % 2];
+    static const char *const words[] = {"maker",         "product", "order code",    "hardware revision",
+                                        "serial number", "state",   "program state", "restart counter",
+                                        "version",       "checksum"};
+    return words[index < ITEMS_OF_DEVICE ? index : ITEMS_OF_DEVICE + index % 2];
 }
 
 const char *eb_value_kind_word(enum eb_value_kind kind)
 {
-    static const char *const words[] = {"nothing",      "Modbus/TCP", "SNMP", "EtherNet/IP", "DNS-SD",
-                                        "PROFINET DCP", "SDO",        "UDS",  "USB"};
+    static const char *const words[] = {"nothing", "Modbus/TCP",   "Modbus/TCP", "SNMP", "EtherNet/IP",
+                                        "DNS-SD",  "PROFINET DCP", "SDO",        "UDS",  "USB"};
     return (size_t)kind < EB_VALUE_KINDS ? words[kind] : "unknown";
 }

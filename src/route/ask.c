@@ -222,11 +222,13 @@ static enum eb_status hear_frames(struct eb_ask *ask, uint64_t now_us)
     size_t size;
     struct eb_frame frame;
     enum eb_status status = EB_PENDING;
-    while (status == EB_PENDING &&
-           port->frame_receive(port->self, ask->handle, bytes, sizeof bytes, &size) == EB_OK) {
+    for (int i = 0; i < RECEIVE_AT_ONCE && status == EB_PENDING; i++) {
+        if (port->frame_receive(port->self, ask->handle, bytes, sizeof bytes, &size) != EB_OK)
+            return EB_PENDING;
         if (eb_frame_read(&frame, bytes, size))
             status = take_frame(ask, &frame, now_us);
     }
+    ask->more = status == EB_PENDING;
     return status;
 }
 
@@ -281,6 +283,7 @@ static enum eb_status hear_datagrams(struct eb_ask *ask)
                 : has_text(ask))
             return EB_OK;
     }
+    ask->more = true;
     return EB_PENDING;
 }
 
@@ -291,8 +294,12 @@ static enum eb_status exchange(struct eb_ask *ask)
     const struct eb_port *port = ask->config.port;
     bool cip = by_cip(ask->config.kind);
     enum eb_status status = EB_OK;
+    int rounds = 0;
     while (status == EB_OK &&
            (cip ? ask->cip.state == EB_CIP_ASKING : ask->modbus.state == EB_MODBUS_ASKING)) {
+        ask->more = rounds++ == RECEIVE_AT_ONCE;
+        if (ask->more)
+            return EB_PENDING;
         const uint8_t *out;
         size_t size = cip ? eb_cip_give(&ask->cip, &out) : eb_modbus_give(&ask->modbus, &out);
         size_t done = 0;
@@ -343,13 +350,14 @@ enum eb_status eb_ask_poll(struct eb_ask *ask, uint64_t now_us)
         if (status != EB_OK)
             return finish_simple(ask, status);
     }
+    ask->more = false;
     enum eb_status status = ask->frames ? hear_frames(ask, now_us)
                             : ask->tcp  ? exchange(ask)
                                         : hear_datagrams(ask);
     if (ask->status != EB_PENDING)
         return ask->status; /* with an error of its own */
     if (status != EB_PENDING)
-        return finish_simple(ask, status);
+        return finish_simple(ask, status == EB_CLOSED ? EB_UNREACHABLE : status);
     if (now_us >= ask->end_us)
         return finish_simple(ask, collects(ask->config.kind) ? EB_OK : EB_NO_ANSWER);
     if (now_us >= ask->next_us)
@@ -359,7 +367,7 @@ enum eb_status eb_ask_poll(struct eb_ask *ask, uint64_t now_us)
 
 uint64_t eb_ask_deadline_us(const struct eb_ask *ask)
 {
-    if (ask->status != EB_PENDING || ask->handle == EB_NO_HANDLE)
+    if (ask->status != EB_PENDING || ask->handle == EB_NO_HANDLE || ask->more)
         return 0;
     return ask->next_us < ask->end_us ? ask->next_us : ask->end_us;
 }

@@ -15,9 +15,11 @@ struct ebi_can_engine {
     void (*taken)(struct ebi_route *route, size_t count, uint64_t now_us);
 };
 
-/* Begins an operation. */
+/* Begins an operation.  While a restart is looked for the adapter stays open, so that nothing is missed that
+ * the device says of its own accord. */
 void ebi_can_begin(struct ebi_route *route, uint8_t move, uint64_t now_us);
-/* Moves what can be moved: EB_OK, or EB_UNREACHABLE while there is no adapter; it is opened again. */
+/* Moves what can be moved: EB_OK, or EB_UNREACHABLE while there is no adapter; it is opened again.  After a
+ * bus-off, or where only errors are on the bus, EB_IO: the operation must end with ebi_can_end_off_bus. */
 enum eb_status ebi_can_exchange(struct ebi_route *route, const struct ebi_can_engine *engine, uint32_t id,
                                 uint32_t mask, uint64_t now_us);
 void ebi_can_close(struct ebi_route *route);
@@ -29,6 +31,9 @@ enum eb_status ebi_can_end_with(struct ebi_route *route, const char *const *wher
 enum eb_status ebi_can_end_saying(struct ebi_route *route, const char *const *where, enum eb_status status,
                                   const char *text);
 enum eb_status ebi_can_end_well(struct ebi_route *route);
+/* Another serial number than the program's: both are named, so that a label can be compared. */
+enum eb_status ebi_can_end_other(struct ebi_route *route, const char *const *where);
+enum eb_status ebi_can_end_off_bus(struct ebi_route *route);
 bool ebi_can_all_out(const struct ebi_route *route);
 
 /* Whether what was read is of the very device that was met first. */

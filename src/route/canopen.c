@@ -1,8 +1,8 @@
 /* The way to a CANopen node: its identity by SDO, its program by program download (CiA 302-3).
  *
- *   reading:     READ, object after object
+ *   reading:     [ABORT of what a dead job left under way] --> READ, object after object
  *   sending:     QUIET (pre-operational) --> STOP --> LOADER (until it is there, and it is the same device)
- *                --> CLEAR --> CLEARED --> DOWNLOAD --> WRITTEN
+ *                --> CLEAR --> CLEARED --> DOWNLOAD --> WRITTEN --> [BACK: read back and compared]
  *   activating:  START
  *
  * NMT commands and everything else are for the one node that is meant, never for all. */
@@ -12,23 +12,43 @@
 
 #include <string.h>
 
-enum move { READ, QUIET, STOP, LOADER, CLEAR, CLEARED, DOWNLOAD, WRITTEN, START };
+enum move { READ, ABORT, QUIET, STOP, LOADER, CLEAR, CLEARED, DOWNLOAD, WRITTEN, BACK, START };
 
-enum { ANSWER_US = 600000, LOADER_ANSWER_US = 300000, STATUS_BYTES = 4 };
+enum {
+    REPEAT_US = 600000,        /* reading: a question that was lost is asked again */
+    LOADER_REPEAT_US = 300000, /* while a node starts */
+    FLUSH_US = 100000          /* for an abort to leave the adapter */
+};
 
-static const char *const where[] = {
-    "reading objects by SDO",   "setting the node pre-operational",    "stopping the program (1F51h)",
-    "waiting for the loader",   "clearing the program memory (1F51h)", "clearing the program memory (1F57h)",
-    "program download (1F50h)", "writing the program memory (1F57h)",  "starting the program (1F51h)"};
+static const char *const where[] = {"reading objects by SDO",
+                                    "aborting an earlier transfer",
+                                    "setting the node pre-operational",
+                                    "stopping the program (1F51h)",
+                                    "waiting for the loader",
+                                    "clearing the program memory (1F51h)",
+                                    "clearing the program memory (1F57h)",
+                                    "program download (1F50h)",
+                                    "writing the program memory (1F57h)",
+                                    "reading back the program (1F50h)",
+                                    "starting the program (1F51h)"};
 
 static void receive(struct ebi_route *r, const struct eb_can_frame *frame, uint64_t now_us)
 {
+    if (frame->id == (uint32_t)CO_ERROR_CONTROL + r->can.node && frame->flags == 0 && frame->size == 1 &&
+        frame->data[0] == CO_STATE_BOOT_UP)
+        ebi_route_restarted(r, EB_RESTART_BOOT_UP);
     eb_sdo_receive(&r->can.sdo, frame, now_us);
+}
+
+/* The moves that are one frame without an answer. */
+static bool is_said(const struct ebi_route *r)
+{
+    return r->can.move == QUIET || r->can.move == ABORT;
 }
 
 static void tick(struct ebi_route *r, uint64_t now_us)
 {
-    if (r->can.move != QUIET)
+    if (!is_said(r))
         eb_sdo_tick(&r->can.sdo, now_us);
 }
 
@@ -37,9 +57,13 @@ static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap,
 {
     (void)all_out;
     (void)now_us;
-    if (r->can.move == QUIET && r->can.repeats == 0) {
-        frames[0] =
-            (struct eb_can_frame){.id = CO_NMT, .size = 2, .data = {CO_NMT_PREOPERATIONAL, r->can.node}};
+    if (is_said(r) && r->can.repeats == 0) {
+        const struct eb_can_frame quiet = {
+            .id = CO_NMT, .size = 2, .data = {CO_NMT_PREOPERATIONAL, r->can.node}};
+        const struct eb_can_frame stop = {.id = (uint32_t)CO_SDO_REQUEST + r->can.node,
+                                          .size = 8,
+                                          .data = {SDO_ABORT, 0, 0, 0, 0, 0, 4, 5}};
+        frames[0] = r->can.move == QUIET ? quiet : stop; /* 05040000h: timed out */
         return 1;
     }
     return eb_sdo_give(&r->can.sdo, frames, cap);
@@ -47,7 +71,7 @@ static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap,
 
 static void taken(struct ebi_route *r, size_t count, uint64_t now_us)
 {
-    if (r->can.move == QUIET)
+    if (is_said(r))
         r->can.repeats = r->can.repeats != 0 || count > 0;
     else
         eb_sdo_taken(&r->can.sdo, count, now_us);
@@ -62,12 +86,17 @@ static const struct eb_canopen_way *way(const struct ebi_route *r)
 
 /* --- moves --------------------------------------------------------------------------------------- */
 
-static void read_object(struct ebi_route *r, uint16_t index, uint8_t sub, uint64_t patience_us,
-                        uint64_t now_us)
+static uint64_t answer_us(const struct ebi_route *r)
+{
+    return way(r)->answer_patience_ms * 1000ULL;
+}
+
+static void read_object(struct ebi_route *r, uint16_t index, uint8_t sub, uint64_t repeat_us, uint64_t now_us)
 {
     eb_sdo_init(&r->can.sdo, r->can.node);
-    eb_sdo_read(&r->can.sdo, index, sub, EB_SDO_SEGMENTED, r->can.bytes, sizeof r->can.bytes, patience_us,
+    eb_sdo_read(&r->can.sdo, index, sub, EB_SDO_SEGMENTED, r->can.bytes, sizeof r->can.bytes, answer_us(r),
                 now_us);
+    eb_sdo_repeat(&r->can.sdo, repeat_us, now_us);
 }
 
 static void control(struct ebi_route *r, uint8_t what, uint64_t patience_us, uint64_t now_us)
@@ -82,7 +111,7 @@ static void set_move(struct ebi_route *r, enum move move, uint64_t now_us)
 {
     struct ebi_can_route *c = &r->can;
     const struct eb_value *value;
-    if (c->move != (uint8_t)move || move == STOP)
+    if (c->move != (uint8_t)move)
         c->patience_end_us = now_us + r->config->profile->return_patience_ms * 1000ULL;
     c->move = (uint8_t)move;
     c->pausing = false;
@@ -92,20 +121,28 @@ static void set_move(struct ebi_route *r, enum move move, uint64_t now_us)
     case LOADER:
         value = ebi_value_next(r, EB_VALUE_SDO);
         if (value != NULL)
-            read_object(r, value->index, value->sub, move == READ ? ANSWER_US : LOADER_ANSWER_US, now_us);
+            read_object(r, value->index, value->sub,
+                        move == READ && !r->watching ? REPEAT_US : LOADER_REPEAT_US, now_us);
         break;
+    case ABORT:
     case QUIET:
         c->repeats = 0;
         break;
     case STOP:
-        control(r, PROGRAM_STOP, ANSWER_US, now_us);
+        control(r, PROGRAM_STOP, answer_us(r), now_us);
         break;
     case CLEAR:
         control(r, PROGRAM_CLEAR, way(r)->clear_patience_ms * 1000ULL, now_us);
         break;
     case CLEARED:
     case WRITTEN:
-        read_object(r, OD_FLASH_STATUS, way(r)->program, ANSWER_US, now_us);
+        read_object(r, OD_FLASH_STATUS, way(r)->program, REPEAT_US, now_us);
+        break;
+    case BACK:
+        eb_sdo_init(&c->sdo, c->node);
+        eb_sdo_compare(&c->sdo, OD_PROGRAM, way(r)->program,
+                       way(r)->segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, &c->item->source, answer_us(r),
+                       now_us);
         break;
     case DOWNLOAD:
         eb_sdo_init(&c->sdo, c->node);
@@ -114,7 +151,7 @@ static void set_move(struct ebi_route *r, enum move move, uint64_t now_us)
                             way(r)->answer_patience_ms * 1000ULL, now_us);
         break;
     case START:
-        control(r, PROGRAM_START, way(r)->answer_patience_ms * 1000ULL, now_us);
+        control(r, PROGRAM_START, answer_us(r), now_us);
         break;
     }
 }
@@ -155,6 +192,8 @@ static enum eb_status take_value(struct ebi_route *r, uint64_t now_us)
 static enum eb_status after_read(struct ebi_route *r, uint64_t now_us)
 {
     if (r->can.sdo.error.status == EB_NO_ANSWER) {
+        if (r->answered_kinds[EB_VALUE_SDO])
+            ebi_route_restarted(r, EB_RESTART_SILENCE);
         if (!r->can.answered && r->can.repeats++ == 0 && try_other_place(r)) {
             set_move(r, READ, now_us);
             return EB_PENDING;
@@ -167,6 +206,7 @@ static enum eb_status after_read(struct ebi_route *r, uint64_t now_us)
     if (take_value(r, now_us) == EB_PENDING)
         return EB_PENDING;
     ebi_can_same_serial(r); /* remembers the first one */
+    r->answered_kinds[EB_VALUE_SDO] = true;
     return ebi_can_end_well(r);
 }
 
@@ -192,7 +232,10 @@ static enum eb_status after_loader(struct ebi_route *r, uint64_t now_us)
         return EB_PENDING;
     }
     if (!ebi_can_same_serial(r))
-        return ebi_can_end_saying(r, where, EB_OTHER, "another device's loader answers");
+        return ebi_can_end_other(r, where);
+    r->loader_seen = p->from_state.count > 0;
+    if (r->can.stopping)
+        return ebi_can_end_saying(r, where, EB_STOPPED, "");
     set_move(r, CLEAR, now_us);
     return EB_PENDING;
 }
@@ -223,9 +266,11 @@ static enum eb_status after_status(struct ebi_route *r, uint64_t now_us)
         eb_text_copy(told.text, sizeof told.text, flash_error_text(error));
         return ebi_can_end_with(r, where, &told);
     }
-    if (!cleared)
+    if (r->can.stopping && cleared)
+        return ebi_can_end_saying(r, where, EB_STOPPED, "");
+    if (!cleared && r->config->profile->read_back != EB_READ_BACK_YES)
         return ebi_can_end_well(r);
-    set_move(r, DOWNLOAD, now_us);
+    set_move(r, cleared ? DOWNLOAD : BACK, now_us);
     return EB_PENDING;
 }
 
@@ -266,6 +311,14 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         set_move(r, WRITTEN, now_us);
         r->can.patience_end_us = now_us + r->config->profile->send_patience_ms * 1000ULL;
         return EB_PENDING;
+    case BACK:
+        if (failed && sdo->error.status == EB_PEER_ERROR) {
+            struct eb_error error = sdo->error; /* it stays unreadable */
+            error.retry = EB_RETRY_NEVER;
+            return ebi_can_end_with(r, where, &error);
+        }
+        r->read_back = !failed;
+        return failed ? ebi_can_end_with(r, where, &sdo->error) : ebi_can_end_well(r);
     default:
         return failed ? ebi_can_end_with(r, where, &sdo->error) : ebi_can_end_well(r);
     }
@@ -273,17 +326,19 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
 
 /* ------------------------------------------------------------------------------------------------- */
 
+/* A transfer that a dead job left under way, or this run's own try before, would take the first question for
+ * a part of it. */
 static void identify(struct ebi_route *r, uint64_t now_us)
 {
-    ebi_can_close(r);
-    ebi_can_begin(r, READ, now_us);
+    bool abort = r->config->interrupted || r->can.transferred;
+    r->can.transferred = false;
+    ebi_can_begin(r, abort ? ABORT : READ, now_us);
     memset(r->texts, 0, sizeof r->texts);
-    set_move(r, READ, now_us);
+    set_move(r, abort ? ABORT : READ, now_us);
 }
 
 static void send(struct ebi_route *r, const struct eb_run_item *item, uint64_t now_us)
 {
-    ebi_can_close(r);
     ebi_can_begin(r, QUIET, now_us);
     r->can.item = item;
     set_move(r, QUIET, now_us);
@@ -291,9 +346,19 @@ static void send(struct ebi_route *r, const struct eb_run_item *item, uint64_t n
 
 static void activate(struct ebi_route *r, uint64_t now_us)
 {
-    ebi_can_close(r);
     ebi_can_begin(r, START, now_us);
     set_move(r, START, now_us);
+}
+
+/* What ended the transfer is told to the node before the adapter is closed. */
+static bool flushes(struct ebi_route *r, uint64_t now_us)
+{
+    struct ebi_can_route *c = &r->can;
+    if (c->sdo.state != EB_SDO_FAILED || c->sdo.error.status == EB_PEER_ERROR)
+        return false;
+    if (c->flush_end_us == 0)
+        c->flush_end_us = now_us + FLUSH_US;
+    return (c->sdo.has_out || !ebi_can_all_out(r)) && now_us < c->flush_end_us;
 }
 
 static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
@@ -305,24 +370,34 @@ static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
         if (c->pausing)
             set_move(r, (enum move)c->move, now_us);
         /* 580h + n, 700h + n, 80h + n: whatever the node says */
-        if (ebi_can_exchange(r, &engine, c->node, CO_NODE, now_us) != EB_OK) {
-            if (c->move == READ || c->move == START || now_us >= c->patience_end_us || c->move == DOWNLOAD)
+        enum eb_status exchanged = ebi_can_exchange(r, &engine, c->node, CO_NODE, now_us);
+        if (exchanged == EB_IO)
+            return ebi_can_end_off_bus(r);
+        if (exchanged != EB_OK) {
+            bool once = c->move == READ || c->move == ABORT || c->move == START || c->move == DOWNLOAD;
+            if (once || now_us >= c->patience_end_us)
                 return ebi_route_end_simple(r, EB_UNREACHABLE, "the CAN adapter");
             ebi_can_pause(r, EBI_REOPEN_US, now_us);
             return EB_PENDING;
         }
-        if (c->move == QUIET) {
+        if (is_said(r)) {
+            if (c->repeats == 0 && now_us >= c->patience_end_us)
+                return ebi_can_end_saying(r, where, EB_UNREACHABLE, "the adapter takes no frames");
             if (c->repeats == 0)
                 return EB_PENDING; /* the adapter has no room */
-            set_move(r, STOP, now_us);
+            bool abort = c->move == ABORT;
+            c->repeats = 0;
+            set_move(r, abort ? READ : STOP, now_us);
             continue;
         }
         if (c->move == DOWNLOAD) {
+            c->transferred = true;
             r->done_bytes = c->sdo.done_bytes;
             r->all_sent = c->sdo.done_bytes == c->sdo.total_bytes;
         }
-        if (c->sdo.state == EB_SDO_BUSY)
+        if (c->sdo.state == EB_SDO_BUSY || flushes(r, now_us))
             return EB_PENDING;
+        c->flush_end_us = 0;
         enum eb_status status = after_answer(r, now_us);
         if (status != EB_PENDING)
             return status;
@@ -337,12 +412,18 @@ static uint64_t deadline_us(const struct ebi_route *r)
         return r->can.look_us;
     if (r->can.handle == EB_NO_HANDLE)
         return r->deadline_us;
-    return eb_sdo_deadline_us(&r->can.sdo);
+    if (r->more)
+        return 0;
+    if (is_said(r))
+        return r->can.patience_end_us;
+    return r->can.sdo.state == EB_SDO_BUSY ? eb_sdo_deadline_us(&r->can.sdo) : r->can.flush_end_us;
 }
 
+/* It ends where the node stands well: in its loader, or behind the erasing. */
 static void stop(struct ebi_route *r)
 {
-    if (r->can.move == DOWNLOAD)
+    r->can.stopping = true;
+    if (r->can.move == DOWNLOAD || r->can.move == BACK)
         eb_sdo_stop(&r->can.sdo);
 }
 

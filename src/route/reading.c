@@ -74,7 +74,7 @@ void ebi_reading_begin(struct ebi_route *route, uint64_t now_us)
     struct eb_ask_config ask = {.port = config->port,
                                 .owner = route->owner,
                                 .kind = kinds[route->reading],
-                                .patience_us = EBI_EXCHANGE_PATIENCE_US,
+                                .patience_us = config->profile->answer_patience_ms * 1000ULL,
                                 .peer = config->modbus};
     ask.peer.port = ports[route->reading];
     ask.community = config->profile->community;
@@ -170,8 +170,8 @@ void ebi_reading_take(struct ebi_route *route)
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             const struct eb_value *value = &values->list[k];
             char *text = route->texts[i][k];
-            if (value->kind != route->reading)
-                continue;
+            if (value->kind != route->reading || value->kind == EB_VALUE_MODBUS_REGISTER)
+                continue; /* registers were taken one by one */
             if (value->kind == EB_VALUE_MODBUS_OBJECT)
                 eb_modbus_object_text(&route->modbus.objects, value->item, text, EB_NAME_BYTES);
             else if (value->kind == EB_VALUE_SNMP)

@@ -4,7 +4,9 @@
 
 #include "einbau/run.h"
 
-enum { EBI_EXCHANGE_PATIENCE_US = 3000000 }; /* for one Modbus exchange, connecting included */
+/* A peer that sends without end must not keep the others from their turn: so much is taken in one poll, and
+ * the rest in the next one, which is due at once. */
+enum { EBI_READS_AT_ONCE = 64 };
 
 /* What a way must be able to do.  Each begins an operation; the first poll may come at once. */
 struct eb_route {
@@ -15,6 +17,8 @@ struct eb_route {
     void (*undo)(struct ebi_route *route, uint64_t now_us);
     /* One step of the profile; NULL: it has none. */
     void (*step)(struct ebi_route *route, const struct eb_step *step, uint64_t now_us);
+    /* Goes on with the send that an identify has interrupted (route->keep_send); NULL: none can be. */
+    void (*resume)(struct ebi_route *route, uint64_t now_us);
     /* EB_PENDING while it goes on; then EB_OK, or the status that `error` holds. */
     enum eb_status (*poll)(struct ebi_route *route, uint64_t now_us);
     uint64_t (*deadline_us)(const struct ebi_route *route);
@@ -23,6 +27,11 @@ struct eb_route {
     /* Closes whatever is open. */
     void (*close)(struct ebi_route *route);
 };
+
+/* From now on what shows a restart is looked for: ebi_route.restart. */
+void ebi_route_watch(struct ebi_route *route);
+/* The first proof counts. */
+void ebi_route_restarted(struct ebi_route *route, enum eb_restart proof);
 
 void ebi_route_init(struct ebi_route *route, const struct eb_run_config *config, void *owner);
 

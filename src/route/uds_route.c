@@ -3,8 +3,10 @@
  *   reading:     READ, identifier after identifier
  *   sending:     EXTENDED --> [FAULTS_OFF --> TALK_OFF] --> PROGRAMMING (until its loader answers) --> SAME
  * (is it the same device) --> [SEED --> KEY] --> [FINGERPRINT] --> ERASE --> DOWNLOAD --> TRANSFER ... -->
- *                EXIT --> [CHECK] --> [DEPENDENCIES]
+ *                EXIT --> [CHECK] --> [UPLOAD --> BACK ... --> BACK_EXIT] --> [DEPENDENCIES]
  *   activating:  RESET
+ *
+ * SESSION is read where a restart is looked for: the active session is the default one behind it.
  *
  * Everything is asked of the one unit that is meant, never of all. */
 #include "base/bytes.h"
@@ -16,6 +18,7 @@
 
 enum move {
     READ,
+    ACTIVE_SESSION,
     EXTENDED,
     FAULTS_OFF,
     TALK_OFF,
@@ -29,13 +32,24 @@ enum move {
     TRANSFER,
     EXIT,
     CHECK,
+    UPLOAD,
+    BACK,
+    BACK_EXIT,
     DEPENDENCIES,
     RESET
 };
 
-enum { ANSWER_US = 1000000, REPEATS_MAX = 3, SEED_BYTES_MAX = 32, COUNTER_BYTES = 2 };
+enum {
+    ANSWER_US = 1000000,
+    REPEATS_MAX = 3,
+    SEED_BYTES_MAX = 32,
+    COUNTER_BYTES = 2,
+    DID_ACTIVE_SESSION = 0xF186, /* ISO 14229-1 table C.1 */
+    DELAY_US = 1000000 /* between two requests for a seed while the unit says that its delay is not over */
+};
 
 static const char *const where[] = {"reading data identifiers",
+                                    "reading the active session (22h F186h)",
                                     "extended session (10h)",
                                     "switching fault memory off (85h)",
                                     "switching communication off (28h)",
@@ -49,6 +63,9 @@ static const char *const where[] = {"reading data identifiers",
                                     "transfer data (36h)",
                                     "transfer exit (37h)",
                                     "checking what was written (31h)",
+                                    "request upload (35h)",
+                                    "reading back (36h)",
+                                    "reading back (37h)",
                                     "checking dependencies (31h FF01h)",
                                     "reset (11h)"};
 
@@ -154,6 +171,15 @@ static bool ask_key(struct ebi_route *r, uint64_t now_us)
     return true;
 }
 
+/* Reading back: the caller's buffer takes the answers, which are as long as blocks were. */
+static void begin_back(struct ebi_route *r)
+{
+    struct ebi_can_route *c = &r->can;
+    eb_uds_buffers(&c->uds, c->request, sizeof c->request, r->config->buffer, r->config->buffer_bytes);
+    c->back_bytes = 0;
+    c->counter = 1;
+}
+
 /* The one place where the move changes; what it asks begins with it.  False where it cannot be asked. */
 static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
 {
@@ -174,6 +200,9 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
         value = ebi_value_next(r, EB_VALUE_DID);
         if (value != NULL)
             ask_value(r, value->index, now_us);
+        return true;
+    case ACTIVE_SESSION:
+        ask_value(r, DID_ACTIVE_SESSION, now_us);
         return true;
     case EXTENDED:
         ask_two(r, UDS_SESSION, UDS_EXTENDED_SESSION, now_us);
@@ -214,6 +243,19 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
         ebi_put32(bytes, c->item->checksum);
         ask_routine(r, way(r)->check_routine, bytes, 4, erase_patience_us(r), now_us);
         return true;
+    case UPLOAD:
+        area[0] = UDS_UPLOAD;
+        put_area(r, area + 2);
+        begin_back(r);
+        ask(r, area, 11, ANSWER_US, now_us);
+        return true;
+    case BACK:
+        ask(r, (const uint8_t[]){UDS_TRANSFER, c->counter}, 2, r->config->profile->send_patience_ms * 1000ULL,
+            now_us);
+        return true;
+    case BACK_EXIT:
+        ask(r, (const uint8_t[]){UDS_EXIT}, 1, ANSWER_US, now_us);
+        return true;
     case DEPENDENCIES:
         ask_routine(r, UDS_DEPENDENCIES, NULL, 0, erase_patience_us(r), now_us);
         return true;
@@ -240,9 +282,14 @@ static enum move next_move(const struct ebi_route *r)
     case EXIT:
         if (w->check_routine != 0)
             return CHECK;
-        return w->dependencies ? DEPENDENCIES : READ;
+        /* fall through */
     case CHECK:
+        if (r->config->profile->read_back == EB_READ_BACK_YES)
+            return UPLOAD;
+        /* fall through */
+    case BACK_EXIT:
         return w->dependencies ? DEPENDENCIES : READ;
+    case ACTIVE_SESSION:
     case DEPENDENCIES:
     case RESET:
         return READ; /* there is none */
@@ -253,6 +300,8 @@ static enum move next_move(const struct ebi_route *r)
 
 static enum eb_status go_on(struct ebi_route *r, enum move move, uint64_t now_us)
 {
+    if (r->can.stopping && r->can.move >= EXTENDED && r->can.move < RESET && r->can.move != PROGRAMMING)
+        return ebi_can_end_saying(r, where, EB_STOPPED, "");
     if (move == READ)
         return ebi_can_end_well(r);
     if (set_move(r, move, now_us))
@@ -260,6 +309,14 @@ static enum eb_status go_on(struct ebi_route *r, enum move move, uint64_t now_us
     return ebi_can_end_saying(r, where, move == KEY ? EB_DENIED : EB_IO,
                               move == KEY ? "the key for its seed is not known here"
                                           : "the image cannot be read");
+}
+
+/* Whether the loader answers, by what was read last. */
+static bool in_loader(const struct ebi_route *r)
+{
+    const struct eb_profile *p = r->config->profile;
+    char state[EB_NAME_BYTES];
+    return ebi_route_value(r, &p->from_state, state, sizeof state) && strcmp(state, p->state_loader) == 0;
 }
 
 /* --- answers ------------------------------------------------------------------------------------- */
@@ -271,12 +328,15 @@ static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
     const struct eb_value *value = ebi_value_next(r, EB_VALUE_DID);
     size_t size = 0;
     if (c->uds.error.status != EB_OK && c->uds.error.status != EB_PEER_ERROR) {
-        if (c->answered && c->repeats++ < REPEATS_MAX) { /* a frame was lost */
+        if (c->repeats++ < (c->answered ? REPEATS_MAX : 1)) { /* a frame was lost */
             set_move(r, (enum move)c->move, now_us);
             return EB_PENDING;
         }
+        if (r->answered_kinds[EB_VALUE_DID])
+            ebi_route_restarted(r, EB_RESTART_SILENCE);
         return ebi_can_end_with(r, where, &c->uds.error);
     }
+    c->repeats = 0;
     r->connected = c->answered = true;
     if (value != NULL) {
         const uint8_t *bytes = eb_uds_value(&c->uds, value->index, &size);
@@ -287,10 +347,14 @@ static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
         return EB_PENDING;
     }
     bool same = ebi_can_same_serial(r);
-    if (c->move == READ)
-        return ebi_can_end_well(r);
+    if (c->move == READ) {
+        r->answered_kinds[EB_VALUE_DID] = true;
+        return r->watching && r->restart == EB_RESTART_NOT_SEEN ? go_on(r, ACTIVE_SESSION, now_us)
+                                                                : ebi_can_end_well(r);
+    }
     if (!same)
-        return ebi_can_end_saying(r, where, EB_OTHER, "another device's loader answers");
+        return ebi_can_end_other(r, where);
+    r->loader_seen = in_loader(r);
     return go_on(r, next_move(r), now_us);
 }
 
@@ -352,6 +416,56 @@ static enum eb_status after_seed(struct ebi_route *r, uint64_t now_us)
     return go_on(r, next_move(r), now_us);
 }
 
+/* Behind a reset the default session is active.  Before that it was another one: that of the transfer, which
+ * the questions here keep alive. */
+static enum eb_status after_session(struct ebi_route *r)
+{
+    const struct eb_uds *u = &r->can.uds;
+    size_t size = 0;
+    const uint8_t *session = eb_uds_value(u, DID_ACTIVE_SESSION, &size);
+    if (session != NULL && size == 1 && *session == UDS_DEFAULT_SESSION)
+        ebi_route_restarted(r, EB_RESTART_SESSION);
+    return ebi_can_end_well(r);
+}
+
+/* One block of what the unit holds: compared with the image, in pieces, as there is no second buffer. */
+static enum eb_status after_back(struct ebi_route *r, uint64_t now_us)
+{
+    struct ebi_can_route *c = &r->can;
+    const struct eb_source *source = &c->item->source;
+    const uint8_t *data = c->uds.answer + COUNTER_BYTES;
+    size_t size = c->uds.answer_size > COUNTER_BYTES ? c->uds.answer_size - COUNTER_BYTES : 0;
+    if (size == 0)
+        return ebi_can_end_saying(r, where, EB_UNCONFIRMED, "the unit gives less than was sent");
+    for (size_t at = 0; at < size && c->back_bytes < source->size_bytes;) {
+        uint8_t expected[64];
+        uint64_t left = source->size_bytes - c->back_bytes;
+        size_t n = size - at < sizeof expected ? size - at : sizeof expected;
+        n = left < n ? (size_t)left : n;
+        if (source->read(source->self, c->back_bytes, expected, n) != EB_OK)
+            return ebi_can_end_saying(r, where, EB_IO, "the image cannot be read");
+        if (memcmp(expected, data + at, n) != 0)
+            return ebi_can_end_saying(r, where, EB_UNCONFIRMED, "what the unit holds is not what was sent");
+        at += n;
+        c->back_bytes += n;
+    }
+    c->counter++;
+    r->read_back = c->back_bytes == source->size_bytes;
+    return go_on(r, r->read_back ? BACK_EXIT : BACK, now_us);
+}
+
+/* A unit that counts wrong keys says for how long it takes none; it is asked for a seed until that is over.
+ */
+static bool waits_for_delay(struct ebi_route *r, uint64_t now_us)
+{
+    struct ebi_can_route *c = &r->can;
+    bool delay = c->uds.error.status == EB_PEER_ERROR && c->uds.error.number == NRC_DELAY;
+    if (c->move != SEED || !delay || now_us >= c->patience_end_us)
+        return false;
+    ebi_can_pause(r, DELAY_US, now_us);
+    return true;
+}
+
 static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
 {
     struct ebi_can_route *c = &r->can;
@@ -382,9 +496,21 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         return go_on(r, SAME, now_us);
     case TRANSFER:
         return after_transfer(r, now_us);
+    case ACTIVE_SESSION:
+        return after_session(r);
+    case UPLOAD:
+    case BACK:
+    case BACK_EXIT:
+        if (!failed && c->move == BACK)
+            return after_back(r, now_us);
+        if (failed && c->uds.error.status == EB_PEER_ERROR)
+            c->uds.error.retry = EB_RETRY_NEVER; /* it stays unreadable */
+        return failed ? ebi_can_end_with(r, where, &c->uds.error) : go_on(r, next_move(r), now_us);
     default:
         break;
     }
+    if (failed && waits_for_delay(r, now_us))
+        return EB_PENDING;
     /* Erasing and checking are not begun twice; what is asked without harm is. */
     bool harmless = c->move == SEED || c->move == FINGERPRINT || c->move == EXIT || c->move == CHECK ||
                     c->move == DEPENDENCIES || c->move == DOWNLOAD;
@@ -415,10 +541,11 @@ static void begin(struct ebi_route *r, enum move move, uint64_t now_us)
     struct eb_isotp_config isotp = r->config->isotp;
     isotp.unpadded = way(r)->unpadded;
     isotp.padding = way(r)->padding;
-    ebi_can_close(r);
     ebi_can_begin(r, (uint8_t)move, now_us);
     eb_uds_init(&c->uds, &isotp, sends ? r->config->buffer : c->request,
                 sends ? r->config->buffer_bytes : sizeof c->request);
+    if (way(r)->answer_patience_ms > EB_UDS_MARGIN_MS)
+        c->uds.margin_ms = way(r)->answer_patience_ms;
 }
 
 static void identify(struct ebi_route *r, uint64_t now_us)
@@ -451,7 +578,10 @@ static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
             return EB_PENDING;
         if (c->pausing)
             set_move(r, (enum move)c->move, now_us);
-        if (ebi_can_exchange(r, &engine, isotp->response, mask, now_us) != EB_OK) {
+        enum eb_status exchanged = ebi_can_exchange(r, &engine, isotp->response, mask, now_us);
+        if (exchanged == EB_IO)
+            return ebi_can_end_off_bus(r);
+        if (exchanged != EB_OK) {
             if (c->move != PROGRAMMING || now_us >= c->patience_end_us)
                 return ebi_route_end_simple(r, EB_UNREACHABLE, "the CAN adapter");
             return ebi_can_pause(r, EBI_REOPEN_US, now_us);
@@ -472,12 +602,16 @@ static uint64_t deadline_us(const struct ebi_route *r)
         return r->can.look_us;
     if (r->can.handle == EB_NO_HANDLE)
         return r->deadline_us;
+    if (r->more)
+        return 0;
     return eb_uds_deadline_us(&r->can.uds);
 }
 
-/* There is no word for giving up: the unit is left to its own patience, and reset on the way down. */
+/* There is no word for giving up: the unit is left to its own patience, and reset on the way down.  What it
+ * does now, erasing perhaps, it brings to its end. */
 static void stop(struct ebi_route *r)
 {
+    r->can.stopping = true;
     if (r->can.move == TRANSFER && r->can.uds.state == EB_UDS_BUSY) {
         r->can.uds.state = EB_UDS_FAILED;
         r->can.uds.error = (struct eb_error){.status = EB_STOPPED, .where = "UDS"};

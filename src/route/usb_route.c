@@ -298,8 +298,16 @@ static enum eb_status poll_find(struct ebi_route *r, uint64_t now_us)
     }
     if (status != EB_OK)
         return end(r, status, text);
-    if (u->wants_loader && !u->interface.in_loader)
-        return not_found(r, EB_UNCONFIRMED, "found its program still running, expected its loader", now_us);
+    if (u->wants_loader && !u->interface.in_loader) {
+        if (now_us >= u->patience_end_us && u->goes_itself) {
+            /* Its descriptor says that it goes by itself, and it has not: asked once more, and then reset. */
+            u->goes_itself = u->wants_loader = false;
+            u->never_went = true;
+        } else {
+            return not_found(r, EB_UNCONFIRMED, "found its program still running, expected its loader",
+                             now_us);
+        }
+    }
     if (u->doing_reset && !u->interface.in_loader)
         return end_well(r); /* it has gone by itself */
     status = open_device(r);
@@ -333,7 +341,7 @@ static enum eb_status poll_check(struct ebi_route *r, uint64_t now_us)
         return end(r, status, "");
     if (size < EB_USB_DESCRIPTOR_BYTES || ebi_get16le(u->bytes + 8) != u->device.vendor ||
         ebi_get16le(u->bytes + 10) != u->device.product || ebi_get16le(u->bytes + 12) != u->device.release)
-        return end(r, EB_OTHER, "found another descriptor in it than the system had read");
+        return end(r, EB_GARBAGE, "found another descriptor in it than the system had read");
     u->patience_end_us = now_us + CLAIM_US;
     if (u->item != NULL)
         set_move(r, u->interface.in_loader ? CLAIM : DETACH, now_us);
@@ -398,6 +406,8 @@ static void await_loader(struct ebi_route *r, uint64_t now_us)
     uint64_t patience_us = r->config->profile->return_patience_ms * 1000ULL;
     close_device(r);
     r->usb.wants_loader = true;
+    if (r->usb.goes_itself) /* a reset is tried where it stays */
+        patience_us = stays_us;
     r->usb.patience_end_us = now_us + (patience_us > stays_us ? patience_us : stays_us);
     set_move(r, FIND, now_us);
 }
@@ -439,9 +449,10 @@ static enum eb_status poll_detach(struct ebi_route *r, uint64_t now_us)
     if (status == EB_PENDING)
         return EB_PENDING;
     /* One that goes by itself may have gone before it answered. */
-    bool goes = (u->interface.attributes & EB_DFU_WILL_DETACH) != 0;
+    bool goes = (u->interface.attributes & EB_DFU_WILL_DETACH) != 0 && !u->never_went;
     if (status != EB_OK && (!goes || status == EB_PEER_ERROR))
         return end(r, status, status == EB_PEER_ERROR ? "its program stalled the request" : "");
+    u->goes_itself = goes;
     if (goes)
         await_loader(r, now_us);
     else
@@ -458,7 +469,7 @@ static enum eb_status poll_open_loader(struct ebi_route *r, uint64_t now_us)
         .source = &u->item->source,
         .buffer = r->config->buffer,
         .buffer_bytes = r->config->buffer_bytes,
-        .reads_back = way(r)->reads_back,
+        .read_back = r->config->profile->read_back,
         .patience_us = r->config->profile->send_patience_ms * 1000ULL,
     };
     if (alternate >= u->interface.alternates)
@@ -468,6 +479,7 @@ static enum eb_status poll_open_loader(struct ebi_route *r, uint64_t now_us)
         return status;
     if (eb_dfu_begin(&u->dfu, &config, now_us) != EB_OK)
         return end(r, EB_GARBAGE, "its descriptor gives no size for transfers");
+    r->loader_seen = true; /* of the same device: by its number or its place */
     set_move(r, LOAD, now_us);
     return EB_OK;
 }
@@ -479,7 +491,7 @@ static enum eb_status poll_load(struct ebi_route *r, uint64_t now_us)
     const uint8_t *bytes;
     size_t size = 0;
     if (u->asked) {
-        bool upload = u->dfu.config.reads_back && u->dfu.whole;
+        bool upload = u->dfu.config.read_back != EB_READ_BACK_NO && u->dfu.whole;
         uint8_t *to = upload ? r->config->buffer : u->bytes;
         enum eb_status status =
             transfer_answer(r, to, upload ? r->config->buffer_bytes : sizeof u->bytes, &size);
@@ -488,6 +500,7 @@ static enum eb_status poll_load(struct ebi_route *r, uint64_t now_us)
         eb_dfu_answer(&u->dfu, status, to, size, now_us);
         r->done_bytes = u->dfu.done_bytes;
         r->all_sent = u->dfu.whole;
+        r->read_back = u->dfu.read_back;
     } else if (eb_dfu_next(&u->dfu, now_us, &setup, &bytes)) {
         enum eb_status status = begin_transfer(r, &setup, bytes, way(r)->answer_patience_ms);
         if (status == EB_OK)
@@ -541,7 +554,7 @@ static void begin(struct ebi_route *r, const struct eb_run_item *item, uint64_t 
     r->done_bytes = 0;
     r->value = 0;
     u->item = item;
-    u->wants_loader = u->doing_reset = false;
+    u->wants_loader = u->doing_reset = u->goes_itself = u->never_went = false;
     u->stalls = 0;
     u->patience_end_us = now_us + FIND_US;
     set_move(r, FIND, now_us);

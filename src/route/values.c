@@ -18,6 +18,18 @@ void ebi_route_init(struct ebi_route *route, const struct eb_run_config *config,
     route->can.bit_rate = config->bit_rate;
 }
 
+void ebi_route_watch(struct ebi_route *route)
+{
+    route->watching = true;
+    route->restart = EB_RESTART_NOT_SEEN;
+}
+
+void ebi_route_restarted(struct ebi_route *route, enum eb_restart proof)
+{
+    if (route->watching && route->restart == EB_RESTART_NOT_SEEN)
+        route->restart = proof;
+}
+
 enum eb_status ebi_route_end(struct ebi_route *route, const struct eb_error *error)
 {
     route->error = *error;

@@ -367,11 +367,10 @@ enum eb_status eb_nodes_poll(struct eb_nodes *n)
     if (n->phase == ENDED)
         return n->status;
     uint64_t now_us = port->now_us(port->self);
-    enum eb_status status;
-    while ((status = port->can_receive(port->self, n->handle, frames, BURST, &count)) == EB_OK) {
-        for (size_t i = 0; i < count; i++)
-            take_frame(n, &frames[i], now_us);
-    }
+    enum eb_status status = port->can_receive(port->self, n->handle, frames, BURST, &count);
+    n->more = status == EB_OK && count == BURST;
+    for (size_t i = 0; status == EB_OK && i < count; i++)
+        take_frame(n, &frames[i], now_us);
     if (status == EB_UNREACHABLE) { /* unplugged, or fallen off the bus: its state says which */
         finish(n, EB_UNREACHABLE);
         return n->status;
@@ -402,6 +401,8 @@ uint64_t eb_nodes_deadline_us(const struct eb_nodes *n)
     uint64_t next_us = EB_NEVER;
     if (n->phase == ENDED)
         return EB_NEVER;
+    if (n->more)
+        return 0;
     if (n->phase != READING)
         return n->until_us;
     for (size_t i = 0; i < EB_NODES_AT_ONCE; i++) {

@@ -119,7 +119,7 @@ static void poll_probe(struct eb_survey *s, struct eb_survey_probe *p, uint64_t 
 {
     const struct eb_port *port = s->config.port;
     enum eb_status status = EB_OK;
-    while (status == EB_OK && p->modbus.state == EB_MODBUS_ASKING) {
+    for (int i = 0; i < FRAMES_AT_ONCE && status == EB_OK && p->modbus.state == EB_MODBUS_ASKING; i++) {
         const uint8_t *out;
         size_t size = eb_modbus_give(&p->modbus, &out);
         size_t done = 0;
@@ -143,7 +143,7 @@ static void poll_probe(struct eb_survey *s, struct eb_survey_probe *p, uint64_t 
         s->links[p->link].tokens += (MODBUS_COST - 1) * 1000ULL;
         s->links[p->link].sent -= MODBUS_COST - 1;
     }
-    if (p->modbus.state != EB_MODBUS_ASKING || status == EB_UNREACHABLE)
+    if (p->modbus.state != EB_MODBUS_ASKING || status == EB_UNREACHABLE || status == EB_CLOSED)
         end_probe(s, p, false, now_us);
     else if (now_us >= p->until_us)
         end_probe(s, p, true, now_us);

@@ -139,6 +139,18 @@ static void fail(struct eb_dfu *d, enum eb_status status, uint32_t number, const
     eb_text_copy(d->error.text, sizeof d->error.text, text);
 }
 
+static void fail_for_good(struct eb_dfu *d, const char *text)
+{
+    fail(d, EB_PEER_ERROR, 0, text);
+    d->error.retry = EB_RETRY_NEVER;
+}
+
+static bool can_read_back(const struct eb_dfu *d)
+{
+    uint8_t needed = EB_DFU_CAN_UPLOAD | EB_DFU_MANIFESTATION_TOLERANT;
+    return (d->config.interface->attributes & needed) == needed;
+}
+
 /* Whatever asks for the status comes no earlier than the device wishes. */
 static void go(struct eb_dfu *d, enum move move, uint64_t at_us)
 {
@@ -167,7 +179,10 @@ enum eb_status eb_dfu_begin(struct eb_dfu *d, const struct eb_dfu_config *config
     d->quiet_end_us = now_us;
     go(d, WAKE, now_us);
     if ((config->interface->attributes & EB_DFU_CAN_DNLOAD) == 0)
-        fail(d, EB_PEER_ERROR, 0, "its descriptor says that it takes no download");
+        fail_for_good(d, "its descriptor says that it takes no download");
+    else if (config->read_back == EB_READ_BACK_YES && !can_read_back(d))
+        fail_for_good(d,
+                      "the profile asks to read back what was sent, and its descriptor says that it cannot");
     return EB_OK;
 }
 
@@ -250,8 +265,7 @@ bool eb_dfu_next(struct eb_dfu *d, uint64_t now_us, struct eb_usb_setup *setup, 
 
 static void begin_back(struct eb_dfu *d, uint64_t now_us)
 {
-    uint8_t needed = EB_DFU_CAN_UPLOAD | EB_DFU_MANIFESTATION_TOLERANT;
-    if (!d->config.reads_back || (d->config.interface->attributes & needed) != needed) {
+    if (d->config.read_back == EB_READ_BACK_NO || !can_read_back(d)) {
         done(d, true);
         return;
     }
@@ -272,9 +286,11 @@ static void at_rest(struct eb_dfu *d, uint64_t now_us)
     }
 }
 
+/* errTARGET and errFILE: the file is not for this device, and stays so. */
 static void device_error(struct eb_dfu *d, unsigned status)
 {
     fail(d, EB_PEER_ERROR, status, eb_dfu_status_text(status));
+    d->error.retry = status == 1 || status == 2 ? EB_RETRY_NEVER : EB_RETRY_LATER;
 }
 
 /* Waits as long as the device says, then asks with the same move again. */

@@ -16,6 +16,7 @@ enum { SAY_NOTHING, SAY_CONTINUE, SAY_OVERFLOW };
 
 enum {
     PATIENCE_US = 1000000, /* N_Bs and N_Cr (ISO 15765-2 section 9.8) */
+    SEND_US = 4000000,     /* a frame that the adapter does not take for that long never goes out */
     LONG_LENGTH = 4096     /* from here on in 32 bits */
 };
 
@@ -58,7 +59,7 @@ void eb_isotp_send(struct eb_isotp *tp, const uint8_t *message, size_t size, uin
     tp->waits = 0;
     tp->out = false;
     tp->phase = size < room(tp) ? SINGLE : FIRST;
-    tp->until_us = now_us + PATIENCE_US;
+    tp->until_us = now_us + SEND_US;
 }
 
 static void end_sending(struct eb_isotp *tp, enum eb_status status)
@@ -81,7 +82,7 @@ static void take_flow(struct eb_isotp *tp, const uint8_t *d, size_t size, uint64
         tp->separation_us = eb_isotp_separation_us(d[2]);
         tp->next_us = now_us;
         tp->out = false;
-        tp->until_us = now_us + PATIENCE_US;
+        tp->until_us = now_us + SEND_US + tp->separation_us;
     } else if ((d[0] & 15) == TP_WAIT && tp->waits < EB_ISOTP_WAITS_MAX) {
         tp->waits++;
         tp->until_us = now_us + PATIENCE_US;
@@ -215,7 +216,8 @@ static size_t give_data(const struct eb_isotp *tp, struct eb_can_frame *frames, 
     while (given < most && at < tp->message_size) {
         const uint8_t head = (uint8_t)(TP_CONSECUTIVE | ((tp->sequence + given) & 15));
         size_t n = next_bytes(tp, at);
-        put_frame(tp, &frames[given++], &head, 1, tp->message + at, n);
+        put_frame(tp, &frames[given], &head, 1, tp->message + at, n);
+        frames[given++].flags |= EB_CAN_ORDERED;
         at += n;
     }
     return given;
@@ -286,13 +288,13 @@ void eb_isotp_taken(struct eb_isotp *tp, size_t count, uint64_t now_us)
                 tp->phase = FLOW;
         }
     }
-    tp->until_us = now_us + PATIENCE_US;
+    tp->until_us = now_us + (tp->phase == FLOW ? PATIENCE_US : SEND_US + tp->separation_us);
 }
 
 void eb_isotp_tick(struct eb_isotp *tp, uint64_t now_us)
 {
-    if (tp->phase == FLOW && now_us >= tp->until_us)
-        end_sending(tp, EB_NO_ANSWER);
+    if (tp->phase != IDLE && now_us >= tp->until_us)
+        end_sending(tp, tp->phase == FLOW ? EB_NO_ANSWER : EB_UNREACHABLE);
     if (tp->receiving && now_us >= tp->rx_until_us) {
         tp->receiving = false;
         tp->received = EB_NO_ANSWER;
@@ -302,7 +304,7 @@ void eb_isotp_tick(struct eb_isotp *tp, uint64_t now_us)
 uint64_t eb_isotp_deadline_us(const struct eb_isotp *tp)
 {
     uint64_t next_us = tp->receiving ? tp->rx_until_us : EB_NEVER;
-    if (tp->phase == FLOW && tp->until_us < next_us)
+    if (tp->phase != IDLE && tp->until_us < next_us)
         next_us = tp->until_us;
     if (tp->phase == DATA && tp->separation_us > 0 && !tp->out && tp->next_us < next_us)
         next_us = tp->next_us;

@@ -84,13 +84,19 @@ uint16_t eb_sdo_crc(uint16_t crc, const uint8_t *bytes, size_t size)
 
 /* --- ends ---------------------------------------------------------------------------------------- */
 
+static void say(struct eb_sdo *s, const char *text)
+{
+    size_t size = strlen(text);
+    memset(s->error.text, 0, sizeof s->error.text);
+    memcpy(s->error.text, text, size < EB_ERROR_TEXT_BYTES ? size : EB_ERROR_TEXT_BYTES - 1);
+}
+
 static void fail(struct eb_sdo *s, enum eb_status status, uint32_t code, const char *text)
 {
     s->state = EB_SDO_FAILED;
     s->phase = NOTHING;
     s->error = (struct eb_error){.status = status, .number = code, .where = "SDO"};
-    size_t size = strlen(text);
-    memcpy(s->error.text, text, size < EB_ERROR_TEXT_BYTES ? size : EB_ERROR_TEXT_BYTES - 1);
+    say(s, text);
 }
 
 static void put_object(struct eb_sdo *s, uint8_t command, uint32_t value)
@@ -143,18 +149,32 @@ static void begin(struct eb_sdo *s, uint16_t index, uint8_t sub, uint64_t patien
     s->patience_us = patience_us;
 }
 
-void eb_sdo_read(struct eb_sdo *s, uint16_t index, uint8_t sub, enum eb_sdo_way way, uint8_t *to, size_t cap,
-                 uint64_t patience_us, uint64_t now_us)
+static void begin_read(struct eb_sdo *s, uint16_t index, uint8_t sub, enum eb_sdo_way way,
+                       uint64_t patience_us, uint64_t now_us)
 {
     begin(s, index, sub, patience_us);
     s->until_us = now_us + patience_us;
     s->way = way;
-    s->to = to;
-    s->cap = cap;
     s->block_size = EB_SDO_BLOCK_MAX;
     s->phase = way == EB_SDO_BLOCK ? BLOCK_UP : UP;
     put_object(s, way == EB_SDO_BLOCK ? SDO_BLOCK_UP | SDO_BLOCK_CRC : SDO_UP,
                way == EB_SDO_BLOCK ? s->block_size : 0);
+}
+
+void eb_sdo_read(struct eb_sdo *s, uint16_t index, uint8_t sub, enum eb_sdo_way way, uint8_t *to, size_t cap,
+                 uint64_t patience_us, uint64_t now_us)
+{
+    begin_read(s, index, sub, way, patience_us, now_us);
+    s->to = to;
+    s->cap = cap;
+}
+
+void eb_sdo_compare(struct eb_sdo *s, uint16_t index, uint8_t sub, enum eb_sdo_way way,
+                    const struct eb_source *source, uint64_t patience_us, uint64_t now_us)
+{
+    begin_read(s, index, sub, way, patience_us, now_us);
+    s->compared = source;
+    s->cap = SIZE_MAX;
 }
 
 static void begin_segmented(struct eb_sdo *s)
@@ -315,8 +335,38 @@ static void receive_write(struct eb_sdo *s, const uint8_t *d, bool mine)
 
 /* --- reading ------------------------------------------------------------------------------------- */
 
+static bool reading(const struct eb_sdo *s)
+{
+    return s->to != NULL || s->compared != NULL;
+}
+
+/* Whether these bytes, which follow what was read so far, are the source's. */
+static bool compares(struct eb_sdo *s, const uint8_t *bytes, size_t size)
+{
+    uint8_t expected[EB_SDO_SEGMENT_BYTES];
+    uint64_t left = s->size < s->compared->size_bytes ? s->compared->size_bytes - s->size : 0;
+    size_t n = left < size ? (size_t)left : size;
+    if (n > 0 && s->compared->read(s->compared->self, s->size, expected, n) != EB_OK) {
+        abort_with(s, EB_IO, SDO_E_GENERAL);
+        return false;
+    }
+    if (n > 0 && memcmp(expected, bytes, n) != 0) {
+        abort_with(s, EB_UNCONFIRMED, SDO_E_GENERAL);
+        say(s, "what the device holds is not what was sent");
+        return false;
+    }
+    return true;
+}
+
 static bool store(struct eb_sdo *s, const uint8_t *bytes, size_t size)
 {
+    s->crc = eb_sdo_crc(s->crc, bytes, size);
+    if (s->compared != NULL) {
+        if (!compares(s, bytes, size))
+            return false;
+        s->size += size;
+        return true;
+    }
     if (s->size + size > s->cap) {
         abort_with(s, EB_TOO_LARGE, SDO_E_MEMORY);
         return false;
@@ -324,6 +374,16 @@ static bool store(struct eb_sdo *s, const uint8_t *bytes, size_t size)
     memcpy(s->to + s->size, bytes, size);
     s->size += size;
     return true;
+}
+
+static void end_read(struct eb_sdo *s)
+{
+    if (s->compared != NULL && s->size < s->compared->size_bytes) {
+        abort_with(s, EB_UNCONFIRMED, SDO_E_GENERAL);
+        say(s, "the device holds less than was sent");
+        return;
+    }
+    finish(s);
 }
 
 static void ask_segment(struct eb_sdo *s)
@@ -337,7 +397,7 @@ static void take_upload(struct eb_sdo *s, const uint8_t *d)
     if ((d[0] & SDO_EXPEDITED) != 0) {
         size_t size = (d[0] & SDO_SIZE) != 0 ? 4U - (d[0] >> 2 & 3U) : 4;
         if (store(s, d + 4, size))
-            finish(s);
+            end_read(s);
     } else if ((d[0] & SDO_SIZE) != 0 && ebi_get32le(d + 4) > s->cap) {
         abort_with(s, EB_TOO_LARGE, SDO_E_MEMORY);
     } else {
@@ -376,12 +436,13 @@ static void take_block_end(struct eb_sdo *s, const uint8_t *d)
     size_t unused = d[0] >> 2 & 7U;
     if (unused > s->buffered || !store(s, s->buffer, s->buffered - unused))
         return;
-    if (s->crc_used && eb_sdo_crc(0, s->to, s->size) != ebi_get16le(d + 1)) {
+    if (s->crc_used && s->crc != ebi_get16le(d + 1)) {
         abort_with(s, EB_GARBAGE, SDO_E_CRC);
         return;
     }
-    finish(s);
-    put_plain(s, SDO_BLOCK_ENDED, 0, 0);
+    end_read(s);
+    if (s->state == EB_SDO_DONE)
+        put_plain(s, SDO_BLOCK_ENDED, 0, 0);
 }
 
 static void receive_read(struct eb_sdo *s, const uint8_t *d, bool mine)
@@ -396,7 +457,7 @@ static void receive_read(struct eb_sdo *s, const uint8_t *d, bool mine)
             return;
         s->toggle = !s->toggle;
         if ((command & SDO_LAST) != 0)
-            finish(s);
+            end_read(s);
         else
             ask_segment(s);
     } else if (s->phase == BLOCK_UP && (command & 0xF9) == SDO_BLOCK_UP_DONE && mine) {
@@ -404,6 +465,8 @@ static void receive_read(struct eb_sdo *s, const uint8_t *d, bool mine)
         s->phase = BLOCK_UP_DATA;
         s->sequence = 0;
         s->buffered = 0;
+        s->crc = 0;
+        s->size = 0;
         put_plain(s, SDO_BLOCK_UP_START, 0, 0);
     } else if (s->phase == BLOCK_UP_DATA && (command & 0x7F) != 0) {
         take_block_segment(s, d);
@@ -413,6 +476,22 @@ static void receive_read(struct eb_sdo *s, const uint8_t *d, bool mine)
 }
 
 /* ------------------------------------------------------------------------------------------------- */
+
+/* What the node can do nothing about stays as it is: a missing object, a wrong length, a value out of range.
+ * What was damaged on the way is sent again, and a state, or a fault of the hardware, may pass. */
+static enum eb_retry retry_of(uint32_t code)
+{
+    if (code == SDO_E_MEMORY)
+        return EB_RETRY_NEVER;
+    switch (code >> 24) {
+    case 0x05:
+        return EB_RETRY_AT_ONCE;
+    case 0x06:
+        return code == SDO_E_HARDWARE ? EB_RETRY_LATER : EB_RETRY_NEVER;
+    default:
+        return EB_RETRY_LATER;
+    }
+}
 
 /* The node gives up.  One that only does not know blocks is asked in the simpler way. */
 static void take_abort(struct eb_sdo *s, uint32_t code)
@@ -424,6 +503,7 @@ static void take_abort(struct eb_sdo *s, uint32_t code)
         put_object(s, SDO_UP, 0);
     } else {
         fail(s, EB_PEER_ERROR, code, eb_sdo_abort_text(code));
+        s->error.retry = retry_of(code);
     }
 }
 
@@ -438,7 +518,7 @@ void eb_sdo_receive(struct eb_sdo *s, const struct eb_can_frame *f, uint64_t now
     s->until_us = now_us + s->patience_us;
     if (d[0] == SDO_ABORT && (mine || segments)) {
         take_abort(s, ebi_get32le(d + 4));
-    } else if (s->to != NULL) {
+    } else if (reading(s)) {
         receive_read(s, d, mine);
     } else {
         receive_write(s, d, mine);
@@ -472,12 +552,33 @@ void eb_sdo_taken(struct eb_sdo *s, size_t count, uint64_t now_us)
         s->has_out = false;
     else
         s->sequence = (uint8_t)(s->sequence + count);
-    if (s->state == EB_SDO_BUSY)
+    if (s->state == EB_SDO_BUSY && !s->repeating)
         s->until_us = now_us + s->patience_us;
+    if (s->repeat_us > 0)
+        s->again_us = now_us + s->repeat_us;
+    s->repeating = false;
+}
+
+void eb_sdo_repeat(struct eb_sdo *s, uint64_t every_us, uint64_t now_us)
+{
+    s->repeat_us = every_us;
+    s->again_us = now_us + every_us;
+}
+
+/* The first request of a read may be said again: it only begins anew. */
+static bool may_repeat(const struct eb_sdo *s)
+{
+    return s->repeat_us > 0 && !s->has_out && (s->phase == UP || s->phase == BLOCK_UP);
 }
 
 void eb_sdo_tick(struct eb_sdo *s, uint64_t now_us)
 {
+    if (s->state == EB_SDO_BUSY && may_repeat(s) && now_us >= s->again_us && now_us < s->until_us) {
+        put_object(s, s->phase == BLOCK_UP ? SDO_BLOCK_UP | SDO_BLOCK_CRC : SDO_UP,
+                   s->phase == BLOCK_UP ? s->block_size : 0);
+        s->repeating = true;
+        return;
+    }
     if (s->state != EB_SDO_BUSY || now_us < s->until_us)
         return;
     if (s->phase == BLOCK_UP_DATA && s->repeats++ < EB_SDO_REPEATS_MAX) {
@@ -490,7 +591,9 @@ void eb_sdo_tick(struct eb_sdo *s, uint64_t now_us)
 
 uint64_t eb_sdo_deadline_us(const struct eb_sdo *s)
 {
-    return s->state == EB_SDO_BUSY ? s->until_us : EB_NEVER;
+    if (s->state != EB_SDO_BUSY)
+        return EB_NEVER;
+    return may_repeat(s) && s->again_us < s->until_us ? s->again_us : s->until_us;
 }
 
 void eb_sdo_stop(struct eb_sdo *s)

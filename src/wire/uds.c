@@ -6,7 +6,11 @@
 #include "einbau/port.h"
 #include "wire/uds_wire.h"
 
-enum { BUSY_AGAIN_US = 100000 }; /* until a unit that is busy is asked once more */
+enum {
+    BUSY_AGAIN_US = 100000,
+    BUSY_MOST_US = 2000000
+}; /* until a unit that is busy is asked once more: longer
+    * each time */
 
 static const struct {
     uint8_t code;
@@ -68,12 +72,24 @@ void eb_uds_key(enum eb_uds_key way, uint32_t value, const uint8_t *seed, size_t
 void eb_uds_init(struct eb_uds *u, const struct eb_isotp_config *config, uint8_t *message, size_t cap)
 {
     memset(u, 0, sizeof *u);
-    eb_isotp_init(&u->tp, config, u->answer, sizeof u->answer);
+    u->answer = u->own_answer;
+    eb_isotp_init(&u->tp, config, u->answer, sizeof u->own_answer);
     u->message = message;
     u->message_cap = cap;
     u->p2_ms = EB_UDS_P2_MS;
     u->p2_star_ms = EB_UDS_P2_STAR_MS;
+    u->margin_ms = EB_UDS_MARGIN_MS;
     u->session = UDS_DEFAULT_SESSION;
+}
+
+void eb_uds_buffers(struct eb_uds *u, uint8_t *message, size_t message_cap, uint8_t *answer,
+                    size_t answer_cap)
+{
+    u->message = message;
+    u->message_cap = message_cap;
+    u->answer = answer;
+    u->tp.to = answer;
+    u->tp.cap = answer_cap;
 }
 
 static void fail(struct eb_uds *u, enum eb_status status, uint32_t number, const char *text)
@@ -105,24 +121,71 @@ enum eb_status eb_uds_ask(struct eb_uds *u, const uint8_t *head, size_t head_siz
     memset(&u->error, 0, sizeof u->error);
     u->state = EB_UDS_BUSY;
     u->patience_end_us = now_us + patience_us;
+    u->busy_us = BUSY_AGAIN_US;
     send(u, now_us);
     return EB_OK;
 }
 
 /* --- answers ------------------------------------------------------------------------------------- */
 
+/* A wrong key counts against a limit behind which a unit locks itself: it is never sent again. */
+static enum eb_retry retry_of(uint8_t code)
+{
+    switch (code) {
+    case NRC_SEQUENCE:
+    case NRC_COUNTER:
+    case NRC_SUB_NOT_IN_SESSION: /* its session has ended meanwhile: a try begins with it */
+    case NRC_NOT_IN_SESSION:
+        return EB_RETRY_AT_ONCE;
+    case NRC_SERVICE:
+    case NRC_SUB_FUNCTION:
+    case NRC_LENGTH:
+    case NRC_TOO_LONG:
+    case NRC_RANGE:
+    case NRC_SECURITY:
+    case NRC_AUTHENTICATION:
+    case NRC_KEY:
+    case NRC_ATTEMPTS:
+        return EB_RETRY_NEVER;
+    default:
+        return EB_RETRY_LATER;
+    }
+}
+
 static void take_refusal(struct eb_uds *u, uint8_t code, uint64_t now_us)
 {
     bool patient = now_us < u->patience_end_us;
     if (code == NRC_PENDING && patient) {
         u->pending = true;
-        u->until_us = now_us + (u->p2_star_ms + (uint64_t)EB_UDS_MARGIN_MS) * 1000;
+        u->until_us = now_us + (u->p2_star_ms + (uint64_t)u->margin_ms) * 1000;
         eb_isotp_clear(&u->tp);
     } else if (code == NRC_BUSY && patient) {
-        u->again_us = now_us + BUSY_AGAIN_US;
+        u->again_us = now_us + u->busy_us;
+        u->busy_us = 2 * u->busy_us < BUSY_MOST_US ? 2 * u->busy_us : BUSY_MOST_US;
         eb_isotp_clear(&u->tp);
     } else {
         fail(u, EB_PEER_ERROR, code, eb_uds_refusal_text(code));
+        u->error.retry = retry_of(code);
+    }
+}
+
+/* How many bytes of the request, behind the service, a positive response repeats (ISO 14229-1): by them the
+ * answer to an earlier request of the same service is told apart. */
+static size_t repeated_bytes(uint8_t service)
+{
+    switch (service) {
+    case UDS_READ:
+    case UDS_WRITE:
+        return 2; /* the identifier */
+    case UDS_ROUTINE:
+        return 3;      /* what to do, and the routine */
+    case UDS_TRANSFER: /* the counter */
+    case UDS_SESSION:
+    case UDS_SECURITY:
+    case UDS_RESET:
+        return 1;
+    default:
+        return 0;
     }
 }
 
@@ -131,12 +194,13 @@ static void take_answer(struct eb_uds *u, uint64_t now_us)
     const uint8_t *a = u->answer;
     uint8_t service = u->message[0];
     size_t size = u->tp.size;
+    size_t repeats = repeated_bytes(service);
     if (size >= 3 && a[0] == UDS_NEGATIVE && a[1] == service) {
         take_refusal(u, a[2], now_us);
         return;
     }
-    bool block = service != UDS_TRANSFER || (size >= 2 && a[1] == u->message[1]);
-    if (a[0] != (uint8_t)(service + UDS_POSITIVE) || !block) {
+    bool mine = size >= 1 + repeats && memcmp(a + 1, u->message + 1, repeats) == 0;
+    if (a[0] != (uint8_t)(service + UDS_POSITIVE) || !mine) {
         eb_isotp_clear(&u->tp); /* to an earlier request, or to somebody else's */
         return;
     }
@@ -195,7 +259,7 @@ void eb_uds_taken(struct eb_uds *u, size_t count, uint64_t now_us)
         u->kept_us = now_us;
     if (u->state == EB_UDS_BUSY && !u->sent && u->tp.sending == EB_OK) {
         u->sent = true;
-        u->until_us = now_us + (u->p2_ms + (uint64_t)EB_UDS_MARGIN_MS) * 1000;
+        u->until_us = now_us + (u->p2_ms + (uint64_t)u->margin_ms) * 1000;
     }
 }
 
@@ -206,7 +270,9 @@ void eb_uds_tick(struct eb_uds *u, uint64_t now_us)
         return;
     if (u->tp.sending != EB_OK && u->tp.sending != EB_PENDING)
         fail(u, u->tp.sending, 0,
-             u->tp.sending == EB_TOO_LARGE ? "the unit has no room for the message" : "no flow control came");
+             u->tp.sending == EB_TOO_LARGE     ? "the unit has no room for the message"
+             : u->tp.sending == EB_UNREACHABLE ? "the adapter takes no frames"
+                                               : "no flow control came");
     else if (u->tp.received == EB_NO_ANSWER)
         fail(u, EB_NO_ANSWER, 0, "a part of the answer was lost");
     else if (now_us >= u->again_us)

@@ -44,7 +44,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
                                          .source = &source,
                                          .buffer = block,
                                          .buffer_bytes = sizeof block,
-                                         .reads_back = true,
+                                         .read_back = EB_READ_BACK_IF_POSSIBLE,
                                          .patience_us = 60000000};
     struct eb_dfu dfu;
     struct eb_usb_setup setup;

@@ -135,8 +135,16 @@ static const char profile_head[] = "identity:\n"
                                    "  firmware: {order: dotted, version: {modbus-object: 2}, "
                                    "checksum: {modbus-object: 0x90}, send-as: fw.bin}\n";
 
-static void write_profiles(const struct little *little, const char *tftp, bool once)
+static const char *or_nothing(const char *text)
 {
+    return text != NULL ? text : "";
+}
+
+static void write_profiles(const struct little *little, const struct little_options *o)
+{
+    const char *tftp = o->tftp;
+    char back[160];
+    snprintf(back, sizeof back, "%s%s", o->back != NULL ? ", " : "", or_nothing(o->back));
     char folder[PATH_BYTES + 16];
     snprintf(folder, sizeof folder, "%s/profiles", little->folder);
     assert_int_equal(mkdir(folder, 0777), 0);
@@ -150,8 +158,8 @@ static void write_profiles(const struct little *little, const char *tftp, bool o
                "prepare:\n  - write-register: {address: 0x1000, value: 2}\n"
                "activate:\n  - write-register: {address: 0x1000, value: 3}\n"
                "undo:\n  - write-register: {address: 0x1000, value: 1}\n"
-               "return: {down-ms: 300, patience-s: 20, settle-s: 3%s}\n",
-               profile_head, tftp, once ? ", restart: once" : "");
+               "return: {down-ms: 300, patience-s: 20, settle-s: 3%s%s}\n%s",
+               profile_head, tftp, o->through ? ", restart: once" : "", back, or_nothing(o->profile));
     write_text(folder, "coupler.yaml",
                "profile: coupler\norder-codes: [TC-*]\n%s"
                "tftp: {%s}\n"
@@ -159,8 +167,8 @@ static void write_profiles(const struct little *little, const char *tftp, bool o
                "  - expect-register: {address: 0x1001, value: 3, within-ms: 8000}\n"
                "activate:\n  - write-register: {address: 0x1000, value: 3}\n"
                "undo:\n  - write-register: {address: 0x1000, value: 3}\n"
-               "return: {down-ms: 300, patience-s: 20, settle-s: 3}\n",
-               profile_head, tftp);
+               "return: {down-ms: 300, patience-s: 20, settle-s: 3%s}\n%s",
+               profile_head, tftp, back, or_nothing(o->profile));
 }
 
 static void write_devices(const struct little *little, const struct little_options *o, FILE *site,
@@ -204,7 +212,7 @@ void little_make(struct little *little, const struct little_options *o)
     make_folder(little->folder);
     snprintf(little->site_path, sizeof little->site_path, "%s/site.yaml", little->folder);
     snprintf(little->world_path, sizeof little->world_path, "%s/world.yaml", little->folder);
-    write_profiles(little, o->tftp, o->through);
+    write_profiles(little, o);
     if (o->through)
         write_image(little->folder, "plc-1.5.bin", "TP-1", "firmware", "1.5", 2900, "1..9", "");
     write_image(little->folder, "plc-1.0.bin", "TP-1", "firmware", "1.0", 2800, "1..9", "");
@@ -232,11 +240,6 @@ void little_remove(struct little *little)
 
 /* --- a little bus -------------------------------------------------------------------------------- */
 
-static const char *or_nothing(const char *text)
-{
-    return text != NULL ? text : "";
-}
-
 static void write_bus_profiles(const struct little *l, const struct bus_options *o)
 {
     write_text(l->folder, "gate.yaml",
@@ -251,8 +254,8 @@ static void write_bus_profiles(const struct little *l, const struct bus_options 
                "components:\n  firmware: {order: dotted, version: {sdo: 0x100A}, "
                "checksum: {sdo: 0x1F56, sub: 1, as: hex}}\n"
                "canopen: {program: 1, clear-patience-s: 10, patience-s: 10%s}\n"
-               "return: {down-ms: 200, patience-s: 15, settle-s: 2}\n",
-               or_nothing(o->way));
+               "return: {down-ms: 200, patience-s: 15, settle-s: 2}\n%s",
+               or_nothing(o->way), or_nothing(o->profile));
     write_text(l->folder, "unit.yaml",
                "profile: unit\norder-codes: [TU-1]\n"
                "identity:\n  order-code: {did: 0xF187}\n  hardware-revision: {did: 0xF191}\n  serial: {did: "
@@ -261,8 +264,8 @@ static void write_bus_profiles(const struct little *l, const struct bus_options 
                "components:\n  firmware: {order: dotted, version: {did: 0xF189}, checksum: {did: 0xF1F0}}\n"
                "uds: {address: 0x8000, security: {level: 1, key: add, value: 0x1234}, check-routine: 0x0202, "
                "fingerprint: 0xF184, erase-patience-s: 10, patience-s: 10%s}\n"
-               "return: {down-ms: 200, patience-s: 15, settle-s: 2}\n",
-               or_nothing(o->uds_way));
+               "return: {down-ms: 200, patience-s: 15, settle-s: 2}\n%s",
+               or_nothing(o->uds_way), or_nothing(o->profile));
 }
 
 static void write_bus_device(FILE *site, FILE *world, const struct bus_options *o, bool node, unsigned i)
@@ -400,10 +403,10 @@ void usb_make(struct little *l, const struct usb_options *o)
         "    order: dotted\n    version: %s\n    checksum: {usb: string, number: 7}\n    capacity-kib: "
         "%u\n%s%s%s"
         "dfu: {ids: \"1209:0003\", loader-ids: \"1209:0004\", answer-patience-s: 1%s%s}\n"
-        "return: {down-ms: 300, patience-s: 20, settle-s: 2}\n",
+        "return: {down-ms: 300, patience-s: 20, settle-s: 2}\n%s",
         o->by_release ? "{usb: release, parts: 2}" : "{usb: string, number: 6}", capacity_kib,
         o->firmware != NULL ? "    " : "", or_nothing(o->firmware), o->firmware != NULL ? "\n" : "",
-        o->way != NULL ? ", " : "", or_nothing(o->way));
+        o->way != NULL ? ", " : "", or_nothing(o->way), or_nothing(o->profile));
     write_gauge_image(l, o, "1.0", 500);
     write_gauge_image(l, o, "2.0", o->image_bytes > 0 ? o->image_bytes : 600);
     FILE *site = fopen(l->site_path, "w");

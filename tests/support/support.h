@@ -49,6 +49,8 @@ struct little_options {
     const char *device_tftp; /* YAML for the devices' tftp, or NULL */
     size_t capacity_kib;     /* 0: 8 */
     bool no_times;           /* no erasing, no writing time */
+    const char *profile;     /* YAML lines for each profile, or NULL */
+    const char *back;        /* YAML for the profiles' return, e.g. "restart: none", or NULL */
     bool through;            /* the PLCs' firmware goes through 1.5, and display and 2.0 share a restart */
 };
 
@@ -66,6 +68,7 @@ struct bus_options {
     const char *device;    /* YAML lines for each device, four blanks deep, or NULL */
     const char *canopen;   /* YAML for each node's canopen, e.g. "block-transfer: no", or NULL */
     const char *uds;       /* for each unit's uds, or NULL */
+    const char *profile;   /* YAML lines for the profiles of nodes and units, or NULL */
     const char *way;       /* for the nodes' profile: "transfer: segmented", or NULL */
     const char *uds_way;   /* for the units' profile, or NULL */
     const char *uds_site;  /* for the units on the site: "target: 0x12", or NULL */
@@ -89,6 +92,7 @@ struct usb_options {
     size_t image_bytes;    /* 0: 600 */
     const char *usb;       /* YAML for each device's usb, e.g. "manifest: tolerant"; NULL: nothing special */
     const char *device;    /* YAML lines for each device, four blanks deep, or NULL */
+    const char *profile;   /* YAML lines for the profile, or NULL */
     const char *way;       /* for the profile's dfu, or NULL */
     const char *site;      /* YAML lines for each device of the site, or NULL */
     const char *component; /* YAML for the components of both devices, like "banks: 2", or NULL */

@@ -35,12 +35,11 @@ static void carry_out_wave(struct session *s, size_t wave, struct eb_crew_place 
         session_surround(s, t, false);
         struct eb_run_config config = t->fit.config;
         progress_attach(progress, &config);
-        eb_run_init(&t->fit, &config);
         t->begun = true;
-        if (session_interrupts() > 0)
+        if (eb_run_init(&t->fit, &config) != EB_OK)
+            continue;
+        if (session_interrupts() > 0 || eb_crew_add(&crew, &t->fit) != EB_OK)
             eb_run_abandon(&t->fit);
-        else
-            eb_crew_add(&crew, &t->fit);
     }
     session_work(s, &crew, progress_show, progress);
 }
@@ -117,7 +116,7 @@ static const char *now_running(const struct target *t, const struct eb_run_item 
 static void print_result(const struct session *s)
 {
     static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM", "TO", "NOW RUNNING", "OUTCOME"};
-    size_t counts[EB_OUTCOME_INTERRUPTED + 1] = {0};
+    size_t counts[EB_OUTCOMES] = {0};
     struct table table;
     bool spaced = true;
     table_begin(&table, 6, heads);
@@ -164,7 +163,7 @@ static void print_result(const struct session *s)
     table_print(&table);
     printf("\n%s:", s->site->name);
     const char *separator = " ";
-    for (int o = EB_OUTCOME_NONE; o <= EB_OUTCOME_INTERRUPTED; o++) {
+    for (int o = EB_OUTCOME_NONE; o < EB_OUTCOMES; o++) {
         if (counts[o] > 0) {
             printf("%s%zu %s", separator, counts[o],
                    o == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word((enum eb_outcome)o));

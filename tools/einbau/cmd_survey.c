@@ -122,8 +122,8 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
                                        .unit = EB_MODBUS_UNIT_SELF,
                                        .reach_patience_us = SERIAL_PATIENCE_US};
         memcpy(config.modbus.ip, entries[i].address.ip, sizeof config.modbus.ip);
-        eb_run_init(&runs[i], &config);
-        eb_crew_add(&crew, &runs[i]);
+        if (eb_run_init(&runs[i], &config) == EB_OK && eb_crew_add(&crew, &runs[i]) != EB_OK)
+            eb_run_abandon(&runs[i]);
     }
     while (crew.going > 0 && session_interrupts() == 0)
         eb_crew_work(&crew, s->port->now_us(s->port->self) + SERIAL_PATIENCE_US);

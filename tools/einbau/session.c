@@ -420,8 +420,8 @@ bool session_look(struct session *s)
         struct eb_run_config config = session_run(s, t);
         if (t->absent)
             config.reach_patience_us = ABSENT_PATIENCE_US;
-        eb_run_init(&t->look, &config);
-        eb_crew_add(&crew, &t->look);
+        if (eb_run_init(&t->look, &config) == EB_OK && eb_crew_add(&crew, &t->look) != EB_OK)
+            eb_run_abandon(&t->look);
         chosen += t->chosen;
     }
     session_work(s, &crew, NULL, NULL);

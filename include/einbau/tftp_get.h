@@ -1,0 +1,62 @@
+/* Reading a file by TFTP (RFC 1350, 2347, 2348, 7440) and comparing it with a source, block by block: what was
+ * pushed into a device is read back.
+ *
+ * The engine does no input or output: it takes received datagrams and the time, gives datagrams to send, and
+ * says when it wants to be called again. */
+#ifndef EINBAU_TFTP_GET_H
+#define EINBAU_TFTP_GET_H
+
+#include "einbau/tftp.h"
+
+struct eb_tftp_get_config {
+    struct eb_endpoint server;        /* where the read request goes */
+    const char *file_name;            /* borrowed as long as the transfer lasts, like the source */
+    const struct eb_source *compared; /* what the file must be */
+    uint16_t blksize;                 /* wanted; EB_TFTP_BLKSIZE_DEFAULT: the option is not asked for */
+    uint16_t windowsize;              /* wanted; 1: the option is not asked for */
+    bool rollover_to_one;
+    uint64_t patience_us; /* silence after which the transfer has failed */
+};
+
+/*   ASKING --OACK or DATA 1--> RECEIVING --last block, all the same--> DONE
+ *      \__ ERROR, patience over, another byte, stopped __\___________> FAILED
+ */
+enum eb_tftp_get_state { EB_TFTP_GET_ASKING, EB_TFTP_GET_RECEIVING, EB_TFTP_GET_DONE, EB_TFTP_GET_FAILED };
+
+struct eb_tftp_get {
+    enum eb_tftp_get_state state;
+    struct eb_error error; /* of FAILED: EB_UNCONFIRMED the file differs; else as of struct eb_tftp_put */
+    uint64_t done_bytes;   /* compared, and the same */
+
+    /* the engine's own */
+    struct eb_tftp_get_config config;
+    struct eb_endpoint peer;
+    uint16_t blksize, windowsize;
+    bool owed, plain, known, gap_told;
+    uint8_t said; /* what is owed */
+    uint64_t blocks;   /* taken so far */
+    uint32_t in_window;
+    uint32_t tries;
+    uint64_t deadline_us, interval_us, progress_us;
+    uint8_t head[EB_TFTP_REQUEST_BYTES];
+};
+
+void eb_tftp_get_init(struct eb_tftp_get *get, const struct eb_tftp_get_config *config, uint64_t now_us);
+
+/* Gives the engine one datagram.  Never waits.  `bytes` is borrowed for the call.  Datagrams of others than the
+ * server do nothing. */
+void eb_tftp_get_receive(struct eb_tftp_get *get, const struct eb_endpoint *from, const uint8_t *bytes,
+                         size_t size, uint64_t now_us);
+void eb_tftp_get_tick(struct eb_tftp_get *get, uint64_t now_us);
+
+/* Fills in the one datagram that is to be sent now; false: there is none.  It counts as sent with
+ * eb_tftp_get_taken; its bytes are the engine's until then. */
+bool eb_tftp_get_give(struct eb_tftp_get *get, struct eb_datagram *datagram);
+void eb_tftp_get_taken(struct eb_tftp_get *get, uint64_t now_us);
+
+uint64_t eb_tftp_get_deadline_us(const struct eb_tftp_get *get);
+
+/* Ends the transfer: an ERROR tells the device so (give and taken once more). */
+void eb_tftp_get_stop(struct eb_tftp_get *get);
+
+#endif
