@@ -47,7 +47,11 @@ struct sim_bus {
     uint32_t queue;             /* frames that the adapter takes */
     struct sim_device *gateway; /* the adapter is in it; NULL: one of its own */
     unsigned refuses_every; /* the ASCII adapter refuses the n-th frame that finds its queue empty; 0: none */
-    bool plain_answers;     /* the ASCII adapter answers CR where others say z */
+    bool plain_answers;     /* the ASCII adapter answers CR where others say z ... */
+    bool answers_queued;    /* ... when it has queued a frame, not when it was sent ... */
+    bool bel_when_full;     /* ... BEL where its queue is full, in place of waiting ... */
+    bool no_flags;          /* ... and does not know the command F */
+    bool tells_no_errors;   /* it says nothing of errors and states */
     bool unplugged;
     uint64_t plug_us;           /* when somebody plugs it in again; EB_NEVER */
     char serial[EB_NAME_BYTES]; /* of the adapter */

@@ -86,13 +86,16 @@ struct sim_uds {
     uint32_t pending_ms;
     uint32_t key; /* the seed is answered by it, added */
     bool pads_strictly;
+    uint8_t attempts_max;   /* wrong keys until it takes none for a while */
+    uint32_t lock_delay_ms; /* 0: for good */
     /* now */
     uint8_t session;
     bool unlocked, seed_given, session_asked;
     uint32_t seed;
     uint8_t attempts;
     uint64_t session_until_us;
-    bool erased, downloading;
+    bool erased, downloading, uploading;
+    uint64_t locked_until_us; /* 0: it is not */
     uint32_t base, expected, received;
     uint8_t counter;
     uint8_t fingerprint[16];

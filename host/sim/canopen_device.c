@@ -81,7 +81,7 @@ static size_t read_object(const struct sim_device *d, uint16_t index, uint8_t su
     *error = SDO_E_NO_SUB;
     if (index == OD_IDENTITY) {
         const uint32_t values[] = {4, c->vendor, loader ? c->loader_product : c->product, c->revision,
-                                   (uint32_t)strtoul(d->identity.serial, NULL, 10)};
+                                   (uint32_t)strtoul(sim_device_serial(d), NULL, 10)};
         if (sub > 4)
             return 0;
         if (sub == 0) {
@@ -106,7 +106,7 @@ static size_t read_object(const struct sim_device *d, uint16_t index, uint8_t su
                                                       : 0,
                              bytes);
     }
-    if (index == OD_PROGRAM) {
+    if (index == OD_PROGRAM) { /* where it can be read, it is by `upload` */
         *error = sub <= 1 ? SDO_E_WRITE_ONLY : SDO_E_NO_SUB;
         return 0;
     }
@@ -136,6 +136,8 @@ static uint32_t control_program(struct sim_device *d, uint8_t what)
     struct sim_canopen *c = &d->can.canopen;
     struct sim_component *program = &d->components[0];
     bool loader = d->mode == EB_SIM_LOADER;
+    if (sim_device_busy(d))
+        return SDO_E_STATE;
     switch (what) {
     case PROGRAM_STOP:
         if (!loader)
@@ -362,7 +364,7 @@ static bool take(struct sim_device *d, const uint8_t *bytes, size_t size)
             sim_sdo_abort(d, SDO_E_MEMORY);
             return false;
         }
-        sim_flash_write(program->bank[0] + s->at, bytes, size);
+        sim_device_write(d, program->bank[0], program->bank[0] + s->at, bytes, size);
         if (d->write_bytes_per_s > 0) {
             uint64_t from_us = c->busy_until_us > now(d) ? c->busy_until_us : now(d);
             c->busy_until_us = from_us + (uint64_t)size * 1000000 / d->write_bytes_per_s;
@@ -539,14 +541,21 @@ static void block_end(struct sim_device *d, const uint8_t *data)
     finish_write(d, SDO_BLOCK_ENDED, false);
 }
 
+/* What is being read. */
+static const uint8_t *given(const struct sim_device *d)
+{
+    const struct sim_sdo *s = &d->can.canopen.sdo;
+    return s->program ? d->components[0].bank[0] : s->bytes;
+}
+
 static void upload(struct sim_device *d, bool block, const uint8_t *data)
 {
     struct sim_sdo *s = &d->can.canopen.sdo;
     uint32_t error;
     uint8_t four[4] = {0};
-    s->size = read_object(d, s->index, s->sub, s->bytes, &error);
+    s->program = d->conduct.readable && d->mode == EB_SIM_LOADER && s->index == OD_PROGRAM && s->sub == 1;
+    s->size = s->program ? d->components[0].capacity : read_object(d, s->index, s->sub, s->bytes, &error);
     s->at = 0;
-    s->program = false;
     if (s->size == 0) {
         sim_sdo_abort(d, error);
         return;
@@ -554,7 +563,7 @@ static void upload(struct sim_device *d, bool block, const uint8_t *data)
     if (block) {
         s->crc_used = (data[0] & SDO_BLOCK_CRC) != 0;
         s->block_size = data[4];
-        s->crc = crc16(0, s->bytes, s->size);
+        s->crc = crc16(0, given(d), s->size);
         if (s->block_size == 0 || s->block_size > SDO_BLOCK_MAX) {
             sim_sdo_abort(d, SDO_E_BLOCK_SIZE);
             return;
@@ -584,7 +593,7 @@ static void upload_segment(struct sim_device *d, const uint8_t *data)
         return;
     }
     uint8_t reply[8] = {(uint8_t)((s->toggle ? SDO_TOGGLE : 0) | (7 - n) << 1 | (left <= 7 ? SDO_LAST : 0))};
-    memcpy(reply + 1, s->bytes + s->at, n);
+    memcpy(reply + 1, given(d) + s->at, n);
     s->at += n;
     s->toggle = !s->toggle;
     answer(d, reply);
@@ -599,7 +608,7 @@ static void upload_block(struct sim_device *d)
     for (unsigned i = 1; i <= s->block_size && at < s->size; i++, at += 7) {
         size_t n = s->size - at < 7 ? s->size - at : 7;
         uint8_t segment[8] = {(uint8_t)(i | (at + 7 >= s->size ? SDO_BLOCK_LAST : 0))};
-        memcpy(segment + 1, s->bytes + at, n);
+        memcpy(segment + 1, given(d) + at, n);
         answer(d, segment);
     }
     s->state = SIM_SDO_UP_BLOCK;

@@ -4,7 +4,7 @@
 #include <string.h>
 #include <zlib.h>
 
-enum { RESTART_AFTER_ANSWER_US = 20000 };
+enum { RESTART_AFTER_ANSWER_US = 20000, SECOND_RESTART_US = 1500000 };
 
 static uint32_t get32(const uint8_t *at)
 {
@@ -31,7 +31,7 @@ static bool bank_valid(const struct sim_device *d, const struct sim_component *c
     return c->product[0] == '\0' || strcmp(product, c->product) == 0;
 }
 
-static void examine(const struct sim_device *d, struct sim_component *c)
+void sim_component_examine(const struct sim_device *d, struct sim_component *c)
 {
     const uint8_t *bank = c->bank[c->active];
     c->valid = bank_valid(d, c, bank);
@@ -42,16 +42,65 @@ static void examine(const struct sim_device *d, struct sim_component *c)
     }
 }
 
-void sim_flash_write(uint8_t *to, const uint8_t *bytes, size_t size)
+/* Flash: writing can only clear bits. */
+void sim_device_write(const struct sim_device *d, const uint8_t *bank, uint8_t *to, const uint8_t *bytes,
+                      size_t size)
 {
+    size_t at = (size_t)(to - bank);
     for (size_t i = 0; i < size; i++)
         to[i] &= bytes[i];
+    if (d->conduct.bad_byte_at > at && d->conduct.bad_byte_at <= at + size)
+        to[d->conduct.bad_byte_at - 1 - at] ^= 0x10;
+}
+
+const char *sim_device_serial(const struct sim_device *d)
+{
+    if (d->mode == EB_SIM_LOADER && d->conduct.loader_serial[0] != '\0')
+        return d->conduct.loader_serial;
+    return d->restarted && d->mode != EB_SIM_LOADER && d->conduct.later_serial[0] != '\0'
+               ? d->conduct.later_serial
+               : d->identity.serial;
+}
+
+bool sim_device_busy(struct sim_device *d)
+{
+    uint64_t now_us = d->net->now_us(d->net->self);
+    if (d->conduct.busy_ms == 0)
+        return false;
+    if (d->busy_since_us == 0)
+        d->busy_since_us = now_us;
+    return now_us < d->busy_since_us + d->conduct.busy_ms * 1000ULL;
+}
+
+static void answer_now(struct sim_device *d, int connection, const uint8_t *bytes, size_t size)
+{
+    d->net->tcp_send(d->net->self, connection, bytes, size);
+    if (!d->conduct.closes_connections)
+        return;
+    for (int i = 0; i < SIM_CONNECTIONS_MAX; i++) {
+        if (d->connections[i].handle == connection)
+            d->connections[i].handle = EB_NO_HANDLE;
+    }
+    d->net->tcp_close(d->net->self, connection);
+}
+
+void sim_device_answer(struct sim_device *d, struct sim_connection *c, const uint8_t *bytes, size_t size)
+{
+    if (d->conduct.answer_delay_ms == 0) {
+        answer_now(d, c->handle, bytes, size);
+        return;
+    }
+    memcpy(d->late.bytes, bytes,
+           size); /* one question at a time: whoever asks sooner loses the answer before */
+    d->late.size = size;
+    d->late.connection = c->handle;
+    d->late.at_us = d->net->now_us(d->net->self) + d->conduct.answer_delay_ms * 1000ULL;
 }
 
 void sim_device_examine(struct sim_device *d)
 {
     for (size_t i = 0; i < d->count; i++)
-        examine(d, &d->components[i]);
+        sim_component_examine(d, &d->components[i]);
 }
 
 static void boot(struct sim_device *d)
@@ -63,12 +112,18 @@ static void boot(struct sim_device *d)
         c->pending = false;
     }
     sim_device_examine(d);
-    d->mode = d->components[0].valid && !d->wants_loader ? EB_SIM_RUNNING : EB_SIM_LOADER;
+    d->mode = !d->components[0].valid || d->wants_loader  ? EB_SIM_LOADER
+              : d->conduct.starts_stopped && d->restarted ? EB_SIM_STOPPED
+                                                          : EB_SIM_RUNNING;
     d->wants_loader = false;
     sim_device_set(d, &d->saved, true);
     d->net->set_alive(d->net->self, d, true);
     sim_can_alive(d, true);
     sim_usb_alive(d, true);
+    if (d->restart_again) {
+        d->restart_again = false;
+        d->restart_us = d->net->now_us(d->net->self) + SECOND_RESTART_US;
+    }
 }
 
 /* --- power --------------------------------------------------------------------------------------- */
@@ -76,8 +131,11 @@ static void boot(struct sim_device *d)
 static void go_down(struct sim_device *d, enum eb_sim_mode mode)
 {
     sim_push_power_lost(d);
+    sim_pull_end(d);
     d->mode = mode;
     d->restart_us = EB_NEVER;
+    d->late.at_us = EB_NEVER;
+    d->restarted = true;
     for (int i = 0; i < SIM_CONNECTIONS_MAX; i++)
         d->connections[i].handle = EB_NO_HANDLE;
     d->net->set_alive(d->net->self, d, false);
@@ -103,20 +161,29 @@ void sim_device_power(struct sim_device *d, bool on)
 
 void sim_device_restart(struct sim_device *d, bool into_loader, uint64_t delay_us)
 {
+    if (d->conduct.restarts == SIM_RESTARTS_NEVER && !into_loader)
+        return;
     d->wants_loader = into_loader;
+    if (!into_loader) {
+        delay_us += d->conduct.restart_delay_ms * 1000ULL;
+        d->restart_again = d->conduct.restarts == SIM_RESTARTS_TWICE;
+    }
     d->restart_us = d->net->now_us(d->net->self) + RESTART_AFTER_ANSWER_US + delay_us;
 }
 
 void sim_device_start(struct sim_device *d, const struct sim_net *net)
 {
     d->net = net;
+    d->restarted = false;
     d->set_us = EB_NEVER;
     d->lldp_us = net->now_us(net->self);
     d->ask_us = d->lldp_us;
     sim_device_set(d, &d->saved, true);
     d->restart_us = EB_NEVER;
+    d->late.at_us = EB_NEVER;
     d->power_back_us = EB_NEVER;
     d->push.handle = EB_NO_HANDLE;
+    d->pull.handle = EB_NO_HANDLE;
     for (int i = 0; i < SIM_CONNECTIONS_MAX; i++)
         d->connections[i].handle = EB_NO_HANDLE;
     sim_device_examine(d);
@@ -202,6 +269,8 @@ void sim_device_datagram(struct sim_device *d, int handle, uint16_t port, const 
 {
     if (!sim_device_alive(d))
         return;
+    if (sim_pull_receive(d, handle, from, bytes, size))
+        return;
     if (handle == d->push.handle)
         sim_push_receive(d, from, bytes, size);
     else if (!sim_device_listens(d, false, port))
@@ -262,7 +331,13 @@ void sim_device_tick(struct sim_device *d)
         go_down(d, EB_SIM_OFF);
         begin_boot(d);
     } else {
+        if (now_us >= d->late.at_us) {
+            d->late.at_us = EB_NEVER;
+            if (connection_of(d, d->late.connection) != NULL)
+                answer_now(d, d->late.connection, d->late.bytes, d->late.size);
+        }
         sim_push_tick(d);
+        sim_pull_tick(d);
         sim_ether_tick(d);
         sim_can_tick(d);
         sim_usb_tick(d);
@@ -281,8 +356,13 @@ uint64_t sim_device_deadline_us(const struct sim_device *d)
     if (d->mode == EB_SIM_BOOTING)
         return d->boot_until_us < next_us ? d->boot_until_us : next_us;
     next_us = d->restart_us < next_us ? d->restart_us : next_us;
-    const uint64_t others[] = {sim_push_deadline_us(d), sim_ether_deadline_us(d), sim_can_deadline_us(d),
-                               sim_usb_deadline_us(d), d->set_us};
+    const uint64_t others[] = {sim_push_deadline_us(d),
+                               sim_pull_deadline_us(d),
+                               sim_ether_deadline_us(d),
+                               sim_can_deadline_us(d),
+                               sim_usb_deadline_us(d),
+                               d->set_us,
+                               d->late.at_us};
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         next_us = others[i] < next_us ? others[i] : next_us;
     return next_us;

@@ -80,6 +80,19 @@ struct sim_push {
     uint32_t tries;
 };
 
+/* A TFTP transfer out of the device, where what was written can be read back. */
+struct sim_pull {
+    int handle; /* EB_NO_HANDLE: there is none */
+    struct eb_endpoint peer;
+    const uint8_t *bank;
+    size_t size, blksize;
+    uint32_t windowsize;
+    uint64_t acked; /* blocks */
+    uint32_t tries;
+    uint64_t timer_us;
+    uint8_t *block;
+};
+
 struct sim_connection {
     int handle; /* EB_NO_HANDLE: free */
     uint16_t port;
@@ -114,6 +127,28 @@ struct sim_settings {
 };
 
 enum { SIM_DNS_TEXTS_MAX = 6 };
+
+/* How often it restarts where it is asked to once. */
+enum sim_restarts { SIM_RESTARTS_ONCE, SIM_RESTARTS_TWICE, SIM_RESTARTS_NEVER };
+
+/* What the standards leave to a device, and what devices are known to do beside them; all zero: as expected.
+ */
+struct sim_conduct {
+    enum sim_restarts restarts;
+    uint32_t restart_delay_ms; /* a restart that is asked for begins that late */
+    bool restarts_itself;      /* behind the last block of a transfer, without being asked */
+    bool no_last_ack;          /* that block is never acknowledged */
+    bool tells_written;        /* it tells the version in the memory that was written, before it runs */
+    bool starts_stopped;       /* after a restart its program waits to be started */
+    bool closes_connections;   /* TCP, behind each answer */
+    bool readable;             /* what was written can be read back */
+    uint32_t busy_ms;          /* refuses to be written for that long since it was asked first */
+    uint32_t answer_delay_ms;  /* over TCP */
+    uint32_t bad_byte_at;      /* one more than the place of a byte of the memory that does not hold what is
+                                * written; 0: none */
+    char loader_serial[EB_NAME_BYTES]; /* what the loader tells; empty: the device's own, like the next */
+    char later_serial[EB_NAME_BYTES];  /* what the program tells after a restart */
+};
 
 struct sim_device {
     char name[EB_NAME_BYTES];
@@ -150,12 +185,21 @@ struct sim_device {
 
     struct sim_component components[SIM_COMPONENTS_MAX];
     size_t count;
+    struct sim_conduct conduct;
 
     /* remembered */
     enum eb_sim_mode mode;
     bool wants_loader; /* at the next start */
     /* the rest is gone with the power */
-    uint64_t restart_us; /* EB_NEVER: none is due */
+    uint64_t restart_us;           /* EB_NEVER: none is due */
+    bool restarted, restart_again; /* since the beginning; once more, behind the next start */
+    uint64_t busy_since_us;        /* 0: nobody has asked yet */
+    struct {
+        int connection;
+        uint8_t bytes[SIM_RX_BYTES];
+        size_t size;
+        uint64_t at_us; /* EB_NEVER: none is due */
+    } late;             /* the answer that comes late */
     uint64_t boot_until_us;
     uint64_t power_back_us;
     uint32_t arrives_after_s,
@@ -166,6 +210,7 @@ struct sim_device {
     uint64_t lldp_us, ask_us; /* when it next says so */
     uint64_t set_us;          /* when `wanted` is taken up; EB_NEVER: not */
     struct sim_push push;
+    struct sim_pull pull;
     struct sim_connection connections[SIM_CONNECTIONS_MAX];
     struct sim_can can;
     struct sim_usb usb;
@@ -206,6 +251,7 @@ bool sim_device_alive(const struct sim_device *device);
 
 /* Whether a start after now would find a program: sets what is found of each component. */
 void sim_device_examine(struct sim_device *device);
+void sim_component_examine(const struct sim_device *device, struct sim_component *component);
 
 /* What the network brings.  Connections beyond SIM_CONNECTIONS_MAX are closed. */
 void sim_device_datagram(struct sim_device *device, int handle, uint16_t port, const struct eb_endpoint *from,
@@ -236,8 +282,28 @@ void sim_push_tick(struct sim_device *device);
 uint64_t sim_push_deadline_us(const struct sim_device *device);
 void sim_push_power_lost(struct sim_device *device);
 
+/* pull.c; false: it is not for that */
+bool sim_pull_request(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
+                      size_t size);
+bool sim_pull_receive(struct sim_device *device, int handle, const struct eb_endpoint *from,
+                      const uint8_t *bytes, size_t size);
+void sim_pull_tick(struct sim_device *device);
+uint64_t sim_pull_deadline_us(const struct sim_device *device);
+void sim_pull_end(struct sim_device *device);
+
 /* Takes settings up now, and keeps them where they are `permanent`. */
 void sim_device_set(struct sim_device *device, const struct sim_settings *settings, bool permanent);
+
+/* What it tells as its serial number now. */
+const char *sim_device_serial(const struct sim_device *device);
+/* Whether it refuses to be written now, as it is busy. */
+bool sim_device_busy(struct sim_device *device);
+/* An answer over TCP, now or late, and the connection's end where it closes each. */
+void sim_device_answer(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes,
+                       size_t size);
+/* Writes into the memory of a component, at `to` of its bank. */
+void sim_device_write(const struct sim_device *device, const uint8_t *bank, uint8_t *to, const uint8_t *bytes,
+                      size_t size);
 
 /* The version of a component as its flash says, "" where none runs. */
 const char *sim_device_version(const struct sim_device *device, size_t component);
@@ -256,9 +322,6 @@ void sim_snmp_datagram(struct sim_device *device, const struct eb_endpoint *from
                        size_t size);
 void sim_dns_sd_datagram(struct sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
                          size_t size);
-
-/* The bytes of a component that `bytes` are written over: flash, where writing can only clear bits. */
-void sim_flash_write(uint8_t *to, const uint8_t *bytes, size_t size);
 
 void sim_modbus_stream(struct sim_device *device, struct sim_connection *connection, const uint8_t *bytes,
                        size_t size);

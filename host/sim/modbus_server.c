@@ -7,7 +7,7 @@
 
 #include "wire/modbus_wire.h"
 
-enum { PDU_BYTES = 253, CONFORMITY_EXTENDED = 0x83, OBJECTS_MAX = 16 };
+enum { PDU_BYTES = 253, CONFORMITY_EXTENDED = 0x83, OBJECTS_MAX = 16, X_BUSY = 6 };
 
 struct object {
     uint8_t id;
@@ -50,10 +50,16 @@ static size_t objects_of(const struct sim_device *d, struct object list[OBJECTS_
         d->mode == EB_SIM_RUNNING   ? "running"
         : d->mode == EB_SIM_STOPPED ? "stopped"
                                     : "loader");
-    add(list, &count, SIM_OBJECT_SERIAL, d->identity.serial);
+    add(list, &count, SIM_OBJECT_SERIAL, sim_device_serial(d));
     add(list, &count, SIM_OBJECT_HARDWARE_REVISION, d->identity.hardware_revision);
     for (size_t i = 0; i < d->count; i++) {
         const struct sim_component *c = &d->components[i];
+        struct sim_component written = *c;
+        if (d->conduct.tells_written && c->pending) {
+            written.active = 1 - c->active;
+            sim_component_examine(d, &written);
+            c = &written;
+        }
         bool known = runs && c->valid;
         add(list, &count, c->version_object, known ? c->version : "");
         if (c->checksum_object != 0) {
@@ -224,6 +230,8 @@ static uint8_t write_one(struct sim_device *d, unsigned address, const uint8_t *
     uint8_t mask[4];
     uint8_t dhcp[2] = {0, d->wanted.dhcp};
     mask_of(&d->wanted, mask);
+    if (address == SIM_REGISTER_CONTROL && sim_device_busy(d))
+        return X_BUSY;
     if (address == SIM_REGISTER_CONTROL)
         return control(d, get16(value)) ? 0 : MODBUS_X_VALUE;
     if (address == SIM_REGISTER_LAMP) {
@@ -276,7 +284,7 @@ static size_t write_coil(struct sim_device *d, const uint8_t *pdu, size_t size, 
 
 /* ------------------------------------------------------------------------------------------------- */
 
-static void answer(struct sim_device *d, const struct sim_connection *connection, const uint8_t *adu,
+static void answer(struct sim_device *d, struct sim_connection *connection, const uint8_t *adu,
                    size_t pdu_size)
 {
     uint8_t reply[MBAP_BYTES + PDU_BYTES];
@@ -312,7 +320,7 @@ static void answer(struct sim_device *d, const struct sim_connection *connection
     memcpy(reply, adu, 4);
     put16(reply + 4, (unsigned)size + 1);
     reply[6] = adu[6];
-    d->net->tcp_send(d->net->self, connection->handle, reply, MBAP_BYTES + size);
+    sim_device_answer(d, connection, reply, MBAP_BYTES + size);
 }
 
 void sim_modbus_stream(struct sim_device *d, struct sim_connection *c, const uint8_t *bytes, size_t size)
@@ -335,6 +343,8 @@ void sim_modbus_stream(struct sim_device *d, struct sim_connection *c, const uin
             if (c->rx_size < whole)
                 break;
             answer(d, c, c->rx, length - 1);
+            if (c->handle == EB_NO_HANDLE)
+                return; /* it closed the connection */
             c->rx_size -= whole;
             memmove(c->rx, c->rx + whole, c->rx_size);
         }

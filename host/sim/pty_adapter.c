@@ -80,7 +80,7 @@ static void say_state(struct pty *p)
     const struct sim_station *s = &p->bus->stations[p->station];
     char mode = letters[sim_station_mode(s)];
     char text[16];
-    if (mode == p->told_mode)
+    if (mode == p->told_mode || p->bus->tells_no_errors)
         return;
     p->told_mode = mode;
     snprintf(text, sizeof text, "s%c%03u%03u\r", mode, s->rec > 255 ? 255 : s->rec,
@@ -110,6 +110,14 @@ static void heard(void *self, struct sim_bus *bus, size_t station, const struct 
 
 static void take_commands(struct sim_ptys *ptys, struct pty *p);
 
+static void say_taken(struct pty *p, const struct eb_can_frame *f)
+{
+    if (p->bus->plain_answers)
+        say_text(p, "\r");
+    else
+        say_text(p, (f->flags & EB_CAN_EXTENDED) != 0 ? "Z\r" : "z\r");
+}
+
 static void sent(void *self, struct sim_bus *bus, const struct sim_can_tx *tx, uint64_t at_us)
 {
     struct pty *p = pty_of(self, bus, (size_t)tx->tag);
@@ -117,10 +125,8 @@ static void sent(void *self, struct sim_bus *bus, const struct sim_can_tx *tx, u
     if (p == NULL)
         return;
     p->queued -= p->queued > 0;
-    if (bus->plain_answers)
-        say_text(p, "\r");
-    else
-        say_text(p, (tx->frame.flags & EB_CAN_EXTENDED) != 0 ? "Z\r" : "z\r");
+    if (!bus->answers_queued)
+        say_taken(p, &tx->frame);
     say_state(p);
     take_commands(self, p);
 }
@@ -134,7 +140,7 @@ static void faulted(void *self, struct sim_bus *bus, size_t station, enum eb_can
     if (p == NULL || !p->open)
         return;
     text[2] = letters[fault];
-    if (letters[fault] != 0)
+    if (letters[fault] != 0 && !p->bus->tells_no_errors)
         say_text(p, text);
     say_state(p);
 }
@@ -233,10 +239,17 @@ static bool command(struct sim_ptys *ptys, struct pty *p)
                  p->bus->gateway != NULL ? p->bus->gateway->identity.serial : "0001");
         say_text(p, text);
         return true;
-    case 'F':
-        snprintf(text, sizeof text, "F%02X", p->bus->stations[p->station].bus_off ? 0x80 : 0);
+    case 'F': {
+        const struct sim_station *s = &p->bus->stations[p->station];
+        if (!p->open || p->bus->no_flags)
+            return false;
+        enum eb_can_mode mode = sim_station_mode(s);
+        snprintf(text, sizeof text, "F%02X",
+                 (mode == EB_CAN_WARNING ? 4U : 0U) | (mode >= EB_CAN_PASSIVE ? 0x20U : 0U) |
+                     (s->tec + s->rec > 0 ? 0x80U : 0U));
         say_text(p, text);
-        return p->open;
+        return true;
+    }
     case 't':
     case 'T':
     case 'r':
@@ -262,7 +275,8 @@ static bool take_command(struct sim_ptys *ptys, struct pty *p)
         return false;
     size_t size = (size_t)(end - p->in);
     bool frame = size > 0 && strchr("tTrR", p->in[0]) != NULL && p->in[0] != '\0';
-    if (frame && p->queued >= p->bus->queue)
+    bool full = frame && p->queued >= p->bus->queue;
+    if (full && !p->bus->bel_when_full)
         return false;
     size_t kept = size < LINE_BYTES ? size : LINE_BYTES - 1; /* no command is longer */
     memcpy(p->line, p->in, kept);
@@ -271,11 +285,14 @@ static bool take_command(struct sim_ptys *ptys, struct pty *p)
     memmove(p->in, end + 1, p->in_size);
     if (!sim_bus_has_adapter(p->bus))
         return true; /* it has no power: nothing is answered */
-    if (p->line[0] != '\0' && !command(ptys, p))
+    if (p->line[0] != '\0' && (full || !command(ptys, p))) {
         say_text(p, "\a");
-    else if (frame)
-        p->queued++; /* it answers once the frame is out */
-    else
+    } else if (frame) { /* it answers once the frame is out, or now */
+        p->queued++;
+        if (p->bus->answers_queued)
+            say_taken(p, &(struct eb_can_frame){
+                             .flags = p->line[0] == 'T' || p->line[0] == 'R' ? EB_CAN_EXTENDED : 0});
+    } else
         say_text(p, "\r");
     return true;
 }

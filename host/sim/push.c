@@ -162,7 +162,7 @@ void sim_push_request(struct sim_device *d, int handle, const struct eb_endpoint
     if (size < 4)
         return;
     unsigned opcode = get16(bytes);
-    if (opcode == TFTP_ERROR)
+    if (opcode == TFTP_ERROR || (opcode == TFTP_RRQ && sim_pull_request(d, from, bytes, size)))
         return;
     bool same = p->state != SIM_PUSH_NONE && eb_endpoint_same(from, &p->peer);
     if (opcode != TFTP_WRQ || !parse(bytes, size, &r)) {
@@ -189,6 +189,8 @@ void sim_push_request(struct sim_device *d, int handle, const struct eb_endpoint
         send_error(d, handle, from, TFTP_E_OPTION, "no options here");
     } else if (r.any_option && d->options == SIM_OPTIONS_DROPPED) {
         return;
+    } else if (sim_device_busy(d)) {
+        send_error(d, handle, from, TFTP_E_UNDEFINED, "busy, try again");
     } else if (!may_write(d)) {
         send_error(d, handle, from, TFTP_E_ACCESS,
                    d->writable == SIM_WRITABLE_LOADER ? "only in the loader" : "stop the program first");
@@ -231,6 +233,8 @@ static void send_ack(struct sim_device *d)
     p->in_window = 0;
     p->ack_due = false;
     p->timer_us = now(d) + p->interval_us * (p->state == SIM_PUSH_DALLYING ? DALLY_INTERVALS : 1);
+    if (p->state == SIM_PUSH_DALLYING && d->conduct.no_last_ack)
+        return;
     d->net->udp_send(d->net->self, p->handle, &p->peer, ack, sizeof ack);
 }
 
@@ -246,7 +250,7 @@ static void ack_when_written(struct sim_device *d)
 static void store(struct sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct sim_push *p = &d->push;
-    sim_flash_write(p->bank + p->received, bytes, size);
+    sim_device_write(d, p->bank, p->bank + p->received, bytes, size);
     p->received += size;
     if (d->write_bytes_per_s > 0) {
         uint64_t from_us = p->busy_until_us > now(d) ? p->busy_until_us : now(d);
@@ -276,6 +280,8 @@ static void receive_data(struct sim_device *d, unsigned number, const uint8_t *b
         if (size < p->blksize) {
             p->state = SIM_PUSH_DALLYING;
             p->component->pending = p->component->banks == 2;
+            if (d->conduct.restarts_itself)
+                sim_device_restart(d, false, p->busy_until_us > now(d) ? p->busy_until_us - now(d) : 0);
         }
         if (p->state == SIM_PUSH_DALLYING || p->in_window == p->windowsize)
             ack_when_written(d);

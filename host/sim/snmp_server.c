@@ -50,7 +50,7 @@ static size_t rows_of(const struct sim_device *d, struct row rows[ROWS_MAX])
     add(rows, &count, 47, 8, 1, BER_OCTETS, id->hardware_revision);
     add(rows, &count, 47, 9, 1, BER_OCTETS, sim_device_version(d, 0));
     add(rows, &count, 47, 10, 1, BER_OCTETS, sim_device_version(d, 1));
-    add(rows, &count, 47, 11, 1, BER_OCTETS, id->serial);
+    add(rows, &count, 47, 11, 1, BER_OCTETS, sim_device_serial(d));
     add(rows, &count, 47, 12, 1, BER_OCTETS, id->maker);
     add(rows, &count, 47, 13, 1, BER_OCTETS, id->order_code);
     return count;

@@ -10,8 +10,7 @@ enum {
     TP_PATIENCE_US = 1000000,
     WAIT_US = 200000,
     WRITE_ROUTINE_CHECK = 0x0202, /* its own: compares the CRC-32 of what was written */
-    ATTEMPTS_MAX = 3,
-    PENDING_EVERY_US = 1500000 /* well below the 2 s that it announces */
+    PENDING_EVERY_US = 1500000    /* well below the 2 s that it announces */
 };
 
 static uint64_t now(const struct sim_device *d)
@@ -205,8 +204,7 @@ void sim_uds_alive(struct sim_device *d)
     u->session =
         d->mode == EB_SIM_LOADER && d->components[0].valid ? UDS_PROGRAMMING_SESSION : UDS_DEFAULT_SESSION;
     u->session_until_us = now(d) + S3_US;
-    u->unlocked = u->seed_given = u->erased = u->downloading = false;
-    u->attempts = 0;
+    u->unlocked = u->seed_given = u->erased = u->downloading = u->uploading = false;
     u->later_us = u->pending_us = EB_NEVER;
     if (u->session_asked && d->mode == EB_SIM_LOADER) {
         const uint8_t answer[6] = {UDS_SESSION + UDS_POSITIVE, UDS_PROGRAMMING_SESSION, 0, 50, 0, 200};
@@ -254,7 +252,7 @@ static size_t read_value(const struct sim_device *d, uint16_t did, uint8_t *to)
     case 0xF18A:
         return text_value(d->identity.maker, to);
     case 0xF18C:
-        return text_value(d->identity.serial, to);
+        return text_value(sim_device_serial(d), to);
     case 0xF191:
         return text_value(d->identity.hardware_revision, to);
     case 0xF197:
@@ -333,8 +331,12 @@ static void change_session(struct sim_device *d, uint8_t session, bool quiet)
 static void unlock(struct sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct sim_uds *u = &d->can.uds;
+    if (now(d) >= u->locked_until_us && u->locked_until_us != 0)
+        u->locked_until_us = u->attempts = 0;
     if (u->session == UDS_DEFAULT_SESSION) {
         refuse(d, UDS_SECURITY, NRC_NOT_IN_SESSION);
+    } else if (u->locked_until_us != 0) { /* ISO 14229-1 section 9.4: also over a restart */
+        refuse(d, UDS_SECURITY, NRC_DELAY);
     } else if (size == 2 && bytes[1] == 1) {
         uint8_t answer[6] = {UDS_SECURITY + UDS_POSITIVE, 1};
         u->seed = u->unlocked ? 0 : (uint32_t)(now(d) * 2654435761U | 1U);
@@ -346,10 +348,15 @@ static void unlock(struct sim_device *d, const uint8_t *bytes, size_t size)
         const uint8_t answer[2] = {UDS_SECURITY + UDS_POSITIVE, 2};
         u->seed_given = false;
         u->unlocked = get_be(bytes + 2, 4) == u->seed + u->key;
-        if (u->unlocked)
+        if (u->unlocked) {
+            u->attempts = 0;
             reply(d, answer, sizeof answer);
-        else
-            refuse(d, UDS_SECURITY, ++u->attempts >= ATTEMPTS_MAX ? NRC_ATTEMPTS : NRC_KEY);
+        } else if (++u->attempts >= u->attempts_max) {
+            u->locked_until_us = u->lock_delay_ms > 0 ? now(d) + u->lock_delay_ms * 1000ULL : EB_NEVER;
+            refuse(d, UDS_SECURITY, NRC_ATTEMPTS);
+        } else {
+            refuse(d, UDS_SECURITY, NRC_KEY);
+        }
     } else {
         refuse(d, UDS_SECURITY, size < 2 ? NRC_LENGTH : bytes[1] == 2 ? NRC_SEQUENCE : NRC_SUB_FUNCTION);
     }
@@ -417,11 +424,57 @@ static void begin_download(struct sim_device *d, const uint8_t *bytes, size_t si
     }
 }
 
+static void begin_upload(struct sim_device *d, const uint8_t *bytes, size_t size)
+{
+    struct sim_uds *u = &d->can.uds;
+    const uint8_t answer[4] = {UDS_UPLOAD + UDS_POSITIVE, 0x20, (uint8_t)(u->block_length >> 8),
+                               (uint8_t)u->block_length};
+    if (!d->conduct.readable) {
+        refuse(d, UDS_UPLOAD, NRC_SERVICE);
+    } else if (size != 11 || bytes[2] != 0x44) {
+        refuse(d, UDS_UPLOAD, NRC_LENGTH);
+    } else if (!u->unlocked || u->session != UDS_PROGRAMMING_SESSION) {
+        refuse(d, UDS_UPLOAD, NRC_SECURITY);
+    } else if (get_be(bytes + 3, 4) != u->base || get_be(bytes + 7, 4) > d->components[0].capacity) {
+        refuse(d, UDS_UPLOAD, NRC_RANGE);
+    } else {
+        u->expected = get_be(bytes + 7, 4);
+        u->received = 0;
+        u->counter = 0;
+        u->uploading = true;
+        reply(d, answer, sizeof answer);
+    }
+}
+
+static void give_block(struct sim_device *d, const uint8_t *bytes)
+{
+    struct sim_uds *u = &d->can.uds;
+    uint8_t answer[SIM_UDS_BYTES] = {UDS_TRANSFER + UDS_POSITIVE, bytes[1]};
+    uint32_t most = u->block_length - 2U;
+    uint32_t from = u->received;
+    bool again = bytes[1] == u->counter && u->counter != 0;
+    if (again)
+        from -= u->received % most == 0 ? most : u->received % most;
+    else if (bytes[1] != (uint8_t)(u->counter + 1) || u->received == u->expected) {
+        refuse(d, UDS_TRANSFER, NRC_COUNTER);
+        return;
+    }
+    uint32_t size = u->expected - from < most ? u->expected - from : most;
+    memcpy(answer + 2, d->components[0].bank[0] + from, size);
+    u->received = from + size;
+    u->counter = bytes[1];
+    reply(d, answer, 2 + size);
+}
+
 static void transfer(struct sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct sim_uds *u = &d->can.uds;
     const uint8_t answer[2] = {UDS_TRANSFER + UDS_POSITIVE, bytes[1]};
     uint64_t ms = 0;
+    if (u->uploading && size == 2) {
+        give_block(d, bytes);
+        return;
+    }
     if (size < 3) {
         refuse(d, UDS_TRANSFER, NRC_LENGTH);
     } else if (!u->downloading) {
@@ -433,7 +486,8 @@ static void transfer(struct sim_device *d, const uint8_t *bytes, size_t size)
     } else if (size > u->block_length || u->received + size - 2 > u->expected) {
         refuse(d, UDS_TRANSFER, size > u->block_length ? NRC_LENGTH : NRC_SUSPENDED);
     } else {
-        sim_flash_write(d->components[0].bank[0] + u->received, bytes + 2, size - 2);
+        sim_device_write(d, d->components[0].bank[0], d->components[0].bank[0] + u->received, bytes + 2,
+                         size - 2);
         u->received += (uint32_t)size - 2;
         u->counter++;
         u->erased = false;
@@ -458,6 +512,10 @@ void sim_uds_message(struct sim_device *d, const uint8_t *bytes, size_t size)
             refuse(d, bytes[0], NRC_BUSY);
         return;
     }
+    if (bytes[0] == UDS_SESSION && sub == UDS_PROGRAMMING_SESSION && sim_device_busy(d)) {
+        refuse(d, bytes[0], NRC_BUSY);
+        return;
+    }
     switch (bytes[0]) {
     case UDS_SESSION:
         if (size == 2)
@@ -477,10 +535,18 @@ void sim_uds_message(struct sim_device *d, const uint8_t *bytes, size_t size)
     case UDS_DOWNLOAD:
         begin_download(d, bytes, size);
         return;
+    case UDS_UPLOAD:
+        begin_upload(d, bytes, size);
+        return;
     case UDS_TRANSFER:
         transfer(d, bytes, size);
         return;
     case UDS_EXIT:
+        if (u->uploading) {
+            u->uploading = false;
+            reply(d, done, 1);
+            return;
+        }
         if (!u->downloading || u->received != u->expected) {
             refuse(d, UDS_EXIT, NRC_SEQUENCE);
         } else {

@@ -99,7 +99,7 @@ static size_t configuration_descriptor(const struct sim_device *d, uint8_t *to)
     f[1] = 0x21;
     f[2] = (uint8_t)(EB_DFU_CAN_DNLOAD | (u->uploads ? EB_DFU_CAN_UPLOAD : 0) |
                      (u->manifest == SIM_USB_TOLERANT ? EB_DFU_MANIFESTATION_TOLERANT : 0) |
-                     (u->detaches_itself ? EB_DFU_WILL_DETACH : 0));
+                     (u->detaches_itself || u->claims_detach ? EB_DFU_WILL_DETACH : 0));
     put16(f + 3, u->detach_ms);
     put16(f + 5, u->transfer_bytes);
     put16(f + 7, 0x0110);
@@ -121,7 +121,7 @@ static void string_text(const struct sim_device *d, unsigned index, char *text, 
     else if (index == SIM_USB_PRODUCT)
         snprintf(text, cap, "%.38s%s", d->identity.product, program ? "" : " loader");
     else if (index == SIM_USB_SERIAL && !(program ? d->usb.no_serial : d->usb.no_loader_serial))
-        snprintf(text, cap, "%s", d->identity.serial);
+        snprintf(text, cap, "%s", sim_device_serial(d));
     else if (index == SIM_USB_ORDER_CODE)
         snprintf(text, cap, "%s", d->identity.order_code);
     else if (index == SIM_USB_REVISION)
@@ -271,7 +271,7 @@ static bool take_block(struct sim_device *d, const struct eb_usb_setup *s, const
         sim_usb_fail(d, size > u->transfer_bytes ? ERR_STALLEDPKT : ERR_ADDRESS);
         return size <= u->transfer_bytes;
     }
-    sim_flash_write(u->bank + u->received, data, size);
+    sim_device_write(d, u->bank, u->bank + u->received, data, size);
     u->received += size;
     u->block++;
     if (d->write_bytes_per_s > 0)

@@ -35,6 +35,8 @@ struct sim_usb {
     bool release_is_version;
     bool other_interface; /* the program has one more, in front of the one for DFU */
     bool no_serial, no_loader_serial;
+    bool claims_detach; /* its descriptor says that it detaches itself, and it waits for a reset all the same
+                         */
     bool detaches_itself, stays; /* `stays`: never lets go, for tests */
     bool uploads;
     enum sim_usb_manifest manifest;

@@ -6,6 +6,7 @@
 #include "../packet.h"
 #include "virtual.h"
 
+#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -112,10 +113,22 @@ static bool lost_in_the_air(const struct sim_virtual *v, const struct sim_wire *
     return false;
 }
 
+/* What the world's description has the laptop's process undergo.  Whatever ends it, the devices live on as
+ * they are at this moment. */
+static void signal_the_laptop(const struct sim_virtual *v)
+{
+    struct eb_problem problem;
+    if (v->sim->state_dir[0] != '\0')
+        sim_state_save(v->sim, &problem);
+    raise(v->sim->laptop_signal);
+}
+
 struct fate sim_next_fault(struct sim_virtual *v, struct sim_device *d, struct sim_bus *bus)
 {
     struct fate fate = {0};
     uint64_t frame = v->frames++;
+    if (v->sim->laptop_signal != 0 && frame == v->sim->laptop_frame)
+        signal_the_laptop(v);
     for (size_t i = 0; i < v->fault_count; i++) {
         if (v->faults[i].frame != frame)
             continue;
@@ -1000,6 +1013,8 @@ bool sim_virtual_open(struct eb_sim *sim)
     v->asked = sim_grow(NULL, sim->count + 1, sizeof *v->asked);
     memset(v->asked, 0, (sim->count + 1) * sizeof *v->asked);
     v->woken = sim_grow(NULL, sim->count + 1, sizeof *v->woken);
+    v->faults = sim->faults;
+    v->fault_count = sim->fault_count;
     sim->net = v;
     sim_virtual_can_open(v);
     sim_virtual_usb_open(v);

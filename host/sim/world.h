@@ -4,7 +4,7 @@
 
 #include "device.h"
 
-enum { SIM_WIRES_MAX = 8, SIM_BUSES_MAX = 4 };
+enum { SIM_WIRES_MAX = 8, SIM_BUSES_MAX = 4, SIM_FAULTS_MAX = 16 };
 
 /* One Ethernet segment: the laptop's cable, then a switch, then the devices' cables, which are never the
  * narrow part. */
@@ -74,6 +74,11 @@ struct eb_sim {
     void *usb_self;
     struct sim_device *devices;
     size_t count;
+    /* what is to happen, by the description: eb_sim_set_faults takes its place */
+    struct eb_sim_fault faults[SIM_FAULTS_MAX];
+    size_t fault_count;
+    uint64_t laptop_frame; /* when that frame is sent, the laptop's process gets this signal */
+    int laptop_signal;     /* 0: none */
     char state_dir[EB_PATH_BYTES];
     int lock_fd;
     struct sim_virtual *net;     /* virtual time, or */

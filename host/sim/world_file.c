@@ -3,6 +3,7 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -129,7 +130,13 @@ static void read_buses(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *b
         bus->latency_us = (uint32_t)ebi_yaml_number(&map, "latency-us", 0, 1000000, 300);
         bus->queue = (uint32_t)ebi_yaml_number(&map, "queue", 1, SIM_STATION_QUEUE, 64);
         bus->refuses_every = (unsigned)ebi_yaml_number(&map, "refuses-every", 2, 1000000, 0);
+        static const char *const full[] = {"waits", "bel", NULL};
+        static const char *const answers[] = {"sent", "queued", NULL};
         bus->plain_answers = ebi_yaml_yes(&map, "plain-answers", false);
+        bus->bel_when_full = choice(&map, "when-full", full, 0) == 1;
+        bus->answers_queued = choice(&map, "answers-when", answers, 0) == 1;
+        bus->no_flags = !ebi_yaml_yes(&map, "knows-flags", true);
+        bus->tells_no_errors = !ebi_yaml_yes(&map, "tells-errors", true);
         bus->unplugged = !ebi_yaml_yes(&map, "adapter", true);
         ebi_yaml_map_end(&map);
         sim->bus_count = i + 1;
@@ -195,6 +202,8 @@ static void read_uds(struct ebi_yaml *yaml, yaml_node_t *node, struct sim_device
     u->key = number32(&map, "key", 0);
     u->base = number32(&map, "base", 0x08000000);
     u->pads_strictly = ebi_yaml_yes(&map, "wants-padding", false);
+    u->attempts_max = (uint8_t)ebi_yaml_number(&map, "key-attempts", 1, 255, 3);
+    u->lock_delay_ms = (uint32_t)ebi_yaml_number(&map, "lock-delay-ms", 0, 600000, 10000);
     ebi_yaml_map_end(&map);
 }
 
@@ -208,7 +217,7 @@ static bool read_bus(struct eb_sim *sim, struct ebi_yaml_map *map, struct sim_de
     uint32_t loader = (uint32_t)ebi_yaml_number(map, "loader-bit-rate", 5000, 1000000, 0);
     d->can.sick_ppm = ppm(map, "sick-ppm");
     /* No two of them answer at the very same moment, unless it is said. */
-    d->can.response_us = (uint32_t)ebi_yaml_number(map, "response-us", 0, 1000000,
+    d->can.response_us = (uint32_t)ebi_yaml_number(map, "response-us", 0, 10000000,
                                                    200 + 13 * (uint32_t)(d - sim->devices) % 97);
     if (d->can.bus_name[0] == '\0')
         return false;
@@ -278,7 +287,10 @@ static bool read_usb(struct ebi_yaml_map *map, struct sim_device *d)
     u->own_power = ebi_yaml_yes(&usb, "own-power", false);
     u->no_serial = !ebi_yaml_yes(&usb, "serial-number", true);
     u->no_loader_serial = !ebi_yaml_yes(&usb, "loader-serial-number", !u->no_serial);
-    u->detaches_itself = ebi_yaml_yes(&usb, "detaches-itself", false);
+    static const char *const detaches[] = {"no", "yes", "claimed", NULL};
+    int detach = choice(&usb, "detaches-itself", detaches, 0);
+    u->detaches_itself = detach == 1;
+    u->claims_detach = detach == 2;
     u->stays = ebi_yaml_yes(&usb, "stays", false);
     u->uploads = ebi_yaml_yes(&usb, "uploads", false);
     u->manifest = (enum sim_usb_manifest)choice(&usb, "manifest", manifests, SIM_USB_WAITS_FOR_RESET);
@@ -467,6 +479,29 @@ static void read_address(struct eb_sim *sim, struct ebi_yaml_map *map, struct si
     }
 }
 
+/* What it does otherwise than one would wish. */
+static void read_conduct(struct ebi_yaml_map *map, struct sim_device *d)
+{
+    static const char *const restarts[] = {"once", "twice", "never", NULL};
+    struct sim_conduct *c = &d->conduct;
+    struct ebi_yaml_map conduct = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "conduct", false));
+    c->restarts = (enum sim_restarts)choice(&conduct, "restarts", restarts, SIM_RESTARTS_ONCE);
+    c->restart_delay_ms = (uint32_t)ebi_yaml_number(&conduct, "restart-delay-ms", 0, 600000, 0);
+    c->restarts_itself = ebi_yaml_yes(&conduct, "restarts-itself", false);
+    c->no_last_ack = !ebi_yaml_yes(&conduct, "last-acknowledgement", true);
+    c->tells_written = ebi_yaml_yes(&conduct, "tells-written-version", false);
+    c->starts_stopped = ebi_yaml_yes(&conduct, "starts-stopped", false);
+    c->closes_connections = ebi_yaml_yes(&conduct, "closes-connections", false);
+    c->readable = ebi_yaml_yes(&conduct, "readable", false);
+    c->busy_ms = (uint32_t)ebi_yaml_number(&conduct, "busy-ms", 0, 600000, 0);
+    c->answer_delay_ms = (uint32_t)ebi_yaml_number(&conduct, "answer-delay-ms", 0, 600000, 0);
+    if (ebi_yaml_get(&conduct, "bad-byte-at", false) != NULL)
+        c->bad_byte_at = 1 + (uint32_t)ebi_yaml_number(&conduct, "bad-byte-at", 0, 1 << 30, 0);
+    ebi_yaml_text(&conduct, "loader-serial", false, c->loader_serial, sizeof c->loader_serial);
+    ebi_yaml_text(&conduct, "later-serial", false, c->later_serial, sizeof c->later_serial);
+    ebi_yaml_map_end(&conduct);
+}
+
 static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *name, yaml_node_t *node,
                         struct sim_device *d)
 {
@@ -496,6 +531,7 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     read_announcements(&map, d);
     read_identity(&map, &d->identity);
     read_protocols(&map, d);
+    read_conduct(&map, d);
     d->checks_crc = ebi_yaml_yes(&map, "checks-crc", true);
     d->erase_ms = (uint32_t)ebi_yaml_number(&map, "erase-ms", 0, 600000, 0);
     d->write_bytes_per_s = (uint32_t)ebi_yaml_number(&map, "write-bytes-per-s", 0, UINT32_MAX, 0);
@@ -582,6 +618,41 @@ static void read_laptop(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *
     }
 }
 
+static void read_faults(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *list)
+{
+    static const char *const kinds[] = {
+        "lost",         "doubled",      "late",    "garbled",      "garbled-unseen", "power-lost", "bus-off",
+        "adapter-lost", "gateway-lost", "stalled", "status-error", "unplugged",      "moved",      NULL};
+    yaml_node_t *item;
+    for (size_t i = 0; (item = ebi_yaml_item(yaml, list, i)) != NULL; i++) {
+        if (i == SIM_FAULTS_MAX) {
+            ebi_yaml_wrong(yaml, item, "one fault too many", "at most 16");
+            return;
+        }
+        struct ebi_yaml_map map = ebi_yaml_map(yaml, item);
+        ebi_yaml_need(&map, "frame");
+        ebi_yaml_need(&map, "kind");
+        sim->faults[i].frame = ebi_yaml_number(&map, "frame", 0, UINT64_MAX - 1, 0);
+        sim->faults[i].kind = (enum eb_sim_fault_kind)choice(&map, "kind", kinds, 0);
+        ebi_yaml_map_end(&map);
+        sim->fault_count = i + 1;
+    }
+}
+
+/* What becomes of the laptop's own process. */
+static void read_laptop_end(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *node)
+{
+    static const char *const words[] = {"kill", "hang-up", "terminate", "interrupt", NULL};
+    static const int signals[] = {SIGKILL, SIGHUP, SIGTERM, SIGINT};
+    if (node == NULL)
+        return;
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    ebi_yaml_need(&map, "frame");
+    sim->laptop_frame = ebi_yaml_number(&map, "frame", 0, UINT64_MAX - 1, 0);
+    sim->laptop_signal = signals[choice(&map, "signal", words, 0)];
+    ebi_yaml_map_end(&map);
+}
+
 bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem)
 {
     struct ebi_yaml yaml;
@@ -600,6 +671,8 @@ bool sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *pro
     read_buses(sim, &yaml, ebi_yaml_get(&map, "buses", false));
     read_usb_bus(sim, &yaml, ebi_yaml_get(&map, "usb", false));
     read_laptop(sim, &yaml, ebi_yaml_get(&map, "laptop", false));
+    read_faults(sim, &yaml, ebi_yaml_get(&map, "faults", false));
+    read_laptop_end(sim, &yaml, ebi_yaml_get(&map, "laptop-process", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     if (devices != NULL && devices->type == YAML_MAPPING_NODE)
         sim->devices =

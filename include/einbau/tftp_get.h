@@ -1,5 +1,5 @@
-/* Reading a file by TFTP (RFC 1350, 2347, 2348, 7440) and comparing it with a source, block by block: what was
- * pushed into a device is read back.
+/* Reading a file by TFTP (RFC 1350, 2347, 2348, 7440) and comparing it with a source, block by block: what
+ * was pushed into a device is read back.
  *
  * The engine does no input or output: it takes received datagrams and the time, gives datagrams to send, and
  * says when it wants to be called again. */
@@ -33,8 +33,8 @@ struct eb_tftp_get {
     struct eb_endpoint peer;
     uint16_t blksize, windowsize;
     bool owed, plain, known, gap_told;
-    uint8_t said; /* what is owed */
-    uint64_t blocks;   /* taken so far */
+    uint8_t said;    /* what is owed */
+    uint64_t blocks; /* taken so far */
     uint32_t in_window;
     uint32_t tries;
     uint64_t deadline_us, interval_us, progress_us;
@@ -43,8 +43,8 @@ struct eb_tftp_get {
 
 void eb_tftp_get_init(struct eb_tftp_get *get, const struct eb_tftp_get_config *config, uint64_t now_us);
 
-/* Gives the engine one datagram.  Never waits.  `bytes` is borrowed for the call.  Datagrams of others than the
- * server do nothing. */
+/* Gives the engine one datagram.  Never waits.  `bytes` is borrowed for the call.  Datagrams of others than
+ * the server do nothing. */
 void eb_tftp_get_receive(struct eb_tftp_get *get, const struct eb_endpoint *from, const uint8_t *bytes,
                          size_t size, uint64_t now_us);
 void eb_tftp_get_tick(struct eb_tftp_get *get, uint64_t now_us);

@@ -45,7 +45,8 @@ enum state {
 };
 
 enum {
-    PAUSE_US = 500000,     /* between two tries to reach a device */
+    PAUSE_US = 500000, /* between two tries to reach a device */
+    WATCH_US = 200000, /* between two looks while its restart is waited for: some are back in half a second */
     TRY_PAUSE_US = 500000, /* before the next try; twice as long each time */
     TRY_PAUSE_MOST_US = 8000000,
     PEEK_US = 3000000 /* between two looks at a device whose last acknowledgement stays away */
@@ -966,7 +967,7 @@ static void poll_returning(struct eb_run *run)
             end_us = run->answered_us + run->config.profile->settle_ms * 1000ULL;
     }
     if (run->now_us < end_us)
-        pause_in(run, RETURN_PAUSE, PAUSE_US);
+        pause_in(run, RETURN_PAUSE, restart_seen(run) ? PAUSE_US : WATCH_US);
     else
         try_again(run, &error);
 }

@@ -19,6 +19,7 @@ void ebi_can_begin(struct ebi_route *r, uint8_t move, uint64_t now_us)
     c->move = move;
     c->answered = c->pausing = c->stopping = false;
     c->repeats = 0;
+    c->patience_end_us = now_us + r->config->profile->return_patience_ms * 1000ULL;
     r->value = 0;
     r->deadline_us = now_us;
 }

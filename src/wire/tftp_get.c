@@ -129,7 +129,8 @@ static void progress(struct eb_tftp_get *g, uint64_t now_us)
     g->deadline_us = now_us + g->interval_us;
 }
 
-static void take_data(struct eb_tftp_get *g, uint16_t number, const uint8_t *data, size_t size, uint64_t now_us)
+static void take_data(struct eb_tftp_get *g, uint16_t number, const uint8_t *data, size_t size,
+                      uint64_t now_us)
 {
     uint64_t offset = g->blocks * g->blksize;
     if (number != wire_number(g, g->blocks + 1)) {
@@ -147,8 +148,8 @@ static void take_data(struct eb_tftp_get *g, uint16_t number, const uint8_t *dat
     progress(g, now_us);
     g->blocks++;
     g->gap_told = false;
-    g->done_bytes = offset + size < g->config.compared->size_bytes ? offset + size
-                                                                   : g->config.compared->size_bytes;
+    g->done_bytes =
+        offset + size < g->config.compared->size_bytes ? offset + size : g->config.compared->size_bytes;
     if (size < g->blksize) {
         owe(g, SAY_ACK);
         if (offset + size < g->config.compared->size_bytes)
@@ -197,7 +198,8 @@ static void take_error(struct eb_tftp_get *g, const uint8_t *bytes, size_t size)
     }
     fail(g, EB_PEER_ERROR, code, "");
     g->error.retry = EB_RETRY_NEVER; /* the profile asks for what the device does not give */
-    eb_text_copy_foreign(g->error.text, sizeof g->error.text, bytes + TFTP_HEAD_BYTES, size - TFTP_HEAD_BYTES);
+    eb_text_copy_foreign(g->error.text, sizeof g->error.text, bytes + TFTP_HEAD_BYTES,
+                         size - TFTP_HEAD_BYTES);
 }
 
 void eb_tftp_get_receive(struct eb_tftp_get *g, const struct eb_endpoint *from, const uint8_t *bytes,

@@ -1,7 +1,9 @@
 """The Modbus side of a "device" made of general programs: pymodbus serves the identity, a TFTP server beside it receives the
-image.  Writing 3 to register 0x1000 restarts it: the version is then read from the file that was received.
+image.  Writing 3 to register 0x1000 restarts it, as a process of its own: the version is then read from the file
+that was received.
 
 usage: modbus_device.py PORT FILE SERIAL"""
+import asyncio
 import os
 import sys
 import zlib
@@ -29,7 +31,7 @@ class Registers(ModbusSparseDataBlock):
     def setValues(self, address, values, use_as_default=False):  # the name is pymodbus's
         super().setValues(address, values, use_as_default)
         if address == 0x1000 and values == [3]:
-            start()
+            asyncio.get_running_loop().call_later(0.2, os.execv, sys.executable, [sys.executable, *sys.argv])
 
 
 def main():
@@ -38,7 +40,7 @@ def main():
     registers = Registers({0x1000: 0, 0x1001: 1})
     context = ModbusServerContext(slaves=ModbusSlaveContext(hr=registers, zero_mode=True), single=True)
     print("ready", flush=True)
-    StartTcpServer(context=context, address=("127.0.0.1", PORT))
+    StartTcpServer(context=context, address=("127.0.0.1", PORT), allow_reuse_address=True)
 
 
 os.environ.setdefault("PYTHONUNBUFFERED", "1")

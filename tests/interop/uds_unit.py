@@ -31,7 +31,7 @@ class Unit:
 
     def value(self, did):
         crc = b"%08X" % zlib.crc32(self.program) if self.program else b"00000000"
-        return {0xF187: b"TU-1", 0xF191: b"3", 0xF18C: b"100", 0xF189: self.version(), 0xF180: b"application",
+        return {0xF186: bytes([self.session]), 0xF187: b"TU-1", 0xF191: b"3", 0xF18C: b"100", 0xF189: self.version(), 0xF180: b"application",
                 0xF1F0: crc}.get(did)
 
     def answer(self, request: Packet):
