@@ -146,19 +146,19 @@ static void jobs_over_an_adapter_end_in_order(void **state)
     assert_true(wait_for_text(log, "node-1: send", 20));
     snprintf(line, sizeof line, BIN_DIR "/einbau links --site %s", s.site);
     expect(line, 1, "no adapter: it is not plugged in, another program has it");
-    assert_int_equal(stop_program(pid, SIGINT), 1); /* its memory was cleared already: so it is said */
+    assert_int_equal(stop_program(pid, SIGINT), 4); /* its memory was cleared already: so it is said */
     snprintf(line, sizeof line, "cat %s", log);
     expect(line, 0, "node-1: in-loader");
     snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes --site %s; " BIN_DIR "/einbau confirm --site %s",
              s.site, s.site);
-    expect(line, 0, "2 devices as wanted, 0 not");
+    expect(line, 0, "1 device as wanted, 0 not");
     pid = start_program(
         (const char *const[]){BIN_DIR "/einbau", "fit", "node-1", "--again", "--yes", "--site", s.site, NULL},
         log);
     assert_true(wait_for_text(log, "node-1: send", 20));
     usleep(900000); /* wherever it is by then */
     stop_program(pid, SIGKILL);
-    expect(line, 0, "2 devices as wanted, 0 not");
+    expect(line, 0, "1 device as wanted, 0 not");
     pid = start_program(
         (const char *const[]){BIN_DIR "/einbau", "fit", "node-1", "--again", "--yes", "--site", s.site, NULL},
         log);
@@ -277,7 +277,7 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
                   "uds.td.block_sequence_counter", "1 2 3 4 5 6 7 8 ");
     expect_fields(trace, both, "uds.reply == 1 && uds.sid == 0x37", "uds.sid", "0x37 ");
     expect_fields(trace, both, "frame", "frame.interface_name", "bus ");
-    expect_fields(trace, both, "can", "can.len", "8 1 2 ");
+    expect_fields(trace, both, "can", "can.len", "1 8 2 ");
     little_remove(&l);
 
     /* and of Ethernet, from the same file format: heads made by the trace around what sockets carry */

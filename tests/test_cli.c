@@ -190,7 +190,8 @@ static void a_finding_is_accepted_by_its_code_only(void **state)
     expect("fit coupler-1 --yes --accept least-running", 1, "Refused: coupler-1", "");
     expect("plan coupler-1 --accept hardware-revision", 0, "found 3, expected 4..6 (accepted)", "");
     expect("fit coupler-1 --yes --accept hardware-revision", 0, "1 confirmed", "");
-    expect("fit coupler-2 --accept colour", 2, "", "--accept: found 'colour', expected one of: order-code");
+    expect("fit coupler-2 --accept colour", 2, "",
+           "--accept: found 'colour', expected DEVICE: and one of: order-code");
     write_image(little.folder, "coupler-2.0.bin", "TC-9", "firmware", "2.0", 3000, "1..9", "");
     expect("fit coupler-2 --yes --accept order-code", 1,
            "order-code: found TC-1, expected TC-9 (cannot be accepted)", "");
@@ -387,8 +388,9 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"profiles/plc.yaml", NULL, "profile: plc\n  order: {", "fit --yes", 2,
          "profiles/plc.yaml:2:8: not YAML: found"},
         {"profiles/plc.yaml", "value: 2}", "value: 1}", "fit plc-1 --yes", 1,
-         "plc-1: TFTP write request: the device answered with error 2: stop the program first. It runs the "
-         "version below"},
+         "plc-1: TFTP write request: TFTP error code 2: stop the program first. It runs firmware 1.0, "
+         "display "
+         "1.0. The same happened at each of 3 tries"},
         {"profiles/coupler.yaml", "value: 3, within-ms: 8000", "value: 9, within-ms: 3000",
          "fit coupler-1 --yes", 1,
          "coupler-1: waiting for a register: not confirmed: found 3 in register 4097, expected 9"},
@@ -454,7 +456,8 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"site.yaml", "little", "little", "fit --yes --without nobody", 2,
          "found 'nobody', expected a device of little"},
         {"site.yaml", "little", "little", "show", 2, "found 0 device names, expected one"},
-        {"site.yaml", "little", "little", "survey --colour", 2, "unrecognized option '--colour'"},
+        {"site.yaml", "little", "little", "survey --colour", 2,
+         "found '--colour', expected one of its options in full"},
         {"site.yaml", "little", "little", "surwey", 2, "found 'surwey', expected a command"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
@@ -547,9 +550,9 @@ static void a_device_in_its_loader_is_seen_and_brought_back(void **state)
                 ", \"least_running\": \"0.9\"");
     expect("fit coupler-1 --yes", 1,
            "coupler-1 firmware 2.0: least-running: found not readable, expected at least 0.9 "
-           "(refused unless accepted: --accept least-running)",
+           "(refused unless accepted: --accept coupler-1:least-running)",
            "");
-    expect("fit --yes --accept least-running", 0,
+    expect("fit --yes --accept coupler-1:least-running", 0,
            "coupler-1  firmware   (in loader)  2.0  2.0          confirmed", "");
     expect_running("coupler-1", "2.0");
 }

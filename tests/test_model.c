@@ -315,12 +315,30 @@ static const struct eb_version_order dotted = {EB_VERSION_DOTTED, ""};
 static void marks_tell_the_running_from_the_wanted(void **state)
 {
     (void)state;
-    assert_int_equal(eb_mark_of(&dotted, "3.9", "3.10"), EB_MARK_BEHIND);
-    assert_int_equal(eb_mark_of(&dotted, "3.10", "3.10"), EB_MARK_CURRENT);
-    assert_int_equal(eb_mark_of(&dotted, "3.11", "3.10"), EB_MARK_AHEAD);
-    assert_int_equal(eb_mark_of(&dotted, "", "3.10"), EB_MARK_UNREADABLE);
-    assert_int_equal(eb_mark_of(&dotted, "beta", "3.10"), EB_MARK_UNREADABLE);
-    assert_int_equal(eb_mark_of(&dotted, "beta", ""), EB_MARK_CURRENT);
+    const uint32_t image = 0x1234;
+    static const struct {
+        struct eb_running running;
+        const char *wanted;
+        bool has_checksum; /* of the wanted image */
+        enum eb_mark mark;
+    } cases[] = {
+        {{.version = "3.9"}, "3.10", false, EB_MARK_BEHIND},
+        {{.version = "3.10"}, "3.10", false, EB_MARK_CURRENT},
+        {{.version = "3.11"}, "3.10", false, EB_MARK_AHEAD},
+        {{.version = ""}, "3.10", false, EB_MARK_UNREADABLE},
+        {{.version = "beta"}, "3.10", false, EB_MARK_UNREADABLE},
+        {{.version = "beta"}, "", false, EB_MARK_CURRENT},
+        /* the wanted version by its name: its bytes decide, where they are known */
+        {{.version = "3.10", .has_checksum = true, .checksum = 0x1234}, "3.10", true, EB_MARK_CURRENT},
+        {{.version = "3.10", .has_checksum = true, .checksum = 0x1235}, "3.10", true, EB_MARK_DIFFERS},
+        {{.version = "3.10", .has_checksum = true, .checksum = 0x1235}, "3.10", false, EB_MARK_CURRENT},
+        {{.version = "3.10"}, "3.10", true, EB_MARK_UNREADABLE},
+        {{.version = "3.9", .has_checksum = true, .checksum = 0x1234}, "3.10", true, EB_MARK_BEHIND},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++)
+        assert_int_equal(
+            eb_mark_of(&dotted, &cases[i].running, cases[i].wanted, cases[i].has_checksum ? &image : NULL),
+            cases[i].mark);
 }
 
 int main(void)

@@ -137,10 +137,10 @@ static void a_way_through_another_version(void **state)
     expect(1,
            "one firmware 2.0: least-running: found 1.0, expected at least 1.5, and no image leads there "
            "(refused unless "
-           "accepted: --accept least-running)",
+           "accepted: --accept one:least-running)",
            "plan");
     expect(1, "Nothing was written.", "fit --yes");
-    expect(0, "s: 1 confirmed", "fit --yes --accept least-running");
+    expect(0, "s: 1 confirmed", "fit --yes --accept one:least-running");
     expect(1, "and no image on the shelf leads there",
            "shelf list --for one --all >/dev/null; %s survey --state st2 "
            ">/dev/null; %s shelf cover --state st2",
@@ -201,11 +201,11 @@ static void companions_and_gateways_go_first(void **state)
     free(out);
     expect(0, "s: 3 confirmed", "fit --yes");
     /* Left out, the first one keeps the second back, and that one the third. */
-    out = tool(1,
-               "two firmware 2.0: companion: found plc 1.0, expected plc at least 1.5 (refused unless "
-               "accepted: --accept "
-               "companion)",
-               "fit --yes --without one");
+    out = tool(
+        1,
+        "two firmware 2.0: companion: found plc 1.0, expected plc at least 1.5 (fit one together with it: "
+        "einbau fit one two)",
+        "fit --yes --without one");
     assert_non_null(strstr(out, "three display 2.0: gateway-version: found 1.0, expected at least 2.0"));
     assert_non_null(strstr(out, "Nothing was written."));
     free(out);
@@ -233,9 +233,9 @@ static void those_that_wait_for_a_failed_one_are_not_begun(void **state)
                 ", \"companions\": [{\"role\": \"plc\", \"least\": \"1.5\"}]");
     write_image(folder, "dis-2.0", "TP-1", "display", "2.0", 1000, "1..9", ", \"least_gateway\": \"1.5\"");
     expect(0, "3 added", "shelf add fw-1.5 fw-2.0 dis-2.0");
-    char *out = tool(1, "s: 2 refused, 1 failed", "fit --yes --state state");
-    assert_non_null(strstr(out, "two firmware 2.0: companion: found plc 1.0, expected plc at least 1.5"));
-    assert_non_null(strstr(out, "three display 2.0: gateway-version: found 1.0, expected at least 1.5"));
+    char *out = tool(1, "s: 1 failed, 2 not-started", "fit --yes --state state");
+    assert_non_null(strstr(out, "two: it waits for one, which was not confirmed. Nothing was written"));
+    assert_non_null(strstr(out, "three: it waits for one, which was not confirmed. Nothing was written"));
     free(out);
     out = tool(1, NULL, "confirm --state state");
     assert_null(strstr(out, "2.0      2.0"));
@@ -324,7 +324,7 @@ static void the_floor_is_what_was_seen_first(void **state)
     /* Back to what it was delivered with is wanted and allowed, if it is said; below is not. */
     make_site("wants: {firmware: {version: 1.0}}", nothing, nothing);
     expect(1,
-           "running-version: found 1.5, expected older than 1.0 (refused unless accepted: --accept "
+           "running-version: found 1.5, expected older than 1.0 (refused unless accepted: --accept one:"
            "running-version)",
            "plan one --state state");
     expect(0, "s: 1 confirmed", "fit one --yes --state state --accept running-version");
@@ -382,7 +382,7 @@ static void a_damaged_image_fits_nothing(void **state)
     char *out =
         tool(1, "one firmware 1.5: digest: found ",
              "shelf list >/dev/null; printf x | dd of=$(find shelf/images -type f) bs=1 seek=90 conv=notrunc "
-             "2>/dev/null; %s fit --yes --accept running-version",
+             "2>/dev/null; %s fit --yes --accept one:running-version",
              EINBAU);
     assert_non_null(strstr(out, "(cannot be accepted)"));
     assert_non_null(strstr(out, "Nothing was written."));

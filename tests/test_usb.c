@@ -1005,7 +1005,7 @@ static void the_suffix_is_a_finding(void **state)
             fail_msg("case %zu: found %s %s in %s", i, found, grade, o.out);
         json_decref(root);
         outcome_free(&o);
-        o = einbau(&l, "fit", "--yes", "--accept", "dfu-suffix");
+        o = einbau(&l, "fit", "--yes", "--accept", "gauge-1:dfu-suffix");
         assert_int_equal(o.status, fits ? 0 : 1); /* nobody may accept a wrong one */
         outcome_free(&o);
         little_remove(&l);
@@ -1055,7 +1055,7 @@ static void a_device_in_its_loader_is_found_and_brought_back(void **state)
     struct outcome o = einbau(&l, "survey", NULL, NULL, NULL);
     expect_text(o.out, "1 in the loader, where no program runs: 'einbau fit' brings them back.");
     outcome_free(&o);
-    o = einbau(&l, "fit", "--yes", "--accept", "order-code");
+    o = einbau(&l, "fit", "--yes", "--accept", "gauge-1:order-code");
     outcome_free(&o);
     o = einbau(&l, "confirm", NULL, NULL, NULL);
     expect_text(o.out, "current");

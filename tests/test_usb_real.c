@@ -120,7 +120,7 @@ static void not_found_after_its_reset(void **state)
            "stage: gauge-1 is off");
     little_remove(&little);
     make(&stays);
-    expect("", FIT, 1, "found its program still running, expected its loader. It runs the version below", "",
+    expect("", FIT, 1, "found its program still running, expected its loader. It runs firmware 1.0", "",
            "stage: gauge-1 runs 1.0");
     little_remove(&little);
 }

@@ -271,6 +271,46 @@ static void without_a_gateway_none_is_asked_for(void **state)
     check(&v, EB_RULE_GATEWAY_VERSION, EB_GRADE_YES, "reached directly", "behind a gateway at least 2.1");
 }
 
+/* What another device of the site lacks, and the same job would bring it, is no reason to accept anything. */
+static void what_a_job_brings_to_others_is_named(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *plc, *together, *tool;
+        enum eb_grade grade;
+        const char *device, *found;
+    } cases[] = {
+        {"4.1.9", "4.2", "18.0", EB_GRADE_IF, "drive-plc", "plc 4.1.9"},
+        {"4.1.9", "4.1.10", "18.0", EB_GRADE_NO, NULL, "plc 4.1.9"}, /* it would not be enough either */
+        {"4.1.9", "", "18.0", EB_GRADE_NO, NULL, "plc 4.1.9"},
+        {"", "4.2", "18.0", EB_GRADE_IF, "drive-plc", "plc not readable"},
+        {"4.2", "4.3", "18.0", EB_GRADE_YES, NULL, "tool 18.0"},
+        {"4.1.9", "4.2", "17.9", EB_GRADE_NO, NULL, "tool 17.9"}, /* the worst one is told */
+    };
+    struct facts f;
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        good(&f);
+        f.around.companions[0] =
+            (struct eb_companion_version){"plc", cases[i].plc, "drive-plc", cases[i].together};
+        f.around.companions[1].version = cases[i].tool;
+        struct eb_verdict v = judge(&f);
+        const struct eb_finding *finding = &v.findings[EB_RULE_COMPANION];
+        assert_int_equal(finding->rule, EB_RULE_COMPANION);
+        assert_int_equal(finding->grade, cases[i].grade);
+        assert_string_equal(finding->found, cases[i].found);
+        if (cases[i].device == NULL)
+            assert_null(finding->together);
+        else
+            assert_string_equal(finding->together, cases[i].device);
+    }
+    eb_text_copy(good(&f)->gateway, sizeof f.gateway, "2.0");
+    f.around.gateway_device = "lead-node";
+    f.around.gateway_together = "2.1";
+    struct eb_verdict v = judge(&f);
+    check(&v, EB_RULE_GATEWAY_VERSION, EB_GRADE_IF, "2.0", "at least 2.1");
+    assert_string_equal(v.findings[EB_RULE_GATEWAY_VERSION].together, "lead-node");
+}
+
 static void a_gap_is_named(void **state)
 {
     (void)state;
@@ -562,6 +602,7 @@ int main(void)
         cmocka_unit_test(digest_and_signature),
         cmocka_unit_test(what_nobody_knows_cannot_be_told),
         cmocka_unit_test(without_a_gateway_none_is_asked_for),
+        cmocka_unit_test(what_a_job_brings_to_others_is_named),
         cmocka_unit_test(a_gap_is_named),
         cmocka_unit_test(rules_do_not_hide_each_other),
         cmocka_unit_test(only_what_may_be_accepted_is),

@@ -1,4 +1,5 @@
-/* The simulated device's sending end of TFTP, where what was written can be read back: RFC 1350, 2347, 2348, 7440. */
+/* The simulated device's sending end of TFTP, where what was written can be read back: RFC 1350, 2347, 2348,
+ * 7440. */
 #include "device.h"
 
 #include <stdio.h>

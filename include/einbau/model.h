@@ -88,13 +88,16 @@ struct eb_usb_ids {
 };
 
 /* What is around a device on its site, as far as images ask for it.  The texts are borrowed; versions that
- * are not known are empty. */
+ * are not known are empty.  Of another device that could be fitted in the same job: its name, and the version
+ * that it would then have; else NULL. */
 struct eb_companion_version {
     const char *role, *version;
+    const char *device, *together;
 };
 struct eb_surroundings {
     bool behind_gateway; /* else it is reached directly */
     const char *gateway; /* the version that runs in it */
+    const char *gateway_device, *gateway_together;
     const struct eb_version_order *gateway_order;
     struct eb_companion_version companions[EB_COMPANIONS_MAX];
     size_t companion_count;
@@ -122,8 +125,9 @@ enum eb_rule {
 
 enum eb_grade {
     EB_GRADE_YES,
-    EB_GRADE_ACCEPTED,    /* was one of those below; a person accepted it by its code */
-    EB_GRADE_IF,          /* only if a person wants it: going back to an older version */
+    EB_GRADE_ACCEPTED, /* was one of those below; a person accepted it by its code */
+    EB_GRADE_IF,       /* only if a person wants it: going back to an older version; or together with another
+                        * device */
     EB_GRADE_CANNOT_TELL, /* a fact is missing or cannot be compared */
     EB_GRADE_NO
 };
@@ -132,6 +136,9 @@ struct eb_finding {
     enum eb_rule rule;
     enum eb_grade grade;
     bool acceptable; /* whether a person may accept it by its code */
+    /* Of EB_GRADE_IF: it holds once this device of the site is fitted in the same job; else NULL.  Borrowed
+     * from struct eb_surroundings. */
+    const char *together;
     char found[EB_FINDING_TEXT_BYTES];
     char expected[EB_FINDING_TEXT_BYTES];
 };
@@ -181,11 +188,23 @@ bool eb_rule_read(const char *code, enum eb_rule *rule);
 const char *eb_grade_word(enum eb_grade grade);
 const char *eb_answer_word(enum eb_answer answer);
 
-/* A component's mark: the running version against the wanted one. */
-enum eb_mark { EB_MARK_CURRENT, EB_MARK_BEHIND, EB_MARK_AHEAD, EB_MARK_UNREADABLE, EB_MARK_SILENT };
+/* A component's mark: what runs against what is wanted. */
+enum eb_mark {
+    EB_MARK_CURRENT,
+    EB_MARK_BEHIND,
+    EB_MARK_AHEAD,
+    EB_MARK_DIFFERS, /* the wanted version by its name, but another checksum */
+    EB_MARK_UNREADABLE,
+    EB_MARK_SILENT,
+    EB_MARK_UNKNOWN /* not read since something was done to it; never the answer of eb_mark_of */
+};
 
-/* EB_MARK_UNREADABLE where no version was read or it cannot be compared; `wanted` empty: current. */
-enum eb_mark eb_mark_of(const struct eb_version_order *order, const char *running, const char *wanted);
+/* `wanted` empty: nothing is wanted, and whatever runs is current.  `checksum`: the CRC-32 of the wanted
+ * image, NULL where it is not known or the profile has none: then the version alone decides.
+ * EB_MARK_UNREADABLE where no version was read or it cannot be compared, and where a checksum is wanted and
+ * was not read. */
+enum eb_mark eb_mark_of(const struct eb_version_order *order, const struct eb_running *running,
+                        const char *wanted, const uint32_t *checksum);
 const char *eb_mark_word(enum eb_mark mark);
 
 #endif

@@ -90,7 +90,7 @@ void eb_nodes_close(struct eb_nodes *nodes);
 /* Bits; none: the bus is sound. */
 enum eb_bus_trouble {
     EB_BUS_NO_ADAPTER = 1,
-    EB_BUS_ALONE = 2,      /* nobody acknowledges */
+    EB_BUS_ALONE = 2,      /* nobody acknowledges, or what is sent is no proof of it and nothing is heard */
     EB_BUS_BIT_RATE = 4,   /* only errors, no good frame */
     EB_BUS_REFLECTS = 8,   /* many frames go wrong: as where a terminator is missing */
     EB_BUS_NOISE = 16,     /* a few go wrong */
@@ -99,9 +99,10 @@ enum eb_bus_trouble {
     EB_BUS_OFF = 128,      /* the adapter itself is off */
     EB_BUS_PASSIVE = 256,  /* its error counters are high */
     EB_BUS_LOAD = 512,     /* the bus is nearly full without us */
-    EB_BUS_OVERRUN = 1024  /* the adapter loses frames */
+    EB_BUS_OVERRUN = 1024, /* the adapter loses frames */
+    EB_BUS_FLAGS = 2048    /* its status flags tell of errors, and nothing else does */
 };
-enum { EB_BUS_TROUBLES = 11 };
+enum { EB_BUS_TROUBLES = 12 };
 
 /* What is wrong, from what was seen. */
 unsigned eb_bus_judge(const struct eb_nodes *nodes);

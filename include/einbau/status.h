@@ -43,12 +43,27 @@ enum eb_retry {
     EB_RETRY_NEVER      /* another try gives the same answer, or does harm: a locked unit, a wrong profile */
 };
 
-enum { EB_ERROR_TEXT_BYTES = 120 };
+/* Whose code `number` of an error is. */
+enum eb_code {
+    EB_CODE_NONE,
+    EB_CODE_TFTP,   /* error code (RFC 1350 appendix I) */
+    EB_CODE_MODBUS, /* exception code (Modbus application protocol section 7) */
+    EB_CODE_SDO,    /* abort code (CiA 301 table 22) */
+    EB_CODE_FLASH,  /* error of object 1F57h (CiA 302-3) */
+    EB_CODE_UDS,    /* negative response code (ISO 14229-1 annex A) */
+    EB_CODE_DFU,    /* bStatus (DFU 1.1 section 6.1.2) */
+    EB_CODE_CIP,    /* general status (CIP volume 1 appendix B) */
+    EB_CODE_DCP,    /* block error (PROFINET DCP) */
+    EB_CODE_LSS     /* error code (CiA 305) */
+};
+
+enum { EB_ERROR_TEXT_BYTES = 120, EB_CODE_TEXT_BYTES = 32 };
 
 /* The first failure of an engine or a run.  Zero-initialised it means "no error yet". */
 struct eb_error {
     enum eb_status status;
     enum eb_retry retry;
+    enum eb_code code;
     uint32_t number;                /* the protocol's own code, or 0 */
     const char *where;              /* static text: what was being done */
     char text[EB_ERROR_TEXT_BYTES]; /* the peer's own words, printable, or empty */
@@ -56,6 +71,9 @@ struct eb_error {
 
 /* A short word for `status`, never NULL, static. */
 const char *eb_status_word(enum eb_status status);
+
+/* The device's code as its standard writes it, "NRC 35h"; empty where the error is not the device's. */
+void eb_error_code_text(const struct eb_error *error, char text[EB_CODE_TEXT_BYTES]);
 
 /* Never EB_RETRY_BY_STATUS: silence, nonsense and a failed comparison are tried again at once; what was
  * refused, later; what the caller or the laptop is the cause of, never. */

@@ -1,49 +1,6 @@
 #include "einbau/text.h"
-#include "einbau/status.h"
 
 #include <string.h>
-
-const char *eb_status_word(enum eb_status status)
-{
-    static const char *const words[] = {
-        [EB_OK] = "ok",
-        [EB_PENDING] = "pending",
-        [EB_NO_ANSWER] = "no answer",
-        [EB_UNREACHABLE] = "unreachable",
-        [EB_CLOSED] = "connection closed by the device",
-        [EB_PEER_ERROR] = "refused by the device",
-        [EB_GARBAGE] = "answer not understood",
-        [EB_TOO_LARGE] = "too large",
-        [EB_OTHER] = "another device",
-        [EB_UNCONFIRMED] = "not confirmed",
-        [EB_IO] = "input or output failed",
-        [EB_DENIED] = "no permission",
-        [EB_BUSY] = "in use by another program",
-        [EB_STOPPED] = "stopped",
-        [EB_STALLED] = "no progress while the clock stood still",
-        [EB_BAD_CALL] = "bad call",
-    };
-    return (size_t)status < sizeof words / sizeof words[0] ? words[status] : "unknown";
-}
-
-enum eb_retry eb_error_retry(const struct eb_error *error)
-{
-    if (error->retry != EB_RETRY_BY_STATUS)
-        return error->retry;
-    switch (error->status) {
-    case EB_NO_ANSWER:
-    case EB_GARBAGE:
-    case EB_UNCONFIRMED:
-        return EB_RETRY_AT_ONCE;
-    case EB_UNREACHABLE:
-    case EB_CLOSED:
-    case EB_PEER_ERROR:
-    case EB_BUSY:
-        return EB_RETRY_LATER;
-    default:
-        return EB_RETRY_NEVER;
-    }
-}
 
 void eb_text_init(struct eb_text *text, char *chars, size_t cap)
 {

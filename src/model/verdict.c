@@ -55,21 +55,26 @@ const char *eb_answer_word(enum eb_answer answer)
 
 const char *eb_mark_word(enum eb_mark mark)
 {
-    static const char *const words[] = {"current", "behind", "ahead", "unreadable", "silent"};
-    return (size_t)mark < 5 ? words[mark] : "unknown";
+    static const char *const words[] = {"current",    "behind", "ahead",  "differs",
+                                        "unreadable", "silent", "unknown"};
+    return (size_t)mark < sizeof words / sizeof words[0] ? words[mark] : "unknown";
 }
 
-enum eb_mark eb_mark_of(const struct eb_version_order *order, const char *running, const char *wanted)
+enum eb_mark eb_mark_of(const struct eb_version_order *order, const struct eb_running *running,
+                        const char *wanted, const uint32_t *checksum)
 {
-    if (running[0] == '\0')
+    if (running->version[0] == '\0')
         return EB_MARK_UNREADABLE;
     if (wanted[0] == '\0')
         return EB_MARK_CURRENT;
-    switch (eb_version_compare(order, running, wanted)) {
+    switch (eb_version_compare(order, running->version, wanted)) {
     case EB_OLDER:
         return EB_MARK_BEHIND;
     case EB_SAME:
-        return EB_MARK_CURRENT;
+        return checksum == NULL                 ? EB_MARK_CURRENT
+               : !running->has_checksum         ? EB_MARK_UNREADABLE
+               : running->checksum == *checksum ? EB_MARK_CURRENT
+                                                : EB_MARK_DIFFERS;
     case EB_NEWER:
         return EB_MARK_AHEAD;
     default:
@@ -168,12 +173,21 @@ static enum eb_grade at_least(const struct eb_version_order *order, const char *
 }
 
 /* A rule that asks for a least version; `least` empty: for none. */
-static void add_least(struct eb_verdict *verdict, enum eb_rule rule, enum eb_grade grade, const char *version,
-                      const char *least)
+static struct eb_finding *add_least(struct eb_verdict *verdict, enum eb_rule rule, enum eb_grade grade,
+                                    const char *version, const char *least)
 {
     bool any = least[0] == '\0';
-    add(verdict, rule, any ? EB_GRADE_YES : grade, version != NULL ? version : "not known",
-        any ? "any" : "at least ", least);
+    return add(verdict, rule, any ? EB_GRADE_YES : grade, version != NULL ? version : "not known",
+               any ? "any" : "at least ", least);
+}
+
+/* Of what stands on another device: too old, but new enough once that one is fitted in the same job. */
+static void add_together(struct eb_finding *f, enum eb_grade then, const char *device)
+{
+    if (f->grade == EB_GRADE_YES || then != EB_GRADE_YES)
+        return;
+    f->grade = EB_GRADE_IF;
+    f->together = device;
 }
 
 static void judge_loader(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
@@ -208,34 +222,45 @@ static void judge_gateway(const struct eb_judge_facts *facts, struct eb_verdict 
             least[0] != '\0' ? "behind a gateway at least " : "any", least);
         return;
     }
-    const char *gateway = around != NULL ? around->gateway : NULL;
-    add_least(verdict, EB_RULE_GATEWAY_VERSION,
-              at_least(around != NULL ? around->gateway_order : NULL, gateway, least), gateway, least);
+    if (around == NULL) {
+        add_least(verdict, EB_RULE_GATEWAY_VERSION, EB_GRADE_CANNOT_TELL, NULL, least);
+        return;
+    }
+    struct eb_finding *f =
+        add_least(verdict, EB_RULE_GATEWAY_VERSION, at_least(around->gateway_order, around->gateway, least),
+                  around->gateway, least);
+    add_together(f, at_least(around->gateway_order, around->gateway_together, least), around->gateway_device);
 }
 
-static const char *companion_version(const struct eb_surroundings *around, const char *role)
+/* The companion of the site that has this role; one of no version where there is none. */
+static const struct eb_companion_version *companion_of(const struct eb_surroundings *around, const char *role)
 {
+    static const struct eb_companion_version nobody;
     for (size_t i = 0; around != NULL && i < around->companion_count; i++) {
         if (strcmp(around->companions[i].role, role) == 0)
-            return around->companions[i].version;
+            return &around->companions[i];
     }
-    return NULL;
+    return &nobody;
 }
 
 /* The finding is on the companion that stands worst. */
 static void judge_companions(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
     const struct eb_companion *worst = NULL;
-    const char *worst_version = NULL;
+    const struct eb_companion_version *worst_here = NULL;
     enum eb_grade grade = EB_GRADE_YES;
+    enum eb_grade then = EB_GRADE_YES;
     for (int i = 0; i < EB_COMPANIONS_MAX && facts->image->companions[i].role[0] != '\0'; i++) {
         const struct eb_companion *c = &facts->image->companions[i];
-        const char *version = companion_version(facts->around, c->role);
-        enum eb_grade here = at_least(&c->order, version, c->least);
-        if (worst == NULL || here > grade) {
+        const struct eb_companion_version *here = companion_of(facts->around, c->role);
+        enum eb_grade now = at_least(&c->order, here->version, c->least);
+        bool together = at_least(&c->order, here->together, c->least) == EB_GRADE_YES;
+        enum eb_grade at_best = together ? EB_GRADE_YES : now;
+        if (worst == NULL || at_best > then || (at_best == then && now > grade)) {
             worst = c;
-            worst_version = version;
-            grade = here;
+            worst_here = here;
+            grade = now;
+            then = at_best;
         }
     }
     if (worst == NULL) {
@@ -245,15 +270,17 @@ static void judge_companions(const struct eb_judge_facts *facts, struct eb_verdi
     char found[EB_FINDING_TEXT_BYTES];
     char expected[EB_FINDING_TEXT_BYTES];
     struct eb_text text;
-    bool known = worst_version != NULL && worst_version[0] != '\0';
+    const char *version = worst_here->version;
+    bool known = version != NULL && version[0] != '\0';
     eb_text_init(&text, found, sizeof found);
     eb_text_add(&text, worst->role);
-    eb_text_add(&text, known ? " " : worst_version != NULL ? " not readable" : " not named on the site");
-    eb_text_add(&text, known ? worst_version : "");
+    eb_text_add(&text, known ? " " : version != NULL ? " not readable" : " not named on the site");
+    eb_text_add(&text, known ? version : "");
     eb_text_init(&text, expected, sizeof expected);
     eb_text_add(&text, worst->role);
     eb_text_add(&text, " at least ");
-    add(verdict, EB_RULE_COMPANION, grade, found, expected, worst->least);
+    add_together(add(verdict, EB_RULE_COMPANION, grade, found, expected, worst->least), then,
+                 worst_here->device);
 }
 
 static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *verdict)

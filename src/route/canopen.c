@@ -262,7 +262,7 @@ static enum eb_status after_status(struct ebi_route *r, uint64_t now_us)
         return EB_PENDING;
     }
     if (error > 1 || (error == 1 && !cleared)) {
-        struct eb_error told = {.status = EB_PEER_ERROR, .number = error};
+        struct eb_error told = {.status = EB_PEER_ERROR, .code = EB_CODE_FLASH, .number = error};
         eb_text_copy(told.text, sizeof told.text, flash_error_text(error));
         return ebi_can_end_with(r, where, &told);
     }

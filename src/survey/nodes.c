@@ -460,8 +460,8 @@ unsigned eb_bus_judge(const struct eb_nodes *n)
         return EB_BUS_NO_ADAPTER; /* none could be opened, or what was opened says nothing as adapters do */
     if (!good && wrong > 0 && n->state.sent == 0)
         trouble |= EB_BUS_BIT_RATE;
-    else if (asked && s->sent == 0 && !good) /* an adapter need not tell that nobody acknowledges */
-        trouble |= EB_BUS_ALONE;
+    else if (asked && !good && (s->sent == 0 || !s->sent_is_proof))
+        trouble |= EB_BUS_ALONE; /* an adapter need not tell that nobody acknowledges */
     else if (wrong > 0)
         trouble |= eb_bus_errors_per_mille(n) >= MANY_PER_MILLE ? EB_BUS_REFLECTS : EB_BUS_NOISE;
     unsigned culprits = 0;
@@ -480,6 +480,8 @@ unsigned eb_bus_judge(const struct eb_nodes *n)
         trouble |= EB_BUS_LOAD;
     if (s->faults[EB_CAN_FAULT_OVERRUN] > 0)
         trouble |= EB_BUS_OVERRUN;
+    if (trouble == 0 && s->has_flags && s->flags != 0)
+        trouble |= EB_BUS_FLAGS;
     return trouble;
 }
 
@@ -487,9 +489,10 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble)
 {
     static const char *const texts[EB_BUS_TROUBLES] = {
         "no adapter: it is not plugged in, another program has it, or the device that it is in is off",
-        "nobody acknowledges what is sent: no other node is on the bus, or none has power. Look at the cable "
-        "from the "
-        "adapter to the bus, and at the nodes' supply",
+        "nobody acknowledges or answers what is sent: no other node is on the bus, none has power, or the "
+        "bus "
+        "runs at another bit rate. Check the cable from the adapter to the bus, the supply of the nodes, and "
+        "the bit rate",
         "errors only, and not one good frame: the bus runs at another bit rate, or its two lines are shorted "
         "or "
         "swapped. Set the bit rate that the nodes have",
@@ -508,7 +511,9 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble)
         "found",
         "the adapter counts many errors (error passive): the bus is near its end",
         "the bus is nearly full without us: stop the machine, or writing takes long",
-        "the adapter loses frames: it, or the laptop, is too slow for this bus"};
+        "the adapter loses frames: it, or the laptop, is too slow for this bus",
+        "the adapter reports errors on the bus by its status flags. Check the terminators and the cable, and "
+        "plug the adapter in anew: it may keep old errors"};
     for (unsigned i = 0; i < EB_BUS_TROUBLES; i++) {
         if (trouble == 1U << i)
             return texts[i];

@@ -46,7 +46,8 @@ bool eb_cip_read_identity(struct eb_cip_identity *identity, const uint8_t *messa
 static void fail(struct eb_cip *cip, enum eb_status status, uint32_t number, const char *text)
 {
     cip->state = EB_CIP_FAILED;
-    cip->error = (struct eb_error){.status = status, .number = number, .where = "EtherNet/IP"};
+    cip->error =
+        (struct eb_error){.status = status, .code = EB_CODE_CIP, .number = number, .where = "EtherNet/IP"};
     eb_text_copy(cip->error.text, sizeof cip->error.text, text);
 }
 

@@ -183,7 +183,8 @@ enum eb_status eb_dcp_read_set(const struct eb_frame *frame, uint32_t xid, struc
     }
     if (text == NULL)
         return EB_OK;
-    *error = (struct eb_error){.status = EB_PEER_ERROR, .number = number, .where = "setting by DCP"};
+    *error = (struct eb_error){
+        .status = EB_PEER_ERROR, .code = EB_CODE_DCP, .number = number, .where = "setting by DCP"};
     eb_text_copy(error->text, sizeof error->text, text);
     return EB_PEER_ERROR;
 }

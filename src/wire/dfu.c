@@ -135,7 +135,8 @@ struct eb_usb_setup eb_dfu_detach(const struct eb_dfu_interface *found)
 static void fail(struct eb_dfu *d, enum eb_status status, uint32_t number, const char *text)
 {
     d->step = EB_DFU_FAILED;
-    d->error = (struct eb_error){.status = status, .number = number, .where = where[d->move]};
+    d->error =
+        (struct eb_error){.status = status, .code = EB_CODE_DFU, .number = number, .where = where[d->move]};
     eb_text_copy(d->error.text, sizeof d->error.text, text);
 }
 

@@ -36,7 +36,7 @@ static void fail(struct eb_lss *l, enum eb_status status, uint32_t number, const
 {
     l->state = EB_LSS_FAILED;
     l->phase = NOTHING;
-    l->error = (struct eb_error){.status = status, .number = number, .where = "LSS"};
+    l->error = (struct eb_error){.status = status, .code = EB_CODE_LSS, .number = number, .where = "LSS"};
     memcpy(l->error.text, text, strlen(text));
 }
 

@@ -20,7 +20,8 @@ static void fail(struct eb_modbus *modbus, enum eb_status status, uint32_t numbe
                                         "reading the identification"};
     modbus->state = EB_MODBUS_FAILED;
     modbus->rx_size = 0; /* the stream cannot be followed any more: the next exchange has a fresh one */
-    modbus->error = (struct eb_error){.status = status, .number = number, .where = where[modbus->kind]};
+    modbus->error = (struct eb_error){
+        .status = status, .code = EB_CODE_MODBUS, .number = number, .where = where[modbus->kind]};
     eb_text_copy(modbus->error.text, sizeof modbus->error.text, text);
 }
 

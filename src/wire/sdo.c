@@ -95,7 +95,7 @@ static void fail(struct eb_sdo *s, enum eb_status status, uint32_t code, const c
 {
     s->state = EB_SDO_FAILED;
     s->phase = NOTHING;
-    s->error = (struct eb_error){.status = status, .number = code, .where = "SDO"};
+    s->error = (struct eb_error){.status = status, .code = EB_CODE_SDO, .number = code, .where = "SDO"};
     say(s, text);
 }
 

@@ -26,7 +26,8 @@ static void fail(struct eb_tftp_get *g, enum eb_status status, uint32_t number, 
     g->owed = false;
     if (g->known && status != EB_PEER_ERROR)
         owe(g, SAY_ERROR);
-    g->error = (struct eb_error){.status = status, .number = number, .where = "reading back by TFTP"};
+    g->error = (struct eb_error){
+        .status = status, .code = EB_CODE_TFTP, .number = number, .where = "reading back by TFTP"};
     eb_text_copy(g->error.text, sizeof g->error.text, text);
     g->state = EB_TFTP_GET_FAILED;
     g->deadline_us = EB_NEVER;

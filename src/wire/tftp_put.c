@@ -37,6 +37,7 @@ static void fail(struct eb_tftp_put *put, enum eb_status status, uint32_t number
 {
     put->error.where = put->state == EB_TFTP_ASKING ? "TFTP write request" : "TFTP transfer";
     put->error.status = status;
+    put->error.code = EB_CODE_TFTP;
     put->error.number = number;
     put->farewell = farewell;
     /* RFC 1350 section 7: no answer to an ERROR. */

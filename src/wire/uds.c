@@ -95,7 +95,7 @@ void eb_uds_buffers(struct eb_uds *u, uint8_t *message, size_t message_cap, uint
 static void fail(struct eb_uds *u, enum eb_status status, uint32_t number, const char *text)
 {
     u->state = EB_UDS_FAILED;
-    u->error = (struct eb_error){.status = status, .number = number, .where = "UDS"};
+    u->error = (struct eb_error){.status = status, .code = EB_CODE_UDS, .number = number, .where = "UDS"};
     memcpy(u->error.text, text, strlen(text));
 }
 

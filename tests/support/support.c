@@ -19,6 +19,13 @@ void make_folder(char folder[PATH_BYTES])
     snprintf(folder, PATH_BYTES, "%s/einbau-test-XXXXXX",
              getenv("TMPDIR") != NULL ? getenv("TMPDIR") : "/tmp");
     assert_non_null(mkdtemp(folder));
+    /* What the tool keeps of its own is the folder's too: the devices of two tests may have one serial
+     * number. */
+    char own[PATH_BYTES + 16];
+    snprintf(own, sizeof own, "%s/locks", folder);
+    setenv("EINBAU_LOCKS", own, 1);
+    snprintf(own, sizeof own, "%s/home", folder);
+    setenv("XDG_STATE_HOME", own, 1);
 }
 
 void remove_folder(const char *folder)

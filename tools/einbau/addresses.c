@@ -1,5 +1,5 @@
-/* Addresses that the laptop's links are given for the work and lose again.  What was given is remembered in a
- * file first, so that it can be taken back even where the process was killed. */
+/* Addresses that the laptop's links are given for the work and lose again.  What is given is written into the
+ * record first, so that it can be taken back even where the process was killed. */
 #include "wire.h"
 
 #include <errno.h>
@@ -8,111 +8,62 @@
 #include <string.h>
 #include <unistd.h>
 
-#define ADDRESSES_FILE "addresses.json"
-#define ADDRESSES_KIND "addresses/1"
-
 enum { PROBE_US = 900000 };
 
-static json_t *read_file(const struct session *s)
+/* An address that an earlier job has added and not taken back; false: this row is about something else. */
+static bool read_left(const struct eb_left *left, struct added *added)
 {
-    char dir[EB_PATH_BYTES];
-    struct eb_problem problem = {""};
-    size_t size;
-    bool missing;
-    uint8_t *bytes =
-        session_state_dir(s, dir) ? eb_state_read(dir, ADDRESSES_FILE, &size, &missing, &problem) : NULL;
-    json_t *root = bytes != NULL ? json_loadb((const char *)bytes, size, 0, NULL) : NULL;
-    json_t *list = json_incref(json_object_get(root, "added"));
-    json_decref(root);
-    free(bytes);
-    return json_is_array(list) ? list : json_array();
-}
-
-static bool write_file(struct session *s, json_t *list)
-{
-    char dir[EB_PATH_BYTES];
-    json_t *root = json_pack("{s:s, s:O}", "einbau", ADDRESSES_KIND, "added", list);
-    char *text = json_dumps(root, JSON_INDENT(2));
-    bool ok = text != NULL && session_state_dir(s, dir) &&
-              eb_state_write(dir, ADDRESSES_FILE, text, strlen(text), &s->problem);
-    json_decref(root);
-    free(text);
-    return ok;
-}
-
-static bool read_entry(const json_t *entry, struct added *added)
-{
-    const char *link = json_string_value(json_object_get(entry, "link"));
-    const char *text = json_string_value(json_object_get(entry, "address"));
-    struct eb_endpoint endpoint;
     char ip[EB_ENDPOINT_TEXT_BYTES];
-    uint64_t prefix;
-    const char *slash = text != NULL ? strchr(text, '/') : NULL;
-    if (link == NULL || slash == NULL || slash - text >= (ptrdiff_t)sizeof ip ||
-        !eb_text_number(slash + 1, strlen(slash + 1), &prefix) || prefix > 32 ||
-        !eb_text_copy(added->link, sizeof added->link, link))
-        return false;
-    snprintf(ip, sizeof ip, "%.*s", (int)(slash - text), text);
-    if (!eb_endpoint_parse(&endpoint, ip))
+    struct eb_endpoint endpoint;
+    unsigned prefix;
+    if (strcmp(left->kind, "address-add") != 0 ||
+        sscanf(left->unit, "address %23s %23[0-9.]/%u", added->link, ip, &prefix) != 3 || prefix > 32 ||
+        !eb_endpoint_parse(&endpoint, ip))
         return false;
     memcpy(added->address.ip, endpoint.ip, sizeof added->address.ip);
     added->address.prefix = (uint8_t)prefix;
     return true;
 }
 
-static json_t *entry_of(const struct added *added)
-{
-    char text[32];
-    address_text(&added->address, text, sizeof text);
-    return json_pack("{s:s, s:s}", "link", added->link, "address", text);
-}
-
 void addresses_recall(struct session *s)
 {
-    if (s->sim == NULL || s->options->state == NULL || s->port->address_add == NULL)
+    if (s->sim == NULL || s->port->address_add == NULL)
         return;
-    json_t *list = read_file(s);
-    for (size_t i = 0; i < json_array_size(list); i++) {
+    for (size_t i = 0; i < s->left_count; i++) {
         struct added added;
-        if (read_entry(json_array_get(list, i), &added))
+        if (read_left(&s->lefts[i], &added))
             s->port->address_add(s->port->self, added.link, &added.address);
     }
-    json_decref(list);
 }
 
 /* --- giving -------------------------------------------------------------------------------------- */
 
-/* One address, remembered before it is given. */
+/* One address, in the record before it is given. */
 static bool add_one(struct session *s, const struct added *added)
 {
     char text[32];
-    json_t *list = read_file(s);
     struct added *more = realloc(s->added, (s->added_count + 1) * sizeof *more);
+    if (more == NULL)
+        abort();
+    s->added = more;
     address_text(&added->address, text, sizeof text);
-    if (more != NULL)
-        s->added = more;
-    json_array_append_new(list, entry_of(added));
-    bool ok = more != NULL && write_file(s, list);
-    enum eb_status status = ok ? s->port->address_add(s->port->self, added->link, &added->address) : EB_IO;
-    if (status != EB_OK) {
-        json_array_remove(list, json_array_size(list) - 1);
-        if (ok)
-            write_file(s, list);
-        if (!ok)
-            complain("the address %s cannot be remembered, so it was not added: %s", text, s->problem.text);
-        else if (status == EB_DENIED)
-            complain("%s may not be added to %s: found no right to it, expected root or the capability "
-                     "cap_net_admin. By hand: sudo ip address add %s dev %s",
-                     text, added->link, text, added->link);
-        else
-            complain("%s could not be added to %s: the system refused it", text, added->link);
-        s->status = EXIT_WRONG_CALL;
-    } else {
+    if (!job_note_address(s, "address-add", added->link, text))
+        return false;
+    enum eb_status status = s->port->address_add(s->port->self, added->link, &added->address);
+    if (status == EB_OK) {
         s->added[s->added_count++] = *added;
         fprintf(stderr, "einbau: added %s to %s\n", text, added->link);
+        return true;
     }
-    json_decref(list);
-    return status == EB_OK;
+    job_note_address(s, "address-remove", added->link, text);
+    if (status == EB_DENIED)
+        complain("%s may not be added to %s: found no right to it, expected root or the capability "
+                 "cap_net_admin. By hand: sudo ip address add %s dev %s",
+                 text, added->link, text, added->link);
+    else
+        complain("%s could not be added to %s: the system refused it", text, added->link);
+    s->status = EXIT_WRONG_CALL;
+    return false;
 }
 
 bool addresses_add(struct session *s)
@@ -138,40 +89,52 @@ bool addresses_add(struct session *s)
     return ok;
 }
 
-size_t addresses_take_back(struct session *s)
+static bool take_back(struct session *s, const struct added *added)
 {
-    json_t *list = read_file(s);
-    json_t *left = json_array();
-    size_t count = 0;
-    for (size_t i = 0; i < json_array_size(list); i++) {
-        struct added added;
-        char text[32];
-        json_t *entry = json_array_get(list, i);
-        bool ours = s->added_count == 0; /* --undo: all of them */
-        if (!read_entry(entry, &added))
-            continue;
-        for (size_t k = 0; k < s->added_count && !ours; k++)
-            ours = strcmp(s->added[k].link, added.link) == 0 &&
-                   memcmp(&s->added[k].address, &added.address, sizeof added.address) == 0;
-        address_text(&added.address, text, sizeof text);
-        enum eb_status status =
-            ours ? s->port->address_remove(s->port->self, added.link, &added.address) : EB_DENIED;
-        if (status == EB_DENIED)
-            json_array_append(left, entry); /* still there */
-        if (ours && status == EB_DENIED)
-            complain("%s may not be taken from %s: found no right to it. By hand: sudo ip address delete %s "
-                     "dev %s",
-                     text, added.link, text, added.link);
-        if (status == EB_OK) {
-            fprintf(stderr, "einbau: took %s back from %s\n", text, added.link);
-            count++;
-        }
+    char text[32];
+    address_text(&added->address, text, sizeof text);
+    enum eb_status status = s->port->address_remove(s->port->self, added->link, &added->address);
+    if (status == EB_DENIED) {
+        complain(
+            "%s may not be taken from %s: found no right to it. By hand: sudo ip address delete %s dev %s",
+            text, added->link, text, added->link);
+        return false;
     }
-    if (!write_file(s, left))
-        complain("%s", s->problem.text);
-    json_decref(list);
-    json_decref(left);
+    if (status == EB_OK) /* else it is gone already */
+        fprintf(stderr, "einbau: took %s back from %s\n", text, added->link);
+    job_note_address(s, "address-remove", added->link, text);
+    return status == EB_OK;
+}
+
+void addresses_take_back(struct session *s)
+{
+    for (size_t i = 0; i < s->added_count; i++)
+        take_back(s, &s->added[i]);
     s->added_count = 0;
+}
+
+/* Those of `einbau links` are there to stay until --undo. */
+static bool is_ours(const struct eb_left *left, bool all, struct added *added)
+{
+    return read_left(left, added) && (all || strcmp(left->command, "links") != 0);
+}
+
+size_t addresses_left(const struct session *s)
+{
+    struct added added;
+    size_t count = 0;
+    for (size_t i = 0; i < s->left_count; i++)
+        count += is_ours(&s->lefts[i], false, &added);
+    return count;
+}
+
+size_t addresses_recover(struct session *s, bool all)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < s->left_count && s->port->address_remove != NULL; i++) {
+        struct added added;
+        count += is_ours(&s->lefts[i], all, &added) && take_back(s, &added);
+    }
     return count;
 }
 

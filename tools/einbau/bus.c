@@ -68,7 +68,7 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
     return 0;
 }
 
-static void look(const struct session *s, struct bus *b)
+static void look(struct session *s, struct bus *b)
 {
     const struct eb_nodes_config config = {
         .port = s->port,
@@ -87,6 +87,9 @@ static void look(const struct session *s, struct bus *b)
         ;
     eb_nodes_close(&b->nodes);
     b->trouble = eb_bus_judge(&b->nodes);
+    if (b->wire != NULL && s->site != NULL && b->wire >= s->site->links &&
+        b->wire < s->site->links + EB_SITE_LINKS_MAX)
+        s->heard[b->wire - s->site->links] = (struct heard){true, b->trouble};
     if ((b->trouble & EB_BUS_BIT_RATE) != 0)
         b->heard_bit_rate = find_bit_rate(s, b);
 }
@@ -127,6 +130,30 @@ bool buses_look(struct session *s, struct buses *buses)
         return false;
     }
     return buses->list != NULL;
+}
+
+void buses_listen(struct session *s)
+{
+    for (size_t i = 0; s->site != NULL && i < s->site->link_count && session_interrupts() == 0; i++) {
+        const struct eb_site_link *wire = &s->site->links[i];
+        bool wanted = false;
+        for (size_t k = 0; k < s->count; k++)
+            wanted = wanted ||
+                     ((s->targets[k].chosen || s->targets[k].asked) && s->targets[k].device->wire == wire);
+        if (wire->kind != EB_SITE_CAN || !wanted || s->heard[i].listened)
+            continue;
+        static struct eb_nodes nodes;
+        const struct eb_nodes_config config = {.port = s->port,
+                                               .owner = &nodes,
+                                               .link = wire_adapter(s, wire),
+                                               .bit_rate = wire->bit_rate,
+                                               .listen_us = LISTEN_US,
+                                               .only_listen = true};
+        eb_nodes_begin(&nodes, &config);
+        eb_nodes_work(&nodes, s->port->now_us(s->port->self) + PATIENCE_US);
+        eb_nodes_close(&nodes);
+        s->heard[i] = (struct heard){true, eb_bus_judge(&nodes)};
+    }
 }
 
 void buses_free(struct buses *buses)

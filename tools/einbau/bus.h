@@ -21,6 +21,8 @@ struct buses {
 /* Looks at the one that --bus names, or at every CAN bus that a chosen device is on; those found silent are
  * marked absent.  False where the command must end. */
 bool buses_look(struct session *session, struct buses *buses);
+/* Only listens to every CAN bus that a chosen or asked device is on and that was not looked at yet. */
+void buses_listen(struct session *session);
 void buses_free(struct buses *buses);
 
 /* How they are: a line each, and a sentence for each trouble. */

@@ -88,7 +88,7 @@ static int run(const struct options *options)
     struct session s;
     struct whom who;
     static struct eb_ask ask;
-    if (!whom_open(&who, &s, options))
+    if (!whom_open(&who, &s, options) || !whom_lock(&who))
         return session_close(&s, s.status);
     struct eb_blink blink = {.kind = EB_BLINK_NONE};
     if (who.profile != NULL)

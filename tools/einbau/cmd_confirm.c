@@ -2,34 +2,79 @@
 
 #include <stdio.h>
 
+/* The names of those that `which` picks, with commas between. */
+static void print_names(const struct session *s, bool which(const struct target *))
+{
+    const char *separator = ": ";
+    for (size_t i = 0; i < s->count; i++) {
+        if (!s->targets[i].chosen || !which(&s->targets[i]))
+            continue;
+        printf("%s%s", separator, s->targets[i].device->name);
+        separator = ", ";
+    }
+}
+
+static bool is_not_compared(const struct target *t)
+{
+    return !target_wants(t);
+}
+
+static bool is_wrong(const struct target *t)
+{
+    return target_wants(t) && !target_as_wanted(t);
+}
+
+static bool is_right(const struct target *t)
+{
+    return target_wants(t) && target_as_wanted(t);
+}
+
+/* As wanted, but of one component only the text of the version could be compared. */
+static bool is_by_version_only(const struct target *t)
+{
+    bool only = false;
+    for (size_t i = 0; i < t->device->profile->count; i++)
+        only = only || (target_wanted(t, i)[0] != '\0' && target_known_by(t, i) == EB_BY_VERSION);
+    return is_right(t) && only;
+}
+
+static size_t count(const struct session *s, bool which(const struct target *))
+{
+    size_t sum = 0;
+    for (size_t i = 0; i < s->count; i++)
+        sum += s->targets[i].chosen && which(&s->targets[i]);
+    return sum;
+}
+
 static int run(const struct options *options)
 {
     struct session s;
     if (!session_open(&s, options) || !session_look(&s))
         return session_close(&s, s.status);
-    size_t right = 0;
-    size_t wrong = 0;
-    for (size_t i = 0; i < s.count; i++) {
-        if (s.targets[i].chosen)
-            *(target_as_wanted(&s.targets[i]) ? &right : &wrong) += 1;
-    }
+    size_t right = count(&s, is_right);
+    size_t wrong = count(&s, is_wrong);
+    size_t only = count(&s, is_by_version_only);
+    size_t others = count(&s, is_not_compared);
     if (options->json) {
         json_t *root = document(&s, "confirm");
         json_object_set_new(root, "as_wanted", json_integer((json_int_t)right));
         json_object_set_new(root, "not_as_wanted", json_integer((json_int_t)wrong));
+        json_object_set_new(root, "not_compared", json_integer((json_int_t)others));
         print_document(root);
     } else {
         print_devices(&s);
         printf("\n%s: %zu device%s as wanted, %zu not", s.site->name, right, right == 1 ? "" : "s", wrong);
-        const char *separator = ": ";
-        for (size_t i = 0; i < s.count; i++) {
-            if (s.targets[i].chosen && !target_as_wanted(&s.targets[i])) {
-                printf("%s%s", separator, s.targets[i].device->name);
-                separator = ", ";
-            }
-        }
+        print_names(&s, is_wrong);
+        if (only > 0)
+            printf("; %zu by the version only", only);
+        if (only > 0 && only < right)
+            print_names(&s, is_by_version_only);
+        if (others > 0)
+            printf("; nothing is wanted of %zu", others);
         puts("");
     }
+    if (say_nothing_wanted(&s) && s.status == EXIT_AS_WANTED)
+        s.status = EXIT_NOT_AS_WANTED;
     if (s.status == EXIT_AS_WANTED && wrong > 0)
         s.status = EXIT_NOT_AS_WANTED;
     return session_close(&s, s.status);
@@ -39,10 +84,12 @@ const struct command command_confirm = {
     .name = "confirm",
     .arguments = "[DEVICE...]",
     .summary = "running versions read back and compared with what the site wants",
-    .help = "Reads the running version of every component from the devices and compares it with the site's. "
-            "Writes nothing.\v"
-            "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
-            "Exit status 0 only where each component runs what is wanted.",
+    .help =
+        "Reads the running version and checksum of every component from the devices and compares them with "
+        "what the site wants. Where the image is not known here, or the device has no checksum to read, the "
+        "version alone is compared, which is said. Writes nothing.\v"
+        "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
+        "Exit status 0 only where each component runs what is wanted, and no program is stopped.",
     .takes = TAKES_WITHOUT | TAKES_ADDRESS,
     .run = run,
 };

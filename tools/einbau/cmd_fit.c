@@ -8,10 +8,17 @@
 
 /* --- carrying out -------------------------------------------------------------------------------- */
 
+struct carrying {
+    struct session *session;
+    struct progress progress;
+};
+
 static enum eb_outcome outcome_of(const struct target *t)
 {
     if (t->begun)
         return t->fit.outcome;
+    if (t->waited_for != NULL)
+        return EB_OUTCOME_NOT_STARTED;
     if (!target_wants(t))
         return EB_OUTCOME_NONE;
     if (t->refused)
@@ -21,46 +28,90 @@ static enum eb_outcome outcome_of(const struct target *t)
     return t->item_count == 0 && target_as_wanted(t) ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_NONE;
 }
 
-/* Those that wait for nobody, or for those before: at the same time. */
-static void carry_out_wave(struct session *s, size_t wave, struct eb_crew_place *places,
-                           struct progress *progress)
+/* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
+static bool waits_for(struct session *s, const struct eb_site_device *d, bool *in_vain)
 {
-    struct eb_crew crew;
-    eb_crew_init(&crew, s->port, places, s->count);
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
-        if (t->item_count == 0 || t->device->wave != wave)
-            continue;
-        /* By what runs now in those that it waited for: the run judges once more. */
-        session_surround(s, t, false);
-        struct eb_run_config config = t->fit.config;
-        progress_attach(progress, &config);
-        t->begun = true;
-        if (eb_run_init(&t->fit, &config) != EB_OK)
-            continue;
-        if (session_interrupts() > 0 || eb_crew_add(&crew, &t->fit) != EB_OK)
-            eb_run_abandon(&t->fit);
+    const struct target *t = d != NULL ? &s->targets[d - s->site->devices] : NULL;
+    if (t == NULL || t->item_count == 0)
+        return false; /* it is no part of this job */
+    if (t->begun && eb_run_ended(&t->fit)) {
+        *in_vain = t->fit.outcome != EB_OUTCOME_CONFIRMED && t->fit.outcome != EB_OUTCOME_ALREADY_RIGHT;
+        return *in_vain;
     }
-    session_work(s, &crew, progress_show, progress);
+    *in_vain = t->waited_for != NULL;
+    return true;
+}
+
+/* The device that it waits for, or NULL. */
+static const struct eb_site_device *awaited(struct session *s, const struct target *t, bool *in_vain)
+{
+    const struct eb_site_device *d = t->device;
+    const struct eb_site_device *first = NULL;
+    *in_vain = false;
+    for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
+        const struct eb_site_device *other = i == 0 ? d->behind : d->companions[i - 1].device;
+        if (waits_for(s, other, in_vain) && (first == NULL || *in_vain))
+            first = other;
+    }
+    return first;
+}
+
+static bool start(struct carrying *c, struct target *t, struct eb_crew *crew)
+{
+    struct session *s = c->session;
+    /* By what runs now in those that it waited for: the run judges once more. */
+    session_surround(s, t, false);
+    struct eb_run_config config = t->fit.config;
+    progress_attach(&c->progress, &config);
+    job_attach(s, &config);
+    t->begun = true;
+    if (eb_run_init(&t->fit, &config) != EB_OK)
+        return false;
+    if (eb_crew_add(crew, &t->fit) == EB_OK)
+        return true;
+    eb_run_abandon(&t->fit);
+    return false;
+}
+
+/* Begins with those that wait for nobody any more, and gives up those that wait in vain. */
+static bool start_ready(void *context, struct eb_crew *crew)
+{
+    struct carrying *c = context;
+    struct session *s = c->session;
+    bool added = false;
+    for (bool again = true; again;) {
+        again = false;
+        for (size_t i = 0; i < s->count && session_interrupts() == 0; i++) {
+            struct target *t = &s->targets[i];
+            bool in_vain;
+            if (t->item_count == 0 || t->begun || t->waited_for != NULL)
+                continue;
+            const struct eb_site_device *other = awaited(s, t, &in_vain);
+            if (other == NULL)
+                added = start(c, t, crew) || added;
+            else if (in_vain)
+                t->waited_for = other;
+            again = again || (other != NULL && in_vain);
+        }
+    }
+    return added;
 }
 
 static bool carry_out(struct session *s)
 {
     struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
-    struct progress progress;
-    size_t waves = 0;
+    struct carrying c = {.session = s};
+    struct eb_crew crew;
     if (places == NULL) {
         complain("out of memory; nothing was written");
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    progress_open(&progress, s);
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].item_count > 0 && s->targets[i].device->wave >= waves)
-            waves = s->targets[i].device->wave + 1;
-    }
-    for (size_t w = 0; w < waves; w++)
-        carry_out_wave(s, w, places, &progress);
+    progress_open(&c.progress, s);
+    eb_crew_init(&crew, s->port, places, s->count);
+    session_work(s, &crew,
+                 &(struct working){
+                     .more = start_ready, .show = progress_show, .context = &c, .show_context = &c.progress});
     free(places);
     return true;
 }
@@ -71,6 +122,7 @@ static int status_of(const struct session *s)
 {
     size_t chosen = 0;
     size_t answered = 0;
+    size_t wanting = 0;
     int status = EXIT_AS_WANTED;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
@@ -78,99 +130,127 @@ static int status_of(const struct session *s)
             continue;
         chosen++;
         answered += t->answered;
+        wanting += target_wants(t);
         enum eb_outcome outcome = outcome_of(t);
-        if (outcome == EB_OUTCOME_INTERRUPTED)
-            status = EXIT_INTERRUPTED;
-        else if (target_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_ALREADY_RIGHT &&
-                 status != EXIT_INTERRUPTED)
+        if (target_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_ALREADY_RIGHT)
             status = EXIT_NOT_AS_WANTED;
     }
-    return chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : status;
+    if (chosen > 0 && answered == 0)
+        return EXIT_NOT_REACHED;
+    if (wanting == 0)
+        return EXIT_NOT_AS_WANTED;
+    return status == EXIT_NOT_AS_WANTED && session_interrupts() > 0 ? EXIT_INTERRUPTED : status;
 }
 
-/* What can be said of a device that is not as it should be: what happened, how it was left, what to do. */
-static void sentence_of(const struct target *t, char *text, size_t cap)
+/* Whether only texts were compared: of an item, or of all that is wanted where nothing had to be written. */
+static bool by_version_only(const struct target *t, const struct eb_run_item *item)
 {
-    char reason[400];
-    const struct eb_run *run = t->begun ? &t->fit : &t->look;
-    text[0] = '\0';
-    if (run->error.status == EB_OK)
-        return;
-    error_sentence(run, reason, sizeof reason);
-    const char *left = !t->begun          ? ""
-                       : !run->identified ? ". It does not answer now: look at it, then survey"
-                       : run->in_loader   ? ". It waits in its loader: fit it again"
-                       : run->outcome == EB_OUTCOME_REFUSED     ? ". Nothing was written"
-                       : run->outcome == EB_OUTCOME_INTERRUPTED ? ""
-                                                                : ". It runs the version below: fit it again";
-    snprintf(text, cap, "%s%s", reason, left);
+    bool only = false;
+    if (item != NULL)
+        return item->confirmed_by == EB_BY_VERSION;
+    for (size_t i = 0; i < t->device->profile->count; i++)
+        only = only || (target_wanted(t, i)[0] != '\0' && target_known_by(t, i) == EB_BY_VERSION);
+    return only;
 }
 
-static const char *now_running(const struct target *t, const struct eb_run_item *item)
+static void outcome_cell(const struct target *t, const struct eb_run_item *item, char *text, size_t cap)
 {
-    const struct eb_run *run = t->begun ? &t->fit : &t->look;
-    size_t index = (size_t)(item->component - t->device->profile->components);
-    return !run->identified ? "?" : run->in_loader ? "(in loader)" : run->running[index].version;
+    enum eb_outcome outcome = outcome_of(t);
+    enum eb_outcome here = item != NULL && item->outcome != EB_OUTCOME_NONE ? item->outcome : outcome;
+    bool good = here == EB_OUTCOME_CONFIRMED || here == EB_OUTCOME_ALREADY_RIGHT;
+    snprintf(text, cap, "%s%s",
+             here != EB_OUTCOME_NONE ? eb_outcome_word(here)
+             : t->item_count > 0     ? eb_outcome_word(EB_OUTCOME_NOT_STARTED)
+                                     : "not in the plan",
+             good && by_version_only(t, item) ? " (version only)" : "");
+}
+
+static void add_result(struct table *table, const struct target *t)
+{
+    char outcome[48];
+    char running[RUNNING_BYTES];
+    if (t->item_count == 0) {
+        outcome_cell(t, NULL, outcome, sizeof outcome);
+        const char *const cells[] = {t->device->name, "", "", "", "", outcome};
+        table_add(table, cells);
+    }
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_run_item *item = &t->items[k];
+        outcome_cell(t, item, outcome, sizeof outcome);
+        const char *const cells[] = {
+            k == 0 ? t->device->name : "",
+            item->component->name,
+            item->from[0] != '\0' ? item->from
+            : t->look.in_loader   ? "(in loader)"
+                                  : "?",
+            item->image->version,
+            running_text(t, (size_t)(item->component - t->device->profile->components), running),
+            outcome};
+        table_add(table, cells);
+    }
+}
+
+static void print_accepted(const struct target *t)
+{
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_verdict *v = &t->items[k].verdict;
+        for (size_t f = 0; f < v->count; f++) {
+            if (v->findings[f].grade == EB_GRADE_ACCEPTED)
+                say("%s %s: accepted %s: found %s, expected %s", t->device->name, t->items[k].component->name,
+                    eb_rule_code(v->findings[f].rule), v->findings[f].found, v->findings[f].expected);
+        }
+    }
+}
+
+static void print_counts(const struct session *s)
+{
+    size_t counts[EB_OUTCOMES] = {0};
+    const char *separator = " ";
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        enum eb_outcome outcome = outcome_of(t);
+        if (!t->chosen || !target_wants(t))
+            continue;
+        counts[outcome == EB_OUTCOME_NONE && t->item_count > 0 ? EB_OUTCOME_NOT_STARTED : outcome]++;
+    }
+    printf("\n%s:", s->site->name);
+    for (int o = EB_OUTCOME_NONE; o < EB_OUTCOMES; o++) {
+        if (counts[o] == 0)
+            continue;
+        printf("%s%zu %s", separator, counts[o],
+               o == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word((enum eb_outcome)o));
+        separator = ", ";
+    }
+    puts("");
 }
 
 static void print_result(const struct session *s)
 {
     static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM", "TO", "NOW RUNNING", "OUTCOME"};
-    size_t counts[EB_OUTCOMES] = {0};
     struct table table;
     bool spaced = true;
     table_begin(&table, 6, heads);
     for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        if (!t->chosen || !target_wants(t))
-            continue;
-        enum eb_outcome outcome = outcome_of(t);
-        counts[outcome]++;
-        if (t->item_count == 0) {
-            const char *const cells[] = {
-                t->device->name,
-                "",
-                "",
-                "",
-                "",
-                outcome == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word(outcome)};
-            table_add(&table, cells);
-        }
-        for (size_t k = 0; k < t->item_count; k++) {
-            const struct eb_run_item *item = &t->items[k];
-            enum eb_outcome here = item->outcome != EB_OUTCOME_NONE ? item->outcome : outcome;
-            const char *const cells[] = {k == 0 ? t->device->name : "",
-                                         item->component->name,
-                                         item->from[0] != '\0' ? item->from
-                                         : t->look.in_loader   ? "(in loader)"
-                                                               : "?",
-                                         item->image->version,
-                                         now_running(t, item),
-                                         eb_outcome_word(here)};
-            table_add(&table, cells);
-        }
-    }
-    for (size_t i = 0; i < s->count; i++) {
-        char sentence[512];
-        sentence_of(&s->targets[i], sentence, sizeof sentence);
-        if (s->targets[i].chosen && sentence[0] != '\0')
-            printf("%s: %s\n", s->targets[i].device->name, sentence);
-        if (outcome_of(&s->targets[i]) ==
-            EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
-            print_findings(&s->targets[i], &spaced);
+        if (s->targets[i].chosen && target_wants(&s->targets[i]))
+            add_result(&table, &s->targets[i]);
     }
     puts("");
     table_print(&table);
-    printf("\n%s:", s->site->name);
-    const char *separator = " ";
-    for (int o = EB_OUTCOME_NONE; o < EB_OUTCOMES; o++) {
-        if (counts[o] > 0) {
-            printf("%s%zu %s", separator, counts[o],
-                   o == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word((enum eb_outcome)o));
-            separator = ", ";
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        char sentence[SENTENCE_BYTES];
+        if (!t->chosen)
+            continue;
+        outcome_sentence(t, sentence, sizeof sentence);
+        if (sentence[0] != '\0') {
+            puts("");
+            say("%s: %s", t->device->name, sentence);
         }
+        if (outcome_of(t) == EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
+            print_findings(t, &spaced);
+        print_accepted(t);
     }
-    puts("");
+    print_counts(s);
 }
 
 static void print_result_document(const struct session *s)
@@ -180,32 +260,39 @@ static void print_result_document(const struct session *s)
     size_t at = 0;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        char sentence[512];
         if (!t->chosen)
             continue;
         json_t *device = json_array_get(devices, at++);
-        if (outcome_of(t) != EB_OUTCOME_NONE) /* nothing was done to those that fit beside a refused one */
-            json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome_of(t))));
-        sentence_of(t, sentence, sizeof sentence);
-        if (sentence[0] != '\0')
-            json_object_set_new(device, "error", json_string(sentence));
-        /* What ran before is `from`; `running` and `mark` are as read back at the end. */
-        for (size_t k = 0; k < t->item_count; k++) {
-            size_t index = (size_t)(t->items[k].component - t->device->profile->components);
-            json_t *component = json_array_get(json_object_get(device, "components"), index);
-            const char *wanted = target_wanted(t, index);
-            const char *now = t->fit.identified && !t->fit.in_loader ? t->fit.running[index].version : "";
-            json_object_set_new(component, "from",
-                                t->items[k].from[0] != '\0' ? json_string(t->items[k].from) : json_null());
-            if (!t->begun)
-                continue;
-            json_object_set_new(component, "running", now[0] != '\0' ? json_string(now) : json_null());
-            enum eb_mark mark =
-                t->fit.identified ? eb_mark_of(&t->items[k].component->order, now, wanted) : EB_MARK_SILENT;
-            json_object_set_new(component, "mark", json_string(eb_mark_word(mark)));
-        }
+        enum eb_outcome outcome = outcome_of(t);
+        if (outcome == EB_OUTCOME_NONE && t->item_count > 0 && s->carried)
+            outcome = EB_OUTCOME_NOT_STARTED; /* the job was ended before its turn */
+        if (outcome != EB_OUTCOME_NONE)       /* nothing was done to those that fit beside a refused one */
+            json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome)));
     }
     print_document(root);
+}
+
+static bool plan_is_told(struct session *s)
+{
+    if (s->options->json)
+        return true;
+    print_plan(s);
+    if (fflush(stdout) == 0 && !ferror(stdout))
+        return true;
+    complain("the plan could not be printed; nothing was written");
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+static int end_unwritten(struct session *s, size_t refused)
+{
+    int status = refused > 0 ? EXIT_NOT_AS_WANTED : status_of(s);
+    if (s->options->json)
+        print_result_document(s);
+    else if (refused > 0)
+        puts("Nothing was written.");
+    say_nothing_wanted(s);
+    return session_close(s, status);
 }
 
 static int run(const struct options *options)
@@ -213,26 +300,23 @@ static int run(const struct options *options)
     struct session s;
     size_t devices;
     size_t refused;
-    if (!session_open(&s, options) || !session_look(&s) || !session_plan(&s))
+    if (!session_open(&s, options) || !job_lock_addresses(&s) || !session_look(&s) || !session_plan(&s))
         return session_close(&s, s.status);
     count_plan(&s, &devices, &refused);
-    if (!options->json)
-        print_plan(&s);
-    if (refused > 0 || devices == 0) {
-        int status = refused > 0 ? EXIT_NOT_AS_WANTED : status_of(&s);
-        if (options->json)
-            print_result_document(&s);
-        else if (refused > 0)
-            puts("Nothing was written.");
-        return session_close(&s, status);
-    }
+    if (!plan_is_told(&s))
+        return session_close(&s, s.status);
+    if (refused > 0 || devices == 0)
+        return end_unwritten(&s, refused);
+    if (!job_lock_devices(&s))
+        return session_close(&s, s.status);
     if (s.sim != NULL && options->state == NULL && !options->json)
         fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n",
               stderr);
     if (!session_may(&s, devices == 1 ? "Write to this device?" : "Write to these devices?",
                      "nothing was written") ||
-        !carry_out(&s))
+        !job_begin(&s, "nothing was written") || !carry_out(&s))
         return session_close(&s, s.status);
+    s.carried = true;
     if (options->json)
         print_result_document(&s);
     else
@@ -244,12 +328,10 @@ const struct command command_fit = {
     .name = "fit",
     .arguments = "[DEVICE...]",
     .summary = "carries the plan out and reads back what runs",
-    .help = "Writes to the devices named, or to everything that is behind: shows the plan, asks, writes to "
-            "all at the same "
-            "time, waits for each to come back under its serial number, and reads the running version back. "
-            "Where one "
-            "device of the plan is refused, nothing is written to any. Ctrl-C ends the job cleanly; a second "
-            "one at once.\v"
+    .help = "Writes to the devices named, or to all that do not run what is wanted: shows the plan, asks, "
+            "writes to all at the same time, waits for each to come back under its serial number, and reads "
+            "back what runs. Where one device of the plan is refused, nothing is written to any. Ctrl-C ends "
+            "the job cleanly; a second one at once.\v"
             "Examples:\n  einbau fit --site larchfell.site.yaml --without tower-io-3\n"
             "  einbau fit --site larchfell.site.yaml drive-plc --again --yes\n\n"
             "Exit status 0 only where every device is confirmed or was already right.",

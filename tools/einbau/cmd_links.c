@@ -6,7 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { TRAPS = 7, SENTENCE_BYTES = 480 };
+enum { TRAPS = 7 };
 
 static struct eb_link_address address_of(const struct target *t)
 {
@@ -269,7 +269,7 @@ static void print_links_document(const struct session *s, const struct ways *f, 
 
 static int undo(struct session *s)
 {
-    size_t count = s->port->address_remove != NULL ? addresses_take_back(s) : 0;
+    size_t count = addresses_recover(s, true);
     printf("%zu address%s taken back\n", count, count == 1 ? "" : "es");
     return session_close(s, EXIT_AS_WANTED);
 }

@@ -17,6 +17,8 @@ static int run(const struct options *options)
         if (t->chosen && (t->refused || !t->reached) && s.status == EXIT_AS_WANTED)
             s.status = EXIT_NOT_AS_WANTED;
     }
+    if (say_nothing_wanted(&s) && s.status == EXIT_AS_WANTED)
+        s.status = EXIT_NOT_AS_WANTED;
     return session_close(&s, s.status);
 }
 

@@ -364,19 +364,23 @@ static json_t *settings_document(const struct settings *x)
                      router, "dhcp", x->dhcp);
 }
 
+/* `is` NULL: it does not answer any more. */
 static int report(struct work *w, bool ok, const struct settings *is)
 {
     struct session *s = w->who.session;
-    char ip[EB_ENDPOINT_TEXT_BYTES];
-    ip_text(is->ip, ip);
+    char ip[EB_ENDPOINT_TEXT_BYTES] = "";
+    if (is != NULL)
+        ip_text(is->ip, ip);
     if (s->options->json)
         print_document(json_pack("{s:s, s:[{s:s, s:s, s:o, s:o, s:[], s:[]}]}", "einbau", "set/1", "devices",
                                  "name", w->who.name, "outcome", ok ? "confirmed" : "failed", "before",
-                                 settings_document(&w->now), "now", settings_document(is), "components",
-                                 "findings"));
+                                 settings_document(&w->now), "now",
+                                 is != NULL ? settings_document(is) : json_null(), "components", "findings"));
     else if (ok)
         printf("%s: confirmed, as read back: %s%s%s\n", w->who.name, w->names ? is->name : "",
                w->names && w->addresses ? ", " : "", w->addresses ? ip : "");
+    else if (is == NULL)
+        trouble(w, "not confirmed: it does not answer any more. 'einbau survey' says where it is");
     else
         complain("%s: not confirmed: found the name '%s' and the address %s when reading back, expected what "
                  "was set. Look again with 'einbau survey'",
@@ -399,6 +403,13 @@ static int set(struct work *w, const struct options *options)
     }
     w->wish = w->now;
     w->wish.dhcp = false;
+    /* A job that knows it by its address may be at work on it. */
+    struct eb_endpoint modbus = {.port = EB_MODBUS_PORT};
+    char key[EB_LOCK_KEY_BYTES];
+    memcpy(modbus.ip, w->now.ip, sizeof modbus.ip);
+    ip_key(&modbus, key);
+    if (!w->who.has_ip && memcmp(w->now.ip, none, sizeof none) != 0 && !job_lock(s, w->who.name, key))
+        return s->status;
     if (!read_assignments(w, options) || (w->names && !check_name(w)) || (w->addresses && !check_address(w)))
         return s->status;
     if (!options->json) {
@@ -413,18 +424,14 @@ static int set(struct work *w, const struct options *options)
     }
     bool answers;
     bool ok = read_back(w, &is, &answers);
-    if (!answers && !options->json) {
-        trouble(w, "not confirmed: it does not answer any more. 'einbau survey' says where it is");
-        return EXIT_NOT_AS_WANTED;
-    }
-    return report(w, ok, &is);
+    return report(w, ok, answers ? &is : NULL);
 }
 
 static int run(const struct options *options)
 {
     static struct work work;
     struct session s;
-    if (!whom_open(&work.who, &s, options))
+    if (!whom_open(&work.who, &s, options) || !whom_lock(&work.who))
         return session_close(&s, s.status);
     if (options->assignment_count == 0) {
         complain("found nothing to set, expected name=..., address=..., mask=..., router=... or dhcp=off");

@@ -153,6 +153,7 @@ static int list_for(struct session *s)
         return EXIT_WRONG_CALL;
     if (!t->reached)
         session_recall(s, t, seen);
+    session_foresee(s);
     session_surround(s, t, false);
     table_begin(&l.table, 7, columns);
     for (size_t i = 0; s->shelf != NULL && i < t->device->profile->count; i++)

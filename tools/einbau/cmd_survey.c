@@ -12,21 +12,30 @@ enum { SERIAL_PATIENCE_US = 1000000 };
 static void print_advice(const struct session *s)
 {
     size_t behind = 0;
+    size_t differs = 0;
     size_t silent = 0;
     size_t in_loader = 0;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         bool here = false;
-        for (size_t k = 0; t->chosen && k < t->device->profile->count; k++)
+        bool other = false;
+        for (size_t k = 0; t->chosen && k < t->device->profile->count; k++) {
             here = here || (target_has(t, k) && target_mark(t, k) == EB_MARK_BEHIND);
+            other = other || (target_has(t, k) && target_mark(t, k) == EB_MARK_DIFFERS);
+        }
         behind += here;
+        differs += other;
         silent += t->chosen && !t->answered;
-        in_loader += t->reached && t->look.in_loader;
+        in_loader += t->chosen && t->reached && t->look.in_loader;
     }
-    if (behind + silent + in_loader > 0)
+    if (behind + differs + silent + in_loader > 0)
         puts("");
     if (behind > 0)
         printf("%zu behind: 'einbau plan' says what would be written to them.\n", behind);
+    if (differs > 0)
+        say("%zu with other bytes than the wanted image under its version: 'einbau fit' writes the right "
+            "ones.",
+            differs);
     if (in_loader > 0)
         printf("%zu in the loader, where no program runs: 'einbau fit' brings them back.\n", in_loader);
     if (silent > 0)

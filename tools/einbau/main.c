@@ -1,15 +1,19 @@
 #include "options.h"
 
 #include <einbau/einbau.h>
+#include <errno.h>
 #include <locale.h>
+#include <signal.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 static const struct command *const commands[] = {
     &command_shelf_add,  &command_shelf_list, &command_shelf_show, &command_shelf_drop, &command_shelf_cover,
     &command_shelf_copy, &command_pack,       &command_key_new,    &command_key_trust,  &command_links,
     &command_survey,     &command_show,       &command_blink,      &command_set,        &command_plan,
-    &command_fit,        &command_confirm};
+    &command_fit,        &command_confirm,    &command_recover};
 
 enum { COMMANDS = sizeof commands / sizeof commands[0] };
 
@@ -52,9 +56,25 @@ static bool print_group(const char *word, FILE *to)
     return any;
 }
 
+/* What was to be printed is part of what was asked for: a full disk, a closed pipe. */
+static void end_output(void)
+{
+    errno = 0;
+    bool lost = ferror(stdout) != 0;
+    if (fclose(stdout) == 0 && !lost)
+        return;
+    fprintf(stderr,
+            "einbau: the output could not be written: %s. What was done is done: 'einbau survey' shows it\n",
+            errno != 0 ? strerror(errno) : "the disk is full, or the pipe was closed");
+    _exit(EXIT_WRONG_CALL);
+}
+
 int main(int argc, char **argv)
 {
     setlocale(LC_ALL, "");
+    signal(SIGPIPE, SIG_IGN);
+    signal(SIGXFSZ, SIG_IGN); /* a limit on the size of files is an error of the write */
+    atexit(end_output);
     if (argc >= 2 && (strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "help") == 0)) {
         print_help(stdout);
         return EXIT_AS_WANTED;

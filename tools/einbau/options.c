@@ -71,9 +71,9 @@ static const struct argp_option image[] = {
      "use this image for the devices named: a file with its manifest FILE.json beside it, or one of the "
      "shelf by its number",
      2},
-    {"accept", KEY_ACCEPT, "CODE", 0,
-     "accept the findings with this code; never accepted: a wrong order-code, delivered-floor, "
-     "capacity, size, digest or signature",
+    {"accept", KEY_ACCEPT, "DEVICE:CODE", 0,
+     "accept what this rule finds on this device; where one device is named, the code is enough. Never "
+     "accepted: a wrong order-code, delivered-floor, capacity, size, digest or signature",
      2},
     {"again", KEY_AGAIN, NULL, 0, "write also the version that runs already, to the devices named", 2},
     {0},
@@ -172,16 +172,27 @@ static void append(char ***list, size_t *count, char *text)
     more[(*count)++] = text;
 }
 
-static void accept_code(struct argp_state *state, struct options *options, const char *code)
+/* --accept DEVICE:CODE, or only CODE. */
+static void accept_code(struct argp_state *state, struct options *options, char *text)
 {
+    char *colon = strrchr(text, ':');
+    const char *code = colon != NULL ? colon + 1 : text;
     enum eb_rule rule;
-    if (!eb_rule_read(code, &rule))
-        argp_error(state,
-                   "--accept: found '%s', expected one of: order-code, hardware-revision, loader-version, "
-                   "running-version, least-running, delivered-floor, gateway-version, companion",
-                   code);
-    else
-        options->accepted |= 1U << rule;
+    if (!eb_rule_read(code, &rule)) {
+        argp_error(
+            state,
+            "--accept: found '%s', expected DEVICE: and one of: order-code, hardware-revision, "
+            "loader-version, running-version, least-running, delivered-floor, gateway-version, companion",
+            text);
+        return;
+    }
+    struct accepted *more = realloc(options->accepted, (options->accepted_count + 1) * sizeof *more);
+    if (more == NULL)
+        abort();
+    options->accepted = more;
+    if (colon != NULL)
+        *colon = '\0';
+    more[options->accepted_count++] = (struct accepted){colon != NULL ? text : NULL, 1U << rule};
 }
 
 static unsigned seconds(struct argp_state *state, const char *option, const char *text)
@@ -282,6 +293,14 @@ static void check(struct argp_state *state, const struct options *o, unsigned ta
         argp_error(state, "--into: found --watch or device names, expected neither");
     if (o->again && o->name_count == 0)
         argp_error(state, "--again: found no device names, expected those to write again");
+    for (size_t i = 0; i < o->accepted_count; i++) {
+        if (o->accepted[i].device == NULL && o->name_count != 1)
+            argp_error(
+                state,
+                "--accept: found a code for %zu named devices, expected DEVICE:CODE: a code alone goes "
+                "only with one device named",
+                o->name_count);
+    }
     if (o->image != NULL && o->name_count == 0)
         argp_error(state, "--image: found no device names, expected those that it is for");
     if (o->all && o->for_device == NULL)
@@ -370,6 +389,48 @@ static const char *from_environment(const char *given, const char *name)
     return value != NULL && value[0] != '\0' ? value : NULL;
 }
 
+/* The option that was meant, as far as it was written: the only one that begins so, else one that it begins
+ * with; NULL: none. */
+static const char *meant(const struct argp_option *all, const char *name, size_t size)
+{
+    const char *found = NULL;
+    for (const struct argp_option *o = all; o->name != NULL; o++) {
+        size_t own = strlen(o->name);
+        size_t least = size < own ? size : own;
+        if (least > 1 && strncmp(o->name, name, least) == 0)
+            found = o->name;
+    }
+    return found;
+}
+
+/* Options are written in full: a part of a name that means one today means another one tomorrow. */
+static void check_names(const struct command *command, const struct argp_option *all, int argc, char **argv)
+{
+    static const char *const standard[] = {"help", "usage"};
+    for (int i = 1; i < argc && strcmp(argv[i], "--") != 0; i++) {
+        const char *name = argv[i] + 2;
+        if (strncmp(argv[i], "--", 2) != 0)
+            continue;
+        size_t size = strcspn(name, "=");
+        const struct argp_option *o = all;
+        bool known = false;
+        for (size_t k = 0; k < sizeof standard / sizeof standard[0]; k++)
+            known = known || (strlen(standard[k]) == size && strncmp(standard[k], name, size) == 0);
+        while (o->name != NULL && (strlen(o->name) != size || strncmp(o->name, name, size) != 0))
+            o++;
+        if (o->name == NULL && !known) {
+            const char *other = meant(all, name, size);
+            fprintf(
+                stderr,
+                "einbau %s: found '%s', expected one of its options in full%s%s. Try 'einbau %s --help'\n",
+                command->name, argv[i], other != NULL ? ": did you mean --" : "", other != NULL ? other : "",
+                command->name);
+            exit(EXIT_WRONG_CALL);
+        }
+        i += o->name != NULL && o->arg != NULL && name[size] == '\0'; /* its value is no option */
+    }
+}
+
 void options_read(const struct command *command, int argc, char **argv, struct options *options)
 {
     struct argp_option all[40] = {0};
@@ -398,7 +459,10 @@ void options_read(const struct command *command, int argc, char **argv, struct o
     snprintf(name, sizeof name, "einbau %s", command->name);
     argv[0] = name;
     argp_err_exit_status = EXIT_WRONG_CALL;
+    check_names(command, all, argc, argv);
     argp_parse(&argp, argc, argv, 0, NULL, &parsing);
+    options->command = command->name;
+    options->names_devices = (command->takes & TAKES_WITHOUT) != 0 && options->name_count > 0;
     options->site_optional = (command->takes & SITE_OPTIONAL) != 0;
     options->site = from_environment(options->site, "EINBAU_SITE");
     options->sim = from_environment(options->sim, "EINBAU_SIM");
@@ -408,6 +472,7 @@ void options_read(const struct command *command, int argc, char **argv, struct o
 
 void options_free(struct options *options)
 {
+    free(options->accepted);
     free(options->names);
     free(options->order_codes);
     free(options->companions);

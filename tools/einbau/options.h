@@ -47,8 +47,14 @@ struct options {
     bool all;
     bool explain;
     bool site_optional;
-    uint32_t accepted; /* bits of enum eb_rule */
-    char **names;      /* devices, or whatever else the command is about, as named on the command line */
+    bool names_devices; /* there are names, and they are of the site's devices */
+    struct accepted {
+        const char *device; /* NULL: of the one device that is named */
+        uint32_t rules;     /* bits of enum eb_rule */
+    } * accepted;
+    size_t accepted_count;
+    const char *command; /* its name */
+    char **names;        /* devices, or whatever else the command is about, as named on the command line */
     size_t name_count;
     char **without;
     size_t without_count;
@@ -88,10 +94,10 @@ struct command {
     int (*run)(const struct options *options);
 };
 
-extern const struct command command_links, command_survey, command_show, command_plan, command_fit,
-    command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list, command_shelf_show,
-    command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack, command_key_new,
-    command_key_trust;
+extern const struct command command_recover, command_links, command_survey, command_show, command_plan,
+    command_fit, command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list,
+    command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack,
+    command_key_new, command_key_trust;
 
 /* Reads the arguments of one command; ends the process with EXIT_WRONG_CALL where they are wrong. */
 void options_read(const struct command *command, int argc, char **argv, struct options *options);

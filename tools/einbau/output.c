@@ -29,25 +29,33 @@ void table_add(struct table *t, const char *const *cells)
     t->rows++;
 }
 
-static const char *colour_of(const char *word)
+/* Whether a cell says this word, perhaps with more behind it: "confirmed (version only)". */
+static bool says(const char *cell, const char *word)
 {
-    static const char *const good[] = {"current", "confirmed",    "already-right", "fits",
+    size_t size = strlen(word);
+    return strncmp(cell, word, size) == 0 && (cell[size] == '\0' || strncmp(cell + size, " (", 2) == 0);
+}
+
+static const char *colour_of(const char *cell)
+{
+    static const char *const good[] = {"current", "confirmed",    "already-right", "recovered", "fits",
                                        "yes",     "on the shelf", "added",         "whole"};
-    static const char *const bad[] = {"silent",    "failed", "refused", "does not fit",
-                                      "in-loader", "no",     "lacks",   "missing"};
-    static const char *const look[] = {"behind",  "ahead",       "unreadable", "interrupted", "cannot tell",
-                                       "fits if", "cannot-tell", "if",         "accepted"};
-    for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
-        if (strcmp(word, good[i]) == 0)
-            return "\033[32m";
-    }
+    static const char *const bad[] = {"silent",  "failed", "refused", "does not fit", "in-loader",
+                                      "differs", "no",     "lacks",   "missing"};
+    static const char *const look[] = {"behind",      "ahead",    "unreadable",  "unknown",
+                                       "interrupted", "fits if",  "cannot-tell", "if",
+                                       "not-started", "accepted", "cannot tell"};
     for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++) {
-        if (strcmp(word, bad[i]) == 0)
+        if (says(cell, bad[i]))
             return "\033[31m";
     }
     for (size_t i = 0; i < sizeof look / sizeof look[0]; i++) {
-        if (strcmp(word, look[i]) == 0)
+        if (says(cell, look[i]))
             return "\033[33m";
+    }
+    for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
+        if (says(cell, good[i]))
+            return "\033[32m";
     }
     return NULL;
 }
@@ -196,13 +204,19 @@ const char *shorter(const char *from, char to[EB_FINDING_TEXT_BYTES + 4])
     return to;
 }
 
-static const char *running_text(const struct target *t, size_t index)
+const char *running_text(const struct target *t, size_t index, char text[RUNNING_BYTES])
 {
-    if (!t->reached)
+    const struct eb_run *run = target_last(t);
+    const char *version = run->running[index].version;
+    if (t->begun && !run->identified)
+        return "unknown";
+    if (!t->begun && !t->reached)
         return "";
-    if (t->look.in_loader)
+    if (run->in_loader)
         return "(in loader)";
-    return t->look.running[index].version[0] != '\0' ? t->look.running[index].version : "?";
+    snprintf(text, RUNNING_BYTES, "%s%s", version[0] != '\0' ? version : "?",
+             target_stopped(t) ? ", stopped" : "");
+    return text;
 }
 
 /* Where nothing is wanted and something runs, there is nothing to be marked. */
@@ -241,6 +255,7 @@ void print_devices(const struct session *s)
         snprintf(name, sizeof name, "%s%s", t->device->behind != NULL ? "  " : "", t->device->name);
         const struct eb_identity *id = &t->look.identity;
         bool first = true;
+        char running[RUNNING_BYTES];
         for (size_t k = 0; k < t->device->profile->count; k++) {
             /* A device that is silent has a line even where nothing is wanted of it. */
             bool last = first && k + 1 == t->device->profile->count;
@@ -252,7 +267,7 @@ void print_devices(const struct session *s)
                                          first ? id->hardware_revision : "",
                                          first ? id->serial : "",
                                          t->device->profile->components[k].name,
-                                         running_text(t, k),
+                                         running_text(t, k, running),
                                          target_wanted(t, k),
                                          mark_text(t, k)};
             table_add(&table, cells);
@@ -262,14 +277,33 @@ void print_devices(const struct session *s)
     table_print(&table);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        char sentence[512];
-        if (t->chosen)
-            print_disagreements(t);
-        if (!t->chosen || t->look.error.status == EB_OK)
+        char sentence[SENTENCE_BYTES];
+        if (!t->chosen)
+            continue;
+        print_disagreements(t);
+        print_left(t);
+        if (t->look.error.status == EB_OK)
             continue;
         error_sentence(&t->look, sentence, sizeof sentence);
         puts("");
         say("%s: %s", t->device->name, sentence);
+    }
+}
+
+void print_left(const struct target *t)
+{
+    char sentence[SENTENCE_BYTES];
+    if (t->worked_on) {
+        holder_text(&t->worker, sentence, sizeof sentence);
+        puts("");
+        say("%s: %s works on it now", t->device->name, sentence);
+    } else if (t->left != NULL) {
+        left_sentence(t, sentence, sizeof sentence);
+        puts("");
+        say("%s: %s", t->device->name, sentence);
+    } else if (target_stopped(t)) {
+        puts("");
+        say("%s: its program is stopped: 'einbau recover %s' starts it", t->device->name, t->device->name);
     }
 }
 
@@ -283,7 +317,7 @@ const char *answer_text(enum eb_answer answer)
 
 static bool in_plan(const struct target *t)
 {
-    return t->reached && (t->item_count > 0 || t->refused);
+    return t->chosen && (t->item_count > 0 || t->refused);
 }
 
 size_t count_plan(const struct session *s, size_t *devices, size_t *refused)
@@ -335,13 +369,17 @@ void print_findings(const struct target *t, bool *spaced)
             if (finding->grade == EB_GRADE_YES || finding->rule == EB_RULE_BATCH)
                 continue;
             const char *code = eb_rule_code(finding->rule);
-            char advice[96] = "cannot be accepted";
+            char advice[192] = "cannot be accepted";
             char found[EB_FINDING_TEXT_BYTES + 4];
             char expected[EB_FINDING_TEXT_BYTES + 4];
             if (finding->grade == EB_GRADE_ACCEPTED)
                 snprintf(advice, sizeof advice, "accepted");
+            else if (finding->together != NULL)
+                snprintf(advice, sizeof advice, "fit %s together with it: einbau fit %s %s",
+                         finding->together, finding->together, t->device->name);
             else if (finding->acceptable)
-                snprintf(advice, sizeof advice, "refused unless accepted: --accept %s", code);
+                snprintf(advice, sizeof advice, "refused unless accepted: --accept %s:%s", t->device->name,
+                         code);
             paragraph(spaced, "%s %s %s: %s: found %s, expected %s (%s)", t->device->name,
                       t->items[k].component->name, t->items[k].image->version, code,
                       shorter(finding->found, found), shorter(finding->expected, expected), advice);
@@ -426,6 +464,7 @@ static void add_plan_rows(struct table *table, const struct target *t, size_t or
     char time[32] = "";
     char number[24];
     bool first = true;
+    char running[RUNNING_BYTES];
     if (seconds_of(t) > 0)
         seconds_text(seconds_of(t), time, sizeof time);
     snprintf(number, sizeof number, "%zu", order);
@@ -452,7 +491,7 @@ static void add_plan_rows(struct table *table, const struct target *t, size_t or
         const char *const cells[] = {first ? number : "",
                                      first ? t->device->name : "",
                                      t->device->profile->components[i].name,
-                                     running_text(t, i),
+                                     running_text(t, i, running),
                                      target_wanted(t, i),
                                      "(none on the shelf)",
                                      "",
@@ -561,11 +600,13 @@ void print_plan(const struct session *s)
     bool spaced = false;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        char sentence[512];
+        char sentence[SENTENCE_BYTES];
         if (t->chosen && t->look.error.status != EB_OK) {
             error_sentence(&t->look, sentence, sizeof sentence);
             paragraph(&spaced, "%s: %s", t->device->name, sentence);
         }
+        if (t->chosen)
+            print_left(t);
         if (t->chosen && !s->options->explain)
             print_findings(t, &spaced);
         if (t->chosen)
@@ -598,10 +639,11 @@ static json_t *findings_document(const struct target *t)
             const struct eb_finding *finding = &v->findings[f];
             json_array_append_new(
                 list,
-                json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "component", t->items[k].component->name,
-                          "version", t->items[k].image->version, "code", eb_rule_code(finding->rule), "grade",
-                          eb_grade_word(finding->grade), "found", finding->found, "expected",
-                          finding->expected, "acceptable", finding->acceptable));
+                json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b, s:o}", "component",
+                          t->items[k].component->name, "version", t->items[k].image->version, "code",
+                          eb_rule_code(finding->rule), "grade", eb_grade_word(finding->grade), "found",
+                          finding->found, "expected", finding->expected, "acceptable", finding->acceptable,
+                          "together", text_or_null(finding->together != NULL ? finding->together : "")));
         }
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
@@ -615,34 +657,87 @@ static json_t *findings_document(const struct target *t)
     return list;
 }
 
+/* Which of the kinds of proof. */
+static json_t *known_by_document(unsigned by)
+{
+    static const char *const words[] = {"version", "checksum", "read-back"};
+    json_t *list = json_array();
+    for (unsigned i = 0; i < sizeof words / sizeof words[0]; i++) {
+        if ((by >> i & 1) != 0)
+            json_array_append_new(list, json_string(words[i]));
+    }
+    return list;
+}
+
+/* Of a component to which something is to be written, or was. */
+static void add_item(const struct target *t, json_t *component, size_t i)
+{
+    const struct eb_run_item *item = &t->items[i];
+    json_t *through = json_object_get(component, "through");
+    if (through == NULL) {
+        through = json_array();
+        json_object_set_new(component, "through", through);
+        json_object_set_new(component, "from", text_or_null(item->from));
+    }
+    json_array_append_new(through, json_string(item->image->version));
+    json_object_set_new(component, "to", json_string(item->image->version));
+    json_object_set_new(component, "image", json_string(t->images[i]->path));
+    json_object_set_new(component, "verdict", json_string(eb_answer_word(item->verdict.answer)));
+    if (!t->begun)
+        return;
+    enum eb_outcome outcome = item->outcome != EB_OUTCOME_NONE ? item->outcome : t->fit.outcome;
+    json_object_set_new(component, "outcome", json_string(eb_outcome_word(outcome)));
+    json_object_set_new(component, "confirmed_by", known_by_document(item->confirmed_by));
+}
+
 static json_t *components_document(const struct target *t)
 {
     json_t *list = json_array();
+    const struct eb_run *run = target_last(t);
+    bool known = (t->begun ? run->identified : t->reached) && !run->in_loader;
     for (size_t k = 0; k < t->device->profile->count; k++) {
         if (!target_has(t, k))
             continue;
-        const struct eb_running *running = &t->look.running[k];
-        json_t *component =
-            json_pack("{s:s, s:o, s:o, s:s}", "name", t->device->profile->components[k].name, "running",
-                      text_or_null(t->reached ? running->version : ""), "wanted",
-                      text_or_null(target_wanted(t, k)), "mark", eb_mark_word(target_mark(t, k)));
+        const struct eb_running *running = &run->running[k];
+        enum eb_mark mark = target_mark(t, k);
+        json_t *component = json_pack("{s:s, s:o, s:o, s:s}", "name", t->device->profile->components[k].name,
+                                      "running", text_or_null(known ? running->version : ""), "wanted",
+                                      text_or_null(target_wanted(t, k)), "mark", eb_mark_word(mark));
+        if (mark == EB_MARK_CURRENT && target_wanted(t, k)[0] != '\0')
+            json_object_set_new(component, "confirmed_by", known_by_document(target_known_by(t, k)));
         for (size_t i = 0; i < t->item_count; i++) {
-            if (t->items[i].component != &t->device->profile->components[k])
-                continue;
-            json_object_set_new(component, "to", json_string(t->items[i].image->version));
-            json_object_set_new(component, "image", json_string(t->images[i]->path));
-            json_object_set_new(component, "verdict",
-                                json_string(eb_answer_word(t->items[i].verdict.answer)));
-            json_t *through = json_object_get(component, "through");
-            if (through == NULL) {
-                through = json_array();
-                json_object_set_new(component, "through", through);
-            }
-            json_array_append_new(through, json_string(t->items[i].image->version));
+            if (t->items[i].component == &t->device->profile->components[k])
+                add_item(t, component, i);
         }
         json_array_append_new(list, component);
     }
     return list;
+}
+
+/* Rules whose findings were accepted. */
+static json_t *accepted_document(const struct target *t)
+{
+    json_t *list = json_array();
+    uint32_t told = 0;
+    for (size_t i = 0; i < t->item_count; i++) {
+        const struct eb_verdict *v = &t->items[i].verdict;
+        for (size_t f = 0; f < v->count; f++) {
+            if (v->findings[f].grade != EB_GRADE_ACCEPTED || (told >> v->findings[f].rule & 1) != 0)
+                continue;
+            told |= 1U << v->findings[f].rule;
+            json_array_append_new(list, json_string(eb_rule_code(v->findings[f].rule)));
+        }
+    }
+    return list;
+}
+
+static json_t *left_document(const struct target *t)
+{
+    const struct eb_left *l = t->left;
+    char sentence[SENTENCE_BYTES];
+    left_sentence(t, sentence, sizeof sentence);
+    return json_pack("{s:s, s:s, s:s, s:I, s:s}", "after", l->kind, "command", l->command, "began", l->began,
+                     "process", (json_int_t)l->process, "says", sentence);
 }
 
 static json_t *disagreement_document(const struct eb_disagreement *d)
@@ -655,24 +750,34 @@ static json_t *disagreement_document(const struct eb_disagreement *d)
 static json_t *device_document(const struct target *t)
 {
     char address[EB_PLACE_TEXT_BYTES];
-    const struct eb_identity *id = &t->look.identity;
+    char sentence[SENTENCE_BYTES];
+    const struct eb_run *run = target_last(t);
+    const struct eb_identity *id = &run->identity;
+    bool known = t->begun ? run->identified : t->reached;
     eb_site_place_text(t->device, address);
     json_t *device = json_pack(
-        "{s:s, s:s, s:s, s:s, s:b, s:b, s:{s:o, s:o, s:o, s:o, s:o}, s:o, s:o}", "name", t->device->name,
-        "link", t->device->link, "address", address, "profile", t->device->profile->name, "reached",
-        t->reached, "in_loader", t->look.in_loader, "identity", "maker", text_or_null(id->maker), "product",
-        text_or_null(id->product), "order_code", text_or_null(id->order_code), "hardware_revision",
-        text_or_null(id->hardware_revision), "serial", text_or_null(id->serial), "components",
-        components_document(t), "findings", findings_document(t));
+        "{s:s, s:s, s:s, s:s, s:b, s:b, s:o, s:o, s:{s:o, s:o, s:o, s:o, s:o}, s:o, s:o, s:o}", "name",
+        t->device->name, "link", t->device->link, "address", address, "profile", t->device->profile->name,
+        "reached", known, "answered", t->begun ? run->answered : t->answered, "in_loader",
+        known ? json_boolean(run->in_loader) : json_null(), "program",
+        known && run->program_known ? json_string(run->program_stopped ? "stopped" : "running") : json_null(),
+        "identity", "maker", text_or_null(id->maker), "product", text_or_null(id->product), "order_code",
+        text_or_null(id->order_code), "hardware_revision", text_or_null(id->hardware_revision), "serial",
+        text_or_null(id->serial), "components", components_document(t), "findings", findings_document(t),
+        "accepted", accepted_document(t));
     json_t *disagreements = json_array();
-    for (size_t i = 0; i < t->look.disagreements; i++)
-        json_array_append_new(disagreements, disagreement_document(&t->look.disagreement[i]));
+    for (size_t i = 0; i < run->disagreements; i++)
+        json_array_append_new(disagreements, disagreement_document(&run->disagreement[i]));
     json_object_set_new(device, "disagreements", disagreements);
-    if (t->look.error.status != EB_OK) {
-        char sentence[512];
-        error_sentence(&t->look, sentence, sizeof sentence);
+    if (t->left != NULL && !t->begun)
+        json_object_set_new(device, "left", left_document(t));
+    if (t->worked_on)
+        json_object_set_new(device, "worked_on",
+                            json_pack("{s:s, s:I, s:s}", "command", t->worker.command, "process",
+                                      (json_int_t)t->worker.process, "since", t->worker.since));
+    outcome_sentence(t, sentence, sizeof sentence);
+    if (sentence[0] != '\0')
         json_object_set_new(device, "error", json_string(sentence));
-    }
     return device;
 }
 

@@ -44,6 +44,14 @@ const char *file_name(const char *path);
 /* A verdict's answer in words. */
 const char *answer_text(enum eb_answer answer);
 
+/* What runs in a component, as a cell: a version, "(in loader)", "unknown". */
+enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 16, SENTENCE_BYTES = 1024 };
+const char *running_text(const struct target *target, size_t index, char text[RUNNING_BYTES]);
+
+/* What an earlier job left, or that somebody works on it, or that its program is stopped: a paragraph, or
+ * nothing. */
+void print_left(const struct target *target);
+
 /* The tables that several commands print. */
 void print_devices(const struct session *session);
 void print_disagreements(const struct target *target);

@@ -22,8 +22,14 @@ static const char *version_of(const struct target *t, size_t component, bool pla
         if (t->items[k].component == &t->device->profile->components[component])
             return t->items[k].image->version;
     }
-    const struct eb_run *run = t->begun ? &t->fit : &t->look;
+    const struct eb_run *run = target_last(t);
     return run->identified && !run->in_loader ? run->running[component].version : "";
+}
+
+/* Of a device that this job leaves alone: the version that a job with it would give it, or NULL. */
+static const char *foreseen(const struct target *t, size_t component)
+{
+    return !t->chosen && t->foreseen[component][0] != '\0' ? t->foreseen[component] : NULL;
 }
 
 void session_surround(struct session *s, struct target *t, bool planned)
@@ -32,15 +38,22 @@ void session_surround(struct session *s, struct target *t, bool planned)
     t->around =
         (struct eb_surroundings){.behind_gateway = d->behind != NULL, .companion_count = d->companion_count};
     if (d->behind != NULL) {
-        t->around.gateway = version_of(target_of(s, d->behind), 0, planned);
+        const struct target *gateway = target_of(s, d->behind);
+        t->around.gateway = version_of(gateway, 0, planned);
+        t->around.gateway_device = d->behind->name;
+        t->around.gateway_together = foreseen(gateway, 0);
         t->around.gateway_order = &d->behind->profile->components[0].order;
     }
     for (size_t i = 0; i < d->companion_count; i++) {
         const struct eb_site_companion *c = &d->companions[i];
-        t->around.companions[i] = (struct eb_companion_version){
-            c->role,
-            c->device != NULL ? version_of(target_of(s, c->device), c->component, planned) : c->version,
-        };
+        struct eb_companion_version *to = &t->around.companions[i];
+        const struct target *other = c->device != NULL ? target_of(s, c->device) : NULL;
+        *to = (struct eb_companion_version){.role = c->role, .version = c->version};
+        if (other == NULL)
+            continue;
+        to->version = version_of(other, c->component, planned);
+        to->device = c->device->name;
+        to->together = foreseen(other, c->component);
     }
 }
 
@@ -93,7 +106,7 @@ void session_judge(struct session *s, struct target *t, size_t component,
         .file = &said->file,
         .delivered = delivered(s, t, component),
     };
-    eb_plan_judge(&t->look, items, t->item_count, s->options->accepted);
+    eb_plan_judge(&t->look, items, t->item_count, t->accepted);
     *item = items[t->item_count];
 }
 
@@ -148,7 +161,7 @@ static bool add_item(struct session *s, struct target *t, const struct eb_compon
         .checksum = component->as_it_is ? image->file_checksum : image->checksum,
         .delivered = delivered(s, t, index),
     };
-    eb_plan_judge(&t->look, t->items, k, s->options->accepted);
+    eb_plan_judge(&t->look, t->items, k, t->accepted);
     t->item_count++;
     return true;
 }
@@ -271,7 +284,7 @@ static size_t find_way(struct session *s, struct target *t, const struct eb_comp
         .image = &said_of(s, &candidates[best])->facts,
         .delivered = delivered(s, t, (size_t)(component - t->device->profile->components)),
     };
-    eb_plan_facts(&t->look, items, t->item_count, s->options->accepted, &running, &facts);
+    eb_plan_facts(&t->look, items, t->item_count, t->accepted, &running, &facts);
     images[0] =
         (struct eb_way_image){&said_of(s, &candidates[best])->facts, &said_of(s, &candidates[best])->file};
     from[0] = best;
@@ -331,7 +344,7 @@ static bool choose_image(struct session *s, struct target *t, size_t index,
     }
     if (choice.gap) {
         t->items[t->item_count - 1].no_way = true;
-        eb_plan_judge(&t->look, t->items, t->item_count - 1, s->options->accepted);
+        eb_plan_judge(&t->look, t->items, t->item_count - 1, t->accepted);
     }
     return true;
 }
@@ -357,8 +370,9 @@ static bool plan_from_shelf(struct session *s, struct target *t, size_t index)
 
 static bool plan_target(struct session *s, struct target *t)
 {
-    bool named = s->options->name_count > 0;
-    if (s->options->image != NULL)
+    bool named = s->options->name_count > 0 && t->chosen;
+    bool again = s->options->again && t->chosen;
+    if (s->options->image != NULL && t->chosen)
         return plan_given(s, t);
     if (!t->device->profile->sends)
         return true; /* only looked at; print_plan says so */
@@ -366,9 +380,9 @@ static bool plan_target(struct session *s, struct target *t)
         enum eb_mark mark = target_mark(t, i);
         if (t->device->wants[i].version[0] == '\0')
             continue;
-        /* Unasked only what is behind, or waits in its loader. */
-        bool meant = mark == EB_MARK_BEHIND || t->look.in_loader || (named && mark != EB_MARK_CURRENT) ||
-                     s->options->again;
+        /* Unasked only what is behind, has other bytes than it should, or waits in its loader. */
+        bool meant = mark == EB_MARK_BEHIND || mark == EB_MARK_DIFFERS || t->look.in_loader ||
+                     (named && mark != EB_MARK_CURRENT) || again;
         if (meant && !(t->device->wants[i].image[0] != '\0' ? plan_named(s, t, i) : plan_from_shelf(s, t, i)))
             return false;
     }
@@ -386,12 +400,82 @@ static bool prepare_run(struct session *s, struct target *t)
     t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
     t->fit.config.items = t->items;
     t->fit.config.count = t->item_count;
-    t->fit.config.accepted = s->options->accepted;
+    t->fit.config.accepted = t->accepted;
     t->fit.config.again = s->options->again;
     t->fit.config.buffer = t->buffer;
     t->fit.config.buffer_bytes = BUFFER_BYTES;
     return true;
 }
+
+/* --- the checksums of what is wanted ------------------------------------------------------------- */
+
+static bool use_image(struct target *t, size_t index, const struct eb_image *image)
+{
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    if (image == NULL || strcmp(image->facts.component, component->name) != 0 ||
+        eb_version_compare(&component->order, image->facts.version, target_wanted(t, index)) != EB_SAME ||
+        memcmp(image->facts.sha256, image->found.sha256, sizeof image->found.sha256) != 0)
+        return false;
+    t->has_checksum[index] = true;
+    t->checksum[index] = component->as_it_is ? image->file_checksum : image->checksum;
+    return true;
+}
+
+static bool use_shelf(struct session *s, struct target *t, size_t index)
+{
+    struct eb_shelf_candidate *candidates;
+    struct choice choice;
+    size_t count;
+    bool used = false;
+    if (s->shelf == NULL || !session_candidates(s, t, index, false, &candidates, &count))
+        return false;
+    session_surround(s, t, false);
+    session_choose(s, t, index, candidates, count, &choice);
+    if (choice.steps > 0)
+        used = use_image(t, index, session_shelf_image(s, &candidates[choice.way[choice.steps - 1]]));
+    eb_shelf_candidates_free(candidates, count);
+    return used;
+}
+
+/* The wanted image, where one is known here; else what this laptop sent as this version before. */
+static void compare(struct session *s, struct target *t, size_t index)
+{
+    const struct eb_site_want *want = &t->device->wants[index];
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    const struct eb_running *running = &t->look.running[index];
+    char unit[EB_LOCK_KEY_BYTES];
+    if (component->checksum.count == 0 || !running->has_checksum || want->version[0] == '\0' ||
+        eb_version_compare(&component->order, running->version, want->version) != EB_SAME)
+        return;
+    if (want->image[0] != '\0' ? use_image(t, index, session_image_if_there(s, want->image))
+                               : use_shelf(s, t, index))
+        return;
+    unit_key(s, t, unit);
+    if (s->record != NULL)
+        t->has_checksum[index] =
+            eb_record_checksum(s->record, unit, component->name, want->version, &t->checksum[index]);
+}
+
+bool session_compare(struct session *s)
+{
+    bool needed = false;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        for (size_t k = 0; t->reached && k < t->device->profile->count; k++)
+            needed = needed || (t->device->profile->components[k].checksum.count > 0 &&
+                                target_wanted(t, k)[0] != '\0' && t->look.running[k].has_checksum);
+    }
+    if (needed && !session_open_shelf(s, false))
+        return false;
+    for (size_t i = 0; needed && i < s->count; i++) {
+        struct target *t = &s->targets[i];
+        for (size_t k = 0; t->reached && !t->look.in_loader && k < t->device->profile->count; k++)
+            compare(s, t, k);
+    }
+    return true;
+}
+
+/* --- the plan ------------------------------------------------------------------------------------ */
 
 /* A batch is one only if every device in it fits. */
 static void judge_batch(struct session *s)
@@ -407,26 +491,71 @@ static void judge_batch(struct session *s)
     }
 }
 
-bool session_plan(struct session *s)
+static bool plan_chosen(struct session *s, struct target *t)
+{
+    session_surround(s, t, true);
+    if (!plan_target(s, t))
+        return false;
+    for (size_t k = 0; k < t->item_count; k++)
+        t->refused = t->refused || t->items[k].verdict.answer != EB_FITS;
+    return t->item_count == 0 || t->refused || prepare_run(s, t);
+}
+
+/* What a job with a device that is not chosen would bring it to. */
+static void foresee(struct session *s, struct target *t)
+{
+    int status = s->status;
+    session_surround(s, t, true);
+    hush(true); /* whatever is wrong with it is no concern of this job */
+    bool fits = t->device->profile->sends && t->reached && plan_target(s, t) && !t->refused;
+    hush(false);
+    s->status = status;
+    for (size_t k = 0; k < t->item_count && fits; k++)
+        fits = t->items[k].verdict.answer == EB_FITS;
+    for (size_t k = 0; k < t->item_count && fits; k++) {
+        size_t index = (size_t)(t->items[k].component - t->device->profile->components);
+        eb_text_copy(t->foreseen[index], sizeof t->foreseen[index], t->items[k].image->version);
+    }
+    t->item_count = 0;
+    t->refused = false;
+    memset(t->lacks, 0, sizeof t->lacks);
+}
+
+static size_t waves_of(const struct session *s)
 {
     size_t waves = 0;
-    if (!session_open_shelf(s, false))
-        return false;
     for (size_t i = 0; i < s->count; i++)
         waves = s->targets[i].device->wave >= waves ? s->targets[i].device->wave + 1 : waves;
+    return waves;
+}
+
+void session_foresee(struct session *s)
+{
+    size_t waves = waves_of(s);
+    for (size_t w = 0; w < waves; w++) {
+        for (size_t i = 0; i < s->count; i++) {
+            if (s->targets[i].device->wave == w && s->targets[i].asked && !s->targets[i].chosen)
+                foresee(s, &s->targets[i]);
+        }
+    }
+}
+
+bool session_plan(struct session *s)
+{
+    if (!session_open_shelf(s, false))
+        return false;
+    size_t waves = waves_of(s);
     for (size_t w = 0; w < waves; w++) {
         for (size_t i = 0; i < s->count; i++) {
             struct target *t = &s->targets[i];
-            if (t->device->wave != w || !t->reached)
+            if (t->device->wave != w)
                 continue;
-            session_surround(s, t, true);
-            if (!plan_target(s, t))
+            if (t->asked && !t->chosen)
+                foresee(s, t);
+            else if (t->reached && !plan_chosen(s, t))
                 return false;
-            for (size_t k = 0; k < t->item_count; k++)
-                t->refused = t->refused || t->items[k].verdict.answer != EB_FITS;
-            t->refused = t->refused || t->look.error.status != EB_OK;
-            if (t->item_count > 0 && !t->refused && !prepare_run(s, t))
-                return false;
+            else if (!t->reached && t->look.identified)
+                t->refused = true; /* another device in its place */
         }
     }
     judge_batch(s);

@@ -1,5 +1,4 @@
-#include "session.h"
-#include "usb.h"
+#include "bus.h"
 
 #include <errno.h>
 #include <signal.h>
@@ -18,10 +17,13 @@ enum {
 
 static volatile sig_atomic_t interrupts;
 
+/* A second Ctrl-C is more urgent than the first one; a terminal that is closed is not. */
 static void on_signal(int number)
 {
-    (void)number;
-    interrupts = interrupts + 1;
+    if (number == SIGINT)
+        interrupts = interrupts + 1;
+    else if (interrupts == 0)
+        interrupts = 1;
 }
 
 int session_interrupts(void)
@@ -29,9 +31,18 @@ int session_interrupts(void)
     return interrupts;
 }
 
+static bool hushed;
+
+void hush(bool on)
+{
+    hushed = on;
+}
+
 void complain(const char *format, ...)
 {
     va_list arguments;
+    if (hushed)
+        return;
     va_start(arguments, format);
     fputs("einbau: ", stderr);
     vfprintf(stderr, format, arguments);
@@ -79,9 +90,35 @@ static bool *left_out_of(struct target *t)
     return &t->left_out;
 }
 
+static struct target *target_named(struct session *s, const char *name)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        if (strcmp(s->targets[i].device->name, name) == 0)
+            return &s->targets[i];
+    }
+    return NULL;
+}
+
+/* What is accepted is accepted for one device, by name or because no other one is meant. */
+static bool choose_accepted(struct session *s)
+{
+    const struct options *o = s->options;
+    for (size_t i = 0; i < o->accepted_count; i++) {
+        const char *name = o->accepted[i].device != NULL ? o->accepted[i].device : o->names[0];
+        struct target *t = target_named(s, name);
+        if (t == NULL || !t->chosen) {
+            complain("--accept: found '%s', expected a device of this call", name);
+            return fail(s, EXIT_WRONG_CALL);
+        }
+        t->accepted |= o->accepted[i].rules;
+    }
+    return true;
+}
+
 static bool choose(struct session *s)
 {
     const struct options *o = s->options;
+    size_t chosen = 0;
     for (size_t i = 0; i < s->count; i++)
         s->targets[i].chosen = o->name_count == 0;
     for (size_t i = 0; i < o->name_count; i++) {
@@ -92,9 +129,17 @@ static bool choose(struct session *s)
         if (!known_name(s, o->without[i], left_out_of))
             return false;
     }
-    for (size_t i = 0; i < s->count; i++)
+    for (size_t i = 0; i < s->count; i++) {
         s->targets[i].chosen = s->targets[i].chosen && !s->targets[i].left_out;
-    return true;
+        chosen += s->targets[i].chosen;
+    }
+    if (chosen > 0 || (s->count == 0 && o->site_optional)) /* there may be devices beside those of the site */
+        return choose_accepted(s);
+    if (s->count == 0)
+        complain("found no devices in %s, expected at least one", s->options->site);
+    else
+        complain("no device is chosen: --without leaves out every one that was named");
+    return fail(s, EXIT_WRONG_CALL);
 }
 
 static bool open_site(struct session *s)
@@ -143,6 +188,10 @@ bool session_open(struct session *s, const struct options *options)
             "write one");
         return fail(s, EXIT_WRONG_CALL);
     }
+    if (options->site == NULL && (options->without_count > 0 || options->names_devices)) {
+        complain("found device names and no site, expected one: --site FILE, or the variable EINBAU_SITE");
+        return fail(s, EXIT_WRONG_CALL);
+    }
     if (options->site != NULL && (!open_site(s) || !choose(s)))
         return false;
     if (options->sim != NULL) {
@@ -170,6 +219,8 @@ bool session_open(struct session *s, const struct options *options)
     struct sigaction action = {.sa_handler = on_signal};
     sigaction(SIGINT, &action, NULL);
     sigaction(SIGTERM, &action, NULL);
+    sigaction(SIGHUP, &action, NULL);
+    job_find_left(s);
     addresses_recall(s);
     return !options->add_address || addresses_add(s);
 }
@@ -178,6 +229,7 @@ int session_close(struct session *s, int status)
 {
     if (s->port != NULL && s->added_count > 0)
         addresses_take_back(s);
+    job_end(s, status);
     if (s->inner != NULL) {
         if (!eb_trace_close(s->port, &s->problem)) {
             complain("%s", s->problem.text);
@@ -198,6 +250,9 @@ int session_close(struct session *s, int status)
     eb_known_close(s->known);
     for (size_t i = 0; i < s->count && s->targets != NULL; i++)
         free(s->targets[i].buffer);
+    eb_record_close(s->record);
+    eb_locks_close(s->locks);
+    free(s->lefts);
     free(s->images);
     free(s->targets);
     free(s->added);
@@ -235,6 +290,8 @@ static void shelf_folder(struct session *s)
 bool session_open_shelf(struct session *s, bool must)
 {
     char index[EB_PATH_BYTES + 16];
+    if (s->shelf != NULL)
+        return true;
     shelf_folder(s);
     if (s->shelf_folder[0] == '\0') {
         complain("found no place for a shelf, expected --shelf DIR, or the variable EINBAU_SHELF or HOME");
@@ -281,6 +338,16 @@ const struct eb_image *session_image(struct session *s, const char *path)
     return opened(s, eb_image_open(path, &s->problem), 0);
 }
 
+const struct eb_image *session_image_if_there(struct session *s, const char *path)
+{
+    int status = s->status;
+    hush(true);
+    const struct eb_image *image = session_image(s, path);
+    hush(false);
+    s->status = status;
+    return image;
+}
+
 const struct eb_image *session_shelf_image(struct session *s, const struct eb_shelf_candidate *candidate)
 {
     for (size_t i = 0; i < s->image_count; i++) {
@@ -315,17 +382,19 @@ static uint64_t real_us(void)
     return (uint64_t)t.tv_sec * 1000000 + (uint64_t)t.tv_nsec / 1000;
 }
 
-void session_work(struct session *s, struct eb_crew *crew, void (*show)(void *context), void *context)
+void session_work(struct session *s, struct eb_crew *crew, const struct working *w)
 {
     uint64_t shown_us = 0;
     int told = 0;
     size_t going = crew->going;
-    while (going > 0) {
+    while (going > 0 || (w->more != NULL && w->more(w->context, crew))) {
         uint64_t until_us = s->sim != NULL ? EB_NEVER : s->port->now_us(s->port->self) + SHOW_US;
         going = eb_crew_work(crew, until_us);
-        if (show != NULL && real_us() - shown_us >= SHOW_US) {
+        if (w->more != NULL)
+            w->more(w->context, crew);
+        if (w->show != NULL && real_us() - shown_us >= SHOW_US) {
             shown_us = real_us();
-            show(context);
+            w->show(w->show_context);
         }
         if (interrupts > told) {
             told = interrupts;
@@ -333,11 +402,11 @@ void session_work(struct session *s, struct eb_crew *crew, void (*show)(void *co
                 eb_crew_stop(crew);
             else
                 eb_crew_abandon(crew);
-            going = crew->going;
         }
+        going = crew->going;
     }
-    if (show != NULL)
-        show(context);
+    if (w->show != NULL)
+        w->show(w->show_context);
 }
 
 bool target_on_bus(const struct target *t)
@@ -378,21 +447,31 @@ struct eb_run_config session_run(const struct session *s, const struct target *t
         .serial = t->device->serial,
         .reach_patience_us = REACH_PATIENCE_US,
         .around = &t->around,
+        .interrupted = t->left != NULL,
     };
 }
 
-/* Those that the chosen ones depend on are looked at too. */
+static void ask_too(struct session *s, const struct eb_site_device *d, bool *more)
+{
+    struct target *t = d != NULL ? &s->targets[d - s->site->devices] : NULL;
+    if (t == NULL || t->asked)
+        return;
+    t->asked = true;
+    *more = true;
+}
+
+/* Those that the chosen ones depend on are looked at too, and those that these depend on. */
 static void choose_asked(struct session *s)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        const struct eb_site_device *d = s->targets[i].device;
-        if (!s->targets[i].chosen)
-            continue;
-        if (d->behind != NULL)
-            s->targets[d->behind - s->site->devices].asked = true;
-        for (size_t k = 0; k < d->companion_count; k++) {
-            if (d->companions[k].device != NULL)
-                s->targets[d->companions[k].device - s->site->devices].asked = true;
+    for (bool more = true; more;) {
+        more = false;
+        for (size_t i = 0; i < s->count; i++) {
+            const struct eb_site_device *d = s->targets[i].device;
+            if (!s->targets[i].chosen && !s->targets[i].asked)
+                continue;
+            ask_too(s, d->behind, &more);
+            for (size_t k = 0; k < d->companion_count; k++)
+                ask_too(s, d->companions[k].device, &more);
         }
     }
 }
@@ -403,6 +482,31 @@ static void remember(struct session *s, const struct target *t)
         complain("what %s told cannot be remembered: %s", t->device->name, s->problem.text);
 }
 
+/* Nothing is sent to a bus that seems to run at another bit rate: every frame would disturb it. */
+static bool kept_off(const struct session *s, struct target *t)
+{
+    const struct heard *heard = &s->heard[t->device->wire - s->site->links];
+    if ((heard->trouble & EB_BUS_BIT_RATE) == 0)
+        return false;
+    t->look.outcome = EB_OUTCOME_FAILED;
+    t->look.error_rung = EB_RUNG_REACH;
+    t->look.error = (struct eb_error){
+        .status = EB_UNREACHABLE, .retry = EB_RETRY_NEVER, .where = "listening to the bus first"};
+    snprintf(t->look.error.text, sizeof t->look.error.text,
+             "errors only at %u bit/s, and not one good frame. Nothing was sent", t->device->wire->bit_rate);
+    return true;
+}
+
+static void begin_look(struct session *s, struct target *t, struct eb_crew *crew)
+{
+    struct eb_run_config config = session_run(s, t);
+    if (t->absent)
+        config.reach_patience_us = ABSENT_PATIENCE_US;
+    t->look.config = config;
+    if (!kept_off(s, t) && eb_run_init(&t->look, &config) == EB_OK && eb_crew_add(crew, &t->look) != EB_OK)
+        eb_run_abandon(&t->look);
+}
+
 bool session_look(struct session *s)
 {
     struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
@@ -411,35 +515,32 @@ bool session_look(struct session *s)
     size_t answered = 0;
     if (places == NULL)
         return fail(s, EXIT_WRONG_CALL);
-    eb_crew_init(&crew, s->port, places, s->count);
     choose_asked(s);
-    for (size_t i = 0; i < s->count; i++) {
+    buses_listen(s);
+    eb_crew_init(&crew, s->port, places, s->count);
+    for (size_t i = 0; i < s->count && interrupts == 0; i++) {
         struct target *t = &s->targets[i];
-        if (!t->chosen && !t->asked)
-            continue;
-        struct eb_run_config config = session_run(s, t);
-        if (t->absent)
-            config.reach_patience_us = ABSENT_PATIENCE_US;
-        if (eb_run_init(&t->look, &config) == EB_OK && eb_crew_add(&crew, &t->look) != EB_OK)
-            eb_run_abandon(&t->look);
+        if (t->chosen || t->asked)
+            begin_look(s, t, &crew);
         chosen += t->chosen;
     }
-    session_work(s, &crew, NULL, NULL);
+    session_work(s, &crew, &(struct working){0});
     free(places);
     for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];
-        enum eb_status error = t->look.error.status;
-        t->reached = t->chosen && t->look.identified;
-        t->answered = t->reached ||
-                      (t->chosen && (error == EB_PEER_ERROR || error == EB_GARBAGE || error == EB_TOO_LARGE));
-        answered += t->answered;
-        if (t->look.identified && t->look.error.status == EB_OK)
+        t->reached = t->look.identified && t->look.error.status == EB_OK;
+        t->answered = t->look.answered || t->reached;
+        answered += t->chosen && t->answered;
+        if (t->reached)
             remember(s, t);
     }
     if (interrupts > 0) {
         complain("interrupted; nothing was written");
         return fail(s, EXIT_INTERRUPTED);
     }
+    job_find_left(s);
+    if (!session_compare(s))
+        return false;
     s->status = chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : EXIT_AS_WANTED;
     return true;
 }
@@ -456,12 +557,22 @@ bool target_has(const struct target *t, size_t index)
     return target_wanted(t, index)[0] != '\0' || t->look.running[index].version[0] != '\0';
 }
 
+const struct eb_run *target_last(const struct target *t)
+{
+    return t->begun ? &t->fit : &t->look;
+}
+
 enum eb_mark target_mark(const struct target *t, size_t index)
 {
-    if (!t->reached)
+    const struct eb_run *run = target_last(t);
+    if (t->begun && !run->identified)
+        return EB_MARK_UNKNOWN;
+    if (!t->begun && !t->reached)
         return t->answered ? EB_MARK_UNREADABLE : EB_MARK_SILENT;
-    return eb_mark_of(&t->device->profile->components[index].order, t->look.running[index].version,
-                      target_wanted(t, index));
+    if (run->in_loader)
+        return EB_MARK_UNREADABLE;
+    return eb_mark_of(&t->device->profile->components[index].order, &run->running[index],
+                      target_wanted(t, index), t->has_checksum[index] ? &t->checksum[index] : NULL);
 }
 
 bool target_wants(const struct target *t)
@@ -472,27 +583,34 @@ bool target_wants(const struct target *t)
     return wants;
 }
 
+bool say_nothing_wanted(const struct session *s)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        if (t->chosen && (target_wants(t) || !t->answered))
+            return false; /* of one that is silent something else is wrong */
+    }
+    complain("found nothing that is wanted of %s, expected the key 'wants' in %s",
+             s->options->name_count == 1 ? s->options->names[0] : "these devices", s->options->site);
+    return true;
+}
+
+unsigned target_known_by(const struct target *t, size_t index)
+{
+    return EB_BY_VERSION | (t->has_checksum[index] ? EB_BY_CHECKSUM : 0U);
+}
+
+bool target_stopped(const struct target *t)
+{
+    const struct eb_run *run = target_last(t);
+    return run->identified && run->program_known && run->program_stopped;
+}
+
 bool target_as_wanted(const struct target *t)
 {
     for (size_t i = 0; i < t->device->profile->count; i++) {
         if (target_has(t, i) && target_mark(t, i) != EB_MARK_CURRENT)
             return false;
     }
-    return t->reached && t->look.error.status == EB_OK;
-}
-
-void error_sentence(const struct eb_run *run, char *text, size_t cap)
-{
-    const struct eb_error *e = &run->error;
-    char number[16] = "";
-    if (e->status == EB_PEER_ERROR)
-        snprintf(number, sizeof number, " %u", e->number);
-    snprintf(text, cap, "%s: %s%s%s%s", e->where != NULL ? e->where : eb_rung_word(run->error_rung),
-             e->status == EB_PEER_ERROR ? "the device answered with error" : eb_status_word(e->status),
-             number, e->text[0] != '\0' ? ": " : "", e->text);
-    if (e->status == EB_DENIED && run->config.profile->route == EB_ROUTE_DFU) {
-        size_t at = strlen(text);
-        snprintf(text + at, cap - at, ". ");
-        usb_right_text(&run->config.profile->dfu, text + at + 2, cap - at - 2);
-    }
+    return t->reached && !target_stopped(t) && t->left == NULL;
 }

@@ -70,6 +70,16 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
     return find_links(who);
 }
 
+bool whom_lock(struct whom *who)
+{
+    char key[EB_LOCK_KEY_BYTES];
+    ip_key(&who->modbus, key);
+    if (who->has_ip && !job_lock(who->session, who->name, key))
+        return false;
+    mac_key(who->mac, key);
+    return !who->has_mac || job_lock(who->session, who->name, key);
+}
+
 enum eb_status whom_ask(struct whom *who, struct eb_ask *ask, struct eb_ask_config config)
 {
     const struct eb_port *port = who->session->port;

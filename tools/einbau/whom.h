@@ -21,6 +21,9 @@ struct whom {
 /* Opens the session and finds the device.  False where the command must end. */
 bool whom_open(struct whom *whom, struct session *session, const struct options *options);
 
+/* Takes its locks, by what is known of it by now; false where another process has one. */
+bool whom_lock(struct whom *whom);
+
 /* One exchange with it; fills in port, link, addresses of `config`.  Over frames it is tried on each link
  * that comes into question, until one answers.  `ask` has the result. */
 enum eb_status whom_ask(struct whom *whom, struct eb_ask *ask, struct eb_ask_config config);

@@ -1,0 +1,226 @@
+#include "output.h"
+#include "progress.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+
+/* Puts right what a job left behind that did not end: starts programs again, takes addresses back. */
+
+/* What is to be done to a device, and whether anything is. */
+static const char *needs(const struct target *t)
+{
+    if (!t->reached)
+        return NULL;
+    if (t->look.in_loader)
+        return NULL; /* there is no program to be started */
+    if (target_stopped(t))
+        return "its program is started again";
+    return t->left != NULL ? "its program is started again, in case it is stopped" : NULL;
+}
+
+static bool has_way(const struct target *t)
+{
+    return t->device->profile->undo.count > 0 || t->device->profile->route == EB_ROUTE_CANOPEN;
+}
+
+/* Chosen are those that are named, else those of which something was left. */
+static void choose(struct session *s)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        struct target *t = &s->targets[i];
+        if (s->options->name_count == 0)
+            t->chosen = t->chosen && (t->left != NULL || t->worked_on);
+    }
+}
+
+static size_t plan(struct session *s)
+{
+    size_t count = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        struct target *t = &s->targets[i];
+        t->recovers = t->chosen && needs(t) != NULL && has_way(t);
+        count += t->recovers;
+    }
+    return count;
+}
+
+static void print_plan_of(const struct session *s)
+{
+    size_t addresses = addresses_left(s);
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        char sentence[SENTENCE_BYTES];
+        if (!t->chosen)
+            continue;
+        if (t->left != NULL) {
+            left_sentence(t, sentence, sizeof sentence);
+            say("%s: %s", t->device->name, sentence);
+        }
+        if (t->look.error.status != EB_OK) {
+            error_sentence(&t->look, sentence, sizeof sentence);
+            say("%s: %s", t->device->name, sentence);
+        } else if (t->recovers) {
+            say("%s: %s", t->device->name, needs(t));
+        } else if (t->look.in_loader) {
+            say("%s: it is in its loader, where no program can be started: 'einbau fit %s' writes one",
+                t->device->name, t->device->name);
+        } else if (needs(t) != NULL) {
+            say("%s: found no key 'undo' in the profile %s, expected the steps that start the program", t->device->name,
+                t->device->profile->name);
+        } else {
+            say("%s: nothing was left behind", t->device->name);
+        }
+    }
+    if (addresses > 0)
+        say("%zu address%s of the laptop %s taken back", addresses, addresses == 1 ? "" : "es",
+            addresses == 1 ? "is" : "are");
+}
+
+static void start(struct session *s, struct target *t, struct eb_crew *crew, struct progress *progress)
+{
+    t->fit.config = session_run(s, t);
+    t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
+    t->fit.config.recover = true;
+    struct eb_run_config config = t->fit.config;
+    progress_attach(progress, &config);
+    job_attach(s, &config);
+    t->begun = true;
+    if (eb_run_init(&t->fit, &config) == EB_OK && eb_crew_add(crew, &t->fit) != EB_OK)
+        eb_run_abandon(&t->fit);
+}
+
+static bool carry_out(struct session *s)
+{
+    struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
+    struct progress progress;
+    struct eb_crew crew;
+    if (places == NULL) {
+        complain("out of memory; nothing was done");
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    progress_open(&progress, s);
+    eb_crew_init(&crew, s->port, places, s->count);
+    for (size_t i = 0; i < s->count; i++) {
+        if (s->targets[i].recovers)
+            start(s, &s->targets[i], &crew, &progress);
+    }
+    session_work(s, &crew, &(struct working){.show = progress_show, .show_context = &progress});
+    free(places);
+    return true;
+}
+
+static int status_of(const struct session *s, size_t addresses_before, size_t addresses)
+{
+    bool right = addresses == addresses_before;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        if (!t->chosen)
+            continue;
+        right = right && t->reached &&
+                (t->begun ? t->fit.outcome == EB_OUTCOME_RECOVERED
+                          : t->left == NULL && !target_stopped(t) && !t->look.in_loader);
+    }
+    return right                      ? EXIT_AS_WANTED
+           : session_interrupts() > 0 ? EXIT_INTERRUPTED
+                                      : EXIT_NOT_AS_WANTED;
+}
+
+static void print_result(const struct session *s)
+{
+    static const char *const heads[] = {"DEVICE", "COMPONENT", "NOW RUNNING", "OUTCOME"};
+    struct table table;
+    size_t rows = 0;
+    table_begin(&table, 4, heads);
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        for (size_t k = 0; t->begun && k < t->device->profile->count; k++) {
+            char running[RUNNING_BYTES];
+            const char *const cells[] = {k == 0 ? t->device->name : "",
+                                         t->device->profile->components[k].name, running_text(t, k, running),
+                                         k == 0 ? eb_outcome_word(t->fit.outcome) : ""};
+            table_add(&table, cells);
+            rows++;
+        }
+    }
+    if (rows == 0) {
+        table_free(&table);
+        return;
+    }
+    puts("");
+    table_print(&table);
+    for (size_t i = 0; i < s->count; i++) {
+        char sentence[SENTENCE_BYTES] = "";
+        if (s->targets[i].begun)
+            outcome_sentence(&s->targets[i], sentence, sizeof sentence);
+        if (sentence[0] == '\0')
+            continue;
+        puts("");
+        say("%s: %s", s->targets[i].device->name, sentence);
+    }
+}
+
+static void print_result_document(const struct session *s, size_t addresses)
+{
+    json_t *root = document(s, "recover");
+    json_t *devices = json_object_get(root, "devices");
+    size_t at = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        if (!s->targets[i].chosen)
+            continue;
+        json_t *device = json_array_get(devices, at++);
+        if (s->targets[i].begun)
+            json_object_set_new(device, "outcome", json_string(eb_outcome_word(s->targets[i].fit.outcome)));
+    }
+    json_object_set_new(root, "addresses_taken_back", json_integer((json_int_t)addresses));
+    print_document(root);
+}
+
+static int run(const struct options *options)
+{
+    struct session s;
+    size_t addresses = 0;
+    if (!session_open(&s, options))
+        return session_close(&s, s.status);
+    size_t left = addresses_left(&s);
+    size_t devices = 0;
+    choose(&s);
+    for (size_t i = 0; i < s.count; i++)
+        devices += s.targets[i].chosen;
+    if (devices + left == 0) {
+        if (options->json)
+            print_result_document(&s, 0);
+        else
+            puts("No job of this user left anything behind.");
+        return session_close(&s, EXIT_AS_WANTED);
+    }
+    if (devices > 0 && (!job_lock_addresses(&s) || !session_look(&s)))
+        return session_close(&s, s.status);
+    size_t count = plan(&s);
+    if (!options->json)
+        print_plan_of(&s);
+    if (count > 0 && (!job_lock_devices(&s) || !session_may(&s, "Start it again?", "nothing was done") ||
+                      !job_begin(&s, "nothing was done") || !carry_out(&s)))
+        return session_close(&s, s.status);
+    addresses = addresses_recover(&s, false);
+    if (options->json)
+        print_result_document(&s, addresses);
+    else
+        print_result(&s);
+    return session_close(&s, status_of(&s, left, addresses));
+}
+
+const struct command command_recover = {
+    .name = "recover",
+    .arguments = "[DEVICE...]",
+    .summary = "puts right what a job left behind that did not end",
+    .help = "After a job that was killed, or a laptop that lost its power: starts the programs again that the "
+            "job had stopped, and takes back the addresses that it had given the laptop. Without names: all "
+            "devices of the site of which something was left. A device that is named is also started where its "
+            "program is stopped for another reason.\v"
+            "Examples:\n  einbau recover --site larchfell.site.yaml\n"
+            "  einbau recover --site larchfell.site.yaml drive-plc --yes\n\n"
+            "Exit status 0 only where nothing is left behind any more.",
+    .takes = TAKES_WITHOUT | TAKES_JOB,
+    .run = run,
+};

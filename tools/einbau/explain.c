@@ -1,0 +1,195 @@
+/* What happened, why, and what helps in this case: in sentences. */
+#include "session.h"
+#include "usb.h"
+
+#include <stdio.h>
+#include <string.h>
+
+enum { TRIES_THAT_TELL = 2 }; /* so many equal failures are no accident */
+
+/* What helps where a device gave this code; several codes of a protocol may need the same. */
+static const struct {
+    enum eb_code code;
+    uint32_t number;
+    const char *advice;
+} by_code[] = {
+    {EB_CODE_TFTP, 1, "The profile's key 'send-as' must be the file name that the device expects"},
+    {EB_CODE_TFTP, 2,
+     "It does not permit writing in its present state: does 'prepare' in the profile stop it, or does it have a "
+     "switch?"},
+    {EB_CODE_TFTP, 3, "Its memory is full, or too small for this image"},
+    {EB_CODE_MODBUS, 1, "The profile asks for what this device does not have"},
+    {EB_CODE_MODBUS, 2, "The profile names a register or an object that this device does not have"},
+    {EB_CODE_MODBUS, 3, "The profile writes a value that this device does not take"},
+    {EB_CODE_MODBUS, 4, "The device reports a failure of its own: switch its power off and on, then survey"},
+    {EB_CODE_SDO, 0x06010001, "The profile names an object that cannot be read"},
+    {EB_CODE_SDO, 0x06010002, "The profile names an object that cannot be written"},
+    {EB_CODE_SDO, 0x06020000, "The profile names an object that this device does not have"},
+    {EB_CODE_SDO, 0x06090011, "The profile names a sub-index that this device does not have: 'program'?"},
+    {EB_CODE_SDO, 0x06060000,
+     "The device reports a hardware error: switch its power off and on. Where it comes again, its memory is "
+     "worn out or damaged"},
+    {EB_CODE_UDS, 0x33, "The unit wants a key first: 'security' in the profile"},
+    {EB_CODE_UDS, 0x35,
+     "The key is wrong: correct 'security' in the profile before the next try. After a few wrong keys a unit "
+     "locks itself"},
+    {EB_CODE_UDS, 0x36,
+     "The unit has locked itself after wrong keys: correct 'security' in the profile, switch the unit's power "
+     "off and on, and wait as long as its maker says"},
+    {EB_CODE_UDS, 0x37, "The unit is still locked after a wrong key: wait some minutes"},
+    {EB_CODE_UDS, 0x22, "The unit is not in the state that it wants for this: standstill, ignition, supply"},
+    {EB_CODE_UDS, 0x92, "The supply of the unit is too high"},
+    {EB_CODE_UDS, 0x93, "The supply of the unit is too low: connect a charger"},
+    {EB_CODE_UDS, 0x72,
+     "The unit could not write its memory: check its supply. Where it comes again, the memory is worn out or "
+     "damaged"},
+    {EB_CODE_DFU, 1, "The image is not for this device, says its loader"},
+    {EB_CODE_DFU, 2, "The image does not pass a check of the device's loader"},
+};
+
+/* What helps, by what the device or the laptop said; "": nothing that is known. */
+static const char *advice_of(const struct eb_run *run)
+{
+    const struct eb_error *e = &run->error;
+    bool can = run->config.can_link != NULL && run->config.can_link[0] != '\0';
+    bool on_bus = can && run->config.profile != NULL &&
+                  (run->config.profile->route == EB_ROUTE_CANOPEN || run->config.profile->route == EB_ROUTE_UDS);
+    for (size_t i = 0; i < sizeof by_code / sizeof by_code[0]; i++) {
+        if (e->status == EB_PEER_ERROR && e->code == by_code[i].code && e->number == by_code[i].number)
+            return by_code[i].advice;
+    }
+    switch (e->status) {
+    case EB_NO_ANSWER:
+        return on_bus ? "Check its supply, its node id and its plug; 'einbau links' says how the bus is"
+                      : "Check its supply and the cable; 'einbau links' says whether the laptop is in its subnet";
+    case EB_UNREACHABLE:
+        return !on_bus ? "Check the cable and the address; 'einbau links' says whether the laptop is in its subnet"
+               : e->retry == EB_RETRY_NEVER ? "Check the bit rate: 'einbau links' finds the one that is used"
+                                            : "Check the adapter; 'einbau links' says how the bus is";
+    case EB_OTHER:
+        return "Check the address, the cable, and the serial number in the site";
+    case EB_BUSY:
+        return "Close the other program";
+    case EB_STALLED:
+        return "This is an error in the simulated world, or in einbau: report it with the site and the world";
+    default:
+        return "";
+    }
+}
+
+static void add(char *text, size_t cap, const char *separator, const char *more)
+{
+    size_t at = strlen(text);
+    if (more[0] != '\0' && at < cap)
+        snprintf(text + at, cap - at, "%s%s", at > 0 ? separator : "", more);
+}
+
+/* What happened, where, and what the device said. */
+static void cause(const struct eb_run *run, const struct eb_error *e, enum eb_rung rung, char *text, size_t cap)
+{
+    char code[EB_CODE_TEXT_BYTES];
+    eb_error_code_text(e, code);
+    /* A code says it shorter than the word for all of them. */
+    snprintf(text, cap, "%s: %s%s%s", e->where != NULL ? e->where : eb_rung_word(rung),
+             code[0] != '\0' ? code : eb_status_word(e->status), e->text[0] != '\0' ? ": " : "", e->text);
+    if (e->status == EB_DENIED && run->config.profile->route == EB_ROUTE_DFU) {
+        char right[320];
+        usb_right_text(&run->config.profile->dfu, right, sizeof right);
+        add(text, cap, ". ", right);
+    }
+}
+
+void error_sentence(const struct eb_run *run, char *text, size_t cap)
+{
+    cause(run, &run->error, run->error_rung, text, cap);
+    add(text, cap, ". ", advice_of(run));
+}
+
+/* How the device was left, by what was read at the end. */
+static void how_left(const struct target *t, char *text, size_t cap)
+{
+    const struct eb_run *run = &t->fit;
+    const char *name = t->device->name;
+    bool touched = false;
+    for (size_t i = 0; i < t->item_count; i++)
+        touched = touched || t->items[i].touched;
+    text[0] = '\0';
+    if (!run->identified) {
+        add(text, cap, "", run->answered ? "What runs in it now is unknown, though it answers"
+                                         : "It does not answer now, so what runs in it is unknown");
+    } else if (run->in_loader) {
+        add(text, cap, "", "No program runs in it; its loader waits for an image");
+    } else if (run->program_stopped) {
+        snprintf(text, cap, "Its program is stopped: 'einbau recover %s' starts it", name);
+    } else if (!touched && !run->left) {
+        add(text, cap, "", "Nothing was written, and it runs what it ran before");
+    } else {
+        add(text, cap, "", "It runs");
+        for (size_t i = 0; i < t->device->profile->count; i++) {
+            char one[EB_NAME_BYTES + EB_VERSION_TEXT_BYTES + 2];
+            snprintf(one, sizeof one, "%s %s", t->device->profile->components[i].name, run->running[i].version);
+            if (run->running[i].version[0] != '\0')
+                add(text, cap, strcmp(text, "It runs") == 0 ? " " : ", ", one);
+        }
+    }
+    if (run->left && !run->in_loader && !(run->identified && run->program_stopped)) {
+        char more[200];
+        snprintf(more, sizeof more, "Its program may still be stopped: 'einbau recover %s' starts it", name);
+        add(text, cap, ". ", more);
+    }
+}
+
+/* Whether one more job of the same kind has a chance, and if so how. */
+static void next_step(const struct target *t, char *text, size_t cap)
+{
+    const struct eb_run *run = &t->fit;
+    const char *advice = advice_of(run);
+    bool never = eb_error_retry(&run->error) == EB_RETRY_NEVER;
+    text[0] = '\0';
+    if (run->failures >= TRIES_THAT_TELL && run->all_equal) {
+        snprintf(text, cap, "The same happened at each of %u tries, so one more does not help by itself",
+                 run->failures);
+        add(text, cap, ". ",
+            advice[0] != '\0' ? advice : "'einbau fit' with --trace FILE records what the device answers");
+    } else if (advice[0] != '\0') {
+        add(text, cap, "", advice);
+    } else if (!never) {
+        snprintf(text, cap, "'einbau fit %s' tries once more", t->device->name);
+    }
+}
+
+static void fit_sentence(const struct target *t, char *text, size_t cap)
+{
+    const struct eb_run *run = &t->fit;
+    char more[640];
+    bool refused = run->outcome == EB_OUTCOME_REFUSED;
+    if (run->error.status == EB_OK)
+        return;
+    if (run->failures >= TRIES_THAT_TELL && !run->all_equal) {
+        cause(run, &run->first_error, run->first_rung, text, cap);
+        cause(run, &run->error, run->error_rung, more, sizeof more);
+        add(text, cap, "; at last ", more);
+    } else {
+        cause(run, &run->error, run->error_rung, text, cap);
+    }
+    how_left(t, more, sizeof more);
+    add(text, cap, ". ", refused ? "Nothing was written" : more);
+    if (run->outcome != EB_OUTCOME_INTERRUPTED && run->error.status != EB_STOPPED) {
+        next_step(t, more, sizeof more);
+        add(text, cap, ". ", more);
+    } else if (run->in_loader || !run->identified) {
+        snprintf(more, sizeof more, "'einbau fit %s' writes it again", t->device->name);
+        add(text, cap, ". ", more);
+    }
+}
+
+void outcome_sentence(const struct target *t, char *text, size_t cap)
+{
+    text[0] = '\0';
+    if (t->waited_for != NULL)
+        snprintf(text, cap, "it waits for %s, which was not confirmed. Nothing was written", t->waited_for->name);
+    else if (t->begun)
+        fit_sentence(t, text, cap);
+    else if (t->look.error.status != EB_OK)
+        error_sentence(&t->look, text, cap);
+}

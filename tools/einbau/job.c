@@ -1,0 +1,350 @@
+/* What keeps a plant whole: a lock on each device that is worked on, and a row in the record before each
+ * effect; and what jobs that did not end left behind. */
+#include "session.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+/* A simulated world without --state ends with the process, and its devices are nobody else's. */
+static bool outlives(const struct session *s)
+{
+    return s->sim == NULL || s->options->state != NULL;
+}
+
+/* --- keys ---------------------------------------------------------------------------------------- */
+
+void ip_key(const struct eb_endpoint *modbus, char key[EB_LOCK_KEY_BYTES])
+{
+    char text[EB_ENDPOINT_TEXT_BYTES];
+    eb_endpoint_text(modbus, true, text);
+    snprintf(key, EB_LOCK_KEY_BYTES, "ip %s", text);
+}
+
+void mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES])
+{
+    char text[EB_MAC_TEXT_BYTES];
+    eb_mac_text(mac, text);
+    snprintf(key, EB_LOCK_KEY_BYTES, "mac %s", text);
+}
+
+void address_key(const struct session *s, const struct target *t, char key[EB_LOCK_KEY_BYTES])
+{
+    char place[EB_PLACE_TEXT_BYTES];
+    const struct eb_site_device *d = t->device;
+    eb_site_place_text(d, place);
+    if (target_on_ip(t))
+        ip_key(&d->modbus, key);
+    else if (target_on_bus(t))
+        snprintf(key, EB_LOCK_KEY_BYTES, "can %.90s %s", wire_adapter(s, d->wire), place);
+    else
+        snprintf(key, EB_LOCK_KEY_BYTES, "usb %s %s", place, d->serial);
+}
+
+void unit_key(const struct session *s, const struct target *t, char key[EB_LOCK_KEY_BYTES])
+{
+    const char *serial = t->look.identity.serial;
+    if (t->look.identified && serial[0] != '\0')
+        snprintf(key, EB_LOCK_KEY_BYTES, "unit %s %s", t->device->profile->order_codes[0], serial);
+    else
+        address_key(s, t, key);
+}
+
+/* --- texts --------------------------------------------------------------------------------------- */
+
+void local_time(const char *iso, char *text, size_t cap)
+{
+    struct tm parts = {0};
+    struct tm local;
+    if (strptime(iso, "%Y-%m-%dT%H:%M:%SZ", &parts) == NULL) {
+        snprintf(text, cap, "an unknown time");
+        return;
+    }
+    time_t seconds = timegm(&parts);
+    strftime(text, cap, "%Y-%m-%d %H:%M", localtime_r(&seconds, &local));
+}
+
+void holder_text(const struct eb_lock_holder *holder, char *text, size_t cap)
+{
+    char since[32];
+    local_time(holder->since, since, sizeof since);
+    snprintf(text, cap, "einbau %s (process %ld, since %s)", holder->command, holder->process, since);
+}
+
+void left_sentence(const struct target *t, char *text, size_t cap)
+{
+    const struct eb_left *l = t->left;
+    char began[32];
+    char what[160];
+    const char *name = t->device->name;
+    local_time(l->began, began, sizeof began);
+    bool in_loader = t->reached && t->look.in_loader;
+    bool ended = strcmp(l->kind, "end") == 0; /* and said so itself */
+    if (strcmp(l->kind, "prepare") == 0)
+        snprintf(what, sizeof what, "it had begun to stop the program");
+    else if (strcmp(l->kind, "send") == 0)
+        snprintf(what, sizeof what, "it was writing %s %s", l->component, l->version);
+    else if (strcmp(l->kind, "activate") == 0)
+        snprintf(what, sizeof what, "it was restarting the device with %s %s", l->component, l->version);
+    else
+        snprintf(what, sizeof what, "it was starting the program again");
+    snprintf(text, cap, "%s by a job on %s (einbau %s, process %ld) that %s%s. ",
+             in_loader           ? "left in the loader"
+             : target_stopped(t) ? "left stopped"
+                                 : "left unfinished",
+             began, l->command, l->process,
+             ended ? "could not start its program again" : "did not end: ", ended ? "" : what);
+    size_t at = strlen(text);
+    bool sending = strcmp(l->kind, "send") == 0;
+    if (in_loader)
+        snprintf(text + at, cap - at, "'einbau fit %s' writes it again", name);
+    else
+        snprintf(text + at, cap - at, "'einbau recover %s' starts the program%s%s%s", name,
+                 sending ? "; 'einbau fit " : "", sending ? name : "", sending ? "' writes it anew" : "");
+}
+
+/* --- locks --------------------------------------------------------------------------------------- */
+
+static bool open_locks(struct session *s)
+{
+    if (s->locks == NULL && s->sim == NULL)
+        s->locks = eb_locks_open(s->options->command, &s->problem);
+    return s->locks != NULL || s->sim != NULL;
+}
+
+bool job_lock(struct session *s, const char *name, const char *key)
+{
+    struct eb_lock_holder holder;
+    char who[160];
+    if (s->sim != NULL)
+        return true;
+    enum eb_status status = open_locks(s) ? eb_locks_take(s->locks, key, &holder, &s->problem) : EB_IO;
+    if (status == EB_OK)
+        return true;
+    if (status == EB_BUSY) {
+        holder_text(&holder, who, sizeof who);
+        complain("%s: found %s at work on it, expected nobody. Wait until that has ended%s%s. Nothing was changed",
+                 name, who, s->count > 1 ? ", or leave the device out: --without " : "",
+                 s->count > 1 ? name : "");
+        s->status = EXIT_NOT_AS_WANTED;
+    } else {
+        complain("%s. Nothing was changed", s->problem.text);
+        s->status = EXIT_WRONG_CALL;
+    }
+    return false;
+}
+
+bool job_lock_addresses(struct session *s)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        char key[EB_LOCK_KEY_BYTES];
+        const struct eb_site_device *d = s->targets[i].device;
+        if (!s->targets[i].chosen)
+            continue;
+        address_key(s, &s->targets[i], key);
+        if (!job_lock(s, d->name, key))
+            return false;
+        mac_key(d->mac, key);
+        if (d->has_mac && !job_lock(s, d->name, key))
+            return false;
+    }
+    return true;
+}
+
+/* Those that nothing is done to are anybody's again. */
+bool job_lock_devices(struct session *s)
+{
+    for (size_t i = 0; i < s->count; i++) {
+        struct target *t = &s->targets[i];
+        char key[EB_LOCK_KEY_BYTES];
+        bool needed = t->chosen && (t->item_count > 0 || t->recovers);
+        address_key(s, t, key);
+        if (s->locks != NULL && !needed)
+            eb_locks_release(s->locks, key);
+        mac_key(t->device->mac, key);
+        if (s->locks != NULL && !needed)
+            eb_locks_release(s->locks, key);
+        unit_key(s, t, key);
+        if (needed && !job_lock(s, t->device->name, key))
+            return false;
+    }
+    return true;
+}
+
+/* --- the record ---------------------------------------------------------------------------------- */
+
+static bool open_record(struct session *s, bool make)
+{
+    char folder[EB_PATH_BYTES];
+    if (s->record != NULL)
+        return true;
+    s->problem.text[0] = '\0';
+    if (!session_state_dir(s, folder)) {
+        snprintf(s->problem.text, sizeof s->problem.text,
+                 "found no folder for the record of jobs, expected --state DIR, or the variable XDG_STATE_HOME or "
+                 "HOME");
+        return false;
+    }
+    s->record = eb_record_open(folder, make, &s->problem);
+    return s->record != NULL;
+}
+
+bool job_begin(struct session *s, const char *nothing)
+{
+    if (!outlives(s) || s->recording)
+        return true;
+    s->recording =
+        open_record(s, true) && eb_record_begin(s->record, s->options->command,
+                                                s->site != NULL ? s->site->name : "", &s->problem);
+    if (s->recording)
+        return true;
+    complain("the record of jobs cannot be written, so %s. Without it nobody could tell what a job that is cut "
+             "off leaves behind: %s. Make room there, or name another folder with --state",
+             nothing, s->problem.text);
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+void job_end(struct session *s, int status)
+{
+    static const char *const words[] = {"as wanted", "not as wanted", "wrong call", "not reached",
+                                        "interrupted"};
+    if (s->recording && !eb_record_end(s->record, words[status], &s->problem))
+        complain("the end of this job could not be written into the record: %s", s->problem.text);
+    s->recording = false;
+}
+
+static bool on_effect(void *context, const struct eb_run *run, enum eb_effect effect)
+{
+    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
+    struct session *s = context;
+    const struct target *t = NULL;
+    char address[EB_LOCK_KEY_BYTES];
+    char unit[EB_LOCK_KEY_BYTES];
+    char checksum[16] = "";
+    char error[512] = "";
+    for (size_t i = 0; i < s->count; i++)
+        t = run == &s->targets[i].fit ? &s->targets[i] : t;
+    if (t == NULL)
+        return false;
+    const struct eb_run_item *item =
+        run->progress.item < run->config.count ? &run->config.items[run->progress.item] : NULL;
+    address_key(s, t, address);
+    unit_key(s, t, unit);
+    if (item != NULL)
+        snprintf(checksum, sizeof checksum, "%08x", item->checksum);
+    if (effect == EB_EFFECT_END && run->error.status != EB_OK)
+        error_sentence(run, error, sizeof error);
+    const struct eb_record_row row = {
+        .kind = kinds[effect],
+        .unit = unit,
+        .site = s->site->name,
+        .device = t->device->name,
+        .serial = t->look.identity.serial,
+        .order_code = t->look.identity.order_code,
+        .profile = t->device->profile->name,
+        .link = t->device->link,
+        .address = address,
+        .component = item != NULL ? item->component->name : "",
+        .version = item != NULL ? item->image->version : "",
+        .checksum = checksum,
+        .outcome = effect == EB_EFFECT_END ? eb_outcome_word(run->outcome) : "",
+        .error = error,
+        .left = run->left,
+    };
+    if (eb_record_add(s->record, &row, &s->problem))
+        return true;
+    complain("%s: the record of jobs cannot be written: %s", t->device->name, s->problem.text);
+    return false;
+}
+
+void job_attach(struct session *s, struct eb_run_config *config)
+{
+    if (!s->recording)
+        return;
+    config->effect = on_effect;
+    config->effect_context = s;
+}
+
+bool job_note_address(struct session *s, const char *kind, const char *link, const char *address)
+{
+    char unit[EB_LOCK_KEY_BYTES];
+    snprintf(unit, sizeof unit, "address %s %s", link, address);
+    if (!outlives(s))
+        return true;
+    if (!job_begin(s, "no address was added") || !job_lock(s, address, unit))
+        return false;
+    const struct eb_record_row row = {
+        .kind = kind, .unit = unit, .link = link, .address = unit, .site = s->site != NULL ? s->site->name : ""};
+    if (eb_record_add(s->record, &row, &s->problem))
+        return true;
+    complain("the record of jobs cannot be written: %s", s->problem.text);
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+/* --- what was left behind ------------------------------------------------------------------------ */
+
+static bool is_left_of(const struct session *s, const struct target *t, const struct eb_left *l)
+{
+    char unit[EB_LOCK_KEY_BYTES];
+    char address[EB_LOCK_KEY_BYTES];
+    unit_key(s, t, unit);
+    address_key(s, t, address);
+    bool told = t->look.identified && t->look.identity.serial[0] != '\0';
+    return strcmp(l->unit, unit) == 0 || (!told && strcmp(l->address, address) == 0);
+}
+
+static void find_worker(struct session *s, struct target *t)
+{
+    char key[EB_LOCK_KEY_BYTES];
+    t->worked_on = false;
+    if (s->locks == NULL || (!t->chosen && !t->asked))
+        return;
+    address_key(s, t, key);
+    t->worked_on = eb_locks_held(s->locks, key, &t->worker);
+    unit_key(s, t, key);
+    t->worked_on = t->worked_on || eb_locks_held(s->locks, key, &t->worker);
+}
+
+/* Leaves out what belongs to jobs that still go on. */
+static void drop_living(struct session *s)
+{
+    size_t kept = 0;
+    for (size_t i = 0; i < s->left_count; i++) {
+        struct eb_lock_holder holder;
+        bool living = s->locks != NULL && (eb_locks_held(s->locks, s->lefts[i].unit, &holder) ||
+                                           eb_locks_held(s->locks, s->lefts[i].address, &holder));
+        if (!living)
+            s->lefts[kept++] = s->lefts[i];
+    }
+    s->left_count = kept;
+}
+
+void job_find_left(struct session *s)
+{
+    free(s->lefts);
+    s->lefts = NULL;
+    s->left_count = 0;
+    for (size_t i = 0; i < s->count; i++)
+        s->targets[i].left = NULL;
+    if (!outlives(s))
+        return;
+    if (!open_locks(s))
+        complain("%s. Who else works on the devices is not known", s->problem.text);
+    for (size_t i = 0; i < s->count; i++)
+        find_worker(s, &s->targets[i]);
+    if ((!open_record(s, false) && s->problem.text[0] != '\0') ||
+        (s->record != NULL && !eb_record_left(s->record, &s->lefts, &s->left_count, &s->problem))) {
+        complain("what earlier jobs left behind is not known: %s", s->problem.text);
+        return;
+    }
+    drop_living(s);
+    for (size_t i = 0; i < s->count; i++) {
+        for (size_t k = 0; k < s->left_count; k++) {
+            if (is_left_of(s, &s->targets[i], &s->lefts[k]))
+                s->targets[i].left = &s->lefts[k];
+        }
+    }
+}
