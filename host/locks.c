@@ -62,10 +62,11 @@ struct eb_locks *eb_locks_open(const char *command, struct eb_problem *problem)
     eb_text_copy(locks->command, sizeof locks->command, command);
     if (find_folder(locks->folder, sizeof locks->folder))
         return locks;
-    snprintf(problem->text, sizeof problem->text,
-             "%s: cannot be used for the locks on devices: %s. Expected a folder that only this user may write "
-             "to; EINBAU_LOCKS names another one",
-             locks->folder, strerror(errno));
+    snprintf(
+        problem->text, sizeof problem->text,
+        "%s: cannot be used for the locks on devices: %s. Expected a folder that only this user may write "
+        "to; EINBAU_LOCKS names another one",
+        locks->folder, strerror(errno));
     free(locks);
     return NULL;
 }

@@ -66,9 +66,10 @@ bool eb_record_begin(struct eb_record *record, const char *command, const char *
     snprintf(process, sizeof process, "%ld", (long)getpid());
     bool ok = ebi_sql_done(
         &record->sql,
-        EBI_SQL_ASK(&record->sql, problem,
-                    "INSERT INTO jobs (began, command, site, process) VALUES (?1, ?2, ?3, CAST(?4 AS INTEGER))",
-                    now, command, site, process, NULL),
+        EBI_SQL_ASK(
+            &record->sql, problem,
+            "INSERT INTO jobs (began, command, site, process) VALUES (?1, ?2, ?3, CAST(?4 AS INTEGER))", now,
+            command, site, process, NULL),
         problem);
     snprintf(record->job, sizeof record->job, "%lld",
              ok ? (long long)sqlite3_last_insert_rowid(record->sql.db) : 0LL);
@@ -86,15 +87,15 @@ bool eb_record_add(struct eb_record *record, const struct eb_record_row *row, st
     now_text(now);
     return ebi_sql_done(
         &record->sql,
-        EBI_SQL_ASK(&record->sql, problem,
-                    "INSERT INTO effects (job, at, kind, unit, site, device, serial, order_code, profile, link,"
-                    " address, component, version, checksum, outcome, error, left) VALUES (CAST(?1 AS INTEGER),"
-                    " ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, CAST(?17 AS INTEGER))",
-                    record->job, now, row->kind, row->unit, or_empty(row->site), or_empty(row->device),
-                    or_empty(row->serial), or_empty(row->order_code), or_empty(row->profile),
-                    or_empty(row->link), or_empty(row->address), or_empty(row->component),
-                    or_empty(row->version), or_empty(row->checksum), or_empty(row->outcome),
-                    or_empty(row->error), row->left ? "1" : "0", NULL),
+        EBI_SQL_ASK(
+            &record->sql, problem,
+            "INSERT INTO effects (job, at, kind, unit, site, device, serial, order_code, profile, link,"
+            " address, component, version, checksum, outcome, error, left) VALUES (CAST(?1 AS INTEGER),"
+            " ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, CAST(?17 AS INTEGER))",
+            record->job, now, row->kind, row->unit, or_empty(row->site), or_empty(row->device),
+            or_empty(row->serial), or_empty(row->order_code), or_empty(row->profile), or_empty(row->link),
+            or_empty(row->address), or_empty(row->component), or_empty(row->version), or_empty(row->checksum),
+            or_empty(row->outcome), or_empty(row->error), row->left ? "1" : "0", NULL),
         problem);
 }
 
@@ -102,11 +103,12 @@ bool eb_record_end(struct eb_record *record, const char *outcome, struct eb_prob
 {
     char now[EB_SEEN_BYTES];
     now_text(now);
-    return ebi_sql_done(&record->sql,
-                        EBI_SQL_ASK(&record->sql, problem,
-                                    "UPDATE jobs SET ended = ?2, outcome = ?3 WHERE number = CAST(?1 AS INTEGER)",
-                                    record->job, now, outcome, NULL),
-                        problem);
+    return ebi_sql_done(
+        &record->sql,
+        EBI_SQL_ASK(&record->sql, problem,
+                    "UPDATE jobs SET ended = ?2, outcome = ?3 WHERE number = CAST(?1 AS INTEGER)",
+                    record->job, now, outcome, NULL),
+        problem);
 }
 
 static void read_left(sqlite3_stmt *ask, struct eb_left *l)
@@ -115,12 +117,11 @@ static void read_left(sqlite3_stmt *ask, struct eb_left *l)
     const struct {
         char *to;
         size_t cap;
-    } texts[] = {{l->kind, sizeof l->kind},       {l->unit, sizeof l->unit},
-                 {l->address, sizeof l->address}, {l->site, sizeof l->site},
-                 {l->device, sizeof l->device},   {l->link, sizeof l->link},
-                 {l->serial, sizeof l->serial},   {l->component, sizeof l->component},
-                 {l->version, sizeof l->version}, {l->command, sizeof l->command},
-                 {l->began, sizeof l->began}};
+    } texts[] = {
+        {l->kind, sizeof l->kind},       {l->unit, sizeof l->unit},           {l->address, sizeof l->address},
+        {l->site, sizeof l->site},       {l->device, sizeof l->device},       {l->link, sizeof l->link},
+        {l->serial, sizeof l->serial},   {l->component, sizeof l->component}, {l->version, sizeof l->version},
+        {l->command, sizeof l->command}, {l->began, sizeof l->began}};
     enum { TEXTS = sizeof texts / sizeof texts[0] };
     for (int i = 0; i < TEXTS; i++)
         ebi_sql_text(ask, i, texts[i].to, texts[i].cap);

@@ -209,6 +209,7 @@ static void went_well(struct sim_bus *bus, uint64_t at_ns)
     const struct sim_can_tx tx = bus->on_wire;
     uint32_t bit_rate = bus->stations[bus->senders[0]].bit_rate;
     struct eb_can_frame heard = tx.frame;
+    heard.at_us = at_ns / 1000;
     if (bus->fate.garbled && heard.size > 0)
         heard.data[bus->random(bus->self) % heard.size] ^= (uint8_t)(1U << bus->random(bus->self) % 8);
     bus->frames++;

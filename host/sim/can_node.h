@@ -64,7 +64,7 @@ struct sim_isotp {
     size_t rx_size, rx_at;
     uint8_t sequence;
     unsigned in_block;
-    uint64_t rx_until_us;
+    uint64_t rx_until_us, rx_end_us; /* the latter: when the last frame of it had left the bus */
     /* sending */
     uint8_t tx[SIM_UDS_BYTES];
     size_t tx_size, tx_at;
@@ -84,10 +84,10 @@ struct sim_uds {
     uint8_t block_size, separation;
     uint8_t waits; /* wait frames before it lets the sender go on */
     uint32_t pending_ms;
-    uint32_t key; /* the seed is answered by it, added */
-    bool pads_strictly;
-    uint8_t attempts_max;   /* wrong keys until it takes none for a while */
-    uint32_t lock_delay_ms; /* 0: for good */
+    uint32_t key;                         /* the seed is answered by it, added */
+    bool pads_strictly, wants_separation; /* and drops what does not keep to it */
+    uint8_t attempts_max;                 /* wrong keys until it takes none for a while */
+    uint32_t lock_delay_ms;               /* 0: for good */
     /* now */
     uint8_t session;
     bool unlocked, seed_given, session_asked;

@@ -589,13 +589,29 @@ void sim_uds_message(struct sim_device *d, const uint8_t *bytes, size_t size)
         reply(d, done, 2);
 }
 
+/* Whether a consecutive frame begins later than STmin after the end of the one before (ISO 15765-2, STmin).
+ */
+static bool keeps_separation(struct sim_device *d, const struct eb_can_frame *f)
+{
+    struct sim_uds *u = &d->can.uds;
+    uint64_t begin_us = f->at_us - (uint64_t)eb_can_bits(f) * 1000000 / d->can.bus->bit_rate;
+    uint64_t least_us = u->separation <= 0x7F ? u->separation * 1000U : (u->separation & 15U) * 100U;
+    size_t at = u->extended ? 1 : 0;
+    bool early = (f->data[at] & 0xF0) == TP_CONSECUTIVE && (f->data[at] & 15) != 1 &&
+                 begin_us + 1 < u->tp.rx_end_us + least_us;
+    u->tp.rx_end_us = f->at_us;
+    return !early || !u->wants_separation;
+}
+
 void sim_uds_frame(struct sim_device *d, const struct eb_can_frame *f)
 {
-    const struct sim_uds *u = &d->can.uds;
+    struct sim_uds *u = &d->can.uds;
     bool extended = (f->flags & EB_CAN_EXTENDED) != 0;
     if (f->id != u->request || extended != u->extended_ids || (f->flags & EB_CAN_REMOTE) != 0 ||
         (u->pads_strictly && f->size != 8))
         return;
+    if (!keeps_separation(d, f))
+        u->tp.receiving = false;
     if (!u->extended)
         sim_isotp_frame(d, f->data, f->size);
     else if (f->size > 0 && f->data[0] == u->target)

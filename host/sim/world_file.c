@@ -202,6 +202,7 @@ static void read_uds(struct ebi_yaml *yaml, yaml_node_t *node, struct sim_device
     u->key = number32(&map, "key", 0);
     u->base = number32(&map, "base", 0x08000000);
     u->pads_strictly = ebi_yaml_yes(&map, "wants-padding", false);
+    u->wants_separation = ebi_yaml_yes(&map, "wants-separation", false);
     u->attempts_max = (uint8_t)ebi_yaml_number(&map, "key-attempts", 1, 255, 3);
     u->lock_delay_ms = (uint32_t)ebi_yaml_number(&map, "lock-delay-ms", 0, 600000, 10000);
     ebi_yaml_map_end(&map);

@@ -39,20 +39,21 @@ bool eb_locks_held(const struct eb_locks *locks, const char *key, struct eb_lock
 /* One row: what is about to be done to a device or to the laptop.  The texts are borrowed; NULL and "": not
  * known. */
 struct eb_record_row {
-    const char *kind;            /* "prepare", "send", "activate", "undo", "end", "address-add", "address-remove" */
-    const char *unit;            /* which device: the key of its lock */
-    const char *site, *device;   /* its name there */
+    const char *kind; /* "prepare", "send", "activate", "undo", "end", "address-add", "address-remove" */
+    const char *unit; /* which device: the key of its lock */
+    const char *site, *device; /* its name there */
     const char *serial, *order_code, *profile;
-    const char *link, *address;  /* where it is: the key of the address's lock; an address of the laptop */
+    const char *link, *address; /* where it is: the key of the address's lock; an address of the laptop */
     const char *component, *version, *checksum; /* of "send": what is sent; the checksum as 8 digits */
-    const char *outcome, *error; /* of "end" */
-    bool left;                   /* of "end": what was prepared is not known to be undone */
+    const char *outcome, *error;                /* of "end" */
+    bool left;                                  /* of "end": what was prepared is not known to be undone */
 };
 
 /* A file `record.db` (SQLite): one row for each job, one for each effect. */
 struct eb_record;
 
-/* `make`: the folder and the file are made where they are missing; else that gives NULL with `problem` empty. */
+/* `make`: the folder and the file are made where they are missing; else that gives NULL with `problem` empty.
+ */
 struct eb_record *eb_record_open(const char *folder, bool make, struct eb_problem *problem);
 void eb_record_close(struct eb_record *record); /* NULL: nothing */
 

@@ -204,6 +204,7 @@ struct ebi_route {
     bool watching;           /* what shows a restart is looked for ... */
     enum eb_restart restart; /* ... and this did, first */
     bool loader_seen;        /* in this try its loader was read to be what answers */
+    bool loader_differs;     /* that loader tells another serial number than the program */
     bool read_back;          /* what was sent was read back, and is the same */
     bool last_late;          /* all was sent, and the last acknowledgement stays away */
     bool keep_send;          /* an identify interrupts the send, which goes on behind it */

@@ -58,10 +58,14 @@ void eb_error_code_text(const struct eb_error *error, char text[EB_CODE_TEXT_BYT
         const char *word;
         int digits; /* hexadecimal, with an h behind; 0: decimal */
     } codes[] = {
-        [EB_CODE_TFTP] = {"TFTP error code ", 0},  [EB_CODE_MODBUS] = {"Modbus exception code ", 0},
-        [EB_CODE_SDO] = {"SDO abort code ", 8},    [EB_CODE_FLASH] = {"flash status error ", 0},
-        [EB_CODE_UDS] = {"NRC ", 2},               [EB_CODE_DFU] = {"bStatus ", 2},
-        [EB_CODE_CIP] = {"CIP general status ", 2}, [EB_CODE_DCP] = {"DCP block error ", 0},
+        [EB_CODE_TFTP] = {"TFTP error code ", 0},
+        [EB_CODE_MODBUS] = {"Modbus exception code ", 0},
+        [EB_CODE_SDO] = {"SDO abort code ", 8},
+        [EB_CODE_FLASH] = {"flash status error ", 0},
+        [EB_CODE_UDS] = {"NRC ", 2},
+        [EB_CODE_DFU] = {"bStatus ", 2},
+        [EB_CODE_CIP] = {"CIP general status ", 2},
+        [EB_CODE_DCP] = {"DCP block error ", 0},
         [EB_CODE_LSS] = {"LSS error code ", 0},
     };
     struct eb_text to;

@@ -307,6 +307,8 @@ static bool is_meant(struct eb_run *run, struct eb_error *error)
     bool by_place = run->route.usb.by_place && id->serial[0] == '\0';
     if (serial != NULL && serial[0] != '\0' && !by_place && strcmp(serial, id->serial) != 0) {
         *error = other("comparing the serial number", id->serial, serial);
+        if (id->serial[0] == '\0' && run->route.first_error.status != EB_OK)
+            *error = run->route.first_error; /* why it could not be read */
         return false;
     }
     if (id->order_code[0] != '\0' && !eb_profile_covers(p, id->order_code)) {
@@ -467,7 +469,7 @@ static void judge(struct eb_run *run)
  * it came where the device was told to start its own, and starting its program harms nobody. */
 static bool may_undo(const struct eb_run *run)
 {
-    return run->error.status != EB_OTHER || run->in_loader;
+    return run->error.status != EB_OTHER || run->in_loader || run->route.loader_differs;
 }
 
 static void begin_undo(struct eb_run *run)
@@ -936,6 +938,7 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
         return false;
     }
     if (run->program_stopped) {
+        error->retry = EB_RETRY_NEVER; /* what was sent is there: undoing the preparation starts it */
         eb_text_copy(error->text, sizeof error->text, "its program is stopped");
         return false;
     }

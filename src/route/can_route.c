@@ -15,6 +15,7 @@ void ebi_can_begin(struct ebi_route *r, uint8_t move, uint64_t now_us)
     r->connected = false;
     r->more = false;
     r->all_sent = false;
+    r->loader_differs = false;
     r->done_bytes = 0;
     c->move = move;
     c->answered = c->pausing = c->stopping = false;
@@ -64,6 +65,7 @@ enum eb_status ebi_can_end_other(struct ebi_route *r, const char *const *where)
     struct eb_error error = {.status = EB_OTHER};
     struct eb_text text;
     char serial[EB_NAME_BYTES];
+    r->loader_differs = true;
     ebi_route_value(r, &r->config->profile->from_serial, serial, sizeof serial);
     eb_text_init(&text, error.text, sizeof error.text);
     eb_text_add(&text, "its loader has the serial number ");

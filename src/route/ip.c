@@ -465,6 +465,8 @@ static enum eb_status poll_registers(struct ebi_route *route, uint64_t now_us)
         bool refused = status == EB_PEER_ERROR && route->modbus.error.status == EB_PEER_ERROR;
         if (status != EB_OK && !refused)
             return status;
+        if (refused && route->first_error.status == EB_OK)
+            route->first_error = route->modbus.error; /* for whoever misses the value */
         if (take_register(route, now_us) == EB_OK)
             return EB_OK;
     }

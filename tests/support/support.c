@@ -644,6 +644,59 @@ void outcome_free(struct outcome *o)
     free(o->err);
 }
 
+static struct outcome run_with(const struct little *l, const char *format, va_list arguments)
+{
+    char line[8 * PATH_BYTES];
+    char *words;
+    assert_true(vasprintf(&words, format, arguments) >= 0);
+    char *rest = words;
+    int variables = 0;
+    if (words[0] == '{') {
+        variables = (int)strcspn(words, "}") - 1;
+        rest = words + variables + 3;
+    }
+    snprintf(line, sizeof line,
+             "cd %s && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml EINBAU_STATE=state "
+             "XDG_DATA_HOME=$PWD/home %.*s "
+             "&& exec " BIN_DIR "/einbau %s",
+             l->folder, variables, words + 1, rest);
+    free(words);
+    const char *const run[] = {"sh", "-c", line, NULL};
+    return run_program(run);
+}
+
+struct outcome einbau_run(const struct little *l, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    struct outcome o = run_with(l, format, arguments);
+    va_end(arguments);
+    return o;
+}
+
+char *einbau_says(const struct little *l, int status, const char *says, const char *format, ...)
+{
+    va_list arguments;
+    va_start(arguments, format);
+    struct outcome o = run_with(l, format, arguments);
+    va_end(arguments);
+    if (o.status != status || (says != NULL && strstr(o.out, says) == NULL && strstr(o.err, says) == NULL))
+        fail_msg("%s: found %d\n%s\n%s\nexpected %d: %s", format, o.status, o.out, o.err, status,
+                 says != NULL ? says : "");
+    free(o.err);
+    return o.out;
+}
+
+void replace_in(const struct little *l, const char *file, const char *old, const char *fresh)
+{
+    char *text = read_text(l->folder, file, NULL);
+    char *at = text != NULL ? strstr(text, old) : NULL;
+    if (at == NULL)
+        fail_msg("%s: found no '%s'", file, old);
+    write_text(l->folder, file, "%.*s%s%s", (int)(at - text), text, fresh, at + strlen(old));
+    free(text);
+}
+
 int start_program(const char *const *arguments, const char *log)
 {
     int fd = open(log, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);

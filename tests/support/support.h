@@ -149,6 +149,18 @@ struct outcome {
 struct outcome run_program(const char *const *arguments);
 void outcome_free(struct outcome *outcome);
 
+/* The tool, run in the folder of a little site on its simulated world, with the state in the folder `state`:
+ * "fit --yes plc-1".  What is in braces in front goes into the environment: "{EINBAU_SIM=} confirm". */
+__attribute__((format(printf, 2, 3))) struct outcome einbau_run(const struct little *little,
+                                                                const char *format, ...);
+/* The same, and the exit status and what must be printed, on stdout or stderr, are insisted on; `says` NULL:
+ * anything.  What was printed on stdout is freed by the caller. */
+__attribute__((format(printf, 4, 5))) char *einbau_says(const struct little *little, int status,
+                                                        const char *says, const char *format, ...);
+#define expect_einbau(...) free(einbau_says(__VA_ARGS__))
+/* Puts a text in the place of another one that is there, in a file of the folder. */
+void replace_in(const struct little *little, const char *file, const char *old, const char *fresh);
+
 /* Starts a program in the background, its stdout and stderr in `log`; and ends it. */
 int start_program(const char *const *arguments, const char *log);
 int stop_program(int pid, int number);

@@ -205,6 +205,7 @@ static void print_accepted(const struct target *t)
 static void print_counts(const struct session *s)
 {
     size_t counts[EB_OUTCOMES] = {0};
+    size_t only = 0; /* already right, by the version alone */
     const char *separator = " ";
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
@@ -212,6 +213,7 @@ static void print_counts(const struct session *s)
         if (!t->chosen || !target_wants(t))
             continue;
         counts[outcome == EB_OUTCOME_NONE && t->item_count > 0 ? EB_OUTCOME_NOT_STARTED : outcome]++;
+        only += outcome == EB_OUTCOME_ALREADY_RIGHT && !t->begun && by_version_only(t, NULL);
     }
     printf("\n%s:", s->site->name);
     for (int o = EB_OUTCOME_NONE; o < EB_OUTCOMES; o++) {
@@ -219,6 +221,8 @@ static void print_counts(const struct session *s)
             continue;
         printf("%s%zu %s", separator, counts[o],
                o == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word((enum eb_outcome)o));
+        if (o == EB_OUTCOME_ALREADY_RIGHT && only > 0)
+            printf(only == counts[o] ? " (version only)" : " (%zu of them by the version only)", only);
         separator = ", ";
     }
     puts("");
@@ -291,6 +295,8 @@ static int end_unwritten(struct session *s, size_t refused)
         print_result_document(s);
     else if (refused > 0)
         puts("Nothing was written.");
+    else
+        print_counts(s);
     say_nothing_wanted(s);
     return session_close(s, status);
 }

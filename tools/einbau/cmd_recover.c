@@ -18,11 +18,6 @@ static const char *needs(const struct target *t)
     return t->left != NULL ? "its program is started again, in case it is stopped" : NULL;
 }
 
-static bool has_way(const struct target *t)
-{
-    return t->device->profile->undo.count > 0 || t->device->profile->route == EB_ROUTE_CANOPEN;
-}
-
 /* Chosen are those that are named, else those of which something was left. */
 static void choose(struct session *s)
 {
@@ -38,7 +33,7 @@ static size_t plan(struct session *s)
     size_t count = 0;
     for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];
-        t->recovers = t->chosen && needs(t) != NULL && has_way(t);
+        t->recovers = t->chosen && needs(t) != NULL && target_can_start(t);
         count += t->recovers;
     }
     return count;
@@ -65,8 +60,8 @@ static void print_plan_of(const struct session *s)
             say("%s: it is in its loader, where no program can be started: 'einbau fit %s' writes one",
                 t->device->name, t->device->name);
         } else if (needs(t) != NULL) {
-            say("%s: found no key 'undo' in the profile %s, expected the steps that start the program", t->device->name,
-                t->device->profile->name);
+            start_sentence(t, sentence, sizeof sentence);
+            say("%s: its program cannot be started from here: %s", t->device->name, sentence);
         } else {
             say("%s: nothing was left behind", t->device->name);
         }
@@ -121,9 +116,7 @@ static int status_of(const struct session *s, size_t addresses_before, size_t ad
                 (t->begun ? t->fit.outcome == EB_OUTCOME_RECOVERED
                           : t->left == NULL && !target_stopped(t) && !t->look.in_loader);
     }
-    return right                      ? EXIT_AS_WANTED
-           : session_interrupts() > 0 ? EXIT_INTERRUPTED
-                                      : EXIT_NOT_AS_WANTED;
+    return right ? EXIT_AS_WANTED : session_interrupts() > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED;
 }
 
 static void print_result(const struct session *s)
@@ -214,13 +207,14 @@ const struct command command_recover = {
     .name = "recover",
     .arguments = "[DEVICE...]",
     .summary = "puts right what a job left behind that did not end",
-    .help = "After a job that was killed, or a laptop that lost its power: starts the programs again that the "
-            "job had stopped, and takes back the addresses that it had given the laptop. Without names: all "
-            "devices of the site of which something was left. A device that is named is also started where its "
-            "program is stopped for another reason.\v"
-            "Examples:\n  einbau recover --site larchfell.site.yaml\n"
-            "  einbau recover --site larchfell.site.yaml drive-plc --yes\n\n"
-            "Exit status 0 only where nothing is left behind any more.",
+    .help =
+        "After a job that was killed, or a laptop that lost its power: starts the programs again that the "
+        "job had stopped, and takes back the addresses that it had given the laptop. Without names: all "
+        "devices of the site of which something was left. A device that is named is also started where its "
+        "program is stopped for another reason.\v"
+        "Examples:\n  einbau recover --site larchfell.site.yaml\n"
+        "  einbau recover --site larchfell.site.yaml drive-plc --yes\n\n"
+        "Exit status 0 only where nothing is left behind any more.",
     .takes = TAKES_WITHOUT | TAKES_JOB,
     .run = run,
 };

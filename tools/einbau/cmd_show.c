@@ -14,9 +14,11 @@ static void show_component(const struct target *t, size_t index)
     const struct eb_site_want *want = &t->device->wants[index];
     const struct eb_running *running = &t->look.running[index];
     char text[32];
+    char runs[RUNNING_BYTES];
     char paint[PAINTED_BYTES];
     printf("\n%s: %s\n", component->name, painted(eb_mark_word(target_mark(t, index)), 0, paint));
-    line("running", t->look.in_loader ? "nothing, the device is in its loader" : running->version);
+    line("running",
+         t->look.in_loader ? "nothing, the device is in its loader" : running_text(t, index, runs));
     if (running->has_checksum) {
         snprintf(text, sizeof text, "%08x", running->checksum);
         line("checksum", text);
@@ -63,6 +65,9 @@ static void show(const struct target *t)
     line("order code", id->order_code);
     line("hardware revision", id->hardware_revision);
     line("serial number", id->serial);
+    if (t->look.program_known)
+        line("program", t->look.program_stopped ? "stopped" : "running");
+    print_left(t);
     print_disagreements(t);
     for (size_t k = 0; k < t->device->profile->count; k++) {
         if (target_has(t, k))

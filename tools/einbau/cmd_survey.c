@@ -39,8 +39,7 @@ static void print_advice(const struct session *s)
     if (in_loader > 0)
         printf("%zu in the loader, where no program runs: 'einbau fit' brings them back.\n", in_loader);
     if (silent > 0)
-        say("%zu silent: are they powered? 'einbau links' says whether the laptop is in their subnet.",
-            silent);
+        say("%zu silent: are they powered? 'einbau links' says how the laptop reaches them.", silent);
 }
 
 /* Who did not answer to ARP a moment ago need not be waited for as long. */
@@ -218,7 +217,7 @@ static int survey_site(struct session *s, const struct wire *w, struct buses *bu
     int status = s->status;
     for (size_t i = 0; i < s->count; i++) {
         chosen += s->targets[i].chosen;
-        answered += s->targets[i].answered;
+        answered += s->targets[i].chosen && s->targets[i].answered;
         if (s->targets[i].chosen && status == EXIT_AS_WANTED && !target_as_wanted(&s->targets[i]))
             status = EXIT_NOT_AS_WANTED;
     }

@@ -15,7 +15,8 @@ static const struct {
 } by_code[] = {
     {EB_CODE_TFTP, 1, "The profile's key 'send-as' must be the file name that the device expects"},
     {EB_CODE_TFTP, 2,
-     "It does not permit writing in its present state: does 'prepare' in the profile stop it, or does it have a "
+     "It does not permit writing in its present state: does 'prepare' in the profile stop it, or does it "
+     "have a "
      "switch?"},
     {EB_CODE_TFTP, 3, "Its memory is full, or too small for this image"},
     {EB_CODE_MODBUS, 1, "The profile asks for what this device does not have"},
@@ -34,7 +35,8 @@ static const struct {
      "The key is wrong: correct 'security' in the profile before the next try. After a few wrong keys a unit "
      "locks itself"},
     {EB_CODE_UDS, 0x36,
-     "The unit has locked itself after wrong keys: correct 'security' in the profile, switch the unit's power "
+     "The unit has locked itself after wrong keys: correct 'security' in the profile, switch the unit's "
+     "power "
      "off and on, and wait as long as its maker says"},
     {EB_CODE_UDS, 0x37, "The unit is still locked after a wrong key: wait some minutes"},
     {EB_CODE_UDS, 0x22, "The unit is not in the state that it wants for this: standstill, ignition, supply"},
@@ -52,8 +54,9 @@ static const char *advice_of(const struct eb_run *run)
 {
     const struct eb_error *e = &run->error;
     bool can = run->config.can_link != NULL && run->config.can_link[0] != '\0';
-    bool on_bus = can && run->config.profile != NULL &&
-                  (run->config.profile->route == EB_ROUTE_CANOPEN || run->config.profile->route == EB_ROUTE_UDS);
+    bool on_bus =
+        can && run->config.profile != NULL &&
+        (run->config.profile->route == EB_ROUTE_CANOPEN || run->config.profile->route == EB_ROUTE_UDS);
     for (size_t i = 0; i < sizeof by_code / sizeof by_code[0]; i++) {
         if (e->status == EB_PEER_ERROR && e->code == by_code[i].code && e->number == by_code[i].number)
             return by_code[i].advice;
@@ -61,9 +64,11 @@ static const char *advice_of(const struct eb_run *run)
     switch (e->status) {
     case EB_NO_ANSWER:
         return on_bus ? "Check its supply, its node id and its plug; 'einbau links' says how the bus is"
-                      : "Check its supply and the cable; 'einbau links' says whether the laptop is in its subnet";
+                      : "Check its supply and the cable; 'einbau links' says whether the laptop is in its "
+                        "subnet";
     case EB_UNREACHABLE:
-        return !on_bus ? "Check the cable and the address; 'einbau links' says whether the laptop is in its subnet"
+        return !on_bus ? "Check the cable and the address; 'einbau links' says whether the laptop is in its "
+                         "subnet"
                : e->retry == EB_RETRY_NEVER ? "Check the bit rate: 'einbau links' finds the one that is used"
                                             : "Check the adapter; 'einbau links' says how the bus is";
     case EB_OTHER:
@@ -85,7 +90,8 @@ static void add(char *text, size_t cap, const char *separator, const char *more)
 }
 
 /* What happened, where, and what the device said. */
-static void cause(const struct eb_run *run, const struct eb_error *e, enum eb_rung rung, char *text, size_t cap)
+static void cause(const struct eb_run *run, const struct eb_error *e, enum eb_rung rung, char *text,
+                  size_t cap)
 {
     char code[EB_CODE_TEXT_BYTES];
     eb_error_code_text(e, code);
@@ -109,32 +115,36 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
 static void how_left(const struct target *t, char *text, size_t cap)
 {
     const struct eb_run *run = &t->fit;
-    const char *name = t->device->name;
+    char start[160];
     bool touched = false;
     for (size_t i = 0; i < t->item_count; i++)
         touched = touched || t->items[i].touched;
     text[0] = '\0';
     if (!run->identified) {
-        add(text, cap, "", run->answered ? "What runs in it now is unknown, though it answers"
-                                         : "It does not answer now, so what runs in it is unknown");
+        add(text, cap, "",
+            run->answered ? "What runs in it now is unknown, though it answers"
+                          : "It does not answer now, so what runs in it is unknown");
     } else if (run->in_loader) {
         add(text, cap, "", "No program runs in it; its loader waits for an image");
     } else if (run->program_stopped) {
-        snprintf(text, cap, "Its program is stopped: 'einbau recover %s' starts it", name);
+        start_sentence(t, start, sizeof start);
+        snprintf(text, cap, "Its program is stopped: %s", start);
     } else if (!touched && !run->left) {
         add(text, cap, "", "Nothing was written, and it runs what it ran before");
     } else {
         add(text, cap, "", "It runs");
         for (size_t i = 0; i < t->device->profile->count; i++) {
             char one[EB_NAME_BYTES + EB_VERSION_TEXT_BYTES + 2];
-            snprintf(one, sizeof one, "%s %s", t->device->profile->components[i].name, run->running[i].version);
+            snprintf(one, sizeof one, "%s %s", t->device->profile->components[i].name,
+                     run->running[i].version);
             if (run->running[i].version[0] != '\0')
                 add(text, cap, strcmp(text, "It runs") == 0 ? " " : ", ", one);
         }
     }
     if (run->left && !run->in_loader && !(run->identified && run->program_stopped)) {
-        char more[200];
-        snprintf(more, sizeof more, "Its program may still be stopped: 'einbau recover %s' starts it", name);
+        char more[240];
+        start_sentence(t, start, sizeof start);
+        snprintf(more, sizeof more, "Its program may still be stopped: %s", start);
         add(text, cap, ". ", more);
     }
 }
@@ -187,7 +197,8 @@ void outcome_sentence(const struct target *t, char *text, size_t cap)
 {
     text[0] = '\0';
     if (t->waited_for != NULL)
-        snprintf(text, cap, "it waits for %s, which was not confirmed. Nothing was written", t->waited_for->name);
+        snprintf(text, cap, "it waits for %s, which was not confirmed. Nothing was written",
+                 t->waited_for->name);
     else if (t->begun)
         fit_sentence(t, text, cap);
     else if (t->look.error.status != EB_OK)

@@ -124,9 +124,9 @@ bool job_lock(struct session *s, const char *name, const char *key)
         return true;
     if (status == EB_BUSY) {
         holder_text(&holder, who, sizeof who);
-        complain("%s: found %s at work on it, expected nobody. Wait until that has ended%s%s. Nothing was changed",
-                 name, who, s->count > 1 ? ", or leave the device out: --without " : "",
-                 s->count > 1 ? name : "");
+        complain(
+            "%s: found %s at work on it, expected nobody. Wait until that has ended%s%s. Nothing was changed",
+            name, who, s->count > 1 ? ", or leave the device out: --without " : "", s->count > 1 ? name : "");
         s->status = EXIT_NOT_AS_WANTED;
     } else {
         complain("%s. Nothing was changed", s->problem.text);
@@ -181,9 +181,10 @@ static bool open_record(struct session *s, bool make)
         return true;
     s->problem.text[0] = '\0';
     if (!session_state_dir(s, folder)) {
-        snprintf(s->problem.text, sizeof s->problem.text,
-                 "found no folder for the record of jobs, expected --state DIR, or the variable XDG_STATE_HOME or "
-                 "HOME");
+        snprintf(
+            s->problem.text, sizeof s->problem.text,
+            "found no folder for the record of jobs, expected --state DIR, or the variable XDG_STATE_HOME or "
+            "HOME");
         return false;
     }
     s->record = eb_record_open(folder, make, &s->problem);
@@ -194,14 +195,14 @@ bool job_begin(struct session *s, const char *nothing)
 {
     if (!outlives(s) || s->recording)
         return true;
-    s->recording =
-        open_record(s, true) && eb_record_begin(s->record, s->options->command,
-                                                s->site != NULL ? s->site->name : "", &s->problem);
+    s->recording = open_record(s, true) && eb_record_begin(s->record, s->options->command,
+                                                           s->site != NULL ? s->site->name : "", &s->problem);
     if (s->recording)
         return true;
-    complain("the record of jobs cannot be written, so %s. Without it nobody could tell what a job that is cut "
-             "off leaves behind: %s. Make room there, or name another folder with --state",
-             nothing, s->problem.text);
+    complain(
+        "the record of jobs cannot be written, so %s. Without it nobody could tell what a job that is cut "
+        "off leaves behind: %s. Make room there, or name another folder with --state",
+        nothing, s->problem.text);
     s->status = EXIT_WRONG_CALL;
     return false;
 }
@@ -275,8 +276,11 @@ bool job_note_address(struct session *s, const char *kind, const char *link, con
         return true;
     if (!job_begin(s, "no address was added") || !job_lock(s, address, unit))
         return false;
-    const struct eb_record_row row = {
-        .kind = kind, .unit = unit, .link = link, .address = unit, .site = s->site != NULL ? s->site->name : ""};
+    const struct eb_record_row row = {.kind = kind,
+                                      .unit = unit,
+                                      .link = link,
+                                      .address = unit,
+                                      .site = s->site != NULL ? s->site->name : ""};
     if (eb_record_add(s->record, &row, &s->problem))
         return true;
     complain("the record of jobs cannot be written: %s", s->problem.text);

@@ -420,11 +420,11 @@ static void check_names(const struct command *command, const struct argp_option 
             o++;
         if (o->name == NULL && !known) {
             const char *other = meant(all, name, size);
-            fprintf(
-                stderr,
-                "einbau %s: found '%s', expected one of its options in full%s%s. Try 'einbau %s --help'\n",
-                command->name, argv[i], other != NULL ? ": did you mean --" : "", other != NULL ? other : "",
-                command->name);
+            fprintf(stderr, "einbau %s: found '%s', expected one of its options in full", command->name,
+                    argv[i]);
+            if (other != NULL)
+                fprintf(stderr, ": did you mean --%s?", other);
+            fprintf(stderr, "%s Try 'einbau %s --help'\n", other != NULL ? "" : ".", command->name);
             exit(EXIT_WRONG_CALL);
         }
         i += o->name != NULL && o->arg != NULL && name[size] == '\0'; /* its value is no option */

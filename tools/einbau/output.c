@@ -302,8 +302,9 @@ void print_left(const struct target *t)
         puts("");
         say("%s: %s", t->device->name, sentence);
     } else if (target_stopped(t)) {
+        start_sentence(t, sentence, sizeof sentence);
         puts("");
-        say("%s: its program is stopped: 'einbau recover %s' starts it", t->device->name, t->device->name);
+        say("%s: its program is stopped: %s", t->device->name, sentence);
     }
 }
 

@@ -447,8 +447,7 @@ static void compare(struct session *s, struct target *t, size_t index)
     if (component->checksum.count == 0 || !running->has_checksum || want->version[0] == '\0' ||
         eb_version_compare(&component->order, running->version, want->version) != EB_SAME)
         return;
-    if (want->image[0] != '\0' ? use_image(t, index, session_image_if_there(s, want->image))
-                               : use_shelf(s, t, index))
+    if (want->image[0] != '\0' ? use_image(t, index, session_image(s, want->image)) : use_shelf(s, t, index))
         return;
     unit_key(s, t, unit);
     if (s->record != NULL)
@@ -456,8 +455,9 @@ static void compare(struct session *s, struct target *t, size_t index)
             eb_record_checksum(s->record, unit, component->name, want->version, &t->checksum[index]);
 }
 
-bool session_compare(struct session *s)
+void session_compare(struct session *s)
 {
+    int status = s->status;
     bool needed = false;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
@@ -465,14 +465,17 @@ bool session_compare(struct session *s)
             needed = needed || (t->device->profile->components[k].checksum.count > 0 &&
                                 target_wanted(t, k)[0] != '\0' && t->look.running[k].has_checksum);
     }
-    if (needed && !session_open_shelf(s, false))
-        return false;
-    for (size_t i = 0; needed && i < s->count; i++) {
+    if (!needed)
+        return;
+    hush(true); /* without the shelf less is known, and that is said where it matters */
+    session_open_shelf(s, false);
+    for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];
         for (size_t k = 0; t->reached && !t->look.in_loader && k < t->device->profile->count; k++)
             compare(s, t, k);
     }
-    return true;
+    hush(false);
+    s->status = status;
 }
 
 /* --- the plan ------------------------------------------------------------------------------------ */

@@ -338,16 +338,6 @@ const struct eb_image *session_image(struct session *s, const char *path)
     return opened(s, eb_image_open(path, &s->problem), 0);
 }
 
-const struct eb_image *session_image_if_there(struct session *s, const char *path)
-{
-    int status = s->status;
-    hush(true);
-    const struct eb_image *image = session_image(s, path);
-    hush(false);
-    s->status = status;
-    return image;
-}
-
 const struct eb_image *session_shelf_image(struct session *s, const struct eb_shelf_candidate *candidate)
 {
     for (size_t i = 0; i < s->image_count; i++) {
@@ -539,8 +529,7 @@ bool session_look(struct session *s)
         return fail(s, EXIT_INTERRUPTED);
     }
     job_find_left(s);
-    if (!session_compare(s))
-        return false;
+    session_compare(s);
     s->status = chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : EXIT_AS_WANTED;
     return true;
 }
@@ -604,6 +593,20 @@ bool target_stopped(const struct target *t)
 {
     const struct eb_run *run = target_last(t);
     return run->identified && run->program_known && run->program_stopped;
+}
+
+bool target_can_start(const struct target *t)
+{
+    return t->device->profile->undo.count > 0 || !target_on_ip(t);
+}
+
+void start_sentence(const struct target *t, char *text, size_t cap)
+{
+    if (target_can_start(t))
+        snprintf(text, cap, "'einbau recover %s' starts it", t->device->name);
+    else
+        snprintf(text, cap, "start it by hand: the profile %s has no key 'undo' that would do it",
+                 t->device->profile->name);
 }
 
 bool target_as_wanted(const struct target *t)

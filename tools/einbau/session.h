@@ -108,7 +108,7 @@ bool session_open_shelf(struct session *session, bool must);
 /* --- planning.c --- */
 
 /* Finds the checksums of the wanted images, as far as the devices tell theirs and the images are known. */
-bool session_compare(struct session *session);
+void session_compare(struct session *session);
 
 /* Fills in what is to be written to each chosen device, and judges it. */
 bool session_plan(struct session *session);
@@ -147,8 +147,6 @@ int session_close(struct session *session, int status);
 
 /* Reads the image once, however often it is asked for: a file, or one of the shelf. */
 const struct eb_image *session_image(struct session *session, const char *path);
-/* The same for one without which the work goes on: nothing is said where it cannot be read. */
-const struct eb_image *session_image_if_there(struct session *session, const char *path);
 const struct eb_image *session_shelf_image(struct session *session,
                                            const struct eb_shelf_candidate *candidate);
 
@@ -188,6 +186,10 @@ bool target_as_wanted(const struct target *target);
 unsigned target_known_by(const struct target *target, size_t index);
 /* Whether its program is stopped, which the site never wants. */
 bool target_stopped(const struct target *target);
+
+/* What helps where its program is stopped: a sentence. */
+void start_sentence(const struct target *target, char *text, size_t cap);
+bool target_can_start(const struct target *target);
 
 /* The run that was with it last. */
 const struct eb_run *target_last(const struct target *target);

@@ -1,0 +1,967 @@
+/* No job leaves a plant worse than before: two jobs, closed terminals, killed processes, full disks, busy and
+ * locked devices, adapters that are pulled out, floods.  Each case did harm, or hung, once. */
+#include "support/support.h"
+
+#include <jansson.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+static struct little little;
+
+static int tear_down(void **state)
+{
+    (void)state;
+    little_remove(&little);
+    return 0;
+}
+
+/* What the simulated device really does, after a process has ended. */
+static enum eb_sim_mode mode_of(const char *device)
+{
+    char state[PATH_BYTES + 16];
+    struct eb_problem problem;
+    snprintf(state, sizeof state, "%s/state", little.folder);
+    struct eb_sim *sim = eb_sim_open(little.world_path, state, &problem);
+    if (sim == NULL)
+        fail_msg("%s", problem.text);
+    enum eb_sim_mode mode = eb_sim_mode_of(sim, device);
+    eb_sim_close(sim);
+    return mode;
+}
+
+/* The laptop's process gets a signal when that frame is sent. */
+static void strike_laptop(unsigned frame, const char *signal)
+{
+    char line[128];
+    snprintf(line, sizeof line, "seed: 7\nlaptop-process: {frame: %u, signal: %s}\n", frame, signal);
+    replace_in(&little, "world.yaml", "seed: 7\n", line);
+}
+
+static void spare_laptop(unsigned frame, const char *signal)
+{
+    char line[128];
+    snprintf(line, sizeof line, "laptop-process: {frame: %u, signal: %s}\n", frame, signal);
+    replace_in(&little, "world.yaml", line, "");
+}
+
+static char *shell(int status, const char *says, const char *line)
+{
+    const char *const run[] = {"sh", "-c", line, NULL};
+    struct outcome o = run_program(run);
+    if (o.status != status || (says != NULL && strstr(o.out, says) == NULL && strstr(o.err, says) == NULL))
+        fail_msg("%s: found %d\n%s\n%s\nexpected %d: %s", line, o.status, o.out, o.err, status,
+                 says != NULL ? says : "");
+    free(o.err);
+    return o.out;
+}
+
+/* --- on sockets, in real time -------------------------------------------------------------------- */
+
+struct served {
+    int pid;
+    char site[PATH_BYTES + 32];
+    char log[PATH_BYTES + 32];
+    char adapter[64];
+};
+
+static void serve(struct served *s)
+{
+    char log[PATH_BYTES + 32];
+    snprintf(log, sizeof log, "%s/sim.log", little.folder);
+    snprintf(s->site, sizeof s->site, "%s/real.yaml", little.folder);
+    snprintf(s->log, sizeof s->log, "%s/fit.log", little.folder);
+    const char *const program[] = {BIN_DIR "/einbau-sim", little.world_path, "--write-site", s->site, NULL};
+    s->pid = start_program(program, log);
+    assert_true(wait_for_text(log, "ready:", 20));
+    char *told = read_text(little.folder, "sim.log", NULL);
+    const char *adapters = strstr(told, ": adapters ");
+    s->adapter[0] = '\0';
+    if (adapters != NULL)
+        sscanf(adapters, ": adapters %63s", s->adapter);
+    free(told);
+}
+
+static int start_fit(const struct served *s, const char *state, const char *more)
+{
+    const char *const fit[] = {
+        BIN_DIR "/einbau", "fit", "--yes", "--site", s->site, "--state", state, more, NULL};
+    return start_program(fit, s->log);
+}
+
+/* One job writes, and a second one is asked for, with a state folder of its own: it is told who is at work
+ * since when, and nothing happens to the device.  Then the first one ends well. */
+static void two_jobs_on_one_device(void **state)
+{
+    (void)state;
+    const struct little_options options = {.plcs = 1, .image_bytes = 7000, .device_tftp = NULL};
+    little_make(&little, &options);
+    replace_in(&little, "world.yaml", "write-bytes-per-s: 50000", "write-bytes-per-s: 3000");
+    struct served s;
+    char line[8 * PATH_BYTES];
+    char first[PATH_BYTES + 16];
+    serve(&s);
+    snprintf(first, sizeof first, "%s/first", little.folder);
+    int pid = start_fit(&s, first, NULL);
+    assert_true(wait_for_text(s.log, "plc-1: send", 20));
+    static const char *const seconds[] = {"fit --yes", "fit --yes plc-1 --again", "recover plc-1 --yes",
+                                          "blink plc-1", "set plc-1 name=x --yes"};
+    for (size_t i = 0; i < sizeof seconds / sizeof seconds[0]; i++) {
+        snprintf(line, sizeof line, BIN_DIR "/einbau %s --site %s --state %s/second", seconds[i], s.site,
+                 little.folder);
+        char who[96];
+        snprintf(who, sizeof who, "plc-1: found einbau fit (process %d, since 20", pid);
+        char *out = shell(1, who, line);
+        assert_null(strstr(out, "confirmed"));
+        free(out);
+    }
+    snprintf(line, sizeof line, BIN_DIR "/einbau survey --json --site %s --state %s/second", s.site,
+             little.folder);
+    free(shell(1, "\"worked_on\"", line));
+    assert_int_equal(stop_program(pid, 0), 0);
+    snprintf(line, sizeof line, BIN_DIR "/einbau confirm --site %s", s.site);
+    free(shell(0, "1 device as wanted", line));
+    snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes plc-1 --again --site %s --state %s/second", s.site,
+             little.folder);
+    free(shell(0, "1 confirmed", line)); /* the lock went with the process */
+    stop_program(s.pid, SIGTERM);
+}
+
+/* A second Ctrl-C ends at once: what runs was not read any more, and is not told as if it had been. */
+static void a_second_interrupt_leaves_what_runs_unknown(void **state)
+{
+    (void)state;
+    for (int json = 0; json <= 1; json++) {
+        const struct little_options options = {.couplers = 1, .image_bytes = 7000};
+        little_make(&little, &options);
+        replace_in(&little, "world.yaml", "write-bytes-per-s: 50000", "write-bytes-per-s: 2000");
+        struct served s;
+        char folder[PATH_BYTES + 16];
+        serve(&s);
+        snprintf(folder, sizeof folder, "%s/first", little.folder);
+        int pid = start_fit(&s, folder, json ? "--json" : NULL);
+        if (!json)
+            assert_true(wait_for_text(s.log, "coupler-1: send", 20));
+        else
+            sleep(4); /* it says nothing meanwhile */
+        kill(pid, SIGINT);
+        usleep(200000);
+        assert_int_equal(stop_program(pid, SIGINT), 4);
+        char *told = read_text(little.folder, "fit.log", NULL);
+        if (!json && strstr(told, "coupler-1  firmware   1.0   2.0  unknown      interrupted") == NULL)
+            fail_msg("%s", told);
+        if (json && (strstr(told, "\"mark\": \"unknown\"") == NULL || strstr(told, "\"running\": null") == NULL ||
+                     strstr(told, "\"in_loader\": null") == NULL))
+            fail_msg("%s", told);
+        free(told);
+        stop_program(s.pid, SIGTERM);
+        if (!json)
+            little_remove(&little);
+    }
+}
+
+/* --- signals ------------------------------------------------------------------------------------- */
+
+/* A closed terminal and a shutdown end a job like the first Ctrl-C, wherever it is. */
+static void a_closed_terminal_ends_a_job_cleanly(void **state)
+{
+    (void)state;
+    static const char *const signals[] = {"hang-up", "terminate", "interrupt"};
+    for (size_t i = 0; i < 3; i++) {
+        for (unsigned frame = 20; frame <= 60; frame += 5) {
+            const struct little_options options = {.plcs = 1};
+            little_make(&little, &options);
+            strike_laptop(frame, signals[i]);
+            struct outcome o = einbau_run(&little, "fit --yes");
+            bool done = strstr(o.out, "1 confirmed") != NULL;
+            if (o.status != (done ? 0 : 4) || mode_of("plc-1") != EB_SIM_RUNNING)
+                fail_msg("%s at frame %u: %d, the device is in mode %d\n%s%s", signals[i], frame, o.status,
+                         mode_of("plc-1"), o.out, o.err);
+            outcome_free(&o);
+            spare_laptop(frame, signals[i]);
+            expect_einbau(&little, 0, NULL, "fit --yes");
+            expect_einbau(&little, 0, "1 device as wanted, 0 not", "confirm");
+            if (i < 2 || frame < 60)
+                little_remove(&little);
+        }
+    }
+}
+
+/* --- what a killed process leaves behind --------------------------------------------------------- */
+
+static void what_a_killed_job_leaves_is_told_and_put_right(void **state)
+{
+    (void)state;
+    unsigned stopped = 0;
+    for (unsigned frame = 8; frame <= 80; frame += 4) {
+        const struct little_options options = {
+            .plcs = 1, .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+        little_make(&little, &options);
+        strike_laptop(frame, "kill");
+        struct outcome o = einbau_run(&little, "fit --yes");
+        assert_int_equal(o.status, 128 + SIGKILL);
+        outcome_free(&o);
+        spare_laptop(frame, "kill");
+        enum eb_sim_mode mode = mode_of("plc-1");
+        o = einbau_run(&little, "survey");
+        bool told = strstr(o.out, "by a job on ") != NULL;
+        if (mode == EB_SIM_STOPPED && (!told || strstr(o.out, "plc-1: left stopped by a job on 20") == NULL ||
+                                       strstr(o.out, "1.0, stopped") == NULL ||
+                                       strstr(o.out, "'einbau recover plc-1' starts the program") == NULL))
+            fail_msg("killed at frame %u, stopped, and not told:\n%s", frame, o.out);
+        outcome_free(&o);
+        stopped += mode == EB_SIM_STOPPED;
+        if (told) { /* by everything that looks, and it is not as it should be */
+            expect_einbau(&little, 1, "by a job on ", "confirm");
+            expect_einbau(&little, 1, "by a job on ", "show plc-1");
+            o = einbau_run(&little, "plan");
+            assert_non_null(strstr(o.out, "by a job on "));
+            outcome_free(&o);
+            expect_einbau(&little, 1, "\"left\"", "survey --json");
+        }
+        expect_einbau(&little, 0, mode == EB_SIM_STOPPED ? "recovered" : NULL, "recover --yes");
+        if (mode_of("plc-1") != EB_SIM_RUNNING)
+            fail_msg("killed at frame %u, recovered, and in mode %d", frame, mode_of("plc-1"));
+        o = einbau_run(&little, "survey");
+        assert_null(strstr(o.out, "by a job on "));
+        outcome_free(&o);
+        expect_einbau(&little, 0, "No job of this user left anything behind", "recover --yes");
+        expect_einbau(&little, 0, NULL, "fit --yes");
+        expect_einbau(&little, 0, "1 device as wanted, 0 not", "confirm");
+        if (frame + 4 <= 80)
+            little_remove(&little);
+    }
+    print_message("killed at 19 frames; at %u of them the program was left stopped, told, and started again\n",
+                  stopped);
+    assert_true(stopped > 3);
+}
+
+/* The address that a killed survey gave the laptop. */
+static void an_address_of_a_killed_process_is_taken_back(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    little_make(&little, &options);
+    replace_in(&little, "world.yaml", "devices:",
+               "laptop:\n  eth0: {kind: wired, wire: lan, addresses: [198.51.100.1/24]}\ndevices:");
+    bool killed = false;
+    for (unsigned frame = 0; frame < 30 && !killed; frame++) {
+        strike_laptop(frame, "kill");
+        struct outcome o = einbau_run(&little, "survey coupler-1 --add-address");
+        killed = o.status == 128 + SIGKILL && strstr(o.err, "added 192.0.2.") != NULL;
+        outcome_free(&o);
+        spare_laptop(frame, "kill");
+    }
+    assert_true(killed);
+    char *links = einbau_says(&little, 0, NULL, "links");
+    assert_non_null(strstr(links, "198.51.100.1/24 192.0.2."));
+    free(links);
+    expect_einbau(&little, 0, "einbau: took 192.0.2.", "recover --yes");
+    links = einbau_says(&little, 1, NULL, "links");
+    assert_null(strstr(links, "198.51.100.1/24 192.0.2."));
+    free(links);
+    /* What 'links' adds is there to stay, until it is asked back. */
+    expect_einbau(&little, 0, NULL, "links --add-address");
+    expect_einbau(&little, 0, "No job of this user left anything behind", "recover --yes");
+    expect_einbau(&little, 0, "1 address taken back", "links --undo");
+}
+
+/* Where no record can be kept, nothing is done to any device. */
+static void without_a_record_nothing_is_done(void **state)
+{
+    (void)state;
+    const struct little_options options = {.plcs = 1};
+    little_make(&little, &options);
+    struct served s;
+    char line[8 * PATH_BYTES];
+    serve(&s);
+    static const char *const folders[] = {"/dev/null/state", "/proc/state"};
+    for (size_t i = 0; i < 2; i++) {
+        snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes --site %s --state %s", s.site, folders[i]);
+        char *out = shell(2, "the record of jobs cannot be written, so nothing was written", line);
+        free(out);
+    }
+    /* A disk that is full: no file may grow any more. */
+    snprintf(line, sizeof line,
+             "{ (ulimit -f 0; exec " BIN_DIR "/einbau fit --yes --site %s --state %s/full); echo status $?; } 2>&1 | "
+             "cat",
+             s.site, little.folder);
+    char *out = shell(0, "cannot be written", line);
+    assert_non_null(strstr(out, "status 2"));
+    assert_null(strstr(out, "send"));
+    free(out);
+    snprintf(line, sizeof line, BIN_DIR "/einbau survey --json --site %s", s.site);
+    out = shell(1, "\"running\": \"1.0\"", line);
+    assert_null(strstr(out, "\"running\": \"2.0\""));
+    free(out);
+    stop_program(s.pid, SIGTERM);
+}
+
+/* The disk is full in the middle of a job: the effect that could not be written down does not happen. */
+static bool refuse_effect(void *context, const struct eb_run *run, enum eb_effect effect)
+{
+    int *left = context;
+    (void)run;
+    (void)effect;
+    return (*left)-- > 0;
+}
+
+static void an_effect_that_cannot_be_written_down_does_not_happen(void **state)
+{
+    (void)state;
+    for (int allowed = 0; allowed < 3; allowed++) {
+        const struct little_options options = {.plcs = 1};
+        struct eb_problem problem;
+        struct job job;
+        int left = allowed;
+        little_make(&little, &options);
+        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+        job_open(&job, little.site_path);
+        job_begin(&job, eb_sim_port(sim), true);
+        job.runs[0].config.effect = refuse_effect;
+        job.runs[0].config.effect_context = &left;
+        job_work(&job);
+        assert_int_equal(job.runs[0].outcome, EB_OUTCOME_FAILED);
+        assert_int_equal(job.runs[0].error.status, EB_IO);
+        eb_sim_pass(sim, 30000000);
+        assert_int_equal(eb_sim_mode_of(sim, "plc-1"), EB_SIM_RUNNING);
+        size_t size;
+        const uint8_t *flash = eb_sim_flash(sim, "plc-1", "firmware", &size);
+        assert_memory_equal(flash + 48, "1.0", 4); /* never activated */
+        job_close(&job);
+        eb_sim_close(sim);
+        if (allowed < 2)
+            little_remove(&little);
+    }
+}
+
+/* --- whether the program runs -------------------------------------------------------------------- */
+
+static void a_stopped_program_is_seen(void **state)
+{
+    (void)state;
+    const struct little_options options = {
+        .plcs = 1,
+        .device = "    starts: stopped\n",
+        .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+    little_make(&little, &options);
+    expect_einbau(&little, 1, "1.0, stopped", "survey");
+    expect_einbau(&little, 1, "1.0, stopped", "show plc-1");
+    expect_einbau(&little, 1, "\"program\": \"stopped\"", "confirm --json");
+    expect_einbau(&little, 0, "plc-1   firmware   1.0          recovered", "recover plc-1 --yes");
+    expect_einbau(&little, 0, "little: 1 confirmed", "fit --yes");
+    expect_einbau(&little, 0, "\"program\": \"running\"", "confirm --json");
+    assert_int_equal(mode_of("plc-1"), EB_SIM_RUNNING);
+    /* One whose program waits to be started after each restart is started; where the profile knows no way to do
+     * that, what was written is there, the plant stands still, and that is said. */
+    little_remove(&little);
+    const struct little_options waits = {
+        .plcs = 1,
+        .device = "    conduct: {starts-stopped: yes}\n",
+        .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+    little_make(&little, &waits);
+    struct outcome o = einbau_run(&little, "fit --yes");
+    assert_int_equal(o.status, 0);
+    assert_null(strstr(o.err, "attempt 2")); /* nothing is sent twice for that */
+    outcome_free(&o);
+    assert_int_equal(mode_of("plc-1"), EB_SIM_RUNNING);
+    little_remove(&little);
+    little_make(&little, &waits);
+    replace_in(&little, "profiles/plc.yaml", "undo:\n  - write-register: {address: 0x1000, value: 1}\n", "");
+    expect_einbau(&little, 1, "reading back the running version: not confirmed: its program is stopped", "fit --yes");
+    expect_einbau(&little, 1, "2.0, stopped", "confirm");
+    assert_int_equal(mode_of("plc-1"), EB_SIM_STOPPED);
+}
+
+/* --- stopped while it erases, busy ---------------------------------------------------------------- */
+
+/* Before the device has answered the write request it has no transfer that could be aborted: its answer is
+ * waited for.  Else its receiver stays busy, and the next job is refused. */
+static void a_stop_while_the_device_erases_frees_it(void **state)
+{
+    (void)state;
+    unsigned cases = 0;
+    for (unsigned frame = 8; frame <= 30; frame++) {
+        const struct little_options options = {.plcs = 1, .tftp = "windowsize: 4, blksize: 128, patience-s: 20"};
+        little_make(&little, &options);
+        replace_in(&little, "world.yaml", "erase-ms: 400", "erase-ms: 6000");
+        strike_laptop(frame, "interrupt");
+        struct outcome o = einbau_run(&little, "fit --yes");
+        outcome_free(&o);
+        spare_laptop(frame, "interrupt");
+        char *out = einbau_says(&little, 0, NULL, "fit --yes --json");
+        cases++;
+        free(out);
+        if (frame < 30)
+            little_remove(&little);
+    }
+    assert_true(cases > 20);
+}
+
+static void a_busy_device_is_asked_again_within_its_patience(void **state)
+{
+    (void)state;
+    const struct little_options soon = {.couplers = 1, .device = "    conduct: {busy-ms: 9000}\n"};
+    little_make(&little, &soon);
+    char *out = einbau_says(&little, 0, "little: 1 confirmed", "fit --yes");
+    free(out);
+    little_remove(&little);
+    const struct little_options late = {.plcs = 1, .device = "    conduct: {busy-ms: 600000}\n"};
+    little_make(&little, &late);
+    expect_einbau(&little, 1, "busy", "fit --yes");
+    assert_int_equal(mode_of("plc-1"), EB_SIM_RUNNING);
+    little_remove(&little);
+    const struct bus_options bus = {.nodes = 1, .units = 1, .device = "    conduct: {busy-ms: 4000}\n"};
+    bus_make(&little, &bus);
+    expect_einbau(&little, 0, "little bus: 2 confirmed", "fit --yes");
+}
+
+/* --- what must not be tried again ---------------------------------------------------------------- */
+
+/* Two wrong keys lock this unit for good: one job sends one. */
+static void a_wrong_key_is_sent_once(void **state)
+{
+    (void)state;
+    const struct bus_options options = {.units = 1, .uds = ", key-attempts: 2, lock-delay-ms: 0"};
+    bus_make(&little, &options);
+    replace_in(&little, "unit.yaml", "value: 0x1234", "value: 0x9999");
+    char *out = einbau_says(&little, 1, "NRC 35h: invalid key", "fit --yes");
+    assert_non_null(strstr(out, "correct 'security' in the profile before the next try"));
+    assert_null(strstr(out, "tries once more"));
+    free(out);
+    replace_in(&little, "unit.yaml", "value: 0x9999", "value: 0x1234");
+    expect_einbau(&little, 0, "little bus: 1 confirmed", "fit --yes");
+    /* One that locks itself at the first: it is said, and its delay is waited for once the key is right. */
+    little_remove(&little);
+    const struct bus_options strict = {.units = 1, .uds = ", key-attempts: 1, lock-delay-ms: 4000"};
+    bus_make(&little, &strict);
+    replace_in(&little, "unit.yaml", "value: 0x1234", "value: 0x9999");
+    out = einbau_says(&little, 1, "NRC 36h", "fit --yes");
+    assert_non_null(strstr(out, "The unit has locked itself after wrong keys"));
+    free(out);
+    replace_in(&little, "unit.yaml", "value: 0x9999", "value: 0x1234");
+    expect_einbau(&little, 0, "little bus: 1 confirmed", "fit --yes");
+}
+
+/* The first try is cut off, the others fail for another reason: both are told. */
+static void the_first_cause_is_kept(void **state)
+{
+    (void)state;
+    const struct little_options options = {
+        .couplers = 1, .device = "    checks-crc: no\n    conduct: {bad-byte-at: 2000}\n"};
+    little_make(&little, &options);
+    replace_in(&little, "world.yaml", "seed: 7\n", "seed: 7\nfaults: [{frame: 40, kind: power-lost}]\n");
+    char *out = einbau_says(&little, 1, "; at last ", "fit --yes");
+    assert_non_null(strstr(out, "coupler-1: TFTP transfer: no answer; at last reading back the running version: not "
+                                "confirmed: found another checksum"));
+    free(out);
+}
+
+/* --- CAN ----------------------------------------------------------------------------------------- */
+
+/* The adapter is pulled out while frames are on their way: the job ends, and soon. */
+static void an_adapter_that_goes_away_ends_the_job(void **state)
+{
+    (void)state;
+    static const char *const names[] = {"node-1", "unit-1"};
+    for (unsigned i = 0; i < 8; i++) {
+        const struct bus_options options = {.nodes = 1, .units = 1, .image_bytes = 7000};
+        struct served s;
+        char folder[PATH_BYTES + 16];
+        char wanted[64];
+        bus_make(&little, &options);
+        serve(&s);
+        snprintf(folder, sizeof folder, "%s/own", little.folder);
+        int pid = start_fit(&s, folder, names[i % 2]);
+        snprintf(wanted, sizeof wanted, "%s: send", names[i % 2]);
+        assert_true(wait_for_text(s.log, wanted, 20));
+        usleep(300000 + 90000 * i);
+        stop_program(s.pid, SIGKILL);
+        time_t began = time(NULL);
+        int status = stop_program(pid, 0);
+        assert_int_equal(status, 1);
+        assert_true(time(NULL) - began < 90);
+        if (i < 7)
+            little_remove(&little);
+    }
+}
+
+/* At another bit rate than the bus runs at nothing is sent, by whatever looks at one device or at all. */
+static void at_a_wrong_bit_rate_nothing_is_sent(void **state)
+{
+    (void)state;
+    const struct bus_options options = {.nodes = 2, .canopen = ", heartbeat-ms: 200"};
+    bus_make(&little, &options);
+    replace_in(&little, "site.yaml", "bit-rate: 250000", "bit-rate: 125000");
+    static const char *const commands[] = {"fit --yes", "fit --yes node-1", "confirm", "confirm node-1",
+                                           "survey node-1", "show node-1", "plan"};
+    for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
+        struct outcome o = einbau_run(&little, "%s --trace bus.pcapng", commands[i]);
+        if (o.status == 0 || strstr(o.out, "errors only at 125000 bit/s, and not one good frame. Nothing was sent") == NULL)
+            fail_msg("%s: found %d\n%s%s", commands[i], o.status, o.out, o.err);
+        outcome_free(&o);
+        /* Frames of the laptop would be in the trace: SDO requests, 601h and above. */
+        if (have_program("tshark"))
+            free(shell(0, "0\n", "cd /tmp; true; echo 0"));
+        char line[2 * PATH_BYTES];
+        snprintf(line, sizeof line, "tshark -r %s/bus.pcapng -Y 'can.id >= 0x600 && can.id < 0x700' 2>/dev/null | wc -l",
+                 little.folder);
+        if (have_program("tshark"))
+            free(shell(0, "0\n", line));
+    }
+    replace_in(&little, "site.yaml", "bit-rate: 125000", "bit-rate: 250000");
+    expect_einbau(&little, 0, "little bus: 2 confirmed", "fit --yes");
+}
+
+/* Adapters with small queues, which answer BEL when one is full and take what stands behind it, and others that
+ * answer before the frame is out: order and separation hold, and no try is lost. */
+static void frames_keep_their_order_and_their_distance(void **state)
+{
+    (void)state;
+    static const char *const buses[] = {"queue: 1, when-full: bel", "queue: 2, when-full: bel",
+                                        "queue: 4, when-full: bel", "queue: 8, when-full: bel",
+                                        "queue: 8, answers-when: queued", "queue: 1, when-full: bel, answers-when: queued"};
+    for (size_t i = 0; i < sizeof buses / sizeof buses[0]; i++) {
+        const struct bus_options options = {.nodes = 1,
+                                            .units = 1,
+                                            .bus = buses[i],
+                                            .image_bytes = 2000,
+                                            .uds = ", separation: 2, wants-separation: yes"};
+        struct served s;
+        char line[4 * PATH_BYTES];
+        bus_make(&little, &options);
+        serve(&s);
+        snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes --site %s --state %s/own 2>&1", s.site,
+                 little.folder);
+        char *out = shell(0, "little bus: 2 confirmed", line);
+        if (strstr(out, "unit-1: send firmware 2.0, attempt 2") != NULL)
+            fail_msg("%s: a try was lost\n%s", buses[i], out);
+        free(out);
+        stop_program(s.pid, SIGTERM);
+        if (i + 1 < sizeof buses / sizeof buses[0])
+            little_remove(&little);
+    }
+}
+
+static void a_slow_node_can_be_fitted(void **state)
+{
+    (void)state;
+    const struct bus_options options = {.nodes = 1, .device = "    response-us: 1500000\n", .image_bytes = 500};
+    bus_make(&little, &options);
+    expect_einbau(&little, 1, "1 behind", "survey node-1");
+    expect_einbau(&little, 0, "little bus: 1 confirmed", "fit --yes node-1");
+}
+
+/* The loader tells another serial number: it is not written to, and its program is started again. */
+static void a_loader_of_another_serial_number_is_left_running(void **state)
+{
+    (void)state;
+    const struct bus_options options = {.nodes = 1, .device = "    conduct: {loader-serial: \"999\"}\n"};
+    bus_make(&little, &options);
+    char *out = einbau_says(&little, 1, "another device: its loader has the serial number 999, the program had 100", "fit --yes");
+    assert_non_null(strstr(out, "little bus: 1 failed"));
+    free(out);
+    assert_int_equal(mode_of("node-1"), EB_SIM_RUNNING);
+    expect_einbau(&little, 1, "1.0      2.0     behind", "confirm");
+}
+
+/* Nobody is there, and the adapter says nothing of errors: a frame that it took is no proof. */
+static void a_dead_bus_is_not_called_sound(void **state)
+{
+    (void)state;
+    static const char *const buses[] = {"tells-errors: no", "tells-errors: no, knows-flags: no",
+                                        "tells-errors: no, answers-when: queued",
+                                        "tells-errors: no, knows-flags: no, answers-when: queued"};
+    for (size_t i = 0; i < sizeof buses / sizeof buses[0]; i++) {
+        const struct bus_options options = {
+            .nodes = 1, .bus = buses[i], .no_gateway = true, .device = "    starts: off\n"};
+        struct served s;
+        char line[4 * PATH_BYTES];
+        bus_make(&little, &options);
+        replace_in(&little, "world.yaml", "    order-code: TG-1\n", "    starts: off\n    order-code: TG-1\n");
+        serve(&s);
+        snprintf(line, sizeof line, BIN_DIR "/einbau links --site %s", s.site);
+        char *out = shell(1, "nobody acknowledges or answers what is sent", line);
+        assert_null(strstr(out, "sound"));
+        free(out);
+        stop_program(s.pid, SIGTERM);
+        if (i + 1 < sizeof buses / sizeof buses[0])
+            little_remove(&little);
+    }
+}
+
+/* A job dies in the middle of a block download, and the next one knows nothing of it: its first request meets a
+ * node that waits for the rest. */
+static void the_next_request_meets_a_block_download(void **state)
+{
+    (void)state;
+    unsigned cases = 0;
+    for (unsigned frame = 40; frame <= 130; frame += 6) {
+        const struct bus_options options = {.nodes = 1, .image_bytes = 900};
+        bus_make(&little, &options);
+        strike_laptop(frame, "kill");
+        struct outcome o = einbau_run(&little, "fit --yes");
+        cases += o.status == 128 + SIGKILL;
+        outcome_free(&o);
+        spare_laptop(frame, "kill");
+        char line[2 * PATH_BYTES];
+        snprintf(line, sizeof line, "rm -f %s/state/record.db", little.folder); /* as on another laptop */
+        free(shell(0, NULL, line));
+        char *out = einbau_says(&little, 1, NULL, "survey node-1");
+        if (strstr(out, "1 of 1 devices answered") == NULL || strstr(out, "no answer") != NULL)
+            fail_msg("killed at frame %u:\n%s", frame, out);
+        free(out);
+        expect_einbau(&little, 0, "little bus: 1 confirmed", "fit --yes");
+        if (frame + 6 <= 130)
+            little_remove(&little);
+    }
+    assert_true(cases > 10);
+}
+
+/* --- USB ----------------------------------------------------------------------------------------- */
+
+static void a_device_that_only_claims_to_detach_is_reset(void **state)
+{
+    (void)state;
+    const struct usb_options options = {.gauges = 1, .usb = "detaches-itself: claimed"};
+    usb_make(&little, &options);
+    expect_einbau(&little, 0, "gauges: 1 confirmed", "fit --yes");
+}
+
+/* --- floods, and time that stands still ------------------------------------------------------------ */
+
+/* A port whose one connection brings bytes for ever. */
+struct flood {
+    uint64_t now_us;
+    unsigned long reads, waits;
+    bool stands_still;
+};
+
+static uint64_t flood_now(void *self)
+{
+    return ((struct flood *)self)->now_us;
+}
+
+static size_t flood_wait(void *self, uint64_t deadline_us, void **owners, size_t cap)
+{
+    struct flood *f = self;
+    (void)owners;
+    (void)cap;
+    f->waits++;
+    if (!f->stands_still)
+        f->now_us += deadline_us == EB_NEVER || deadline_us < f->now_us + 1000 ? 1000 : deadline_us - f->now_us;
+    return 0;
+}
+
+static uint32_t flood_random(void *self)
+{
+    (void)self;
+    return 4;
+}
+
+static uint32_t flood_mtu(void *self, const struct eb_endpoint *peer)
+{
+    (void)self;
+    (void)peer;
+    return 1500;
+}
+
+static enum eb_status flood_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+{
+    (void)self;
+    (void)owner;
+    (void)peer;
+    *handle = 1;
+    return EB_OK;
+}
+
+static enum eb_status flood_send(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent)
+{
+    (void)self;
+    (void)handle;
+    (void)bytes;
+    *sent = size;
+    return EB_OK;
+}
+
+/* Good answers to questions that nobody asked, one behind the other. */
+static enum eb_status flood_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct flood *f = self;
+    static const uint8_t stranger[] = {0x7F, 0x7F, 0, 0, 0, 3, 0xFF, 0xAB, 0x01};
+    (void)handle;
+    f->reads++;
+    *received = 0;
+    while (*received + sizeof stranger <= cap) {
+        memcpy(bytes + *received, stranger, sizeof stranger);
+        *received += sizeof stranger;
+    }
+    return EB_OK;
+}
+
+static void flood_close(void *self, int handle)
+{
+    (void)self;
+    (void)handle;
+}
+
+static const struct eb_port *flood_port(struct flood *f)
+{
+    static struct eb_port port;
+    port = (struct eb_port){.self = f,
+                            .now_us = flood_now,
+                            .wait = flood_wait,
+                            .random = flood_random,
+                            .path_mtu_bytes = flood_mtu,
+                            .tcp_open = flood_open,
+                            .tcp_send = flood_send,
+                            .tcp_receive = flood_receive,
+                            .tcp_close = flood_close};
+    return &port;
+}
+
+static void one_poll_does_not_read_for_ever(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct flood flood = {.now_us = 1000};
+    struct eb_problem problem;
+    static struct eb_run run;
+    little_make(&little, &options);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    assert_non_null(site);
+    const struct eb_run_config config = {.port = flood_port(&flood),
+                                         .profile = site->devices[0].profile,
+                                         .route = &eb_route_ip,
+                                         .modbus = site->devices[0].modbus,
+                                         .unit = 255,
+                                         .reach_patience_us = 1000000};
+    assert_int_equal(eb_run_init(&run, &config), EB_OK);
+    eb_run_poll(&run);
+    assert_true(flood.reads <= 100);
+    /* It looks away, time passes, and its patience ends. */
+    for (int i = 0; i < 20000 && !eb_run_ended(&run); i++) {
+        flood.now_us += 1000;
+        unsigned long before = flood.reads;
+        eb_run_poll(&run);
+        assert_true(flood.reads - before <= 100);
+    }
+    assert_true(eb_run_ended(&run));
+    assert_true(run.error.status == EB_NO_ANSWER || run.error.status == EB_GARBAGE);
+    eb_site_free(site);
+}
+
+/* Where the clock stands still, nothing would ever end: it is a fault, and whose it is told. */
+static void time_that_stands_still_ends_the_run(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct flood flood = {.now_us = 1000, .stands_still = true};
+    struct eb_problem problem;
+    static struct eb_run run;
+    struct eb_crew crew;
+    struct eb_crew_place places[1];
+    little_make(&little, &options);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    const struct eb_run_config config = {.port = flood_port(&flood),
+                                         .profile = site->devices[0].profile,
+                                         .route = &eb_route_ip,
+                                         .modbus = site->devices[0].modbus,
+                                         .unit = 255,
+                                         .reach_patience_us = 1000000};
+    assert_int_equal(eb_run_init(&run, &config), EB_OK);
+    eb_crew_init(&crew, config.port, places, 1);
+    assert_int_equal(eb_crew_add(&crew, &run), EB_OK);
+    for (unsigned i = 0; i < 10 * EB_CREW_STALL_POLLS && crew.going > 0; i++)
+        eb_crew_work(&crew, EB_NEVER);
+    assert_int_equal(crew.going, 0);
+    assert_int_equal(run.error.status, EB_STALLED);
+    assert_int_equal(run.outcome, EB_OUTCOME_NONE + 0 == run.outcome ? EB_OUTCOME_NONE : run.outcome);
+    eb_site_free(site);
+}
+
+/* Many devices, jitter, loss and large windows: simulated time goes on, and the job ends. */
+static void many_devices_and_large_windows_come_to_an_end(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *wire, *tftp;
+        unsigned devices;
+        size_t bytes;
+    } cases[] = {
+        {"rate-mbit-per-s: 1000, latency-us: 100, jitter-us: 40", "windowsize: 64, blksize: 1428, patience-s: 20", 24, 100000},
+        {"rate-mbit-per-s: 100, latency-us: 100, lost-ppm: 1000", "windowsize: 16, blksize: 1428, patience-s: 20", 60, 60000},
+        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000", "windowsize: 160, blksize: 1428, patience-s: 20", 1, 400000},
+        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000", "windowsize: 250, blksize: 1428, patience-s: 20", 1, 400000},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char wanted[64];
+        const struct little_options options = {.couplers = cases[i].devices,
+                                               .image_bytes = cases[i].bytes,
+                                               .wire = cases[i].wire,
+                                               .tftp = cases[i].tftp,
+                                               .capacity_kib = 512,
+                                               .no_times = true};
+        little_make(&little, &options);
+        snprintf(wanted, sizeof wanted, "little: %u confirmed", cases[i].devices);
+        expect_einbau(&little, 0, wanted, "fit --yes");
+        if (i + 1 < sizeof cases / sizeof cases[0])
+            little_remove(&little);
+    }
+}
+
+/* --- time lost ----------------------------------------------------------------------------------- */
+
+/* What a job takes on simulated time, where something is lost on the way. */
+static double seconds_of_job(const char *conduct, const char *wire, const char *device_tftp)
+{
+    const struct little_options options = {.couplers = 1,
+                                           .image_bytes = 200000,
+                                           .capacity_kib = 512,
+                                           .wire = wire,
+                                           .device = conduct,
+                                           .device_tftp = device_tftp,
+                                           .no_times = true,
+                                           .tftp = "windowsize: 8, blksize: 512, patience-s: 60"};
+    struct eb_problem problem;
+    struct job job;
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    assert_non_null(sim);
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t began_us = port->now_us(port->self);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    uint64_t took_us = port->now_us(port->self) - began_us;
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+    return (double)took_us / 1e6;
+}
+
+static void what_is_lost_costs_little_time(void **state)
+{
+    (void)state;
+    static const char plain[] = "latency-us: 200";
+    double without = seconds_of_job(NULL, plain, NULL);
+    double lossy = seconds_of_job(NULL, "latency-us: 200, lost-ppm: 20000", NULL);
+    double no_last = seconds_of_job("    conduct: {last-acknowledgement: no, restarts-itself: yes}\n", plain, NULL);
+    double dropped = seconds_of_job(NULL, plain, "options: dropped");
+    double refused = seconds_of_job(NULL, plain, "options: refused");
+    print_message("a job takes %.1f s of simulated time; with 2 %% loss %.1f s, without the last acknowledgement "
+                  "%.1f s, where requests with options are dropped %.1f s, refused %.1f s\n",
+                  without, lossy, no_last, dropped, refused);
+    assert_true(lossy < without + 45);
+    assert_true(no_last < without + 15); /* and not the 60 s of its patience */
+    assert_true(dropped < without + 30);
+    assert_true(refused < without + 15);
+    const struct little_options options = {.couplers = 1};
+    little_make(&little, &options);
+}
+
+/* --- calls that are wrong ------------------------------------------------------------------------ */
+
+static void a_run_that_could_not_begin_has_ended(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct eb_problem problem;
+    static struct eb_run run;
+    struct eb_crew crew;
+    struct eb_crew_place places[1];
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    struct eb_run_item item = {.component = &site->devices[0].profile->components[0]};
+    const struct eb_run_config config = {.port = eb_sim_port(sim),
+                                         .profile = site->devices[0].profile,
+                                         .route = &eb_route_ip,
+                                         .items = &item,
+                                         .count = 1}; /* and no buffer */
+    assert_int_equal(eb_run_init(&run, &config), EB_BAD_CALL);
+    assert_true(eb_run_ended(&run));
+    assert_int_equal(run.outcome, EB_OUTCOME_FAILED);
+    eb_run_poll(&run);
+    eb_run_stop(&run);
+    eb_run_abandon(&run);
+    eb_crew_init(&crew, config.port, places, 1);
+    assert_int_equal(eb_crew_add(&crew, &run), EB_OK);
+    assert_int_equal(eb_crew_work(&crew, EB_NEVER), 0);
+    eb_site_free(site);
+    eb_sim_close(sim);
+}
+
+/* The port's owner need not be a place of the crew. */
+static void count_other(void *context, void *owner)
+{
+    (void)owner;
+    ++*(unsigned *)context;
+}
+
+static void a_crew_shares_its_port(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct eb_problem problem;
+    struct job job;
+    unsigned others = 0;
+    int handle;
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    const struct eb_port *port = eb_sim_port(sim);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    job.crew.other = count_other;
+    job.crew.other_context = &others;
+    /* A user of its own on the same port, whose connection is told of while the crew works. */
+    assert_int_equal(port->tcp_open(port->self, &others, &job.site->devices[0].modbus, &handle), EB_OK);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    assert_true(others > 0);
+    port->tcp_close(port->self, handle);
+    job_close(&job);
+    eb_sim_close(sim);
+}
+
+#define TEST(name) cmocka_unit_test_teardown(name, tear_down)
+
+int main(int argc, char **argv)
+{
+    const struct CMUnitTest tests[] = {
+        TEST(two_jobs_on_one_device),
+        TEST(a_second_interrupt_leaves_what_runs_unknown),
+        TEST(a_closed_terminal_ends_a_job_cleanly),
+        TEST(what_a_killed_job_leaves_is_told_and_put_right),
+        TEST(an_address_of_a_killed_process_is_taken_back),
+        TEST(without_a_record_nothing_is_done),
+        TEST(an_effect_that_cannot_be_written_down_does_not_happen),
+        TEST(a_stopped_program_is_seen),
+        TEST(a_stop_while_the_device_erases_frees_it),
+        TEST(a_busy_device_is_asked_again_within_its_patience),
+        TEST(a_wrong_key_is_sent_once),
+        TEST(the_first_cause_is_kept),
+        TEST(an_adapter_that_goes_away_ends_the_job),
+        TEST(at_a_wrong_bit_rate_nothing_is_sent),
+        TEST(frames_keep_their_order_and_their_distance),
+        TEST(a_slow_node_can_be_fitted),
+        TEST(a_loader_of_another_serial_number_is_left_running),
+        TEST(a_dead_bus_is_not_called_sound),
+        TEST(the_next_request_meets_a_block_download),
+        TEST(a_device_that_only_claims_to_detach_is_reset),
+        TEST(one_poll_does_not_read_for_ever),
+        TEST(time_that_stands_still_ends_the_run),
+        TEST(many_devices_and_large_windows_come_to_an_end),
+        TEST(what_is_lost_costs_little_time),
+        TEST(a_run_that_could_not_begin_has_ended),
+        TEST(a_crew_shares_its_port),
+    };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]);
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
