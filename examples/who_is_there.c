@@ -1,7 +1,7 @@
 /* Looks on one of the laptop's links for a few seconds and prints who is there.
  *
  *   who_is_there eth0                     on the laptop's own link
- *   who_is_there eth0 WORLD               on simulated wires */
+ *   who_is_there eth0 larchfell.world.yaml    on simulated wires */
 #include <einbau/einbau.h>
 #include <einbau/host.h>
 #include <einbau/sim.h>

@@ -461,6 +461,14 @@ static void put_text(FILE *file, int indent, const char *key, const char *text)
     fputs("\"\n", file);
 }
 
+/* A path that holds from wherever the written file will lie. */
+static void put_path(FILE *file, int indent, const char *key, const char *path)
+{
+    char *whole = realpath(path, NULL);
+    put_text(file, indent, key, whole != NULL ? whole : path);
+    free(whole);
+}
+
 static void write_place(FILE *file, const struct eb_site_device *d)
 {
     if (d->node != 0) {
@@ -522,7 +530,7 @@ static void write_device(FILE *file, const struct eb_site_device *d)
         any = true;
         put_text(file, 8, "version", want->version);
         if (want->image[0] != '\0')
-            put_text(file, 8, "image", want->image);
+            put_path(file, 8, "image", want->image);
         if (want->delivered[0] != '\0')
             put_text(file, 8, "delivered", want->delivered);
     }
@@ -536,7 +544,7 @@ bool eb_site_write(const struct eb_site *site, const char *path, struct eb_probl
     if (text == NULL)
         return false;
     put_text(text, 0, "site", site->name);
-    put_text(text, 0, "profiles", site->profiles_dir);
+    put_path(text, 0, "profiles", site->profiles_dir);
     fputs(site->key_count > 0 ? "trusted-keys:\n" : "", text);
     for (size_t i = 0; i < site->key_count; i++) {
         char key[EB_KEY_TEXT_BYTES];

@@ -88,8 +88,8 @@ static void serve(struct served *s)
 
 static int start_fit(const struct served *s, const char *state, const char *more)
 {
-    const char *const fit[] = {
-        BIN_DIR "/einbau", "fit", "--yes", "--site", s->site, "--state", state, more, NULL};
+    const char *const fit[] = {BIN_DIR "/einbau", "fit", "--yes", "--site", s->site,
+                               "--state",         state, more,    NULL};
     return start_program(fit, s->log);
 }
 
@@ -154,8 +154,9 @@ static void a_second_interrupt_leaves_what_runs_unknown(void **state)
         char *told = read_text(little.folder, "fit.log", NULL);
         if (!json && strstr(told, "coupler-1  firmware   1.0   2.0  unknown      interrupted") == NULL)
             fail_msg("%s", told);
-        if (json && (strstr(told, "\"mark\": \"unknown\"") == NULL || strstr(told, "\"running\": null") == NULL ||
-                     strstr(told, "\"in_loader\": null") == NULL))
+        if (json &&
+            (strstr(told, "\"mark\": \"unknown\"") == NULL || strstr(told, "\"running\": null") == NULL ||
+             strstr(told, "\"in_loader\": null") == NULL))
             fail_msg("%s", told);
         free(told);
         stop_program(s.pid, SIGTERM);
@@ -235,8 +236,9 @@ static void what_a_killed_job_leaves_is_told_and_put_right(void **state)
         if (frame + 4 <= 80)
             little_remove(&little);
     }
-    print_message("killed at 19 frames; at %u of them the program was left stopped, told, and started again\n",
-                  stopped);
+    print_message(
+        "killed at 19 frames; at %u of them the program was left stopped, told, and started again\n",
+        stopped);
     assert_true(stopped > 3);
 }
 
@@ -287,7 +289,8 @@ static void without_a_record_nothing_is_done(void **state)
     }
     /* A disk that is full: no file may grow any more. */
     snprintf(line, sizeof line,
-             "{ (ulimit -f 0; exec " BIN_DIR "/einbau fit --yes --site %s --state %s/full); echo status $?; } 2>&1 | "
+             "{ (ulimit -f 0; exec " BIN_DIR
+             "/einbau fit --yes --site %s --state %s/full); echo status $?; } 2>&1 | "
              "cat",
              s.site, little.folder);
     char *out = shell(0, "cannot be written", line);
@@ -344,10 +347,10 @@ static void an_effect_that_cannot_be_written_down_does_not_happen(void **state)
 static void a_stopped_program_is_seen(void **state)
 {
     (void)state;
-    const struct little_options options = {
-        .plcs = 1,
-        .device = "    starts: stopped\n",
-        .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+    const struct little_options options = {.plcs = 1,
+                                           .device = "    starts: stopped\n",
+                                           .profile =
+                                               "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
     little_make(&little, &options);
     expect_einbau(&little, 1, "1.0, stopped", "survey");
     expect_einbau(&little, 1, "1.0, stopped", "show plc-1");
@@ -356,13 +359,13 @@ static void a_stopped_program_is_seen(void **state)
     expect_einbau(&little, 0, "little: 1 confirmed", "fit --yes");
     expect_einbau(&little, 0, "\"program\": \"running\"", "confirm --json");
     assert_int_equal(mode_of("plc-1"), EB_SIM_RUNNING);
-    /* One whose program waits to be started after each restart is started; where the profile knows no way to do
-     * that, what was written is there, the plant stands still, and that is said. */
+    /* One whose program waits to be started after each restart is started; where the profile knows no way to
+     * do that, what was written is there, the plant stands still, and that is said. */
     little_remove(&little);
-    const struct little_options waits = {
-        .plcs = 1,
-        .device = "    conduct: {starts-stopped: yes}\n",
-        .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+    const struct little_options waits = {.plcs = 1,
+                                         .device = "    conduct: {starts-stopped: yes}\n",
+                                         .profile =
+                                             "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
     little_make(&little, &waits);
     struct outcome o = einbau_run(&little, "fit --yes");
     assert_int_equal(o.status, 0);
@@ -372,7 +375,8 @@ static void a_stopped_program_is_seen(void **state)
     little_remove(&little);
     little_make(&little, &waits);
     replace_in(&little, "profiles/plc.yaml", "undo:\n  - write-register: {address: 0x1000, value: 1}\n", "");
-    expect_einbau(&little, 1, "reading back the running version: not confirmed: its program is stopped", "fit --yes");
+    expect_einbau(&little, 1, "reading back the running version: not confirmed: its program is stopped",
+                  "fit --yes");
     expect_einbau(&little, 1, "2.0, stopped", "confirm");
     assert_int_equal(mode_of("plc-1"), EB_SIM_STOPPED);
 }
@@ -386,7 +390,8 @@ static void a_stop_while_the_device_erases_frees_it(void **state)
     (void)state;
     unsigned cases = 0;
     for (unsigned frame = 8; frame <= 30; frame++) {
-        const struct little_options options = {.plcs = 1, .tftp = "windowsize: 4, blksize: 128, patience-s: 20"};
+        const struct little_options options = {.plcs = 1,
+                                               .tftp = "windowsize: 4, blksize: 128, patience-s: 20"};
         little_make(&little, &options);
         replace_in(&little, "world.yaml", "erase-ms: 400", "erase-ms: 6000");
         strike_laptop(frame, "interrupt");
@@ -456,8 +461,9 @@ static void the_first_cause_is_kept(void **state)
     little_make(&little, &options);
     replace_in(&little, "world.yaml", "seed: 7\n", "seed: 7\nfaults: [{frame: 40, kind: power-lost}]\n");
     char *out = einbau_says(&little, 1, "; at last ", "fit --yes");
-    assert_non_null(strstr(out, "coupler-1: TFTP transfer: no answer; at last reading back the running version: not "
-                                "confirmed: found another checksum"));
+    assert_non_null(
+        strstr(out, "coupler-1: TFTP transfer: no answer; at last reading back the running version: not "
+                    "confirmed: found another checksum"));
     free(out);
 }
 
@@ -505,18 +511,20 @@ static void at_a_wrong_bit_rate_nothing_is_sent(void **state)
     const struct bus_options options = {.nodes = 2, .canopen = ", heartbeat-ms: 200"};
     bus_make(&little, &options);
     replace_in(&little, "site.yaml", "bit-rate: 250000", "bit-rate: 125000");
-    static const char *const commands[] = {"fit --yes", "fit --yes node-1", "confirm", "confirm node-1",
-                                           "survey node-1", "show node-1", "plan"};
+    static const char *const commands[] = {"fit --yes",     "fit --yes node-1", "confirm", "confirm node-1",
+                                           "survey node-1", "show node-1",      "plan"};
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
         struct outcome o = einbau_run(&little, "%s --trace bus.pcapng", commands[i]);
-        if (o.status == 0 || strstr(o.out, "errors only at 125000 bit/s, and not one good frame. Nothing was sent") == NULL)
+        if (o.status == 0 ||
+            strstr(o.out, "errors only at 125000 bit/s, and not one good frame. Nothing was sent") == NULL)
             fail_msg("%s: found %d\n%s%s", commands[i], o.status, o.out, o.err);
         outcome_free(&o);
         /* Frames of the laptop would be in the trace: SDO requests, 601h and above. */
         if (have_program("tshark"))
             free(shell(0, "0\n", "cd /tmp; true; echo 0"));
         char line[2 * PATH_BYTES];
-        snprintf(line, sizeof line, "tshark -r %s/bus.pcapng -Y 'can.id >= 0x600 && can.id < 0x700' 2>/dev/null | wc -l",
+        snprintf(line, sizeof line,
+                 "tshark -r %s/bus.pcapng -Y 'can.id >= 0x600 && can.id < 0x700' 2>/dev/null | wc -l",
                  little.folder);
         if (have_program("tshark"))
             free(shell(0, "0\n", line));
@@ -525,14 +533,15 @@ static void at_a_wrong_bit_rate_nothing_is_sent(void **state)
     expect_einbau(&little, 0, "little bus: 2 confirmed", "fit --yes");
 }
 
-/* Adapters with small queues, which answer BEL when one is full and take what stands behind it, and others that
- * answer before the frame is out: order and separation hold, and no try is lost. */
+/* Adapters with small queues, which answer BEL when one is full and take what stands behind it, and others
+ * that answer before the frame is out: order and separation hold, and no try is lost. */
 static void frames_keep_their_order_and_their_distance(void **state)
 {
     (void)state;
-    static const char *const buses[] = {"queue: 1, when-full: bel", "queue: 2, when-full: bel",
-                                        "queue: 4, when-full: bel", "queue: 8, when-full: bel",
-                                        "queue: 8, answers-when: queued", "queue: 1, when-full: bel, answers-when: queued"};
+    static const char *const buses[] = {
+        "queue: 1, when-full: bel",       "queue: 2, when-full: bel",
+        "queue: 4, when-full: bel",       "queue: 8, when-full: bel",
+        "queue: 8, answers-when: queued", "queue: 1, when-full: bel, answers-when: queued"};
     for (size_t i = 0; i < sizeof buses / sizeof buses[0]; i++) {
         const struct bus_options options = {.nodes = 1,
                                             .units = 1,
@@ -558,7 +567,8 @@ static void frames_keep_their_order_and_their_distance(void **state)
 static void a_slow_node_can_be_fitted(void **state)
 {
     (void)state;
-    const struct bus_options options = {.nodes = 1, .device = "    response-us: 1500000\n", .image_bytes = 500};
+    const struct bus_options options = {
+        .nodes = 1, .device = "    response-us: 1500000\n", .image_bytes = 500};
     bus_make(&little, &options);
     expect_einbau(&little, 1, "1 behind", "survey node-1");
     expect_einbau(&little, 0, "little bus: 1 confirmed", "fit --yes node-1");
@@ -570,7 +580,8 @@ static void a_loader_of_another_serial_number_is_left_running(void **state)
     (void)state;
     const struct bus_options options = {.nodes = 1, .device = "    conduct: {loader-serial: \"999\"}\n"};
     bus_make(&little, &options);
-    char *out = einbau_says(&little, 1, "another device: its loader has the serial number 999, the program had 100", "fit --yes");
+    char *out = einbau_says(
+        &little, 1, "another device: its loader has the serial number 999, the program had 100", "fit --yes");
     assert_non_null(strstr(out, "little bus: 1 failed"));
     free(out);
     assert_int_equal(mode_of("node-1"), EB_SIM_RUNNING);
@@ -590,7 +601,8 @@ static void a_dead_bus_is_not_called_sound(void **state)
         struct served s;
         char line[4 * PATH_BYTES];
         bus_make(&little, &options);
-        replace_in(&little, "world.yaml", "    order-code: TG-1\n", "    starts: off\n    order-code: TG-1\n");
+        replace_in(&little, "world.yaml", "    order-code: TG-1\n",
+                   "    starts: off\n    order-code: TG-1\n");
         serve(&s);
         snprintf(line, sizeof line, BIN_DIR "/einbau links --site %s", s.site);
         char *out = shell(1, "nobody acknowledges or answers what is sent", line);
@@ -602,8 +614,8 @@ static void a_dead_bus_is_not_called_sound(void **state)
     }
 }
 
-/* A job dies in the middle of a block download, and the next one knows nothing of it: its first request meets a
- * node that waits for the rest. */
+/* A job dies in the middle of a block download, and the next one knows nothing of it: its first request meets
+ * a node that waits for the rest. */
 static void the_next_request_meets_a_block_download(void **state)
 {
     (void)state;
@@ -661,7 +673,8 @@ static size_t flood_wait(void *self, uint64_t deadline_us, void **owners, size_t
     (void)cap;
     f->waits++;
     if (!f->stands_still)
-        f->now_us += deadline_us == EB_NEVER || deadline_us < f->now_us + 1000 ? 1000 : deadline_us - f->now_us;
+        f->now_us +=
+            deadline_us == EB_NEVER || deadline_us < f->now_us + 1000 ? 1000 : deadline_us - f->now_us;
     return 0;
 }
 
@@ -801,10 +814,14 @@ static void many_devices_and_large_windows_come_to_an_end(void **state)
         unsigned devices;
         size_t bytes;
     } cases[] = {
-        {"rate-mbit-per-s: 1000, latency-us: 100, jitter-us: 40", "windowsize: 64, blksize: 1428, patience-s: 20", 24, 100000},
-        {"rate-mbit-per-s: 100, latency-us: 100, lost-ppm: 1000", "windowsize: 16, blksize: 1428, patience-s: 20", 60, 60000},
-        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000", "windowsize: 160, blksize: 1428, patience-s: 20", 1, 400000},
-        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000", "windowsize: 250, blksize: 1428, patience-s: 20", 1, 400000},
+        {"rate-mbit-per-s: 1000, latency-us: 100, jitter-us: 40",
+         "windowsize: 64, blksize: 1428, patience-s: 20", 24, 100000},
+        {"rate-mbit-per-s: 100, latency-us: 100, lost-ppm: 1000",
+         "windowsize: 16, blksize: 1428, patience-s: 20", 60, 60000},
+        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000",
+         "windowsize: 160, blksize: 1428, patience-s: 20", 1, 400000},
+        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000",
+         "windowsize: 250, blksize: 1428, patience-s: 20", 1, 400000},
     };
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
         char wanted[64];
@@ -859,12 +876,14 @@ static void what_is_lost_costs_little_time(void **state)
     static const char plain[] = "latency-us: 200";
     double without = seconds_of_job(NULL, plain, NULL);
     double lossy = seconds_of_job(NULL, "latency-us: 200, lost-ppm: 20000", NULL);
-    double no_last = seconds_of_job("    conduct: {last-acknowledgement: no, restarts-itself: yes}\n", plain, NULL);
+    double no_last =
+        seconds_of_job("    conduct: {last-acknowledgement: no, restarts-itself: yes}\n", plain, NULL);
     double dropped = seconds_of_job(NULL, plain, "options: dropped");
     double refused = seconds_of_job(NULL, plain, "options: refused");
-    print_message("a job takes %.1f s of simulated time; with 2 %% loss %.1f s, without the last acknowledgement "
-                  "%.1f s, where requests with options are dropped %.1f s, refused %.1f s\n",
-                  without, lossy, no_last, dropped, refused);
+    print_message(
+        "a job takes %.1f s of simulated time; with 2 %% loss %.1f s, without the last acknowledgement "
+        "%.1f s, where requests with options are dropped %.1f s, refused %.1f s\n",
+        without, lossy, no_last, dropped, refused);
     assert_true(lossy < without + 45);
     assert_true(no_last < without + 15); /* and not the 60 s of its patience */
     assert_true(dropped < without + 30);

@@ -110,9 +110,10 @@ static void a_wrong_checksum_is_not_forgotten(void **state)
     const struct little_options options = {
         .couplers = 1, .device = "    checks-crc: no\n    conduct: {bad-byte-at: 2000}\n"};
     little_make(&little, &options);
-    char *out = einbau_says(&little, 1, "coupler-1: reading back the running version: not confirmed: found another "
-                                      "checksum, expected the image's",
-                          "fit --yes");
+    char *out = einbau_says(&little, 1,
+                            "coupler-1: reading back the running version: not confirmed: found another "
+                            "checksum, expected the image's",
+                            "fit --yes");
     assert_non_null(strstr(out, "The same happened at each of 3 tries"));
     assert_non_null(strstr(out, "little: 1 failed"));
     free(out);
@@ -164,8 +165,8 @@ static void without_a_checksum_it_is_said(void **state)
     const struct little_options options = {.couplers = 1};
     little_make(&little, &options);
     replace_in(&little, "profiles/coupler.yaml", "checksum: {modbus-object: 0x90}, ", "");
-    char *out = einbau_says(&little, 0, "coupler-1  firmware   1.0   2.0  2.0          confirmed (version only)\n",
-                          "fit --yes");
+    char *out = einbau_says(
+        &little, 0, "coupler-1  firmware   1.0   2.0  2.0          confirmed (version only)\n", "fit --yes");
     assert_non_null(strstr(out, "little: 1 confirmed"));
     free(out);
     expect_einbau(&little, 0, "1 device as wanted, 0 not; 1 by the version only", "confirm");
@@ -184,8 +185,9 @@ static void what_is_read_back_is_compared(void **state)
 {
     (void)state;
     static const char *const names[] = {"coupler-1", "node-1", "unit-1", "gauge-1"};
-    static const char *const conducts[] = {"    checks-crc: no\n    conduct: {readable: yes}\n",
-                                           "    checks-crc: no\n    conduct: {readable: yes, bad-byte-at: 300}\n"};
+    static const char *const conducts[] = {
+        "    checks-crc: no\n    conduct: {readable: yes}\n",
+        "    checks-crc: no\n    conduct: {readable: yes, bad-byte-at: 300}\n"};
     for (size_t i = 0; i < 8; i++) {
         bool bad = i % 2 != 0;
         const char *name = names[i / 2];
@@ -253,8 +255,8 @@ static void the_version_of_before_the_restart_confirms_nothing(void **state)
 
 /* --- a block that is lost between two ways of counting ------------------------------------------- */
 
-/* Behind block 65535 the device counts on with 1 and the profile says 0, or the other way round: in a window the
- * block in between would be dropped, and nobody would tell. */
+/* Behind block 65535 the device counts on with 1 and the profile says 0, or the other way round: in a window
+ * the block in between would be dropped, and nobody would tell. */
 static void another_way_to_count_blocks_is_found(void **state)
 {
     (void)state;
@@ -359,9 +361,10 @@ static void one_that_answers_is_not_silent(void **state)
     assert_string_equal(text(component_of(root, "plc-1", 0), "running"), "null");
     assert_string_equal(text(component_of(root, "plc-1", 0), "mark"), "unreadable");
     json_decref(root);
-    char *out = einbau_says(&little, 1, "plc-1: comparing the serial number: another device: found P-1, expected P-9. "
-                                      "Check the address, the cable, and the serial number in the site",
-                          "survey");
+    char *out = einbau_says(&little, 1,
+                            "plc-1: comparing the serial number: another device: found P-1, expected P-9. "
+                            "Check the address, the cable, and the serial number in the site",
+                            "survey");
     assert_null(strstr(out, "silent"));
     free(out);
     /* An exception is an answer too. */
@@ -390,21 +393,23 @@ static void another_serial_number_after_the_restart(void **state)
 
 /* --- one judgement ------------------------------------------------------------------------------- */
 
-/* The image for the coupler wants the PLC to be at 2.0 first: the whole plan brings it, and every command says
- * the same of the coupler alone. */
+/* The image for the coupler wants the PLC to be at 2.0 first: the whole plan brings it, and every command
+ * says the same of the coupler alone. */
 static void a_companion_of_the_same_job_is_no_reason_to_accept(void **state)
 {
     (void)state;
     const struct little_options options = {.plcs = 1, .couplers = 1};
     little_make(&little, &options);
-    replace_in(&little, "site.yaml", "    serial: C-1\n", "    serial: C-1\n    companions: {plc: {device: plc-1}}\n");
+    replace_in(&little, "site.yaml", "    serial: C-1\n",
+               "    serial: C-1\n    companions: {plc: {device: plc-1}}\n");
     replace_in(&little, "site.yaml", ", image: coupler-2.0.bin", "");
     write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "1..9",
                 ", \"companions\": [{\"role\": \"plc\", \"least\": \"2.0\"}]");
     expect_einbau(&little, 0, "1 added", "shelf add coupler-2.0.bin");
     expect_einbau(&little, 0, "2      coupler-1  firmware   1.0   2.0", "plan");
-    static const char advice[] = "companion: found plc 1.0, expected plc at least 2.0 (fit plc-1 together with it: "
-                                 "einbau fit plc-1 coupler-1)";
+    static const char advice[] =
+        "companion: found plc 1.0, expected plc at least 2.0 (fit plc-1 together with it: "
+        "einbau fit plc-1 coupler-1)";
     char *out = einbau_says(&little, 1, advice, "plan coupler-1");
     assert_null(strstr(out, "--accept"));
     free(out);
@@ -444,11 +449,12 @@ static void nothing_chosen_is_no_success(void **state)
     static const char *const commands[] = {"confirm", "survey", "plan", "fit --yes", "recover --yes"};
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++)
         expect_einbau(&little, 2, "no device is chosen: --without leaves out every one that was named",
-                    "%s plc-1 --without plc-1", commands[i]);
+                      "%s plc-1 --without plc-1", commands[i]);
     expect_einbau(&little, 2, "found device names and no site", "{EINBAU_SITE=} survey plc-1");
     expect_einbau(&little, 2, "found device names and no site", "{EINBAU_SITE=} survey --without plc-1");
     /* Nothing is wanted of the coupler any more. */
-    replace_in(&little, "site.yaml", "    serial: C-1\n    wants:\n      firmware: {version: 2.0, image: coupler-2.0.bin}\n",
+    replace_in(&little, "site.yaml",
+               "    serial: C-1\n    wants:\n      firmware: {version: 2.0, image: coupler-2.0.bin}\n",
                "    serial: C-1\n");
     expect_einbau(&little, 0, "1 device as wanted, 0 not; nothing is wanted of 1", "confirm");
     expect_einbau(&little, 1, "found nothing that is wanted of coupler-1", "confirm coupler-1");
@@ -467,12 +473,27 @@ static void what_cannot_be_printed_is_an_error(void **state)
     (void)state;
     const struct little_options options = {.couplers = 1};
     little_make(&little, &options);
-    static const char *const commands[] = {
-        "--help",     "--version",          "survey",           "survey --json", "show coupler-1", "plan",
-        "confirm",    "confirm --json",     "shelf list",       "shelf cover",   "links",          "fit --yes",
-        "fit --help", "recover --yes",      "fit --yes --json", "links --undo",  "shelf add coupler-2.0.bin",
-        "shelf show 1", "shelf copy site.yaml --to elsewhere"};
-    replace_in(&little, "world.yaml", "devices:", "laptop:\n  eth0: {kind: wired, wire: lan, addresses: [192.0.2.100/24]}\ndevices:");
+    static const char *const commands[] = {"--help",
+                                           "--version",
+                                           "survey",
+                                           "survey --json",
+                                           "show coupler-1",
+                                           "plan",
+                                           "confirm",
+                                           "confirm --json",
+                                           "shelf list",
+                                           "shelf cover",
+                                           "links",
+                                           "fit --yes",
+                                           "fit --help",
+                                           "recover --yes",
+                                           "fit --yes --json",
+                                           "links --undo",
+                                           "shelf add coupler-2.0.bin",
+                                           "shelf show 1",
+                                           "shelf copy site.yaml --to elsewhere"};
+    replace_in(&little, "world.yaml", "devices:",
+               "laptop:\n  eth0: {kind: wired, wire: lan, addresses: [192.0.2.100/24]}\ndevices:");
     expect_einbau(&little, 0, "1 added", "shelf add coupler-2.0.bin");
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
         struct outcome o = einbau_run(&little, "%s >/dev/full", commands[i]);
@@ -482,13 +503,14 @@ static void what_cannot_be_printed_is_an_error(void **state)
         outcome_free(&o);
     }
     char script[2 * PATH_BYTES];
-    snprintf(script, sizeof script,
-             "cd %s && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml EINBAU_STATE=state && python3 -c \"\n"
-             "import os, subprocess, sys\n"
-             "r, w = os.pipe()\nos.close(r)\n"
-             "p = subprocess.run(['" BIN_DIR "/einbau', 'confirm'], stdout=w, stderr=subprocess.PIPE)\n"
-             "sys.stderr.write(p.stderr.decode())\nsys.exit(p.returncode)\"",
-             little.folder);
+    snprintf(
+        script, sizeof script,
+        "cd %s && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml EINBAU_STATE=state && python3 -c \"\n"
+        "import os, subprocess, sys\n"
+        "r, w = os.pipe()\nos.close(r)\n"
+        "p = subprocess.run(['" BIN_DIR "/einbau', 'confirm'], stdout=w, stderr=subprocess.PIPE)\n"
+        "sys.stderr.write(p.stderr.decode())\nsys.exit(p.returncode)\"",
+        little.folder);
     const char *const run[] = {"sh", "-c", script, NULL};
     struct outcome o = run_program(run);
     assert_int_equal(o.status, 2);
@@ -505,16 +527,18 @@ static void accepted_is_said_of_one_device_and_shown(void **state)
     little_make(&little, &options);
     write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "5..9", "");
     expect_einbau(&little, 2, "expected DEVICE:CODE: a code alone goes only with one device named",
-                "fit --yes --accept hardware-revision");
+                  "fit --yes --accept hardware-revision");
     expect_einbau(&little, 2, "found a code for 2 named devices",
-                "fit --yes coupler-1 coupler-2 --accept hardware-revision");
+                  "fit --yes coupler-1 coupler-2 --accept hardware-revision");
     expect_einbau(&little, 2, "--accept: found 'coupler-3', expected a device of this call",
-                "fit --yes --accept coupler-3:hardware-revision");
+                  "fit --yes --accept coupler-3:hardware-revision");
     expect_einbau(&little, 2, "--accept: found 'coupler-2', expected a device of this call",
-                "fit --yes coupler-1 --accept coupler-2:hardware-revision");
+                  "fit --yes coupler-1 --accept coupler-2:hardware-revision");
     /* What is accepted for one is not for the other. */
-    char *out = einbau_says(&little, 1, "Refused: coupler-2", "fit --yes --accept coupler-1:hardware-revision");
-    assert_non_null(strstr(out, "coupler-1 firmware 2.0: hardware-revision: found 3, expected 5..9 (accepted)"));
+    char *out =
+        einbau_says(&little, 1, "Refused: coupler-2", "fit --yes --accept coupler-1:hardware-revision");
+    assert_non_null(
+        strstr(out, "coupler-1 firmware 2.0: hardware-revision: found 3, expected 5..9 (accepted)"));
     assert_non_null(strstr(out, "--accept coupler-2:hardware-revision"));
     free(out);
     out = einbau_says(&little, 0, "little: 1 confirmed", "fit --yes coupler-1 --accept hardware-revision");
@@ -535,7 +559,7 @@ static void options_are_written_in_full(void **state)
     const struct little_options options = {.couplers = 2};
     little_make(&little, &options);
     expect_einbau(&little, 2, "found '--with', expected one of its options in full: did you mean --without?",
-                "confirm --with coupler-1");
+                  "confirm --with coupler-1");
     expect_einbau(&little, 2, "did you mean --yes", "fit --ye");
     expect_einbau(&little, 2, "did you mean --without", "confirm --without-device=coupler-1");
     expect_einbau(&little, 2, "expected one of its options in full. Try", "confirm --colour");

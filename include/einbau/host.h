@@ -125,7 +125,7 @@ struct eb_site {
 struct eb_site *eb_site_read(const char *path, struct eb_problem *problem);
 void eb_site_free(struct eb_site *site);
 
-/* Writes a site that reads back as the same one; image paths are written as they stand. */
+/* Writes a site that reads back as the same one from wherever it lies: paths are written from the root. */
 bool eb_site_write(const struct eb_site *site, const char *path, struct eb_problem *problem);
 
 /* One device more for a site's file. */

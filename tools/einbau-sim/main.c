@@ -1,5 +1,7 @@
 /* Simulated devices in real time: on loopback sockets, or as a whole segment on an Ethernet interface. */
 #include <argp.h>
+#include "../in_full.h"
+
 #include <einbau/sim.h>
 #include <errno.h>
 #include <signal.h>
@@ -74,8 +76,8 @@ static const struct argp argp = {
     .parser = parse,
     .args_doc = "WORLD",
     .doc = "Serves the simulated devices of a world until SIGINT or SIGTERM.\v"
-           "Example:\n  einbau-sim larchfell.world.yaml --state /tmp/larchfell --write-site "
-           "/tmp/real.site.yaml\n"
+           "Example:\n  einbau-sim larchfell.world.yaml --state /tmp/larchfell \\\n"
+           "    --write-site /tmp/real.site.yaml\n"
            "  einbau survey --site /tmp/real.site.yaml\n\n"
            "As a segment, in a network namespace joined by a pair of virtual interfaces:\n"
            "  ip netns add plant\n"
@@ -128,6 +130,7 @@ int main(int argc, char **argv)
     struct eb_problem problem = {""};
     sigset_t signals;
     argp_err_exit_status = EXIT_WRONG;
+    options_in_full(options, "einbau-sim", argc, argv);
     argp_parse(&argp, argc, argv, 0, NULL, &a);
     sigemptyset(&signals);
     sigaddset(&signals, SIGINT);

@@ -191,9 +191,8 @@ const struct command command_pack = {
             "by a manifest "
             "for several; size and digest are filled in. docs/package.md describes it.\v"
             "Examples:\n"
-            "  einbau pack k8.bin --to k8-1.3.einbau --component firmware --version 1.3 --order-code BL-K8-E "
-            "--revisions "
-            "2..5 --sign workshop.key\n"
+            "  einbau pack k8.bin --to k8-1.3.einbau --component firmware \\\n"
+            "    --version 1.3 --order-code BL-K8-E --revisions 2..5 --sign workshop.key\n"
             "  einbau pack fw.hex web.zip --manifest update.json --to update.einbau",
     .takes = SITE_OPTIONAL | TAKES_PACK | TAKES_TO | NEEDS_NAMES,
     .run = run,

@@ -33,7 +33,7 @@ const struct command command_plan = {
             "Images are the site's, or those of the shelf. Writes nothing to any device.\v"
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
-            "  einbau plan --site larchfell.site.yaml rescue-plc --image qm-rc4-24k-4.2.1.bin\n\n"
+            "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"
             "Exit status 1 where a device is refused or silent.",
     .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_ADDRESS | TAKES_EXPLAIN,
     .run = run,

@@ -451,7 +451,7 @@ const struct command command_set = {
             "DEVICE is a name of the site, or the hardware or IP address of anything on the wire; a device "
             "without an "
             "address is called by its hardware address.\v"
-            "Example:\n  einbau set 02:00:5e:51:04:99 name=spare-plc address=192.0.2.12 mask=255.255.255.0\n"
+            "Example:\n  einbau set 02:00:5e:51:04:99 name=spare-plc address=192.0.2.12\n"
             "  einbau set --site larchfell.site.yaml tower-io-1 dhcp=off\n\n"
             "Exit status 1 where it was refused or not confirmed, 3 where the device did not answer.",
     .takes = NEEDS_ONE_DEVICE | SITE_OPTIONAL | TAKES_LINK | TAKES_JOB | TAKES_ASSIGNMENTS,

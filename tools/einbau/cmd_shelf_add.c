@@ -194,8 +194,8 @@ const struct command command_shelf_add = {
             "refused "
             "whole. Give both files of a pair in one call.\v"
             "Examples:\n  einbau shelf add --site larchfell.site.yaml update.zip\n"
-            "  einbau shelf add --profiles profiles old.bin --profile regent-c4 --component firmware "
-            "--version 4.1.9\n\n"
+            "  einbau shelf add --profiles profiles old.bin --profile regent-c4 \\\n"
+            "    --component firmware --version 4.1.9\n\n"
             "Exit status 2 where a file was refused, 1 where nothing was recognised.",
     .takes = SITE_OPTIONAL | TAKES_PROFILES | TAKES_SAID | NEEDS_NAMES,
     .run = run,

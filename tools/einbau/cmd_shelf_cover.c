@@ -283,7 +283,7 @@ const struct command command_shelf_copy = {
         "Copies the images that a site needs, those on the way there included, to another shelf, which is "
         "made where "
         "it is missing: a memory stick, or another laptop's. Each is checked against its digest on the way.\v"
-        "Example:\n  einbau shelf copy larchfell.site.yaml --to /media/stick/shelf\n\n"
+        "Example:\n  einbau shelf copy larchfell.site.yaml --to stick/shelf\n\n"
         "Exit status 1 where something is missing.",
     .takes = SITE_OPTIONAL | TAKES_TO,
     .run = run_copy,

@@ -1,4 +1,5 @@
 #include "options.h"
+#include "../in_full.h"
 
 #include <einbau/einbau.h>
 #include <stdio.h>
@@ -389,48 +390,6 @@ static const char *from_environment(const char *given, const char *name)
     return value != NULL && value[0] != '\0' ? value : NULL;
 }
 
-/* The option that was meant, as far as it was written: the only one that begins so, else one that it begins
- * with; NULL: none. */
-static const char *meant(const struct argp_option *all, const char *name, size_t size)
-{
-    const char *found = NULL;
-    for (const struct argp_option *o = all; o->name != NULL; o++) {
-        size_t own = strlen(o->name);
-        size_t least = size < own ? size : own;
-        if (least > 1 && strncmp(o->name, name, least) == 0)
-            found = o->name;
-    }
-    return found;
-}
-
-/* Options are written in full: a part of a name that means one today means another one tomorrow. */
-static void check_names(const struct command *command, const struct argp_option *all, int argc, char **argv)
-{
-    static const char *const standard[] = {"help", "usage"};
-    for (int i = 1; i < argc && strcmp(argv[i], "--") != 0; i++) {
-        const char *name = argv[i] + 2;
-        if (strncmp(argv[i], "--", 2) != 0)
-            continue;
-        size_t size = strcspn(name, "=");
-        const struct argp_option *o = all;
-        bool known = false;
-        for (size_t k = 0; k < sizeof standard / sizeof standard[0]; k++)
-            known = known || (strlen(standard[k]) == size && strncmp(standard[k], name, size) == 0);
-        while (o->name != NULL && (strlen(o->name) != size || strncmp(o->name, name, size) != 0))
-            o++;
-        if (o->name == NULL && !known) {
-            const char *other = meant(all, name, size);
-            fprintf(stderr, "einbau %s: found '%s', expected one of its options in full", command->name,
-                    argv[i]);
-            if (other != NULL)
-                fprintf(stderr, ": did you mean --%s?", other);
-            fprintf(stderr, "%s Try 'einbau %s --help'\n", other != NULL ? "" : ".", command->name);
-            exit(EXIT_WRONG_CALL);
-        }
-        i += o->name != NULL && o->arg != NULL && name[size] == '\0'; /* its value is no option */
-    }
-}
-
 void options_read(const struct command *command, int argc, char **argv, struct options *options)
 {
     struct argp_option all[40] = {0};
@@ -459,7 +418,8 @@ void options_read(const struct command *command, int argc, char **argv, struct o
     snprintf(name, sizeof name, "einbau %s", command->name);
     argv[0] = name;
     argp_err_exit_status = EXIT_WRONG_CALL;
-    check_names(command, all, argc, argv);
+    snprintf(name, sizeof name, "einbau %s", command->name);
+    options_in_full(all, name, argc, argv);
     argp_parse(&argp, argc, argv, 0, NULL, &parsing);
     options->command = command->name;
     options->names_devices = (command->takes & TAKES_WITHOUT) != 0 && options->name_count > 0;
