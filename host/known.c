@@ -16,7 +16,7 @@ static const char schema[] =
     " seen TEXT NOT NULL, PRIMARY KEY (site, name));"
     "CREATE TABLE IF NOT EXISTS versions (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT "
     "NULL,"
-    " first TEXT NOT NULL, first_seen TEXT NOT NULL, last TEXT NOT NULL,"
+    " first TEXT NOT NULL, first_seen TEXT NOT NULL, last TEXT NOT NULL, times INTEGER NOT NULL DEFAULT 1,"
     " PRIMARY KEY (serial, order_code, component));";
 
 struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
@@ -24,8 +24,13 @@ struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
     struct eb_known *known = calloc(1, sizeof *known);
     if (known == NULL)
         abort();
-    if (ebi_make_folders(folder, problem) && ebi_sql_open(&known->sql, folder, "devices.db", schema, problem))
+    if (ebi_make_folders(folder, problem) &&
+        ebi_sql_open(&known->sql, folder, "devices.db", schema, problem)) {
+        /* A file of before has no such column yet; where it has, this is refused. */
+        sqlite3_exec(known->sql.db, "ALTER TABLE versions ADD COLUMN times INTEGER NOT NULL DEFAULT 2", NULL,
+                     NULL, NULL);
         return known;
+    }
     eb_known_close(known);
     return NULL;
 }
@@ -35,6 +40,30 @@ void eb_known_close(struct eb_known *known)
     if (known != NULL)
         ebi_sql_close(&known->sql);
     free(known);
+}
+
+/* What it was delivered with, as far as is known.  One reading may be wrong: until a second one says the
+ * same, an older version takes its place. */
+static bool note_version(struct eb_known *known, const struct eb_identity *id,
+                         const struct eb_component_profile *component, const char *version, const char *now,
+                         struct eb_problem *problem)
+{
+    char first[EB_VERSION_TEXT_BYTES] = "";
+    char last[EB_VERSION_TEXT_BYTES];
+    if (eb_version_compare(&component->order, version, version) != EB_SAME)
+        return true; /* no version of this order: nothing to be compared with later */
+    bool known_already = eb_known_versions(known, id, component->name, first, last);
+    bool older = known_already && eb_version_compare(&component->order, version, first) == EB_OLDER;
+    return ebi_sql_done(
+        &known->sql,
+        EBI_SQL_ASK(&known->sql, problem,
+                    "INSERT INTO versions (serial, order_code, component, first, last, first_seen)"
+                    " VALUES (?1, ?2, ?3, ?4, ?4, ?5)"
+                    " ON CONFLICT DO UPDATE SET last = excluded.last,"
+                    " times = times + (first = excluded.first),"
+                    " first = CASE WHEN times = 1 AND ?6 = 'older' THEN excluded.first ELSE first END",
+                    id->serial, id->order_code, component->name, version, now, older ? "older" : "", NULL),
+        problem);
 }
 
 bool eb_known_note(struct eb_known *known, const char *site, const char *name, const struct eb_run *looked,
@@ -60,15 +89,7 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
         const char *version = looked->running[i].version;
         if (version[0] == '\0')
             continue;
-        ok = ebi_sql_done(
-            &known->sql,
-            EBI_SQL_ASK(&known->sql, problem,
-                        "INSERT INTO versions (serial, order_code, component, first, last, first_seen)"
-                        " VALUES (?1, ?2, ?3, ?4, ?4, ?5)"
-                        " ON CONFLICT DO UPDATE SET last = excluded.last",
-                        id->serial, id->order_code, looked->config.profile->components[i].name, version, now,
-                        NULL),
-            problem);
+        ok = note_version(known, id, &looked->config.profile->components[i], version, now, problem);
     }
     if (ok && ebi_sql_run(&known->sql, "COMMIT", problem))
         return true;

@@ -1,6 +1,7 @@
-/* Every command line that README, docs, help and the heads of the examples show is run as it stands there: on the
- * demo's simulated hardware, on its sockets, on an Ethernet segment between two network namespaces, on a serial
- * adapter.  Left out are those that begin with make (which call this test) and sudo (which change the system). */
+/* Every command line that README, docs, help and the heads of the examples show is run as it stands there: on
+ * the demo's simulated hardware, on its sockets, on an Ethernet segment between two network namespaces, on a
+ * serial adapter.  Left out are those that begin with make (which call this test) and sudo (which change the
+ * system). */
 #include "support/support.h"
 
 #include <errno.h>
@@ -54,8 +55,8 @@ static bool begins(const char *text, const char *with)
 /* Whether a line of a document is one to be run. */
 static bool is_command(const char *line)
 {
-    static const char *const heads[] = {"einbau ",    "../bin/einbau ", "build/bin/", "cd ",
-                                        "export EIN", "einbau-sim ",    "read_",      "push_image ",
+    static const char *const heads[] = {"einbau ",    "../bin/einbau ", "build/bin/",   "cd ",
+                                        "export EIN", "einbau-sim ",    "read_",        "push_image ",
                                         "fit_one ",   "flash_",         "who_is_there "};
     for (size_t i = 0; i < sizeof heads / sizeof heads[0]; i++) {
         if (begins(line, heads[i]))
@@ -99,8 +100,8 @@ static void take_file(struct lines *l, const char *name)
 
 /* --- running ------------------------------------------------------------------------------------- */
 
-/* Runs a script on a terminal of its own, says yes where it is asked, and q where that ends something; gives what
- * was on the screen. */
+/* Runs a script on a terminal of its own, says yes where it is asked, and q where that ends something; gives
+ * what was on the screen. */
 static char *on_terminal(const char *script)
 {
     int fd;
@@ -139,8 +140,8 @@ static char *on_terminal(const char *script)
     return screen;
 }
 
-/* Runs them one behind the other in one shell, below `head`; each must end with 0, or with at most `worst`: the
- * demo's plant is not as wanted. */
+/* Runs them one behind the other in one shell, below `head`; each must end with 0, or with at most `worst`:
+ * the demo's plant is not as wanted. */
 static void run_lines(const struct lines *l, const char *head, int worst)
 {
     char path[PATH_BYTES + 16];
@@ -217,24 +218,26 @@ static void the_readme(void **state)
 /* A manifest beside an image of the demo. */
 static void describe(const char *file, const char *version, const char *code, const char *revisions)
 {
-    expect_done(shell("cd %s/build/demo && python3 -c \"\n"
-                      "import hashlib, json\n"
-                      "b = open('%s', 'rb').read()\n"
-                      "json.dump({'einbau': 'manifest/1', 'images': [{'file': '%s', 'component': 'firmware', "
-                      "'version': '%s', 'size': len(b), 'sha256': hashlib.sha256(b).hexdigest(), 'order_codes': "
-                      "['%s'], 'hardware_revisions': ['%s']}]}, open('%s.json', 'w'))\"",
-                      folder, file, file, version, code, revisions, file));
+    expect_done(
+        shell("cd %s/build/demo && python3 -c \"\n"
+              "import hashlib, json\n"
+              "b = open('%s', 'rb').read()\n"
+              "json.dump({'einbau': 'manifest/1', 'images': [{'file': '%s', 'component': 'firmware', "
+              "'version': '%s', 'size': len(b), 'sha256': hashlib.sha256(b).hexdigest(), 'order_codes': "
+              "['%s'], 'hardware_revisions': ['%s']}]}, open('%s.json', 'w'))\"",
+              folder, file, file, version, code, revisions, file));
 }
 
 /* What the lines of docs and help are about, beside the demo's own files. */
 static void add_files(void)
 {
-    expect_done(shell("cd %s/build/demo && export EINBAU_SITE=larchfell.site.yaml EINBAU_SHELF=shelf && " BIN_DIR
-                      "/einbau shelf add downloads/* >/dev/null && "
-                      "cp images/bl-k8-e-firmware-1.24.bin k8.bin && cp downloads/regent-display-1.4.zip update.zip && "
-                      "cp images/qm-rc4-24d-firmware-4.1.9.bin old.bin && cp downloads/ga2-20260918.hex fw.hex && "
-                      "zip -q web.zip images/sk-g3-firmware-5.0.bin && cp downloads/rc4-24k-4.2.1.s37 rc4-24k.bin",
-                      folder));
+    expect_done(shell(
+        "cd %s/build/demo && export EINBAU_SITE=larchfell.site.yaml EINBAU_SHELF=shelf && " BIN_DIR
+        "/einbau shelf add downloads/* >/dev/null && "
+        "cp images/bl-k8-e-firmware-1.24.bin k8.bin && cp downloads/regent-display-1.4.zip update.zip && "
+        "cp images/qm-rc4-24d-firmware-4.1.9.bin old.bin && cp downloads/ga2-20260918.hex fw.hex && "
+        "zip -q web.zip images/sk-g3-firmware-5.0.bin && cp downloads/rc4-24k-4.2.1.s37 rc4-24k.bin",
+        folder));
     describe("rc4-24k.bin", "4.2.1", "QM-RC4-24K", "4..6");
     char path[PATH_BYTES + 32];
     snprintf(path, sizeof path, "%s/build/demo", folder);
@@ -295,8 +298,8 @@ static void the_help(void **state)
     run_lines(&simulated, head, 1);
 }
 
-/* Those of the simulator: the first one serves until it is ended; the others are of a whole segment, and are run
- * where the user may make one. */
+/* Those of the simulator: the first one serves until it is ended; the others are of a whole segment, and are
+ * run where the user may make one. */
 static void the_help_of_the_simulator(void **state)
 {
     (void)state;
@@ -414,7 +417,8 @@ static void the_examples_on_usb(void **state)
     outcome_free(&o);
 }
 
-/* A serial adapter under the name that is shown: only where this machine has none, and the user may make one. */
+/* A serial adapter under the name that is shown: only where this machine has none, and the user may make one.
+ */
 static void those_on_a_serial_adapter(void **state)
 {
     (void)state;
@@ -450,12 +454,13 @@ static void those_on_a_serial_adapter(void **state)
     assert_int_equal(sscanf(at, ": adapters %63s", adapter), 1);
     free(told);
     assert_int_equal(symlink(adapter, "/dev/ttyACM0"), 0);
-    expect_done(shell("cd %s/build/demo && " BIN_DIR "/einbau shelf add --shelf shelf --site larchfell.site.yaml "
-                      "downloads/* >/dev/null && cp shelf/images/*/$(" BIN_DIR
-                      "/einbau shelf list --shelf shelf --json | python3 -c \"import json, sys; "
-                      "print([i['digest'] for i in json.load(sys.stdin)['images'] if i['version'] == '1.7.2'][0])\") "
-                      "d2-1.7.2.bin",
-                      folder));
+    expect_done(
+        shell("cd %s/build/demo && " BIN_DIR "/einbau shelf add --shelf shelf --site larchfell.site.yaml "
+              "downloads/* >/dev/null && cp shelf/images/*/$(" BIN_DIR
+              "/einbau shelf list --shelf shelf --json | python3 -c \"import json, sys; "
+              "print([i['digest'] for i in json.load(sys.stdin)['images'] if i['version'] == '1.7.2'][0])\") "
+              "d2-1.7.2.bin",
+              folder));
     describe("d2-1.7.2.bin", "1.7.2", "VH-D2", "B1..B9");
     snprintf(head, sizeof head, "cd %s/build/demo", folder);
     run_lines(&l, head, 1); /* the bus has nodes that the site does not want so */
@@ -490,8 +495,9 @@ static void those_on_an_ethernet_segment(void **state)
     }
     snprintf(log, sizeof log, "%s/sim.log", folder);
     snprintf(line, sizeof line,
-             "cd %s/build/demo && exec ip netns exec %s " BIN_DIR "/einbau-sim larchfell.world.yaml --on socket", folder,
-             plant);
+             "cd %s/build/demo && exec ip netns exec %s " BIN_DIR
+             "/einbau-sim larchfell.world.yaml --on socket",
+             folder, plant);
     const char *const program[] = {"sh", "-c", line, NULL};
     int pid = start_program(program, log);
     assert_true(wait_for_text(log, "ready:", 20));
@@ -504,8 +510,8 @@ static void those_on_an_ethernet_segment(void **state)
                       "assert s.recv(64)[7] == 6\"",
                       folder, lap));
     for (size_t i = 0; i < l.count; i++) {
-        struct outcome run = shell("cd %s/build/demo && PATH=" BIN_DIR ":$PATH exec ip netns exec %s %s", folder,
-                                   lap, l.list[i]);
+        struct outcome run = shell("cd %s/build/demo && PATH=" BIN_DIR ":$PATH exec ip netns exec %s %s",
+                                   folder, lap, l.list[i]);
         if (run.status != 0)
             fail_msg("%s: found %d\n%s%s", l.list[i], run.status, run.out, run.err);
         outcome_free(&run);

@@ -216,6 +216,8 @@ struct ebi_route {
     int tcp, udp;
     const struct eb_step *step;
     uint64_t deadline_us, attempt_us, attempt_end_us, patience_end_us;
+    uint64_t connect_began_us, connect_us; /* the longest that a connection took */
+    uint8_t unanswered;                    /* connections in a row, while a restart is waited for */
     struct eb_error error;
     struct eb_modbus modbus;
     const struct eb_run_item *item; /* being sent over IP */

@@ -16,8 +16,10 @@
  *      \_____________\________\___________\___________________/
  *                  | failed
  *                  v
- *      another try helps: TRY_PAUSE -> REACHING; else, or stopped: UNDOING -> LAST_PAUSE <-> LAST_LOOK ->
- * ENDED
+ *      another try helps: TRY_PAUSE -> REACHING; else, or stopped: UNDOING <-> UNDO_PAUSE
+ *                                                                    |
+ *                                                                    v
+ *                                                                 LAST_PAUSE <-> LAST_LOOK -> ENDED
  *
  * Invariants:
  *   identified   the device was read, and no effect was begun since
@@ -39,6 +41,7 @@ enum state {
     RETURN_PAUSE,
     TRY_PAUSE,
     UNDOING,
+    UNDO_PAUSE,
     LAST_PAUSE,
     LAST_LOOK,
     ENDED
@@ -101,8 +104,9 @@ static void set_state(struct eb_run *run, enum state state)
         [ACTIVATING] = EB_RUNG_ACTIVATE, [ACTIVATE_PAUSE] = EB_RUNG_ACTIVATE,
         [DOWN] = EB_RUNG_RETURN,         [RETURNING] = EB_RUNG_RETURN,
         [RETURN_PAUSE] = EB_RUNG_RETURN, [TRY_PAUSE] = EB_RUNG_REACH,
-        [UNDOING] = EB_RUNG_RESTORE,     [LAST_PAUSE] = EB_RUNG_RESTORE,
-        [LAST_LOOK] = EB_RUNG_RESTORE,   [ENDED] = EB_RUNG_END,
+        [UNDOING] = EB_RUNG_RESTORE,     [UNDO_PAUSE] = EB_RUNG_RESTORE,
+        [LAST_PAUSE] = EB_RUNG_RESTORE,  [LAST_LOOK] = EB_RUNG_RESTORE,
+        [ENDED] = EB_RUNG_END,
     };
     run->state = (uint8_t)state;
     set_rung(run, rungs[state]);
@@ -472,6 +476,8 @@ static bool may_undo(const struct eb_run *run)
     return run->error.status != EB_OTHER || run->in_loader || run->route.loader_differs;
 }
 
+static void undo_next(struct eb_run *run);
+
 static void begin_undo(struct eb_run *run)
 {
     run->step = 0;
@@ -479,7 +485,9 @@ static void begin_undo(struct eb_run *run)
     run->patience_end_us = 0;
     if (run->prepared && may_undo(run)) {
         may_act(run, EB_EFFECT_UNDO);
-        set_state(run, UNDOING);
+        run->later_us = 0;
+        run->pause_us = 0;
+        undo_next(run);
     } else {
         pause_in(run, LAST_PAUSE, 0);
     }
@@ -977,24 +985,42 @@ static void poll_returning(struct eb_run *run)
 
 /* --- the way down -------------------------------------------------------------------------------- */
 
-static void poll_undoing(struct eb_run *run)
+/* The next step of undoing; behind the last one it is looked what came of it. */
+static void undo_next(struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->undo;
-    if (run->step > 0) {
-        enum eb_status status = run->config.route->poll(&run->route, run->now_us);
-        if (status == EB_PENDING)
-            return;
-        run->undo_failed = run->undo_failed || status != EB_OK; /* no reason to leave out the next */
-    }
     bool own = run->config.route->undo != NULL;
     if (run->step == 0 && own) {
         run->step = 1;
         run->config.route->undo(&run->route, run->now_us);
+        set_state(run, UNDOING);
     } else if (run->step < steps->count) {
         run->config.route->step(&run->route, &steps->list[run->step++], run->now_us);
+        set_state(run, UNDOING);
     } else {
         pause_in(run, LAST_PAUSE, steps->count > 0 || own ? run->config.profile->down_ms * 1000ULL : 0);
     }
+}
+
+/* A device that is busy is asked again; any other failure is no reason to leave out the next step. */
+static void poll_undoing(struct eb_run *run)
+{
+    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    const struct eb_error *error = &run->route.error;
+    if (status == EB_PENDING)
+        return;
+    bool later = status == EB_PEER_ERROR && eb_error_retry(error) == EB_RETRY_LATER;
+    if (later && run->later_us == 0)
+        run->later_us = run->now_us;
+    if (later && run->now_us - run->later_us < busy_patience_us(run)) {
+        run->step--;
+        pause_in(run, UNDO_PAUSE, longer_pause(run));
+        return;
+    }
+    if (status != EB_OK && run->config.recover)
+        keep_error(run, error);
+    run->undo_failed = run->undo_failed || status != EB_OK;
+    undo_next(run);
 }
 
 static enum eb_outcome last_outcome(const struct eb_run *run, bool meant)
@@ -1036,6 +1062,10 @@ static void poll_last_look(struct eb_run *run)
     } else {
         if (run->config.recover && !meant)
             keep_error(run, &error);
+        else if (run->config.recover && run->program_stopped && run->error.status == EB_OK)
+            keep_error(run, &(struct eb_error){.status = EB_UNCONFIRMED,
+                                               .where = "starting the program",
+                                               .text = "it is still stopped"});
         run->identified = meant;
         finish(run, last_outcome(run, meant));
     }
@@ -1121,6 +1151,10 @@ static void poll_once(struct eb_run *run)
     case UNDOING:
         poll_undoing(run);
         break;
+    case UNDO_PAUSE:
+        if (due)
+            undo_next(run);
+        break;
     case LAST_PAUSE:
         if (due)
             begin_identify(run, LAST_LOOK);
@@ -1158,6 +1192,7 @@ uint64_t eb_run_deadline_us(const struct eb_run *run)
     case RETURN_PAUSE:
     case TRY_PAUSE:
     case ACTIVATE_PAUSE:
+    case UNDO_PAUSE:
     case LAST_PAUSE:
         return run->wake_us;
     default:

@@ -15,7 +15,9 @@ enum {
     BURSTS_AT_ONCE = EBI_READS_AT_ONCE / RECEIVE_BURST,
     /* While a restart is looked for: a connection that is not answered for that long, a repetition of its
      * first segment included (RFC 6298: after 1 s), is a device that is away. */
-    WATCHED_CONNECT_US = 1200000
+    CONNECT_LEAST_US = 300000, /* for a connection to a device whose restart is waited for, */
+    CONNECT_MOST_US = 1200000, /* and four times as long as one took before */
+    CONNECTS_UNANSWERED = 2    /* so many in a row are no accident */
 };
 
 static uint64_t answer_patience_us(const struct ebi_route *route)
@@ -158,7 +160,18 @@ static enum eb_status open_tcp(struct ebi_route *route)
         return EB_OK;
     route->connected = false;
     route->kept = false;
+    route->connect_began_us = port->now_us(port->self);
     return port->tcp_open(port->self, route->owner, &route->config->modbus, &route->tcp);
+}
+
+static void has_connected(struct ebi_route *route)
+{
+    const struct eb_port *port = route->config->port;
+    uint64_t took_us = port->now_us(port->self) - route->connect_began_us;
+    if (!route->connected && !route->kept && !route->watching && took_us > route->connect_us)
+        route->connect_us = took_us;
+    route->connected = true;
+    route->unanswered = 0;
 }
 
 /* Sends and receives what can be; EB_OK once the exchange is done. */
@@ -175,7 +188,7 @@ static enum eb_status exchange(struct ebi_route *route)
         if (size > 0) {
             status = port->tcp_send(port->self, route->tcp, out, size, &done);
             if (status == EB_OK) {
-                route->connected = true;
+                has_connected(route);
                 eb_modbus_taken(modbus, done);
             }
         } else if (reads++ == EBI_READS_AT_ONCE) {
@@ -233,22 +246,34 @@ static enum eb_status end_unexpected(struct ebi_route *route)
     return ebi_route_end(route, &error);
 }
 
-/* What the end of a connection says, where a restart is looked for. */
+/* What the end of a connection says, where a restart is looked for.  One packet that asks for a connection
+ * may be lost; two are not. */
 static void judge_silence(struct ebi_route *route, enum eb_status status)
 {
     if (!route->answered_kinds[EB_VALUE_MODBUS_OBJECT] && !route->answered_kinds[EB_VALUE_MODBUS_REGISTER])
         return; /* it has never answered by Modbus */
+    bool unconnected = status == EB_NO_ANSWER && !route->connected;
+    if (unconnected && route->unanswered < CONNECTS_UNANSWERED)
+        route->unanswered++;
     if (status == EB_UNREACHABLE && route->kept)
         ebi_route_restarted(route, EB_RESTART_CONNECTION);
-    else if (status == EB_UNREACHABLE || status == EB_NO_ANSWER)
+    else if (status == EB_UNREACHABLE || (status == EB_NO_ANSWER && !unconnected) ||
+             route->unanswered == CONNECTS_UNANSWERED)
         ebi_route_restarted(route, EB_RESTART_SILENCE);
 }
 
+/* Until its restart was seen a connection is not waited for as long as the system would: a device that is
+ * back within a second would answer to the system's second packet, as if nothing had been. */
 static uint64_t attempt_end_us(const struct ebi_route *route)
 {
-    bool connecting = route->watching && route->doing == DOING_IDENTIFY && !route->connected;
-    uint64_t connect_us = route->patience_end_us - answer_patience_us(route) + WATCHED_CONNECT_US;
-    return connecting && connect_us < route->attempt_end_us ? connect_us : route->attempt_end_us;
+    bool connecting = route->watching && route->restart == EB_RESTART_NOT_SEEN &&
+                      route->doing == DOING_IDENTIFY && !route->connected;
+    uint64_t most_us = 4 * route->connect_us;
+    most_us = most_us < CONNECT_LEAST_US  ? CONNECT_LEAST_US
+              : most_us < CONNECT_MOST_US ? most_us
+                                          : CONNECT_MOST_US;
+    uint64_t end_us = route->patience_end_us - answer_patience_us(route) + most_us;
+    return connecting && end_us < route->attempt_end_us ? end_us : route->attempt_end_us;
 }
 
 static enum eb_status poll_modbus(struct ebi_route *route, uint64_t now_us)

@@ -551,6 +551,19 @@ const struct eb_run *target_last(const struct target *t)
     return t->begun ? &t->fit : &t->look;
 }
 
+/* The checksum of the wanted image: of the one that was to be written now, else of the one that is known. */
+static const uint32_t *wanted_checksum(const struct target *t, size_t index)
+{
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    for (size_t k = t->item_count; k-- > 0 && component->checksum.count > 0;) {
+        const struct eb_run_item *item = &t->items[k];
+        if (item->component == component &&
+            eb_version_compare(&component->order, item->image->version, target_wanted(t, index)) == EB_SAME)
+            return &item->checksum;
+    }
+    return t->has_checksum[index] ? &t->checksum[index] : NULL;
+}
+
 enum eb_mark target_mark(const struct target *t, size_t index)
 {
     const struct eb_run *run = target_last(t);
@@ -561,7 +574,7 @@ enum eb_mark target_mark(const struct target *t, size_t index)
     if (run->in_loader)
         return EB_MARK_UNREADABLE;
     return eb_mark_of(&t->device->profile->components[index].order, &run->running[index],
-                      target_wanted(t, index), t->has_checksum[index] ? &t->checksum[index] : NULL);
+                      target_wanted(t, index), wanted_checksum(t, index));
 }
 
 bool target_wants(const struct target *t)
@@ -586,7 +599,7 @@ bool say_nothing_wanted(const struct session *s)
 
 unsigned target_known_by(const struct target *t, size_t index)
 {
-    return EB_BY_VERSION | (t->has_checksum[index] ? EB_BY_CHECKSUM : 0U);
+    return EB_BY_VERSION | (wanted_checksum(t, index) != NULL ? EB_BY_CHECKSUM : 0U);
 }
 
 bool target_stopped(const struct target *t)
