@@ -1,6 +1,7 @@
-/* What is printed is compared with what is: the tool as a process, on simulated devices that are struck by a fault, a
- * signal or a habit of their own; after each case outcome, running version and mark, in text and JSON of fit, and of
- * confirm, survey and show after it, are held against the simulated flash and the device's state.
+/* What is printed is compared with what is: the tool as a process, on simulated devices that are struck by a
+ * fault, a signal or a habit of their own; after each case outcome, running version and mark, in text and
+ * JSON of fit, and of confirm, survey and show after it, are held against the simulated flash and the
+ * device's state.
  *
  * The cases are worked off by several processes; EINBAU_TEST_EVERY=1 takes every frame, else every few. */
 #include "support/support.h"
@@ -40,17 +41,20 @@ static const struct {
               {"firmware"},
               {"node-2.0.bin"},
               1,
-              {"lost", "doubled", "late", "garbled-unseen", "power-lost", "bus-off", "adapter-lost", "gateway-lost"}},
+              {"lost", "doubled", "late", "garbled-unseen", "power-lost", "bus-off", "adapter-lost",
+               "gateway-lost"}},
     [UNIT] = {"unit-1",
               {"firmware"},
               {"unit-2.0.bin"},
               1,
-              {"lost", "doubled", "late", "garbled-unseen", "power-lost", "bus-off", "adapter-lost", "gateway-lost"}},
+              {"lost", "doubled", "late", "garbled-unseen", "power-lost", "bus-off", "adapter-lost",
+               "gateway-lost"}},
     [GAUGE] = {"gauge-1",
                {"firmware"},
                {"gauge-2.0.bin"},
                1,
-               {"lost", "late", "garbled-unseen", "power-lost", "stalled", "status-error", "unplugged", "moved"}},
+               {"lost", "late", "garbled-unseen", "power-lost", "stalled", "status-error", "unplugged",
+                "moved"}},
 };
 
 /* What a device does otherwise than one would wish, and on which kinds. */
@@ -73,7 +77,10 @@ static const struct habit {
     {.words = "conduct: {restarts: never}", .kinds = IP, .hopeless = true},
     {.words = "conduct: {restarts-itself: yes}", .kinds = IP},
     {.words = "conduct: {restarts-itself: yes, last-acknowledgement: no}", .kinds = IP},
-    {.words = "conduct: {tells-written-version: yes, restart-delay-ms: 2000}", .kinds = ON(PLC), .hopeless = true, .lies = true},
+    {.words = "conduct: {tells-written-version: yes, restart-delay-ms: 2000}",
+     .kinds = ON(PLC),
+     .hopeless = true,
+     .lies = true},
     {.words = "conduct: {starts-stopped: yes}", .kinds = ON(PLC)},
     {.words = "conduct: {closes-connections: yes}", .kinds = IP},
     {.words = "conduct: {busy-ms: 3000}", .kinds = ALL & ~ON(GAUGE)},
@@ -82,7 +89,10 @@ static const struct habit {
     {.words = "conduct: {later-serial: \"77\"}", .kinds = IP | CAN, .hopeless = true},
     {.words = "conduct: {loader-serial: \"77\"}", .kinds = ON(COUPLER) | CAN, .hopeless = true},
     {.words = "checks-crc: no\n    conduct: {bad-byte-at: 400}", .kinds = ALL & ~ON(GAUGE), .hopeless = true},
-    {.words = "checks-crc: no\n    conduct: {bad-byte-at: 400}", .kinds = ON(PLC) | ON(COUPLER), .again = true, .hopeless = true},
+    {.words = "checks-crc: no\n    conduct: {bad-byte-at: 400}",
+     .kinds = ON(PLC) | ON(COUPLER),
+     .again = true,
+     .hopeless = true},
     {.words = "response-us: 1500000", .kinds = ON(NODE)},
 };
 enum { HABITS = sizeof habits / sizeof habits[0] };
@@ -149,10 +159,13 @@ static const char *case_text(const struct a_case *c)
 {
     static char text[256];
     snprintf(text, sizeof text, "%s%s%s%s%s, %s%s at frame %u", subjects[c->kind].name,
-             habits[c->habit].words != NULL ? ", " : "", habits[c->habit].words != NULL ? habits[c->habit].words : "",
+             habits[c->habit].words != NULL ? ", " : "",
+             habits[c->habit].words != NULL ? habits[c->habit].words : "",
              habits[c->habit].again ? ", the wanted version runs already" : "",
              habits[c->habit].other_bytes ? " with other bytes" : "",
-             c->fault != NULL ? c->fault : c->signal != NULL ? "signal " : "nothing",
+             c->fault != NULL    ? c->fault
+             : c->signal != NULL ? "signal "
+                                 : "nothing",
              c->signal != NULL ? c->signal : "", c->frame);
     return text;
 }
@@ -170,7 +183,7 @@ static const char *case_text(const struct a_case *c)
 /* What is. */
 struct truth {
     enum eb_sim_mode mode;
-    bool wanted[COMPONENTS_MAX];                         /* the flash holds the wanted image, to the last byte */
+    bool wanted[COMPONENTS_MAX]; /* the flash holds the wanted image, to the last byte */
     char version[COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by the flash */
 };
 
@@ -188,7 +201,8 @@ static struct truth look(const struct little *l, enum kind kind, const char *sta
         size_t capacity;
         size_t size;
         char *image = read_text(l->folder, subjects[kind].files[i], &size);
-        const uint8_t *flash = eb_sim_flash(sim, subjects[kind].name, subjects[kind].components[i], &capacity);
+        const uint8_t *flash =
+            eb_sim_flash(sim, subjects[kind].name, subjects[kind].components[i], &capacity);
         t.wanted[i] = memcmp(flash, image, size) == 0;
         memcpy(t.version[i], flash + 48, 16);
         free(image);
@@ -244,8 +258,8 @@ static struct sayings read_json(struct outcome *o, const char *name)
     return s;
 }
 
-/* The cell below a head of the table that has `anchor` as one of its heads, in the row of a component; false: there is
- * none. */
+/* The cell below a head of the table that has `anchor` as one of its heads, in the row of a component; false:
+ * there is none. */
 static bool cell(const char *text, const char *anchor, const char *head, const char *component, char *to)
 {
     const char *heads = strstr(text, anchor);
@@ -277,29 +291,31 @@ static bool cell(const char *text, const char *anchor, const char *head, const c
 
 static const char *expected_mark(const struct truth *t, size_t i)
 {
-    return t->mode == EB_SIM_LOADER               ? "unreadable"
-           : t->wanted[i]                         ? "current"
-           : strcmp(t->version[i], "2.0") == 0    ? "differs"
-                                                  : "behind";
+    return t->mode == EB_SIM_LOADER            ? "unreadable"
+           : t->wanted[i]                      ? "current"
+           : strcmp(t->version[i], "2.0") == 0 ? "differs"
+                                               : "behind";
 }
 
 /* --- judging ------------------------------------------------------------------------------------- */
 
-/* What fit says, against what is once all has come to rest.  `settles`: the device may go on by itself when the job
- * has ended, so that what ran then need not run now. */
-static void judge_fit(struct told *own, const struct a_case *c, const struct sayings *s, const struct truth *t,
-                      bool settles)
+/* What fit says, against what is once all has come to rest.  `settles`: the device may go on by itself when
+ * the job has ended, so that what ran then need not run now. */
+static void judge_fit(struct told *own, const struct a_case *c, const struct sayings *s,
+                      const struct truth *t, bool settles)
 {
     bool all = true;
     for (size_t i = 0; i < subjects[c->kind].count; i++) {
         const struct said *of = &s->of[i];
-        bool confirmed = strncmp(of->outcome, "confirmed", 9) == 0 || strncmp(of->outcome, "already-right", 13) == 0 ||
+        bool confirmed = strncmp(of->outcome, "confirmed", 9) == 0 ||
+                         strncmp(of->outcome, "already-right", 13) == 0 ||
                          (of->outcome[0] == '\0' && strncmp(s->outcome, "already-right", 13) == 0);
         all = all && confirmed;
         own->statements++;
         if (confirmed && (!t->wanted[i] || t->mode != EB_SIM_RUNNING))
-            WRONG(own, c, "%s is called %s, and its flash holds %s%s, mode %d", subjects[c->kind].components[i],
-                  of->outcome, t->version[i], t->wanted[i] ? "" : " of other bytes", t->mode);
+            WRONG(own, c, "%s is called %s, and its flash holds %s%s, mode %d",
+                  subjects[c->kind].components[i], of->outcome, t->version[i],
+                  t->wanted[i] ? "" : " of other bytes", t->mode);
         if (strcmp(of->mark, "current") == 0 && !t->wanted[i] && !settles)
             WRONG(own, c, "%s is marked current, and its flash holds %s", subjects[c->kind].components[i],
                   t->version[i]);
@@ -308,8 +324,8 @@ static void judge_fit(struct told *own, const struct a_case *c, const struct say
         snprintf(plain, sizeof plain, "%s", of->running);
         plain[strcspn(plain, ",")] = '\0'; /* "2.0, stopped" */
         if (version && !settles && (strcmp(plain, t->version[i]) != 0 || t->mode == EB_SIM_LOADER))
-            WRONG(own, c, "%s is said to run %s, and its flash holds %s, mode %d", subjects[c->kind].components[i],
-                  of->running, t->version[i], t->mode);
+            WRONG(own, c, "%s is said to run %s, and its flash holds %s, mode %d",
+                  subjects[c->kind].components[i], of->running, t->version[i], t->mode);
     }
     if (s->loader_known && s->in_loader && t->mode != EB_SIM_LOADER && !settles)
         WRONG(own, c, "it is said to be in its loader, and is in mode %d", t->mode);
@@ -318,8 +334,9 @@ static void judge_fit(struct told *own, const struct a_case *c, const struct say
 }
 
 /* Text and document of one command say the same. */
-static void judge_same(struct told *own, const struct a_case *c, const char *command, const struct sayings *json,
-                       const char *text, const char *running_head, const char *last_head)
+static void judge_same(struct told *own, const struct a_case *c, const char *command,
+                       const struct sayings *json, const char *text, const char *running_head,
+                       const char *last_head)
 {
     for (size_t i = 0; i < subjects[c->kind].count; i++) {
         char running[CELL_BYTES] = "";
@@ -329,10 +346,10 @@ static void judge_same(struct told *own, const struct a_case *c, const char *com
         if (!cell(text, running_head, running_head, subjects[c->kind].components[i], running) ||
             !cell(text, running_head, last_head, subjects[c->kind].components[i], last))
             continue; /* it prints no such table in this case */
-        const char *wanted = strcmp(of->running, "null") != 0          ? of->running
-                             : json->in_loader                         ? "(in loader)"
-                             : strcmp(of->mark, "unknown") == 0        ? "unknown"
-                                                                       : "";
+        const char *wanted = strcmp(of->running, "null") != 0   ? of->running
+                             : json->in_loader                  ? "(in loader)"
+                             : strcmp(of->mark, "unknown") == 0 ? "unknown"
+                                                                : "";
         size_t size = strlen(wanted);
         own->statements++;
         if (strncmp(running, wanted, size) != 0 || (running[size] != '\0' && running[size] != ','))
@@ -395,9 +412,10 @@ static struct outcome in_state(const struct little *l, const char *state, const 
     return einbau_run(l, "{EINBAU_STATE=%s} %s", state, words);
 }
 
-/* One of those that only look, while the device stays as it is: a loader may start its program by itself meanwhile,
- * and then it is looked once more. */
-static void judge_reader(struct told *own, const struct a_case *c, const struct little *l, const char *command)
+/* One of those that only look, while the device stays as it is: a loader may start its program by itself
+ * meanwhile, and then it is looked once more. */
+static void judge_reader(struct told *own, const struct a_case *c, const struct little *l,
+                         const char *command)
 {
     const char *name = subjects[c->kind].name;
     for (int i = 0; i < 4; i++) {
@@ -458,9 +476,10 @@ static void try_case(struct told *own, const struct a_case *c, struct little *l,
         WRONG(own, c, "fit ends with %d: %.600s", text.status, text.err);
     if (!killed) {
         struct sayings s = read_json(&o, name);
-        /* A restart that comes late, a second one, a device that comes back after its power was gone, a job that was
-         * ended before the device had come to rest. */
-        bool settles = (h->words != NULL && strstr(h->words, "restart") != NULL) || c->fault != NULL || c->signal != NULL;
+        /* A restart that comes late, a second one, a device that comes back after its power was gone, a job
+         * that was ended before the device had come to rest. */
+        bool settles = (h->words != NULL && strstr(h->words, "restart") != NULL) || c->fault != NULL ||
+                       c->signal != NULL;
         judge_fit(own, c, &s, &u, settles);
         judge_same(own, c, "fit", &s, text.out, "NOW RUNNING", "OUTCOME");
         *(s.status == 0 ? &own->confirmed : &own->not_confirmed) += 1;
@@ -513,7 +532,8 @@ static void add_case(const struct a_case *c)
     cases[case_count++] = *c;
 }
 
-/* Frames of a job on that subject without a fault: a job that is killed at a frame that never comes ends well. */
+/* Frames of a job on that subject without a fault: a job that is killed at a frame that never comes ends
+ * well. */
 static unsigned frames_of(enum kind kind)
 {
     struct little l;
@@ -588,9 +608,10 @@ static void work_off(const char *what)
         sum.statements += told[i].statements;
     }
     munmap(told, WORKERS_MAX * sizeof *told);
-    print_message("%s: %lu cases: %lu confirmed, %lu not, %lu killed, %lu recovered; %lu statements on versions, marks "
-                  "and outcomes, none false\n",
-                  what, sum.cases, sum.confirmed, sum.not_confirmed, sum.killed, sum.recovered, sum.statements);
+    print_message(
+        "%s: %lu cases: %lu confirmed, %lu not, %lu killed, %lu recovered; %lu statements on versions, marks "
+        "and outcomes, none false\n",
+        what, sum.cases, sum.confirmed, sum.not_confirmed, sum.killed, sum.recovered, sum.statements);
     assert_int_equal(sum.cases, case_count);
     assert_true(sum.cases > 40);
 }
@@ -607,7 +628,9 @@ static void strike_with_faults(enum kind kind)
     case_count = 0;
     for (unsigned f = 0; f < frames; f += every(7)) {
         for (size_t k = 0; subjects[kind].faults[k] != NULL; k++)
-            add_case(&(struct a_case){.kind = (uint8_t)kind, .fault = subjects[kind].faults[k], .frame = f + (unsigned)k % every(7)});
+            add_case(&(struct a_case){.kind = (uint8_t)kind,
+                                      .fault = subjects[kind].faults[k],
+                                      .frame = f + (unsigned)k % every(7)});
     }
     char what[64];
     snprintf(what, sizeof what, "%s, struck on its wire", subjects[kind].name);
@@ -654,7 +677,8 @@ static void the_laptop_struck_at_any_point(void **state)
         unsigned frames = frames_of((enum kind)kind);
         for (unsigned f = 0; f < frames; f += every(5)) {
             for (unsigned s = 0; s < 3; s++)
-                add_case(&(struct a_case){.kind = (uint8_t)kind, .signal = signals[s], .frame = f + s % every(5)});
+                add_case(
+                    &(struct a_case){.kind = (uint8_t)kind, .signal = signals[s], .frame = f + s % every(5)});
         }
     }
     work_off("the laptop struck");
@@ -673,8 +697,10 @@ static void devices_with_a_will_of_their_own(void **state)
             for (unsigned f = 10; f < 110; f += every(24)) {
                 add_case(&(struct a_case){
                     .kind = (uint8_t)kind, .habit = (uint8_t)h, .fault = "power-lost", .frame = f});
-                add_case(&(struct a_case){.kind = (uint8_t)kind, .habit = (uint8_t)h, .fault = "lost", .frame = f + 3});
-                add_case(&(struct a_case){.kind = (uint8_t)kind, .habit = (uint8_t)h, .signal = "kill", .frame = f + 5});
+                add_case(&(struct a_case){
+                    .kind = (uint8_t)kind, .habit = (uint8_t)h, .fault = "lost", .frame = f + 3});
+                add_case(&(struct a_case){
+                    .kind = (uint8_t)kind, .habit = (uint8_t)h, .signal = "kill", .frame = f + 5});
                 add_case(&(struct a_case){
                     .kind = (uint8_t)kind, .habit = (uint8_t)h, .signal = "hang-up", .frame = f + 7});
             }
@@ -683,16 +709,136 @@ static void devices_with_a_will_of_their_own(void **state)
     work_off("devices with a will of their own");
 }
 
+/* --- a second job at any point ------------------------------------------------------------------- */
+
+/* On sockets, in real time: while one job writes, others are begun over and over, each with a state folder of
+ * its own. All of them are refused, and the first one ends well. */
+static void a_second_job_at_any_point(void **state)
+{
+    (void)state;
+    static const enum kind kinds[] = {PLC, COUPLER, NODE, UNIT};
+    unsigned refused = 0;
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
+        const struct habit plain = {.kinds = ALL};
+        struct little l;
+        char log[PATH_BYTES + 32];
+        char site[PATH_BYTES + 32];
+        char line[6 * PATH_BYTES];
+        make_subject(&l, kinds[i], &plain);
+        snprintf(log, sizeof log, "%s/sim.log", l.folder);
+        snprintf(site, sizeof site, "%s/real.yaml", l.folder);
+        const char *const program[] = {BIN_DIR "/einbau-sim", l.world_path, "--write-site", site, NULL};
+        int sim = start_program(program, log);
+        assert_true(wait_for_text(log, "ready:", 20));
+        snprintf(line, sizeof line, "%s/first", l.folder);
+        snprintf(log, sizeof log, "%s/fit.log", l.folder);
+        const char *const fit[] = {BIN_DIR "/einbau", "fit", "--yes", subjects[kinds[i]].name, "--site", site,
+                                   "--state",         line,  NULL};
+        int first = start_program(fit, log);
+        int status;
+        usleep(300000); /* it has its lock by then */
+        while (waitpid(first, &status, WNOHANG) == 0) {
+            snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes %s --again --site %s --state %s/second",
+                     subjects[kinds[i]].name, site, l.folder);
+            const char *const run[] = {"sh", "-c", line, NULL};
+            struct outcome o = run_program(run);
+            bool told_who = strstr(o.err, "at work on it, expected nobody") != NULL;
+            bool over = strstr(o.out, "confirmed") != NULL && waitpid(first, &status, WNOHANG) == first;
+            if (!told_who && !over)
+                fail_msg("%s: a second job was not refused: %d\n%s%s", subjects[kinds[i]].name, o.status,
+                         o.out, o.err);
+            refused += told_who;
+            outcome_free(&o);
+            if (over)
+                break;
+        }
+        assert_true(WIFEXITED(status));
+        char *told_by_first = read_text(l.folder, "fit.log", NULL);
+        if (WEXITSTATUS(status) != 0 || strstr(told_by_first, "1 confirmed") == NULL)
+            fail_msg("%s: disturbed by the others: %s", subjects[kinds[i]].name, told_by_first);
+        free(told_by_first);
+        snprintf(line, sizeof line, BIN_DIR "/einbau confirm %s --site %s --state %s/first",
+                 subjects[kinds[i]].name, site, l.folder);
+        const char *const run[] = {"sh", "-c", line, NULL};
+        struct outcome o = run_program(run);
+        assert_int_equal(o.status, 0);
+        outcome_free(&o);
+        assert_int_equal(stop_program(sim, SIGTERM), 0);
+        little_remove(&l);
+    }
+    print_message("%u second jobs refused, none of the first ones disturbed\n", refused);
+    assert_true(refused > 20);
+}
+
+/* --- the judges themselves ----------------------------------------------------------------------- */
+
+/* Each false statement is found: a check that could not fail would prove nothing. */
+static void the_judges_find_lies(void **state)
+{
+    (void)state;
+    const struct a_case c = {.kind = COUPLER};
+    const struct truth old = {.mode = EB_SIM_RUNNING, .version = {"1.0"}};
+    const struct truth fresh = {.mode = EB_SIM_RUNNING, .version = {"2.0"}, .wanted = {true}};
+    const struct truth other = {.mode = EB_SIM_RUNNING, .version = {"2.0"}};
+    const struct truth loader = {.mode = EB_SIM_LOADER, .version = {""}};
+    static const struct sayings confirmed = {.there = true,
+                                             .loader_known = true,
+                                             .answered = true,
+                                             .outcome = "confirmed",
+                                             .of = {{"2.0", "current", "confirmed"}}};
+    static const struct sayings failed = {.status = 1,
+                                          .there = true,
+                                          .loader_known = true,
+                                          .answered = true,
+                                          .outcome = "failed",
+                                          .of = {{"1.0", "behind", "failed"}}};
+    static const struct {
+        const struct sayings *says;
+        int truth;
+        bool lie;
+    } fits[] = {{&confirmed, 0, true}, {&confirmed, 1, false}, {&confirmed, 2, true}, {&confirmed, 3, true},
+                {&failed, 0, false},   {&failed, 1, true},     {&failed, 3, true}};
+    const struct truth *const truths[] = {&old, &fresh, &other, &loader};
+    for (size_t i = 0; i < sizeof fits / sizeof fits[0]; i++) {
+        static struct told own;
+        memset(&own, 0, sizeof own);
+        judge_fit(&own, &c, fits[i].says, truths[fits[i].truth], false);
+        assert_int_equal(own.wrong, fits[i].lie);
+        memset(&own, 0, sizeof own);
+        judge_look(&own, &c, "survey", fits[i].says, truths[fits[i].truth], false);
+        assert_int_equal(own.wrong, fits[i].lie);
+    }
+    static const struct {
+        const char *text;
+        bool lie;
+    } texts[] = {{"DEVICE     COMPONENT  FROM  TO   NOW RUNNING  OUTCOME\ncoupler-1  firmware   1.0   2.0  "
+                  "2.0          "
+                  "confirmed (version only)\n",
+                  false},
+                 {"DEVICE     COMPONENT  FROM  TO   NOW RUNNING  OUTCOME\ncoupler-1  firmware   1.0   2.0  "
+                  "1.0          "
+                  "confirmed\n",
+                  true},
+                 {"DEVICE     COMPONENT  FROM  TO   NOW RUNNING  OUTCOME\ncoupler-1  firmware   1.0   2.0  "
+                  "2.0          "
+                  "failed\n",
+                  true}};
+    for (size_t i = 0; i < sizeof texts / sizeof texts[0]; i++) {
+        static struct told own;
+        memset(&own, 0, sizeof own);
+        judge_same(&own, &c, "fit", &confirmed, texts[i].text, "NOW RUNNING", "OUTCOME");
+        assert_int_equal(own.wrong, texts[i].lie);
+    }
+}
+
 int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
-        cmocka_unit_test(a_plc_struck_on_its_wire),
-        cmocka_unit_test(a_coupler_struck_on_its_wire),
-        cmocka_unit_test(a_node_struck_on_its_wire),
-        cmocka_unit_test(a_unit_struck_on_its_wire),
-        cmocka_unit_test(a_gauge_struck_on_its_wire),
-        cmocka_unit_test(the_laptop_struck_at_any_point),
-        cmocka_unit_test(devices_with_a_will_of_their_own),
+        cmocka_unit_test(the_judges_find_lies),           cmocka_unit_test(a_plc_struck_on_its_wire),
+        cmocka_unit_test(a_coupler_struck_on_its_wire),   cmocka_unit_test(a_node_struck_on_its_wire),
+        cmocka_unit_test(a_unit_struck_on_its_wire),      cmocka_unit_test(a_gauge_struck_on_its_wire),
+        cmocka_unit_test(the_laptop_struck_at_any_point), cmocka_unit_test(devices_with_a_will_of_their_own),
+        cmocka_unit_test(a_second_job_at_any_point),
     };
     if (argc > 1)
         cmocka_set_test_filter(argv[1]);
