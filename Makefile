@@ -27,8 +27,9 @@ check-kernel: build
 	@scripts/setup kernel
 	@scripts/check-kernel $(BUILD)
 
+# SHORT=--short: on less data, to see that everything still runs.
 bench: build
-	@scripts/bench $(BUILD)
+	@scripts/bench $(SHORT) $(BUILD)
 
 sanitize: setup
 	@cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DEINBAU_SANITIZE=ON >/dev/null

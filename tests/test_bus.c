@@ -620,7 +620,7 @@ static void wrong_sites_and_profiles_are_told(void **state)
     }
 }
 
-int main(void)
+int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(nodes_of_all_kinds_are_fitted),
@@ -638,5 +638,7 @@ int main(void)
         cmocka_unit_test(links_says_what_to_do),
         cmocka_unit_test(wrong_sites_and_profiles_are_told),
     };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]); /* only those */
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -348,7 +348,7 @@ static void a_dissector_reads_a_whole_job(void **state)
 
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
 
-int main(void)
+int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         TEST(a_modbus_client_reads_a_simulated_device),
@@ -361,5 +361,7 @@ int main(void)
         TEST(einbau_fits_a_device_made_of_tftpd_hpa_and_pymodbus),
         TEST(a_dissector_reads_a_whole_job),
     };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]); /* only those */
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

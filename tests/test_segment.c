@@ -566,7 +566,7 @@ static void a_host_that_answers_modbus_is_found(void **state)
 
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
 
-int main(void)
+int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         TEST(two_hundred_devices_are_found_in_five_seconds),
@@ -584,5 +584,7 @@ int main(void)
         TEST(a_host_that_answers_snmp_is_found),
         TEST(a_host_that_answers_modbus_is_found),
     };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]); /* only those */
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

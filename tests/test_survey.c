@@ -755,7 +755,7 @@ static void a_stranger_does_not_answer_for_another(void **state)
 
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
 
-int main(void)
+int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         TEST(everybody_is_found_and_is_one_row),
@@ -777,5 +777,7 @@ int main(void)
         cmocka_unit_test(a_stranger_does_not_answer_for_another),
         cmocka_unit_test(it_never_sends_faster_than_it_says),
     };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]); /* only those */
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

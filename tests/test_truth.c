@@ -253,6 +253,51 @@ static void the_version_of_before_the_restart_confirms_nothing(void **state)
     }
 }
 
+/* It is back at once and closes each connection, so nothing shows its restart but what the profile names. */
+static void a_restart_that_nobody_sees_needs_a_proof_of_its_own(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *proof, *conduct, *call, *seen;
+    } cases[] = {
+        {"", "", "", NULL},
+        {"counter: {modbus-register: 0x1004}, counts: starts, ", "", "", "counter"},
+        {"counter: {modbus-register: 0x1004}, counts: starts, ", "", " --again", "counter"},
+        {"counter: {modbus-register: 0x1004}, counts: starts, ", ", restarts: never", " --again", NULL},
+        {"counter: {modbus-register: 0x1005, registers: 2}, counts: hundredths, ", "", " --again", "counter"},
+        {"counter: {modbus-register: 0x1005, registers: 2}, counts: hundredths, ", ", restarts: never",
+         " --again", NULL},
+        {"new-version-proves-restart: yes, ", "", "", "version"},
+        {"new-version-proves-restart: yes, ", "", " --again", NULL},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char conduct[128];
+        char profile[160];
+        char words[64];
+        snprintf(conduct, sizeof conduct,
+                 "    down-ms: 0\n    boot-ms: 0\n    erase-ms: 3000\n    conduct: {closes-connections: "
+                 "yes%s}\n",
+                 cases[i].conduct);
+        snprintf(profile, sizeof profile, "return: {%s", cases[i].proof);
+        const struct little_options options = {.plcs = 1, .device = conduct, .no_times = true};
+        little_make(&little, &options);
+        replace_in(&little, "profiles/plc.yaml", "return: {", profile);
+        if (cases[i].call[0] != '\0') {
+            replace_in(&little, "world.yaml", "plc-1.0.bin", "plc-2.0.bin");
+            replace_in(&little, "world.yaml", "display-1.0.bin", "display-2.0.bin");
+        }
+        snprintf(words, sizeof words, "fit plc-1 --yes%s", cases[i].call);
+        json_t *root = document(cases[i].seen != NULL ? 0 : 1, words);
+        const json_t *device = device_of(root, "plc-1");
+        if (strcmp(text(device, "restart_seen"), cases[i].seen != NULL ? cases[i].seen : "(none)") != 0)
+            fail_msg("case %zu: restart seen by %s, expected %s", i, text(device, "restart_seen"),
+                     cases[i].seen != NULL ? cases[i].seen : "nothing");
+        json_decref(root);
+        if (i + 1 < sizeof cases / sizeof cases[0])
+            little_remove(&little);
+    }
+}
+
 /* --- a block that is lost between two ways of counting ------------------------------------------- */
 
 /* Behind block 65535 the device counts on with 1 and the profile says 0, or the other way round: in a window
@@ -578,6 +623,7 @@ int main(int argc, char **argv)
         TEST(without_a_checksum_it_is_said),
         TEST(what_is_read_back_is_compared),
         TEST(the_version_of_before_the_restart_confirms_nothing),
+        TEST(a_restart_that_nobody_sees_needs_a_proof_of_its_own),
         TEST(another_way_to_count_blocks_is_found),
         TEST(sentences_say_what_helps_in_this_case),
         TEST(a_loader_runs_nothing),

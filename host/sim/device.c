@@ -116,6 +116,8 @@ static void boot(struct sim_device *d)
               : d->conduct.starts_stopped && d->restarted ? EB_SIM_STOPPED
                                                           : EB_SIM_RUNNING;
     d->wants_loader = false;
+    d->starts++;
+    d->started_us = d->net->now_us(d->net->self);
     sim_device_set(d, &d->saved, true);
     d->net->set_alive(d->net->self, d, true);
     sim_can_alive(d, true);
@@ -175,6 +177,8 @@ void sim_device_start(struct sim_device *d, const struct sim_net *net)
 {
     d->net = net;
     d->restarted = false;
+    d->starts = 1;
+    d->started_us = net->now_us(net->self);
     d->set_us = EB_NEVER;
     d->lldp_us = net->now_us(net->self);
     d->ask_us = d->lldp_us;

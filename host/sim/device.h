@@ -193,7 +193,9 @@ struct sim_device {
     /* the rest is gone with the power */
     uint64_t restart_us;           /* EB_NEVER: none is due */
     bool restarted, restart_again; /* since the beginning; once more, behind the next start */
-    uint64_t busy_since_us;        /* 0: nobody has asked yet */
+    unsigned starts;               /* since the beginning */
+    uint64_t started_us;
+    uint64_t busy_since_us; /* 0: nobody has asked yet */
     struct {
         int connection;
         uint8_t bytes[SIM_RX_BYTES];
@@ -224,6 +226,8 @@ enum {
     SIM_REGISTER_STATE = 0x1001,
     SIM_REGISTER_LAMP = 0x1002,
     SIM_REGISTER_SWITCH = 0x1003, /* 1 once somebody has turned it */
+    SIM_REGISTER_STARTS = 0x1004, /* how often it has started */
+    SIM_REGISTER_UPTIME = 0x1005, /* hundredths of a second since it started; two */
     SIM_COIL_LAMP = 16,
     SIM_REGISTER_ADDRESS = 0x1010, /* two each */
     SIM_REGISTER_MASK = 0x1012,

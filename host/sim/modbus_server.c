@@ -163,6 +163,7 @@ static bool read_register(struct sim_device *d, unsigned address, uint8_t *to)
     struct place place;
     uint8_t mask[4];
     uint8_t dhcp[2] = {0, set.dhcp};
+    uint64_t up = (d->net->now_us(d->net->self) - d->started_us) / 10000;
     mask_of(&set, mask);
     if (address == SIM_REGISTER_STATE)
         put16(to, state_of(d));
@@ -170,6 +171,10 @@ static bool read_register(struct sim_device *d, unsigned address, uint8_t *to)
         put16(to, d->lamp);
     else if (address == SIM_REGISTER_SWITCH)
         put16(to, d->switch_after_s > 0 && d->net->now_us(d->net->self) >= d->switch_after_s * 1000000ULL);
+    else if (address == SIM_REGISTER_STARTS)
+        put16(to, d->starts);
+    else if (address == SIM_REGISTER_UPTIME || address == SIM_REGISTER_UPTIME + 1)
+        put16(to, (unsigned)(address == SIM_REGISTER_UPTIME ? up >> 16 : up) & 0xFFFF);
     else if (find_setting(&set, mask, dhcp, address, &place))
         memcpy(to, place.bytes + 2 * (size_t)(address - place.first), 2);
     else

@@ -108,8 +108,10 @@ static void set_state(struct eb_run *run, enum state state)
         [LAST_PAUSE] = EB_RUNG_RESTORE,  [LAST_LOOK] = EB_RUNG_RESTORE,
         [ENDED] = EB_RUNG_END,
     };
+    /* Seen to be back, and read again until it runs what was sent. */
+    bool confirms = (state == RETURNING || state == RETURN_PAUSE) && run->answered_us != EB_NEVER;
     run->state = (uint8_t)state;
-    set_rung(run, rungs[state]);
+    set_rung(run, confirms ? EB_RUNG_CONFIRM : rungs[state]);
 }
 
 /* Whether an image of the run, or its preparation, was begun. */
@@ -965,15 +967,16 @@ static void poll_returning(struct eb_run *run)
         return;
     status = take_look(run, status, &error);
     if (status == EB_OK) {
-        set_rung(run, EB_RUNG_CONFIRM);
+        /* Until it was seen to restart it may just not have begun to. */
+        bool seen = restart_seen(run);
+        if (seen && run->answered_us == EB_NEVER)
+            run->answered_us = run->now_us;
+        if (seen)
+            set_rung(run, EB_RUNG_CONFIRM);
         if (read_back_is_enough(run, &error)) {
             confirm_group(run);
             return;
         }
-        /* Until it was seen to restart it may just not have begun to. */
-        bool seen = restart_seen(run);
-        if (run->answered_us == EB_NEVER && seen)
-            run->answered_us = run->now_us;
         if (seen)
             end_us = run->answered_us + run->config.profile->settle_ms * 1000ULL;
     }

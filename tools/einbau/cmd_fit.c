@@ -272,6 +272,8 @@ static void print_result_document(const struct session *s)
             outcome = EB_OUTCOME_NOT_STARTED; /* the job was ended before its turn */
         if (outcome != EB_OUTCOME_NONE)       /* nothing was done to those that fit beside a refused one */
             json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome)));
+        if (outcome == EB_OUTCOME_CONFIRMED && t->device->profile->restarts)
+            json_object_set_new(device, "restart_seen", json_string(eb_restart_word(t->fit.restart)));
     }
     print_document(root);
 }
