@@ -192,9 +192,10 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
 static void strike(struct subject *subject, unsigned kinds)
 {
     struct subject s = *subject;
-    if (getenv("EINBAU_TEST_CASE") != NULL) { /* one case, with all that it does: "125 4", frame and kind */
+    const char *only = getenv("EINBAU_TEST_CASE");
+    if (only != NULL) { /* one case, with all that it does: "125 4", frame and kind */
         char *end;
-        struct eb_sim_fault one = {strtoul(getenv("EINBAU_TEST_CASE"), &end, 10), EB_SIM_LOST};
+        struct eb_sim_fault one = {strtoul(only, &end, 10), EB_SIM_LOST};
         one.kind = (enum eb_sim_fault_kind)strtoul(end, NULL, 10);
         try_case(&s, &one, 1, UINT64_MAX, "one case");
         return;

@@ -57,11 +57,12 @@ static const char *by(const json_t *component)
     static char words[64];
     size_t i;
     json_t *word;
-    words[0] = '\0';
+    struct eb_text text;
+    eb_text_init(&text, words, sizeof words);
     json_array_foreach(json_object_get(component, "confirmed_by"), i, word)
     {
-        strcat(words, i > 0 ? " " : "");
-        strcat(words, json_string_value(word));
+        eb_text_add(&text, i > 0 ? " " : "");
+        eb_text_add(&text, json_string_value(word));
     }
     return words;
 }

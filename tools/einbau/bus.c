@@ -57,7 +57,7 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
     for (size_t i = EB_CAN_BIT_RATES; i-- > 0 && session_interrupts() == 0;) {
         struct eb_nodes nodes;
         config.bit_rate = eb_can_bit_rates[i];
-        if (config.bit_rate == b->wire->bit_rate)
+        if (config.bit_rate == b->nodes.config.bit_rate)
             continue;
         eb_nodes_begin(&nodes, &config);
         eb_nodes_work(&nodes, s->port->now_us(s->port->self) + PATIENCE_US);

@@ -385,7 +385,7 @@ static int report(struct work *w, bool ok, const struct settings *is)
         complain("%s: not confirmed: found the name '%s' and the address %s when reading back, expected what "
                  "was set. Look again with 'einbau survey'",
                  w->who.name, is->name, ip);
-    if (ok && w->who.target != NULL && w->addresses && !w->wish.dhcp && !s->options->json &&
+    if (ok && is != NULL && w->who.target != NULL && w->addresses && !w->wish.dhcp && !s->options->json &&
         memcmp(w->who.target->device->modbus.ip, is->ip, 4) != 0)
         printf("The site still says another address for %s: change it there to %s.\n", w->who.name, ip);
     return ok ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
