@@ -520,8 +520,6 @@ static void at_a_wrong_bit_rate_nothing_is_sent(void **state)
             fail_msg("%s: found %d\n%s%s", commands[i], o.status, o.out, o.err);
         outcome_free(&o);
         /* Frames of the laptop would be in the trace: SDO requests, 601h and above. */
-        if (have_program("tshark"))
-            free(shell(0, "0\n", "cd /tmp; true; echo 0"));
         char line[2 * PATH_BYTES];
         snprintf(line, sizeof line,
                  "tshark -r %s/bus.pcapng -Y 'can.id >= 0x600 && can.id < 0x700' 2>/dev/null | wc -l",

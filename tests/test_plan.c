@@ -234,8 +234,8 @@ static void those_that_wait_for_a_failed_one_are_not_begun(void **state)
     write_image(folder, "dis-2.0", "TP-1", "display", "2.0", 1000, "1..9", ", \"least_gateway\": \"1.5\"");
     expect(0, "3 added", "shelf add fw-1.5 fw-2.0 dis-2.0");
     char *out = tool(1, "s: 1 failed, 2 not-started", "fit --yes --state state");
-    assert_non_null(strstr(out, "two: it waits for one, which was not confirmed. Nothing was written"));
-    assert_non_null(strstr(out, "three: it waits for one, which was not confirmed. Nothing was written"));
+    assert_non_null(
+        strstr(out, "two, three: cancelled, as one was not confirmed before. Nothing was written"));
     free(out);
     out = tool(1, NULL, "confirm --state state");
     assert_null(strstr(out, "2.0      2.0"));
@@ -272,8 +272,8 @@ static void a_hand_is_asked_and_checked(void **state)
     make_world(profile, "    switch-after-s: 5\n");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     expect(0, "1 added", "shelf add fw-1.5");
-    expect(0, "one by hand: turn the service switch (it is checked)", "plan");
-    expect(0, "one: by hand: turn the service switch", "fit --yes");
+    expect(0, "one: manual step: turn the service switch (it is checked)", "plan");
+    expect(0, "one: manual step: turn the service switch", "fit --yes");
     expect(0, "s: 1 confirmed", "fit --yes");
     tear_down(state);
     make_world(profile, "");

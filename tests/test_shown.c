@@ -257,6 +257,37 @@ static void add_files(void)
                "\"order_codes\": [\"SK-GA2\"], \"hardware_revisions\": [\"1..9\"], \"format\": \"raw\"}]}\n");
 }
 
+/* A gateway in its loader, and a device of another subnet: the cause, once for all that it goes for. */
+static void why_devices_are_not_reached(void **state)
+{
+    (void)state;
+    expect_done(shell("cd %s/build/demo && sed -i 's/^    serial: VL1-0042/&\\n    starts: loader/' "
+                      "larchfell.world.yaml",
+                      folder));
+    static const struct {
+        const char *words, *says;
+    } cases[] = {
+        {"survey", "\ndoor-01..door-08, grip-amp-1, grip-amp-2: not reached: the gateway lead-node is in its "
+                   "loader. 'einbau fit lead-node' writes it first\n"},
+        {"survey", "\npa-summit: not reached: no address of eth0 is in its subnet; use --add-address\n"},
+        {"plan door-02 lead-node", "\ndoor-02: not reached: the gateway lead-node is in its loader."},
+        {"show door-02", "trouble            not reached: the gateway lead-node is in its loader."},
+        {"fit --yes door-01 door-02 lead-node", "\ndoor-01, door-02: not reached before: the gateway "
+                                                "lead-node was in its loader. It runs again now: "
+                                                "'einbau fit door-01 door-02'\n"},
+        {"fit --yes door-01 door-02", "Larchfell ropeway: 2 confirmed\n"},
+    };
+    expect_done(
+        shell("cd %s/build/demo && %s" BIN_DIR "/einbau shelf add downloads/* >/dev/null", folder, in_demo));
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct outcome o =
+            shell("cd %s/build/demo && %s" BIN_DIR "/einbau %s", folder, in_demo, cases[i].words);
+        if (strstr(o.out, cases[i].says) == NULL)
+            fail_msg("%s: found\n%s%s", cases[i].words, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
 static void the_docs(void **state)
 {
     (void)state;
@@ -535,6 +566,7 @@ int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         TEST(the_readme),
+        TEST(why_devices_are_not_reached),
         TEST(the_docs),
         TEST(the_help),
         TEST(the_help_of_the_simulator),

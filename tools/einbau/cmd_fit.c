@@ -240,16 +240,11 @@ static void print_result(const struct session *s)
     }
     puts("");
     table_print(&table);
+    say_folded(s, say_outcome, NULL, NULL);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        char sentence[SENTENCE_BYTES];
         if (!t->chosen)
             continue;
-        outcome_sentence(t, sentence, sizeof sentence);
-        if (sentence[0] != '\0') {
-            puts("");
-            say("%s: %s", t->device->name, sentence);
-        }
         if (outcome_of(t) == EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
             print_findings(t, &spaced);
         print_accepted(t);

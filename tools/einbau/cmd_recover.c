@@ -52,7 +52,7 @@ static void print_plan_of(const struct session *s)
             say("%s: %s", t->device->name, sentence);
         }
         if (t->look.error.status != EB_OK) {
-            error_sentence(&t->look, sentence, sizeof sentence);
+            look_sentence(s, t, sentence, sizeof sentence);
             say("%s: %s", t->device->name, sentence);
         } else if (t->recovers) {
             say("%s: %s", t->device->name, needs(t));
@@ -119,6 +119,13 @@ static int status_of(const struct session *s, size_t addresses_before, size_t ad
     return right ? EXIT_AS_WANTED : session_interrupts() > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED;
 }
 
+static void say_recovered(const struct session *s, const struct target *t, const void *context,
+                          char text[SENTENCE_BYTES])
+{
+    if (t->begun)
+        say_outcome(s, t, context, text);
+}
+
 static void print_result(const struct session *s)
 {
     static const char *const heads[] = {"DEVICE", "COMPONENT", "NOW RUNNING", "OUTCOME"};
@@ -142,15 +149,7 @@ static void print_result(const struct session *s)
     }
     puts("");
     table_print(&table);
-    for (size_t i = 0; i < s->count; i++) {
-        char sentence[SENTENCE_BYTES] = "";
-        if (s->targets[i].begun)
-            outcome_sentence(&s->targets[i], sentence, sizeof sentence);
-        if (sentence[0] == '\0')
-            continue;
-        puts("");
-        say("%s: %s", s->targets[i].device->name, sentence);
-    }
+    say_folded(s, say_recovered, NULL, NULL);
 }
 
 static void print_result_document(const struct session *s, size_t addresses)

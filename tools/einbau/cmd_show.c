@@ -42,9 +42,9 @@ static void show_component(const struct target *t, size_t index)
     }
 }
 
-static void show(const struct target *t)
+static void show(const struct session *s, const struct target *t)
 {
-    char text[512];
+    char text[SENTENCE_BYTES];
     const struct eb_identity *id = &t->look.identity;
     printf("%s\n", t->device->name);
     if (!target_on_ip(t))
@@ -55,7 +55,7 @@ static void show(const struct target *t)
     line("address", text);
     line("profile", t->device->profile->name);
     if (t->look.error.status != EB_OK) {
-        error_sentence(&t->look, text, sizeof text);
+        look_sentence(s, t, text, sizeof text);
         line("trouble", text);
     }
     if (!t->reached)
@@ -86,7 +86,7 @@ static int run(const struct options *options)
         if (!s.targets[i].chosen)
             continue;
         if (!options->json)
-            show(&s.targets[i]);
+            show(&s, &s.targets[i]);
         if (s.status == EXIT_AS_WANTED && !target_as_wanted(&s.targets[i]))
             s.status = EXIT_NOT_AS_WANTED;
     }

@@ -111,6 +111,72 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
     add(text, cap, ". ", advice_of(run));
 }
 
+static const struct target *gateway_of(const struct session *s, const struct target *t)
+{
+    for (size_t i = 0; i < s->count && t->device->behind != NULL; i++) {
+        if (s->targets[i].device == t->device->behind)
+            return &s->targets[i];
+    }
+    return NULL;
+}
+
+/* A device behind a gateway that does not work as one. */
+static bool gateway_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+{
+    const struct target *g = gateway_of(s, t);
+    const char *name = g != NULL ? g->device->name : "";
+    if (g == NULL || t->answered || g->device->wire == t->device->wire)
+        return false;
+    if (g->begun && g->fit.outcome == EB_OUTCOME_CONFIRMED && g->look.in_loader)
+        snprintf(text, cap,
+                 "not reached before: the gateway %s was in its loader. It runs again now: 'einbau fit %s'",
+                 name, t->device->name);
+    else if (g->reached && g->look.in_loader)
+        snprintf(text, cap, "not reached: the gateway %s is in its loader. 'einbau fit %s' writes it first",
+                 name, name);
+    else if (g->reached && target_stopped(g))
+        snprintf(text, cap, "not reached: the program of the gateway %s is stopped", name);
+    else if (!g->reached && g->look.error.status != EB_OK)
+        snprintf(text, cap, "not reached: the gateway %s %s", name,
+                 g->answered ? "could not be identified" : "does not answer");
+    else
+        return false;
+    return true;
+}
+
+/* A device that the laptop has no address for. */
+static bool subnet_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+{
+    static struct eb_link links[EB_LINKS_MAX];
+    struct eb_link_address device = {.prefix = t->device->prefix};
+    if (!target_on_ip(t) || t->answered || s->port->links == NULL)
+        return false;
+    size_t count = s->port->links(s->port->self, links, EB_LINKS_MAX);
+    memcpy(device.ip, t->device->modbus.ip, sizeof device.ip);
+    struct eb_way way = eb_way_to(links, count, &device, NULL, 0);
+    if (way.kind == EB_WAY_ADD)
+        snprintf(text, cap, "not reached: no address of %s is in its subnet; use --add-address",
+                 links[way.link].name);
+    else if (way.kind == EB_WAY_ROUTED)
+        snprintf(text, cap,
+                 "not reached: no address of the laptop is in its subnet, and packets left by the default "
+                 "route of %s. 'einbau links' says which address helps",
+                 links[way.link].name);
+    else if (way.kind == EB_WAY_NONE)
+        snprintf(text, cap, "not reached: no link of the laptop can be used. Switch a wired one on");
+    else
+        return false;
+    return true;
+}
+
+void look_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+{
+    text[0] = '\0';
+    if (t->look.error.status != EB_OK && !gateway_sentence(s, t, text, cap) &&
+        !subnet_sentence(s, t, text, cap))
+        error_sentence(&t->look, text, cap);
+}
+
 /* How the device was left, by what was read at the end. */
 static void how_left(const struct target *t, char *text, size_t cap)
 {
@@ -193,14 +259,14 @@ static void fit_sentence(const struct target *t, char *text, size_t cap)
     }
 }
 
-void outcome_sentence(const struct target *t, char *text, size_t cap)
+void outcome_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
 {
     text[0] = '\0';
     if (t->waited_for != NULL)
-        snprintf(text, cap, "it waits for %s, which was not confirmed. Nothing was written",
+        snprintf(text, cap, "cancelled, as %s was not confirmed before. Nothing was written",
                  t->waited_for->name);
     else if (t->begun)
         fit_sentence(t, text, cap);
-    else if (t->look.error.status != EB_OK)
-        error_sentence(&t->look, text, cap);
+    else
+        look_sentence(s, t, text, cap);
 }

@@ -169,13 +169,15 @@ void table_free(struct table *t)
 
 void say(const char *format, ...)
 {
-    char text[2048];
+    char *text;
     va_list arguments;
     va_start(arguments, format);
-    vsnprintf(text, sizeof text, format, arguments);
+    if (vasprintf(&text, format, arguments) < 0)
+        abort();
     va_end(arguments);
     put_wrapped(text, 0, 2, terminal_width());
     putchar('\n');
+    free(text);
 }
 
 void bytes_text(uint64_t bytes, char *text, size_t cap)
@@ -276,18 +278,25 @@ void print_devices(const struct session *s)
     }
     table_print(&table);
     for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        char sentence[SENTENCE_BYTES];
-        if (!t->chosen)
+        if (!s->targets[i].chosen)
             continue;
-        print_disagreements(t);
-        print_left(t);
-        if (t->look.error.status == EB_OK)
-            continue;
-        error_sentence(&t->look, sentence, sizeof sentence);
-        puts("");
-        say("%s: %s", t->device->name, sentence);
+        print_disagreements(&s->targets[i]);
+        print_left(&s->targets[i]);
     }
+    say_folded(s, say_look, NULL, NULL);
+}
+
+void say_look(const struct session *s, const struct target *t, const void *context, char text[SENTENCE_BYTES])
+{
+    (void)context;
+    look_sentence(s, t, text, SENTENCE_BYTES);
+}
+
+void say_outcome(const struct session *s, const struct target *t, const void *context,
+                 char text[SENTENCE_BYTES])
+{
+    (void)context;
+    outcome_sentence(s, t, text, SENTENCE_BYTES);
 }
 
 void print_left(const struct target *t)
@@ -355,10 +364,16 @@ void print_verdict(const struct eb_verdict *v, const char *indent)
     char found[EB_FINDING_TEXT_BYTES + 4];
     char expected[EB_FINDING_TEXT_BYTES + 4];
     char paint[PAINTED_BYTES];
-    for (size_t f = 0; f < v->count; f++)
-        printf("%s%s %-18s found %s, expected %s\n", indent,
-               painted(eb_grade_word(v->findings[f].grade), 11, paint), eb_rule_code(v->findings[f].rule),
-               shorter(v->findings[f].found, found), shorter(v->findings[f].expected, expected));
+    for (size_t f = 0; f < v->count; f++) {
+        const struct eb_finding *finding = &v->findings[f];
+        printf("%s%s %-18s ", indent, painted(eb_grade_word(finding->grade), 11, paint),
+               eb_rule_code(finding->rule));
+        if (strcmp(finding->expected, "any") == 0)
+            puts("not required");
+        else
+            printf("found %s, expected %s\n", shorter(finding->found, found),
+                   shorter(finding->expected, expected));
+    }
 }
 
 void print_findings(const struct target *t, bool *spaced)
@@ -527,23 +542,32 @@ static void print_plan_table(const struct session *s)
             "confirmed.");
 }
 
-/* What is lost, and what a hand must do. */
+static void say_loss(const struct session *s, const struct target *t, const void *context,
+                     char text[SENTENCE_BYTES])
+{
+    const char *loss = t->device->profile->loses[*(const size_t *)context];
+    (void)s;
+    if (t->item_count > 0 && !t->refused && loss[0] != '\0')
+        snprintf(text, SENTENCE_BYTES, "will lose %s", loss);
+}
+
+static void say_hand(const struct session *s, const struct target *t, const void *context,
+                     char text[SENTENCE_BYTES])
+{
+    const struct eb_step *step = &t->device->profile->prepare.list[*(const size_t *)context];
+    (void)s;
+    if (t->item_count > 0 && !t->refused && step->kind == EB_STEP_BY_HAND)
+        snprintf(text, SENTENCE_BYTES, "manual step: %s (it is checked)", step->hand);
+}
+
+/* What is lost, and which steps a person must do. */
 static void print_consequences(const struct session *s)
 {
     bool spaced = false;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        const struct eb_profile *profile = t->device->profile;
-        if (t->item_count == 0 || t->refused)
-            continue;
-        for (size_t k = 0; k < EB_LOSSES_MAX && profile->loses[k][0] != '\0'; k++)
-            paragraph(&spaced, "%s loses: %s", t->device->name, profile->loses[k]);
-        for (size_t k = 0; k < profile->prepare.count; k++) {
-            if (profile->prepare.list[k].kind == EB_STEP_BY_HAND)
-                paragraph(&spaced, "%s by hand: %s (it is checked)", t->device->name,
-                          profile->prepare.list[k].hand);
-        }
-    }
+    for (size_t k = 0; k < EB_LOSSES_MAX; k++)
+        say_folded(s, say_loss, &k, &spaced);
+    for (size_t k = 0; k < EB_STEPS_MAX; k++)
+        say_folded(s, say_hand, &k, &spaced);
 }
 
 static void print_left_out(const struct target *t, bool *spaced)
@@ -599,13 +623,9 @@ void print_plan(const struct session *s)
     }
     print_consequences(s);
     bool spaced = false;
+    say_folded(s, say_look, NULL, &spaced);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        char sentence[SENTENCE_BYTES];
-        if (t->chosen && t->look.error.status != EB_OK) {
-            error_sentence(&t->look, sentence, sizeof sentence);
-            paragraph(&spaced, "%s: %s", t->device->name, sentence);
-        }
         if (t->chosen)
             print_left(t);
         if (t->chosen && !s->options->explain)
@@ -748,7 +768,7 @@ static json_t *disagreement_document(const struct eb_disagreement *d)
                      "other_text", d->other_text);
 }
 
-static json_t *device_document(const struct target *t)
+static json_t *device_document(const struct session *s, const struct target *t)
 {
     char address[EB_PLACE_TEXT_BYTES];
     char sentence[SENTENCE_BYTES];
@@ -776,7 +796,7 @@ static json_t *device_document(const struct target *t)
         json_object_set_new(device, "worked_on",
                             json_pack("{s:s, s:I, s:s}", "command", t->worker.command, "process",
                                       (json_int_t)t->worker.process, "since", t->worker.since));
-    outcome_sentence(t, sentence, sizeof sentence);
+    outcome_sentence(s, t, sentence, sizeof sentence);
     if (sentence[0] != '\0')
         json_object_set_new(device, "error", json_string(sentence));
     return device;
@@ -789,7 +809,7 @@ json_t *document(const struct session *s, const char *command)
     snprintf(kind, sizeof kind, "%s/1", command);
     for (size_t i = 0; i < s->count; i++) {
         if (s->targets[i].chosen)
-            json_array_append_new(devices, device_document(&s->targets[i]));
+            json_array_append_new(devices, device_document(s, &s->targets[i]));
     }
     return json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
                      s->site != NULL ? json_string(s->site->name) : json_null(), "devices", devices);

@@ -48,6 +48,15 @@ const char *answer_text(enum eb_answer answer);
 enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 16, SENTENCE_BYTES = 1024 };
 const char *running_text(const struct target *target, size_t index, char text[RUNNING_BYTES]);
 
+/* What is to be said of one device: a sentence or more into `text`, or nothing.  Printed behind the device's
+ * name, and once for all devices of which the same is to be said: "door-01..door-07: ...".  With an empty
+ * line before each, or, where `spaced` is not NULL, one before the first where `*spaced` is false. */
+typedef void sentence_of(const struct session *session, const struct target *target, const void *context,
+                         char text[SENTENCE_BYTES]);
+void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
+/* Sentences: why it could not be looked at; what came of it in a job. */
+sentence_of say_look, say_outcome;
+
 /* What an earlier job left, or that somebody works on it, or that its program is stopped: a paragraph, or
  * nothing. */
 void print_left(const struct target *target);

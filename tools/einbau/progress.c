@@ -38,7 +38,7 @@ static void on_event(void *context, const struct eb_run *run)
     if (p->silent || p->terminal || t == NULL)
         return;
     if (eb_run_hand(run) != NULL) {
-        fprintf(stderr, "%s: by hand: %s\n", t->device->name, eb_run_hand(run));
+        fprintf(stderr, "%s: manual step: %s\n", t->device->name, eb_run_hand(run));
         return;
     }
     bool news = at->rung != t->told_rung || at->attempt != t->told_attempt;

@@ -196,11 +196,14 @@ const struct eb_run *target_last(const struct target *target);
 
 /* --- explain.c: what happened, why, and what helps in this case --- */
 
-/* Why a device could not be looked at, or a run failed, as a sentence or two. */
+/* Why a run failed, as a sentence or two. */
 void error_sentence(const struct eb_run *run, char *text, size_t cap);
+/* Why a device could not be looked at; empty where it could.  Where the cause is the gateway that it is
+ * behind, or the laptop's addresses, it says so. */
+void look_sentence(const struct session *session, const struct target *target, char *text, size_t cap);
 /* What can be said of a device that a job is through with and that is not as it should be: what happened, how
  * it was left, and what helps; empty where all is well. */
-void outcome_sentence(const struct target *target, char *text, size_t cap);
+void outcome_sentence(const struct session *session, const struct target *target, char *text, size_t cap);
 
 /* Asks on the terminal, unless --yes said so already.  False where the answer was not yes: the reason was
  * printed, `status` says what to exit with.  `nothing` is what did not happen then: "nothing was written". */
