@@ -233,7 +233,7 @@ static void without_a_terminal_it_wants_yes(void **state)
 {
     (void)state;
     expect("fit", 2, "Plan for little",
-           "found no terminal to ask on, expected one, or --yes; nothing was written");
+           "cannot ask for confirmation without a terminal; use --yes. Nothing was written");
     expect_running("plc-1", "1.0");
 }
 
@@ -260,7 +260,7 @@ static int fit_on_terminal(const char *answer, char *screen, size_t cap)
             break;
         have += (size_t)n;
         screen[have] = '\0';
-        if (!answered && strstr(screen, "Answer yes or no: ") != NULL) {
+        if (!answered && strstr(screen, "(yes/no) ") != NULL) {
             answered = true;
             assert_int_equal(write(fd, answer, strlen(answer)), strlen(answer));
         }
@@ -282,7 +282,7 @@ static void on_a_terminal_it_asks_first(void **state)
     }
     close(probe);
     assert_int_equal(fit_on_terminal("no\n", screen, sizeof screen), 1);
-    expect_in(screen, "not begun; nothing was written");
+    expect_in(screen, "cancelled, nothing was written");
     expect_running("plc-1", "1.0");
     assert_int_equal(fit_on_terminal("y\n", screen, sizeof screen), 1);
     expect_running("plc-1", "1.0");
@@ -458,7 +458,7 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"site.yaml", "little", "little", "show", 2, "found 0 device names, expected one"},
         {"site.yaml", "little", "little", "survey --colour", 2,
          "found '--colour', expected one of its options in full"},
-        {"site.yaml", "little", "little", "surwey", 2, "found 'surwey', expected a command"},
+        {"site.yaml", "little", "little", "surwey", 2, "no command 'surwey'; did you mean 'survey'?"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         tear_down(NULL);

@@ -290,7 +290,8 @@ static void blinking_and_setting_over_a_real_link(void **state)
     expect("set 10.77.0.200 name=dev-000 --yes", 1, "",
            "found the name 'dev-000' at 02:00:5e:77:00:00 already");
     expect("set 10.77.0.200 address=10.77.0.1 --yes", 1, "", "found 10.77.0.1, which the laptop has itself");
-    expect("set 10.77.0.200 name=valve-8", 2, "", "found no terminal to ask on, expected one, or --yes");
+    expect("set 10.77.0.200 name=valve-8", 2, "",
+           "cannot ask for confirmation without a terminal; use --yes");
     struct outcome o = einbau("survey --json");
     json_t *root = json_loads(o.out, 0, NULL);
     assert_true(says(found_at(root, "10.77.0.200"), "name", "valve-7"));

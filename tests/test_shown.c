@@ -131,7 +131,7 @@ static char *on_terminal(const char *script)
         if (ready > 0 && n <= 0)
             break;
         size += (size_t)(n > 0 ? n : 0);
-        if (strstr(screen + answered, "Answer yes or no: ") != NULL) {
+        if (strstr(screen + answered, "(yes/no) ") != NULL) {
             answered = size;
             assert_int_equal(write(fd, "yes\n", 4), 4);
         } else if (strstr(screen + answered, "q ends") != NULL) {

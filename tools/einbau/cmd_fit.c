@@ -303,6 +303,7 @@ static int run(const struct options *options)
     struct session s;
     size_t devices;
     size_t refused;
+    char question[PLAN_QUESTION_BYTES];
     if (!session_open(&s, options) || !job_lock_addresses(&s) || !session_look(&s) || !session_plan(&s))
         return session_close(&s, s.status);
     count_plan(&s, &devices, &refused);
@@ -315,9 +316,9 @@ static int run(const struct options *options)
     if (s.sim != NULL && options->state == NULL && !options->json)
         fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n",
               stderr);
-    if (!session_may(&s, devices == 1 ? "Write to this device?" : "Write to these devices?",
-                     "nothing was written") ||
-        !job_begin(&s, "nothing was written") || !carry_out(&s))
+    plan_question(&s, question);
+    if (!session_may(&s, question, "nothing was written") || !job_begin(&s, "nothing was written") ||
+        !carry_out(&s))
         return session_close(&s, s.status);
     s.carried = true;
     if (options->json)

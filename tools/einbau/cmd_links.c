@@ -144,7 +144,7 @@ static void print_commands(const struct session *s, const struct ways *f)
     if (f->denied)
         puts("");
     if (f->denied)
-        say("Whether an address is free, or used twice, was not asked: raw Ethernet frames need a right "
+        say("Whether an address is free, or used twice, was not asked: raw Ethernet frames need a permission "
             "that "
             "this user has not. To give it once: sudo setcap cap_net_raw+ep \"$(command -v einbau)\"");
 }

@@ -311,7 +311,7 @@ static int run(const struct options *options)
 const struct command command_survey = {
     .name = "survey",
     .arguments = "[DEVICE...]",
-    .summary = "who is on the wire: identity, address, running and wanted versions",
+    .summary = "discovered devices: identity, address, running and wanted versions",
     .help =
         "Looks on the laptop's wired links for every device that answers or announces itself: PROFINET DCP, "
         "EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address; and on USB for those "

@@ -89,7 +89,8 @@ static const struct argp_option link_option[] = {
     {0},
 };
 static const struct argp_option survey[] = {
-    {"listen", KEY_LISTEN, "SECONDS", 0, "listen at least that long; LLDP is told every 30 s", 2},
+    {"listen", KEY_LISTEN, "SECONDS", 0,
+     "listen for at least that long; LLDP devices announce themselves every 30 s", 2},
     {"community", KEY_COMMUNITY, "NAME", 0, "for SNMP, else public", 2},
     {"watch", KEY_WATCH, NULL, 0, "keep looking: what is new, changed, gone; ends with q", 2},
     {"bus", KEY_BUS, "ADAPTER", 0,

@@ -601,6 +601,19 @@ static void print_refused(const struct session *s)
     say("%s", text);
 }
 
+void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
+{
+    size_t devices;
+    size_t refused;
+    size_t images = count_plan(s, &devices, &refused);
+    uint32_t seconds = whole_seconds(s);
+    char time[32] = "";
+    if (seconds > 0)
+        seconds_text(seconds, time, sizeof time);
+    snprintf(question, PLAN_QUESTION_BYTES, "Write %zu image%s to %zu device%s%s%s?", images,
+             images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
+}
+
 void print_plan(const struct session *s)
 {
     size_t devices;

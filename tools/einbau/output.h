@@ -65,6 +65,9 @@ void print_left(const struct target *target);
 void print_devices(const struct session *session);
 void print_disagreements(const struct target *target);
 void print_plan(const struct session *session);
+/* "Write 17 images to 15 devices, about 1 min 14 s?" */
+enum { PLAN_QUESTION_BYTES = 128 };
+void plan_question(const struct session *session, char question[PLAN_QUESTION_BYTES]);
 
 /* Every rule's answer, a line each. */
 void print_verdict(const struct eb_verdict *verdict, const char *indent);

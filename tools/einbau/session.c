@@ -1,5 +1,6 @@
 #include "bus.h"
 
+#include <ctype.h>
 #include <errno.h>
 #include <signal.h>
 #include <stdarg.h>
@@ -353,13 +354,14 @@ bool session_may(struct session *s, const char *question, const char *nothing)
     if (s->options->yes)
         return true;
     if (!isatty(STDIN_FILENO)) {
-        complain("found no terminal to ask on, expected one, or --yes; %s", nothing);
+        complain("cannot ask for confirmation without a terminal; use --yes. %c%s",
+                 toupper((unsigned char)nothing[0]), nothing + 1);
         return fail(s, EXIT_WRONG_CALL);
     }
-    fprintf(stderr, "%s Answer yes or no: ", question);
+    fprintf(stderr, "%s (yes/no) ", question);
     if (fgets(answer, sizeof answer, stdin) != NULL && strcmp(answer, "yes\n") == 0)
         return true;
-    complain("not begun; %s", nothing);
+    complain("cancelled, %s", nothing);
     return fail(s, interrupts > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED);
 }
 

@@ -122,7 +122,8 @@ void whom_reason(const struct eb_ask *ask, char *text, size_t cap)
     const struct eb_error *e = &ask->error;
     if (e->status == EB_DENIED)
         snprintf(text, cap,
-                 "%s: raw Ethernet frames need a right that this user has not. To give it once: sudo setcap "
+                 "%s: raw Ethernet frames need a permission that this user does not have. To grant it once: "
+                 "sudo setcap "
                  "cap_net_raw+ep \"$(command -v einbau)\"",
                  e->where);
     else

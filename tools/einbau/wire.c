@@ -336,7 +336,8 @@ static void print_limits(const struct wire *w)
                 w->links[i].name);
     }
     if (denied)
-        say("Raw Ethernet frames need a right that this user has not: devices that speak only PROFINET DCP "
+        say("Raw Ethernet frames need a permission that this user does not have: devices that speak only "
+            "PROFINET DCP "
             "or LLDP, or have no address, stay unseen. To give it once: sudo setcap cap_net_raw+ep "
             "\"$(command -v einbau)\"");
     if (v->left_out > 0)
