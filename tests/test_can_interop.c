@@ -50,15 +50,9 @@ static void end(struct served *s)
     little_remove(&s->little);
 }
 
-static struct outcome shell(const char *line)
-{
-    const char *const program[] = {"sh", "-c", line, NULL};
-    return run_program(program);
-}
-
 static void expect(const char *line, int status, const char *out)
 {
-    struct outcome o = shell(line);
+    struct outcome o = shell("%s", line);
     if (o.status != status || strstr(o.out, out) == NULL)
         fail_msg("%s: found %d\n%s%s\nexpected %d and %s", line, o.status, o.out, o.err, status, out);
     outcome_free(&o);
@@ -78,7 +72,7 @@ static void python_can_reads_our_nodes(void **state)
         const struct bus_options options = {.nodes = 2, .bus = plain ? "plain-answers: yes" : NULL};
         serve(&s, &options);
         snprintf(line, sizeof line, PYTHON " " SOURCE_DIR "/tests/interop/can_nodes.py %s 11 12", s.second);
-        struct outcome o = shell(line);
+        struct outcome o = shell("%s", line);
         if (o.status != 0)
             fail_msg("%s%s", o.out, o.err);
         assert_string_equal(
@@ -236,7 +230,7 @@ static void expect_fields(const char *trace, const char *options, const char *fi
     snprintf(line, sizeof line,
              "tshark -r %s %s -Y '%s' -T fields -e %s 2>/dev/null | awk '!seen[$0]++' | tr '\\n' ' '", trace,
              options, filter, field);
-    struct outcome o = shell(line);
+    struct outcome o = shell("%s", line);
     if (strcmp(o.out, wanted) != 0)
         fail_msg("%s of %s: found '%s', expected '%s'", field, filter, o.out, wanted);
     outcome_free(&o);
@@ -298,7 +292,7 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
     snprintf(line, sizeof line,
              "cd %s && " BIN_DIR "/einbau survey --site site.yaml --sim world.yaml --trace /nowhere/x",
              l.folder);
-    struct outcome o = shell(line);
+    struct outcome o = shell("%s", line);
     assert_int_equal(o.status, 2);
     assert_non_null(strstr(o.err, "/nowhere/x: the trace cannot be written there"));
     outcome_free(&o);

@@ -49,7 +49,7 @@ static void spare_laptop(unsigned frame, const char *signal)
     replace_in(&little, "world.yaml", line, "");
 }
 
-static char *shell(int status, const char *says, const char *line)
+static char *expect_shell(int status, const char *says, const char *line)
 {
     const char *const run[] = {"sh", "-c", line, NULL};
     struct outcome o = run_program(run);
@@ -115,19 +115,19 @@ static void two_jobs_on_one_device(void **state)
                  little.folder);
         char who[96];
         snprintf(who, sizeof who, "plc-1: found einbau fit (process %d, since 20", pid);
-        char *out = shell(1, who, line);
+        char *out = expect_shell(1, who, line);
         assert_null(strstr(out, "confirmed"));
         free(out);
     }
     snprintf(line, sizeof line, BIN_DIR "/einbau survey --json --site %s --state %s/second", s.site,
              little.folder);
-    free(shell(1, "\"worked_on\"", line));
+    free(expect_shell(1, "\"worked_on\"", line));
     assert_int_equal(stop_program(pid, 0), 0);
     snprintf(line, sizeof line, BIN_DIR "/einbau confirm --site %s", s.site);
-    free(shell(0, "1 device as wanted", line));
+    free(expect_shell(0, "1 device as wanted", line));
     snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes plc-1 --again --site %s --state %s/second", s.site,
              little.folder);
-    free(shell(0, "1 confirmed", line)); /* the lock went with the process */
+    free(expect_shell(0, "1 confirmed", line)); /* the lock went with the process */
     stop_program(s.pid, SIGTERM);
 }
 
@@ -284,7 +284,7 @@ static void without_a_record_nothing_is_done(void **state)
     static const char *const folders[] = {"/dev/null/state", "/proc/state"};
     for (size_t i = 0; i < 2; i++) {
         snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes --site %s --state %s", s.site, folders[i]);
-        char *out = shell(2, "the record of jobs cannot be written, so nothing was written", line);
+        char *out = expect_shell(2, "the record of jobs cannot be written, so nothing was written", line);
         free(out);
     }
     /* A disk that is full: no file may grow any more. */
@@ -293,12 +293,12 @@ static void without_a_record_nothing_is_done(void **state)
              "/einbau fit --yes --site %s --state %s/full); echo status $?; } 2>&1 | "
              "cat",
              s.site, little.folder);
-    char *out = shell(0, "cannot be written", line);
+    char *out = expect_shell(0, "cannot be written", line);
     assert_non_null(strstr(out, "status 2"));
     assert_null(strstr(out, "send"));
     free(out);
     snprintf(line, sizeof line, BIN_DIR "/einbau survey --json --site %s", s.site);
-    out = shell(1, "\"running\": \"1.0\"", line);
+    out = expect_shell(1, "\"running\": \"1.0\"", line);
     assert_null(strstr(out, "\"running\": \"2.0\""));
     free(out);
     stop_program(s.pid, SIGTERM);
@@ -525,7 +525,7 @@ static void at_a_wrong_bit_rate_nothing_is_sent(void **state)
                  "tshark -r %s/bus.pcapng -Y 'can.id >= 0x600 && can.id < 0x700' 2>/dev/null | wc -l",
                  little.folder);
         if (have_program("tshark"))
-            free(shell(0, "0\n", line));
+            free(expect_shell(0, "0\n", line));
     }
     replace_in(&little, "site.yaml", "bit-rate: 125000", "bit-rate: 250000");
     expect_einbau(&little, 0, "little bus: 2 confirmed", "fit --yes");
@@ -552,7 +552,7 @@ static void frames_keep_their_order_and_their_distance(void **state)
         serve(&s);
         snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes --site %s --state %s/own 2>&1", s.site,
                  little.folder);
-        char *out = shell(0, "little bus: 2 confirmed", line);
+        char *out = expect_shell(0, "little bus: 2 confirmed", line);
         if (strstr(out, "unit-1: send firmware 2.0, attempt 2") != NULL)
             fail_msg("%s: a try was lost\n%s", buses[i], out);
         free(out);
@@ -603,7 +603,7 @@ static void a_dead_bus_is_not_called_sound(void **state)
                    "    starts: off\n    order-code: TG-1\n");
         serve(&s);
         snprintf(line, sizeof line, BIN_DIR "/einbau links --site %s", s.site);
-        char *out = shell(1, "nobody acknowledges or answers what is sent", line);
+        char *out = expect_shell(1, "nobody acknowledges or answers what is sent", line);
         assert_null(strstr(out, "sound"));
         free(out);
         stop_program(s.pid, SIGTERM);
@@ -628,7 +628,7 @@ static void the_next_request_meets_a_block_download(void **state)
         spare_laptop(frame, "kill");
         char line[2 * PATH_BYTES];
         snprintf(line, sizeof line, "rm -f %s/state/record.db", little.folder); /* as on another laptop */
-        free(shell(0, NULL, line));
+        free(expect_shell(0, NULL, line));
         char *out = einbau_says(&little, 1, NULL, "survey node-1");
         if (strstr(out, "1 of 1 devices answered") == NULL || strstr(out, "no answer") != NULL)
             fail_msg("killed at frame %u:\n%s", frame, out);

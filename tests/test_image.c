@@ -21,8 +21,8 @@ static int tear_down(void **state)
     return 0;
 }
 
-static void shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
-static void shell(const char *format, ...)
+static void run_shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
+static void run_shell(const char *format, ...)
 {
     char line[4 * PATH_BYTES];
     char command[6 * PATH_BYTES];
@@ -132,7 +132,7 @@ static void what_objcopy_wrote_is_read(void **state)
     uint8_t *bytes = write_random("raw.bin", SIZE);
     uint8_t *laid = malloc(SIZE);
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
-        shell("%s", rows[i].make);
+        run_shell("%s", rows[i].make);
         lay_out(rows[i].name, rows[i].address, laid, SIZE);
         assert_int_equal(reader.format, rows[i].format);
         assert_memory_equal(laid, bytes, SIZE);
@@ -169,12 +169,12 @@ static void what_srec_cat_wrote_is_read(void **state)
     uint8_t *laid = malloc(SIZE);
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         size_t size;
-        shell("%s", rows[i].make);
+        run_shell("%s", rows[i].make);
         lay_out("x", 0, laid, SIZE);
         assert_int_equal(reader.format, rows[i].format);
         /* What was changed by hand is laid out as it was before: srec_cat is stricter than the format. */
-        shell("srec_cat $(test -f y && echo y || echo x) -%s -fill 0xFF 0 0x30000 -o x.bin -binary",
-              rows[i].format == EB_FORMAT_HEX ? "intel" : "motorola");
+        run_shell("srec_cat $(test -f y && echo y || echo x) -%s -fill 0xFF 0 0x30000 -o x.bin -binary",
+                  rows[i].format == EB_FORMAT_HEX ? "intel" : "motorola");
         char *theirs = read_text(folder, "x.bin", &size);
         assert_int_equal(size, SIZE);
         assert_memory_equal(laid, theirs, SIZE);
@@ -215,13 +215,14 @@ static void hundreds_of_files_are_read_as_the_others_read_them(void **state)
             snprintf(crop + strlen(crop), sizeof crop - strlen(crop), " 0x%X 0x%X", at, end);
             at = end + 1 + (unsigned)rand() % (reach / 5);
         }
-        shell("srec_cat raw.bin -binary -crop%s -offset 0x%llX -o x -%s -address-length=%u -line-length=%d",
-              crop, (unsigned long long)base, kinds[kind].srec_cat, kinds[kind].address_bytes,
-              40 + rand() % 200);
+        run_shell(
+            "srec_cat raw.bin -binary -crop%s -offset 0x%llX -o x -%s -address-length=%u -line-length=%d",
+            crop, (unsigned long long)base, kinds[kind].srec_cat, kinds[kind].address_bytes,
+            40 + rand() % 200);
         lay_out("x", base, laid, RAW);
-        shell("srec_cat x -%s -offset -0x%llX -fill 0xFF 0 0x%X -o a.bin -binary && "
-              "objcopy -I %s -O binary --gap-fill 0xFF x b.bin",
-              kinds[kind].srec_cat, (unsigned long long)base, end, kinds[kind].bfd);
+        run_shell("srec_cat x -%s -offset -0x%llX -fill 0xFF 0 0x%X -o a.bin -binary && "
+                  "objcopy -I %s -O binary --gap-fill 0xFF x b.bin",
+                  kinds[kind].srec_cat, (unsigned long long)base, end, kinds[kind].bfd);
         size_t size;
         char *theirs = read_text(folder, "a.bin", &size);
         assert_int_equal(size, end);
@@ -250,7 +251,7 @@ static void segments_are_those_that_srec_info_tells(void **state)
     size_t size;
     struct eb_segments segments;
     free(write_random("raw.bin", 0x30000));
-    shell("srec_cat raw.bin -binary -crop 0 0x1234 0x8000 0x18765 0x20000 0x2FFFF -o x -intel");
+    run_shell("srec_cat raw.bin -binary -crop 0 0x1234 0x8000 0x18765 0x20000 0x2FFFF -o x -intel");
     char *file = read_text(folder, "x", &size);
     assert_true(scan(file, size, &segments));
     free(file);
@@ -287,8 +288,8 @@ static void elf_files_are_read_at_their_load_address(void **state)
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         size_t size;
         uint8_t laid[8192];
-        shell("%s a.s -o a.o && %s -T a.ld a.o -o a.elf && %s -O binary a.elf a.bin", rows[i].as, rows[i].ld,
-              rows[i].objcopy);
+        run_shell("%s a.s -o a.o && %s -T a.ld a.o -o a.elf && %s -O binary a.elf a.bin", rows[i].as,
+                  rows[i].ld, rows[i].objcopy);
         char *theirs = read_text(folder, "a.bin", &size);
         assert_true(size >= 3000 && size < sizeof laid);
         lay_out("a.elf", 0x8000, laid, sizeof laid);
@@ -328,8 +329,8 @@ static void compiled_programs_are_read_as_objcopy_reads_them(void **state)
                    "void _start(void) { for (;;) data[zeros[1]]++; }\n",
                    array, 1 + rand() % 4000);
         free(array);
-        shell("%s -O%d -nostdlib -Wl,-N a.c -o a.elf && %s -O binary --gap-fill 0xFF a.elf a.bin",
-              rows[i % 3].compiler, rand() % 3, rows[i % 3].objcopy);
+        run_shell("%s -O%d -nostdlib -Wl,-N a.c -o a.elf && %s -O binary --gap-fill 0xFF a.elf a.bin",
+                  rows[i % 3].compiler, rand() % 3, rows[i % 3].objcopy);
         char *theirs = read_text(folder, "a.bin", &size);
         size_t elf_size;
         char *elf = read_text(folder, "a.elf", &elf_size);
@@ -476,8 +477,9 @@ static void damaged_files_do_no_harm(void **state)
     write_text(folder, "a.s",
                ".text\n.globl _start\n_start: .rept 20\n.long 0x01020304\n.endr\n.data\n.long 5\n");
     free(write_random("raw.bin", 300));
-    shell("arm-none-eabi-as a.s -o a.o && arm-none-eabi-ld a.o -o a.elf && arm-none-eabi-strip -s a.elf && "
-          "objcopy -I binary -O ihex raw.bin a.hex && objcopy -I binary -O srec raw.bin a.s19");
+    run_shell(
+        "arm-none-eabi-as a.s -o a.o && arm-none-eabi-ld a.o -o a.elf && arm-none-eabi-strip -s a.elf && "
+        "objcopy -I binary -O ihex raw.bin a.hex && objcopy -I binary -O srec raw.bin a.s19");
     static const char *const names[] = {"a.elf", "a.hex", "a.s19", "raw.bin"};
     size_t tries = 0;
     size_t read = 0;

@@ -45,18 +45,6 @@ static int tear_down(void **state)
     return 0;
 }
 
-static struct outcome shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
-static struct outcome shell(const char *format, ...)
-{
-    char line[8 * PATH_BYTES];
-    va_list arguments;
-    va_start(arguments, format);
-    vsnprintf(line, sizeof line, format, arguments);
-    va_end(arguments);
-    const char *const words[] = {"sh", "-c", line, NULL};
-    return run_program(words);
-}
-
 static void expect_done(struct outcome o, const char *part)
 {
     if (o.status != 0 || strstr(o.out, part) == NULL)

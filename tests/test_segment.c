@@ -16,20 +16,6 @@ static char folder[PATH_BYTES], lap[32], plant[32];
 static bool made;
 static int other; /* the program at the other end */
 
-static struct outcome shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
-static struct outcome shell(const char *format, ...)
-{
-    char *line;
-    va_list arguments;
-    va_start(arguments, format);
-    assert_true(vasprintf(&line, format, arguments) >= 0);
-    va_end(arguments);
-    const char *const command[] = {"sh", "-c", line, NULL};
-    struct outcome o = run_program(command);
-    free(line);
-    return o;
-}
-
 /* On the laptop. */
 #define IN_LAP "cd %s && exec ip netns exec %s "
 

@@ -24,20 +24,6 @@ struct lines {
     size_t count;
 };
 
-static struct outcome shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
-static struct outcome shell(const char *format, ...)
-{
-    char *line;
-    va_list arguments;
-    va_start(arguments, format);
-    assert_true(vasprintf(&line, format, arguments) >= 0);
-    va_end(arguments);
-    const char *const command[] = {"sh", "-c", line, NULL};
-    struct outcome o = run_program(command);
-    free(line);
-    return o;
-}
-
 static void expect_done(struct outcome o)
 {
     if (o.status != 0)

@@ -623,6 +623,19 @@ static char *text_of_file(FILE *file)
     return text;
 }
 
+struct outcome shell(const char *format, ...)
+{
+    char *line;
+    va_list arguments;
+    va_start(arguments, format);
+    assert_true(vasprintf(&line, format, arguments) >= 0);
+    va_end(arguments);
+    const char *const words[] = {"sh", "-c", line, NULL};
+    struct outcome o = run_program(words);
+    free(line);
+    return o;
+}
+
 struct outcome run_program(const char *const *arguments)
 {
     FILE *out = tmpfile();

@@ -147,6 +147,8 @@ struct outcome {
 
 /* Runs a program to its end and keeps what it printed; arguments end with NULL. */
 struct outcome run_program(const char *const *arguments);
+/* The same of a command line for the shell. */
+struct outcome shell(const char *format, ...) __attribute__((format(printf, 1, 2)));
 void outcome_free(struct outcome *outcome);
 
 /* The tool, run in the folder of a little site on its simulated world, with the state in the folder `state`:
