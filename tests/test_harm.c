@@ -381,6 +381,57 @@ static void a_stopped_program_is_seen(void **state)
     assert_int_equal(mode_of("plc-1"), EB_SIM_STOPPED);
 }
 
+/* Somebody has stopped it for a reason: a job that fails, or is stopped, does not start it; one that goes
+ * well leaves it as it starts by itself. */
+static void a_program_that_was_stopped_before_is_not_started(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *device, *file, *old, *fresh;
+        const char *says;
+        int status;
+        enum eb_sim_mode mode;
+    } cases[] = {
+        {"", "profiles/plc.yaml", "send-as: fw.bin", "send-as: other.bin", "1.0, stopped", 1, EB_SIM_STOPPED},
+        {"", "profiles/plc.yaml", "send-as: fw.bin", "send-as: other.bin",
+         "Its program is stopped, as it was before the job: 'einbau recover plc-1' starts it", 1,
+         EB_SIM_STOPPED},
+        {"    conduct: {starts-stopped: yes}\n", NULL, NULL, NULL,
+         "plc-1: its program is stopped, as it was before the job: 'einbau recover plc-1' starts it", 0,
+         EB_SIM_STOPPED},
+        {"", NULL, NULL, NULL, "little: 1 confirmed", 0, EB_SIM_RUNNING},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char device[96];
+        snprintf(device, sizeof device, "    starts: stopped\n%s", cases[i].device);
+        const struct little_options options = {
+            .plcs = 1,
+            .device = device,
+            .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+        little_make(&little, &options);
+        if (cases[i].file != NULL)
+            replace_in(&little, cases[i].file, cases[i].old, cases[i].fresh);
+        expect_einbau(&little, cases[i].status, cases[i].says, "fit --yes");
+        assert_int_equal(mode_of("plc-1"), cases[i].mode);
+        if (i + 1 < sizeof cases / sizeof cases[0])
+            little_remove(&little);
+    }
+    /* Stopped by a job that was killed, it is started by the next one, whatever becomes of that. */
+    little_remove(&little);
+    const struct little_options options = {
+        .plcs = 1, .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+    little_make(&little, &options);
+    strike_laptop(40, "kill");
+    struct outcome o = einbau_run(&little, "fit --yes");
+    assert_int_equal(o.status, 128 + SIGKILL);
+    outcome_free(&o);
+    spare_laptop(40, "kill");
+    assert_int_equal(mode_of("plc-1"), EB_SIM_STOPPED);
+    replace_in(&little, "profiles/plc.yaml", "send-as: fw.bin", "send-as: other.bin");
+    expect_einbau(&little, 1, "TFTP error code 1", "fit --yes");
+    assert_int_equal(mode_of("plc-1"), EB_SIM_RUNNING);
+}
+
 /* --- stopped while it erases, busy ---------------------------------------------------------------- */
 
 /* Before the device has answered the write request it has no transfer that could be aborted: its answer is
@@ -967,6 +1018,7 @@ int main(int argc, char **argv)
         TEST(without_a_record_nothing_is_done),
         TEST(an_effect_that_cannot_be_written_down_does_not_happen),
         TEST(a_stopped_program_is_seen),
+        TEST(a_program_that_was_stopped_before_is_not_started),
         TEST(a_stop_while_the_device_erases_frees_it),
         TEST(a_busy_device_is_asked_again_within_its_patience),
         TEST(a_wrong_key_is_sent_once),

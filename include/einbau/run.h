@@ -257,6 +257,7 @@ struct eb_run {
     bool identified; /* the next ones are as read last, and nothing was done to the device since */
     bool in_loader;
     bool program_known, program_stopped;
+    bool was_stopped; /* before the run began, and not by an earlier job: it is not started then */
     struct eb_identity identity;
     struct eb_usb_ids usb;                        /* of a device on USB */
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
@@ -266,7 +267,7 @@ struct eb_run {
     /* the run's own */
     struct ebi_route route;
     uint8_t state;
-    bool stopping, prepared, judged, by_hand, sent, undo_failed, activate_unanswered;
+    bool stopping, prepared, judged, by_hand, sent, undo_due, undo_failed, activate_unanswered;
     uint8_t others; /* looks in a row that were answered by another device */
     bool has_counter, counter_read, counter_restarted;
     uint64_t counter, counter_us;

@@ -348,6 +348,11 @@ static bool runs_as_intended(const struct eb_run *run, const struct eb_run_item 
     return component->checksum.count == 0 || (running->has_checksum && running->checksum == item->checksum);
 }
 
+static bool stopped_by_job(const struct eb_run *run)
+{
+    return run->program_stopped && !run->was_stopped;
+}
+
 /* Whether the restart that the profile tells of was seen since the device was made to take up what was sent.
  */
 static bool restart_seen(struct eb_run *run)
@@ -480,19 +485,27 @@ static bool may_undo(const struct eb_run *run)
 
 static void undo_next(struct eb_run *run);
 
+static void undo(struct eb_run *run)
+{
+    may_act(run, EB_EFFECT_UNDO);
+    run->step = 0;
+    run->later_us = 0;
+    run->pause_us = 0;
+    undo_next(run);
+}
+
+/* A program that was stopped before the job is not started by it: first it is looked whether it is still as
+ * it was. */
 static void begin_undo(struct eb_run *run)
 {
-    run->step = 0;
+    bool due = run->prepared && may_undo(run);
     run->undo_failed = false;
     run->patience_end_us = 0;
-    if (run->prepared && may_undo(run)) {
-        may_act(run, EB_EFFECT_UNDO);
-        run->later_us = 0;
-        run->pause_us = 0;
-        undo_next(run);
-    } else {
+    run->undo_due = due && run->was_stopped;
+    if (due && !run->undo_due)
+        undo(run);
+    else
         pause_in(run, LAST_PAUSE, 0);
-    }
 }
 
 static bool same_error(const struct eb_error *a, const struct eb_error *b)
@@ -603,7 +616,7 @@ static bool arrived(struct eb_run *run)
         if (item->outcome == EB_OUTCOME_NONE && (!item->touched || item->was_right))
             return false;
     }
-    return not_running(run) == NULL && restart_seen(run) && !run->program_stopped;
+    return not_running(run) == NULL && restart_seen(run) && !stopped_by_job(run);
 }
 
 /* The next image that the same restart takes up: for another component than those of the group. */
@@ -662,6 +675,7 @@ static void go_on(struct eb_run *run)
     } else if (run->config.count == 0) {
         finish(run, EB_OUTCOME_NONE);
     } else if (!run->judged) {
+        run->was_stopped = run->program_stopped && !run->config.interrupted;
         judge(run);
     } else if (run->stopping) {
         begin_undo(run);
@@ -947,7 +961,7 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
             "ran before");
         return false;
     }
-    if (run->program_stopped) {
+    if (stopped_by_job(run)) {
         error->retry = EB_RETRY_NEVER; /* what was sent is there: undoing the preparation starts it */
         eb_text_copy(error->text, sizeof error->text, "its program is stopped");
         return false;
@@ -1055,7 +1069,15 @@ static void poll_last_look(struct eb_run *run)
         run->answered_us = run->now_us;
         run->patience_end_us = end_us < run->patience_end_us ? end_us : run->patience_end_us;
     }
-    bool well = meant && !run->in_loader && !run->program_stopped;
+    bool well = meant && !run->in_loader && !stopped_by_job(run);
+    if (run->undo_due && !in_doubt(run, status)) {
+        run->undo_due = false;
+        if (!well) {
+            run->patience_end_us = 0;
+            undo(run);
+            return;
+        }
+    }
     if (well && !run->undo_failed)
         run->prepared = false;
     if (meant && run->config.count > 0 && arrived(run)) {

@@ -14,7 +14,9 @@ static const char *needs(const struct target *t)
     if (t->look.in_loader)
         return NULL; /* there is no program to be started */
     if (target_stopped(t))
-        return "its program is started again";
+        return t->left != NULL
+                   ? "its program is started again"
+                   : "its program is stopped, though no job of this user left it so. It is started";
     return t->left != NULL ? "its program is started again, in case it is stopped" : NULL;
 }
 

@@ -194,7 +194,8 @@ static void how_left(const struct target *t, char *text, size_t cap)
         add(text, cap, "", "No program runs in it; its loader waits for an image");
     } else if (run->program_stopped) {
         start_sentence(t, start, sizeof start);
-        snprintf(text, cap, "Its program is stopped: %s", start);
+        snprintf(text, cap, "Its program is stopped%s: %s",
+                 run->was_stopped ? ", as it was before the job" : "", start);
     } else if (!touched && !run->left) {
         add(text, cap, "", "Nothing was written, and it runs what it ran before");
     } else {
@@ -239,8 +240,13 @@ static void fit_sentence(const struct target *t, char *text, size_t cap)
     const struct eb_run *run = &t->fit;
     char more[640];
     bool refused = run->outcome == EB_OUTCOME_REFUSED;
-    if (run->error.status == EB_OK)
+    if (run->error.status == EB_OK) {
+        if (target_stopped(t)) {
+            start_sentence(t, more, sizeof more);
+            snprintf(text, cap, "its program is stopped, as it was before the job: %s", more);
+        }
         return;
+    }
     if (run->failures >= TRIES_THAT_TELL && !run->all_equal) {
         cause(run, &run->first_error, run->first_rung, text, cap);
         cause(run, &run->error, run->error_rung, more, sizeof more);
