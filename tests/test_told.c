@@ -750,7 +750,7 @@ static void a_second_job_at_any_point(void **state)
                      subjects[kinds[i]].name, site, l.folder);
             const char *const run[] = {"sh", "-c", line, NULL};
             struct outcome o = run_program(run);
-            bool told_who = strstr(o.err, "at work on it, expected nobody") != NULL;
+            bool told_who = strstr(o.err, "is working on it. Wait until that has ended") != NULL;
             bool over = strstr(o.out, "confirmed") != NULL && waitpid(first, &status, WNOHANG) == first;
             if (!told_who && !over)
                 fail_msg("%s: a second job was not refused: %d\n%s%s", subjects[kinds[i]].name, o.status,

@@ -305,7 +305,7 @@ void print_left(const struct target *t)
     if (t->worked_on) {
         holder_text(&t->worker, sentence, sizeof sentence);
         puts("");
-        say("%s: %s works on it now", t->device->name, sentence);
+        say("%s: %s is working on it now", t->device->name, sentence);
     } else if (t->left != NULL) {
         left_sentence(t, sentence, sizeof sentence);
         puts("");
