@@ -621,7 +621,7 @@ static void work_off(const char *what)
         "and outcomes, none false\n",
         what, sum.cases, sum.confirmed, sum.not_confirmed, sum.killed, sum.recovered, sum.statements);
     assert_int_equal(sum.cases, case_count);
-    assert_true(sum.cases > 40);
+    assert_true(sum.cases > (getenv("EINBAU_TEST_EVERY") == NULL ? 40 : 4));
 }
 
 static unsigned every(unsigned otherwise)
