@@ -114,7 +114,7 @@ static void two_jobs_on_one_device(void **state)
         snprintf(line, sizeof line, BIN_DIR "/einbau %s --site %s --state %s/second", seconds[i], s.site,
                  little.folder);
         char who[96];
-        snprintf(who, sizeof who, "plc-1: found einbau fit (process %d, since 20", pid);
+        snprintf(who, sizeof who, "plc-1: einbau fit (process %d, since 20", pid);
         char *out = expect_shell(1, who, line);
         assert_null(strstr(out, "confirmed"));
         free(out);
