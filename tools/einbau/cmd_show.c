@@ -67,7 +67,10 @@ static void show(const struct session *s, const struct target *t)
     line("serial number", id->serial);
     if (t->look.program_known)
         line("program", t->look.program_stopped ? "stopped" : "running");
-    print_left(t);
+    text[0] = '\0';
+    say_left(s, t, NULL, text);
+    if (text[0] != '\0')
+        line("attention", text);
     print_disagreements(t);
     for (size_t k = 0; k < t->device->profile->count; k++) {
         if (target_has(t, k))

@@ -278,11 +278,10 @@ void print_devices(const struct session *s)
     }
     table_print(&table);
     for (size_t i = 0; i < s->count; i++) {
-        if (!s->targets[i].chosen)
-            continue;
-        print_disagreements(&s->targets[i]);
-        print_left(&s->targets[i]);
+        if (s->targets[i].chosen)
+            print_disagreements(&s->targets[i]);
     }
+    say_folded(s, say_left, NULL, NULL);
     say_folded(s, say_look, NULL, NULL);
 }
 
@@ -299,21 +298,19 @@ void say_outcome(const struct session *s, const struct target *t, const void *co
     outcome_sentence(s, t, text, SENTENCE_BYTES);
 }
 
-void print_left(const struct target *t)
+void say_left(const struct session *s, const struct target *t, const void *context, char text[SENTENCE_BYTES])
 {
-    char sentence[SENTENCE_BYTES];
+    char sentence[SENTENCE_BYTES - 64];
+    (void)s;
+    (void)context;
     if (t->worked_on) {
         holder_text(&t->worker, sentence, sizeof sentence);
-        puts("");
-        say("%s: %s is working on it now", t->device->name, sentence);
+        snprintf(text, SENTENCE_BYTES, "%s is working on it now", sentence);
     } else if (t->left != NULL) {
-        left_sentence(t, sentence, sizeof sentence);
-        puts("");
-        say("%s: %s", t->device->name, sentence);
+        left_sentence(t, text, SENTENCE_BYTES);
     } else if (target_stopped(t)) {
         start_sentence(t, sentence, sizeof sentence);
-        puts("");
-        say("%s: its program is stopped: %s", t->device->name, sentence);
+        snprintf(text, SENTENCE_BYTES, "its program is stopped: %s", sentence);
     }
 }
 
@@ -371,8 +368,10 @@ void print_verdict(const struct eb_verdict *v, const char *indent)
         if (strcmp(finding->expected, "any") == 0)
             puts("not required");
         else
-            printf("found %s, expected %s\n", shorter(finding->found, found),
-                   shorter(finding->expected, expected));
+            printf("found %s, expected %s%s%s%s\n", shorter(finding->found, found),
+                   shorter(finding->expected, expected), finding->together != NULL ? ": fit " : "",
+                   finding->together != NULL ? finding->together : "",
+                   finding->together != NULL ? " together with it" : "");
     }
 }
 
@@ -614,6 +613,21 @@ void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
              images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
 }
 
+/* Whether all of the plan goes at the same time. */
+static bool one_wave(const struct session *s)
+{
+    const struct target *first = NULL;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        if (!in_plan(t))
+            continue;
+        if (first != NULL && t->device->wave != first->device->wave)
+            return false;
+        first = t;
+    }
+    return true;
+}
+
 void print_plan(const struct session *s)
 {
     size_t devices;
@@ -628,19 +642,18 @@ void print_plan(const struct session *s)
             seconds_text(seconds, time, sizeof time);
         printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->site->name, images,
                images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
-               devices == 1        ? ""
-               : last_wave(s) == 0 ? ", all at the same time"
-                                   : ", in their order",
+               devices == 1  ? ""
+               : one_wave(s) ? ", all at the same time"
+                             : ", in their order",
                seconds > 0 ? ", about " : "", time);
         print_plan_table(s);
     }
     print_consequences(s);
     bool spaced = false;
+    say_folded(s, say_left, NULL, &spaced);
     say_folded(s, say_look, NULL, &spaced);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
-        if (t->chosen)
-            print_left(t);
         if (t->chosen && !s->options->explain)
             print_findings(t, &spaced);
         if (t->chosen)

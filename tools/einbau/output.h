@@ -54,12 +54,9 @@ const char *running_text(const struct target *target, size_t index, char text[RU
 typedef void sentence_of(const struct session *session, const struct target *target, const void *context,
                          char text[SENTENCE_BYTES]);
 void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
-/* Sentences: why it could not be looked at; what came of it in a job. */
-sentence_of say_look, say_outcome;
-
-/* What an earlier job left, or that somebody works on it, or that its program is stopped: a paragraph, or
- * nothing. */
-void print_left(const struct target *target);
+/* Sentences: why it could not be looked at; what came of it in a job; what an earlier job left, or that
+ * somebody works on it, or that its program is stopped. */
+sentence_of say_look, say_outcome, say_left;
 
 /* The tables that several commands print. */
 void print_devices(const struct session *session);
