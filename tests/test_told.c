@@ -744,7 +744,7 @@ static void a_second_job_at_any_point(void **state)
                                    "--state",         line,  NULL};
         int first = start_program(fit, log);
         int status;
-        usleep(300000); /* it has its lock by then */
+        assert_true(wait_for_text(log, "Plan for", 20)); /* it has its lock by then */
         while (waitpid(first, &status, WNOHANG) == 0) {
             snprintf(line, sizeof line, BIN_DIR "/einbau fit --yes %s --again --site %s --state %s/second",
                      subjects[kinds[i]].name, site, l.folder);
