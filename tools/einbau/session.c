@@ -381,7 +381,7 @@ void session_work(struct session *s, struct eb_crew *crew, const struct working 
     size_t going = crew->going;
     while (going > 0 || (w->more != NULL && w->more(w->context, crew))) {
         uint64_t until_us = s->sim != NULL ? EB_NEVER : s->port->now_us(s->port->self) + SHOW_US;
-        going = eb_crew_work(crew, until_us);
+        eb_crew_work(crew, until_us);
         if (w->more != NULL)
             w->more(w->context, crew);
         if (w->show != NULL && real_us() - shown_us >= SHOW_US) {
