@@ -20,8 +20,9 @@ static void on_event(void *context, const struct eb_run *run)
 }
 
 /* The image of the wanted version from the shelf; NULL with `problem` filled where there is none. */
-static struct eb_image *from_shelf(struct eb_shelf *shelf, const struct eb_site_device *device,
-                                   size_t component, struct eb_problem *problem)
+static struct eb_image *from_shelf(struct eb_shelf *shelf, const struct eb_trust *trust,
+                                   const struct eb_site_device *device, size_t component,
+                                   struct eb_problem *problem)
 {
     const struct eb_component_profile *c = &device->profile->components[component];
     struct eb_shelf_candidate *candidates = NULL;
@@ -34,7 +35,7 @@ static struct eb_image *from_shelf(struct eb_shelf *shelf, const struct eb_site_
     for (size_t i = 0; i < count && image == NULL; i++) {
         if (eb_version_compare(&c->order, candidates[i].version, device->wants[component].version) ==
                 EB_SAME &&
-            eb_shelf_facts(shelf, NULL, 0, &candidates[i], problem))
+            eb_shelf_facts(shelf, trust, &candidates[i], problem))
             image = eb_shelf_image_open(shelf, &candidates[i], problem);
     }
     eb_shelf_candidates_free(candidates, count);
@@ -42,8 +43,9 @@ static struct eb_image *from_shelf(struct eb_shelf *shelf, const struct eb_site_
 }
 
 /* Opens the images that the device should run; gives their number, 0 with `problem` filled. */
-static size_t open_images(const struct eb_site_device *device, struct eb_shelf *shelf,
-                          struct eb_run_item *items, struct eb_image **images, struct eb_problem *problem)
+static size_t open_images(const struct eb_site_device *device, const struct eb_trust *trust,
+                          struct eb_shelf *shelf, struct eb_run_item *items, struct eb_image **images,
+                          struct eb_problem *problem)
 {
     size_t count = 0;
     snprintf(problem->text, sizeof problem->text, "the site wants nothing of %s", device->name);
@@ -56,8 +58,8 @@ static size_t open_images(const struct eb_site_device *device, struct eb_shelf *
                      "the site names no image for %s: name a shelf behind the device", device->name);
             return 0;
         }
-        struct eb_image *image = want->image[0] != '\0' ? eb_image_open(want->image, problem)
-                                                        : from_shelf(shelf, device, i, problem);
+        struct eb_image *image = want->image[0] != '\0' ? eb_image_open(want->image, trust, problem)
+                                                        : from_shelf(shelf, trust, device, i, problem);
         if (image == NULL)
             return 0;
         images[count] = image;
@@ -116,7 +118,10 @@ int main(int argc, char **argv)
     struct eb_shelf *shelf = sim != NULL && argc == 5 ? eb_shelf_open(argv[4], false, &problem) : NULL;
     const struct eb_site_device *device = sim != NULL ? eb_site_device(site, argv[3]) : NULL;
     bool ready = sim != NULL && (argc == 4 || shelf != NULL);
-    size_t count = device != NULL && ready ? open_images(device, shelf, items, images, &problem) : 0;
+    struct eb_trust trust = {.asked = false};
+    if (site != NULL)
+        eb_trust_site(&trust, site, NULL);
+    size_t count = device != NULL && ready ? open_images(device, &trust, shelf, items, images, &problem) : 0;
     bool good = count > 0 && fit(device, eb_sim_port(sim), items, count);
     if (count == 0)
         fprintf(stderr, "%s\n", device == NULL && ready ? "this device is not on the site" : problem.text);

@@ -26,7 +26,7 @@ int main(int argc, char **argv)
         return 2;
     }
     struct eb_image *image =
-        eb_profile_read(argv[1], &profile, &problem) ? eb_image_open(argv[5], &problem) : NULL;
+        eb_profile_read(argv[1], &profile, &problem) ? eb_image_open(argv[5], NULL, &problem) : NULL;
     if (image == NULL) {
         fprintf(stderr, "%s\n", problem.text);
         return 2;

@@ -41,7 +41,7 @@ int main(int argc, char **argv)
     if (argc != 4)
         snprintf(problem.text, sizeof problem.text, "usage: flash_usb PROFILE SERIAL IMAGE");
     else if (eb_profile_read(argv[1], &profile, &problem))
-        image = eb_image_open(argv[3], &problem);
+        image = eb_image_open(argv[3], NULL, &problem);
     if (image != NULL && profile.route == EB_ROUTE_DFU)
         port = eb_port_linux_open();
     if (port != NULL) {

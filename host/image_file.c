@@ -52,8 +52,9 @@ static enum eb_status read_content(void *self, uint64_t offset, uint8_t *to, siz
     return ebi_read_at(((const struct eb_image *)self)->content_fd, offset, to, size);
 }
 
-/* Size, SHA-256 (may be NULL) and CRC-32 of all that `fd` holds. */
-static bool digest(int fd, uint64_t *size, uint8_t *sha256, uint32_t *checksum)
+/* Size, SHA-256 (may be NULL) and CRC-32 of all that `fd` holds; what was read for them goes to `copy` (-1:
+ * it does not). */
+static bool digest(int fd, int copy, uint64_t *size, uint8_t *sha256, uint32_t *checksum)
 {
     crypto_hash_sha256_state state;
     uint8_t chunk[CHUNK_BYTES];
@@ -69,6 +70,8 @@ static bool digest(int fd, uint64_t *size, uint8_t *sha256, uint32_t *checksum)
         if (sha256 != NULL)
             crypto_hash_sha256_update(&state, chunk, (unsigned long long)n);
         *checksum = (uint32_t)crc32(*checksum, chunk, (unsigned)n);
+        if (copy >= 0 && !write_at(copy, *size, chunk, (size_t)n))
+            return false;
         *size += (uint64_t)n;
     }
     if (sha256 != NULL)
@@ -155,7 +158,7 @@ static bool spread(struct eb_image *image, struct eb_image_reader *reader, struc
         while (ok && eb_image_next(reader, &piece))
             ok = write_at(image->content_fd, piece.address - base, piece.bytes, piece.size);
         ok = ok && reader->wrong.status == EB_OK &&
-             digest(image->content_fd, &image->found.content_bytes, NULL, &image->checksum);
+             digest(image->content_fd, -1, &image->found.content_bytes, NULL, &image->checksum);
         if (!ok)
             snprintf(problem->text, sizeof problem->text,
                      "%s: its bytes cannot be written to a temporary file: %s", image->path, strerror(errno));
@@ -165,10 +168,29 @@ static bool spread(struct eb_image *image, struct eb_image_reader *reader, struc
     return ok;
 }
 
+bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
+{
+    int copy = nameless_file();
+    if (copy < 0 ||
+        !digest(image->fd, copy, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: cannot be copied to a temporary file, from which it would be sent: %s", image->path,
+                 strerror(errno));
+        if (copy >= 0)
+            close(copy);
+        return false;
+    }
+    close(image->fd);
+    image->fd = copy;
+    image->kept = true;
+    return true;
+}
+
 bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem)
 {
     struct eb_image_reader reader;
-    if (!digest(image->fd, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
+    if (!image->kept &&
+        !digest(image->fd, -1, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
         snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
         return false;
     }
@@ -202,9 +224,13 @@ bool ebi_image_load(struct eb_image *image, const char *format, struct eb_proble
 
 uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_problem *problem)
 {
+    return ebi_open_file_read(open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK), path, most, size, problem);
+}
+
+uint8_t *ebi_open_file_read(int fd, const char *path, size_t most, size_t *size, struct eb_problem *problem)
+{
     struct stat info;
     uint8_t *bytes = NULL;
-    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (fd < 0 || fstat(fd, &info) != 0) {
         snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", path, strerror(errno));
     } else if (!S_ISREG(info.st_mode) || (uint64_t)info.st_size > most) {
@@ -226,7 +252,24 @@ uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_pr
     return bytes;
 }
 
-static bool load_manifest(const char *path, struct eb_manifest *manifest, struct eb_problem *problem)
+/* Whether a key that counts has signed the manifest beside an image: X.jws for X.json.  A signature that
+ * cannot be read is none. */
+static enum eb_signature signature_beside(const char *path, const uint8_t *manifest, size_t size,
+                                          const struct eb_trust *trust)
+{
+    char beside[EB_PATH_BYTES + 16];
+    struct eb_problem unheard;
+    size_t jws_size;
+    snprintf(beside, sizeof beside, "%.*s.jws", (int)(strlen(path) - strlen(".json")), path);
+    uint8_t *jws =
+        trust != NULL && trust->asked ? ebi_file_read(beside, EB_MANIFEST_BYTES, &jws_size, &unheard) : NULL;
+    enum eb_signature signature = eb_manifest_verify(manifest, size, (const char *)jws, trust);
+    free(jws);
+    return signature;
+}
+
+static bool load_manifest(const char *path, const struct eb_trust *trust, struct eb_manifest *manifest,
+                          enum eb_signature *signature, struct eb_problem *problem)
 {
     size_t size;
     if (access(path, F_OK) != 0) {
@@ -239,19 +282,23 @@ static bool load_manifest(const char *path, struct eb_manifest *manifest, struct
     }
     uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, problem);
     bool ok = bytes != NULL && eb_manifest_read(path, bytes, size, manifest, problem);
+    if (ok)
+        *signature = signature_beside(path, bytes, size, trust);
     free(bytes);
     return ok;
 }
 
-static bool load_beside(struct eb_image *image, const char *path, struct eb_problem *problem)
+static bool load_beside(struct eb_image *image, const char *path, const struct eb_trust *trust,
+                        struct eb_problem *problem)
 {
+    enum eb_signature signature;
     char beside[EB_PATH_BYTES + 8];
     const char *slash = strrchr(path, '/');
     const char *name = slash != NULL ? slash + 1 : path;
     struct eb_manifest manifest;
     const struct eb_manifest_image *found = NULL;
     snprintf(beside, sizeof beside, "%s.json", path);
-    if (!load_manifest(beside, &manifest, problem))
+    if (!load_manifest(beside, trust, &manifest, &signature, problem))
         return false;
     for (size_t i = 0; i < manifest.count && found == NULL; i++) {
         if (strcmp(manifest.images[i].file, name) == 0)
@@ -262,28 +309,38 @@ static bool load_beside(struct eb_image *image, const char *path, struct eb_prob
                  "%s: found no image with the file name \"%s\" in \"images\", expected one", beside, name);
     else
         image->facts = found->facts;
-    bool ok = found != NULL && ebi_image_load(image, found->format, problem);
+    image->facts.signature = signature;
+    bool ok =
+        found != NULL && ebi_image_keep(image, problem) && ebi_image_load(image, found->format, problem);
     eb_manifest_free(&manifest);
     return ok;
 }
 
-struct eb_image *ebi_image_new(const char *path, struct eb_problem *problem)
+static int open_image(const char *path)
+{
+    return open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+}
+
+struct eb_image *ebi_image_new(int fd, const char *path, struct eb_problem *problem)
 {
     struct eb_image *image = calloc(1, sizeof *image);
     struct stat info;
+    int why = errno;
     if (image == NULL || sodium_init() < 0) {
         free(image);
+        if (fd >= 0)
+            close(fd);
         snprintf(problem->text, sizeof problem->text, "out of memory");
         return NULL;
     }
     snprintf(image->path, sizeof image->path, "%s", path);
     image->content_fd = -1;
-    image->fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    image->fd = fd;
     if (image->fd >= 0 && fstat(image->fd, &info) == 0 && S_ISREG(info.st_mode))
         return image;
     if (image->fd < 0)
         snprintf(problem->text, sizeof problem->text, "%s: the image cannot be opened: %s", path,
-                 strerror(errno));
+                 strerror(why));
     else
         snprintf(problem->text, sizeof problem->text,
                  "%s: found something that is no file, expected an image", path);
@@ -293,7 +350,7 @@ struct eb_image *ebi_image_new(const char *path, struct eb_problem *problem)
 
 bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem)
 {
-    struct eb_image *image = ebi_image_new(path, problem);
+    struct eb_image *image = ebi_image_new(open_image(path), path, problem);
     bool ok = image != NULL && ebi_image_load(image, "raw", problem);
     if (ok)
         *found = image->found;
@@ -301,10 +358,10 @@ bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_p
     return ok;
 }
 
-struct eb_image *eb_image_open(const char *path, struct eb_problem *problem)
+struct eb_image *eb_image_open(const char *path, const struct eb_trust *trust, struct eb_problem *problem)
 {
-    struct eb_image *image = ebi_image_new(path, problem);
-    if (image == NULL || load_beside(image, path, problem))
+    struct eb_image *image = ebi_image_new(open_image(path), path, problem);
+    if (image == NULL || load_beside(image, path, trust, problem))
         return image;
     eb_image_close(image);
     return NULL;

@@ -4,13 +4,21 @@
 
 #include "einbau/host.h"
 
+#include <stdio.h>
+#include <sys/types.h>
+
 #define EBI_IMAGE_BYTES_MAX (2ULL << 30) /* a larger image is taken for a mistake */
 
 /* Exactly `size` bytes from `offset` on; EB_IO where they cannot be had. */
 enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size);
 
-/* Opens a file as an image without facts; NULL with `problem` filled.  eb_image_close closes it. */
-struct eb_image *ebi_image_new(const char *path, struct eb_problem *problem);
+/* An image of an open file, whose descriptor it takes and closes (-1: errno says why there is none), without
+ * facts; NULL with `problem` filled.  eb_image_close closes it. */
+struct eb_image *ebi_image_new(int fd, const char *path, struct eb_problem *problem);
+
+/* Puts a nameless copy of the file in its place, with size and digest as they were read for it: whatever
+ * becomes of the file, what is checked and what is sent are the same bytes.  False with `problem` filled. */
+bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem);
 
 /* Reads the file: digest, format, and what it stands for.  `format` "raw": whatever it looks like, it is sent
  * as it is;
@@ -23,9 +31,14 @@ bool ebi_image_segments(struct eb_image_reader *reader, const struct eb_source *
 /* Bytes from the first address to the last. */
 uint64_t ebi_segments_span(const struct eb_segments *segments);
 
+/* The same of an open file, which is closed. */
+uint8_t *ebi_open_file_read(int fd, const char *path, size_t most, size_t *size, struct eb_problem *problem);
 /* A whole file of at most `most` bytes, with NUL behind its end, freed by the caller; NULL with `problem`
  * filled. */
 uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_problem *problem);
+
+/* Opens a file for writing, empty, and never through a symbolic link; NULL with errno. */
+FILE *ebi_file_create(const char *path, mode_t mode);
 
 /* Makes a folder and those above it, where they are missing. */
 bool ebi_make_folders(const char *dir, struct eb_problem *problem);

@@ -1,5 +1,6 @@
 #include "image_file.h"
 
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <jansson.h>
@@ -7,6 +8,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 #include <unistd.h>
 
 enum { VARIANT = sodium_base64_VARIANT_URLSAFE_NO_PADDING, KEY_FILE_BYTES = 4096, HEADER_BYTES = 512 };
@@ -198,13 +200,18 @@ static bool header_fine(const char *encoded, size_t size, char kid[EB_KEY_TEXT_B
     return fine;
 }
 
+static bool signed_by(const struct eb_key *key, const uint8_t *signature, const char *input, size_t size)
+{
+    return crypto_sign_verify_detached(signature, (const uint8_t *)input, size, key->bytes) == 0;
+}
+
 enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws,
-                                     const struct eb_key *keys, size_t count)
+                                     const struct eb_trust *trust)
 {
     uint8_t signature[crypto_sign_BYTES];
     char kid[EB_KEY_TEXT_BYTES];
     size_t input_size = 0;
-    if (count == 0)
+    if (trust == NULL || !trust->asked)
         return EB_SIGNATURE_NOT_ASKED;
     if (jws == NULL || jws[0] == '\0' || sodium_init() < 0)
         return EB_SIGNATURE_MISSING;
@@ -218,14 +225,149 @@ enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const ch
         return EB_SIGNATURE_WRONG;
     char *input = signing_input(jws, header_size, manifest, size, &input_size);
     enum eb_signature result = EB_SIGNATURE_STRANGE;
-    for (size_t i = 0; i < count && input != NULL && result != EB_SIGNATURE_TRUSTED; i++) {
+    for (size_t i = 0; i < trust->count && input != NULL && result != EB_SIGNATURE_TRUSTED; i++) {
         char text[EB_KEY_TEXT_BYTES];
-        eb_key_text(&keys[i], text);
-        if (crypto_sign_verify_detached(signature, (const uint8_t *)input, input_size, keys[i].bytes) == 0)
+        eb_key_text(&trust->keys[i], text);
+        if (signed_by(&trust->keys[i], signature, input, input_size))
             result = EB_SIGNATURE_TRUSTED;
         else if (strcmp(text, kid) == 0)
             result = EB_SIGNATURE_WRONG;
     }
+    for (size_t i = 0; i < trust->dead_count && input != NULL && result != EB_SIGNATURE_TRUSTED; i++) {
+        if (signed_by(&trust->dead[i], signature, input, input_size))
+            result = EB_SIGNATURE_DEAD;
+    }
     free(input);
     return result;
+}
+
+/* --- which keys count ---------------------------------------------------------------------------- */
+
+static bool listed(const struct eb_key *list, size_t count, const struct eb_key *key)
+{
+    for (size_t i = 0; i < count; i++) {
+        if (memcmp(list[i].bytes, key->bytes, sizeof key->bytes) == 0)
+            return true;
+    }
+    return false;
+}
+
+static void trust_key(struct eb_trust *trust, const struct eb_key *key)
+{
+    trust->asked = true;
+    if (trust->count < sizeof trust->keys / sizeof trust->keys[0] &&
+        !listed(trust->keys, trust->count, key) && !listed(trust->dead, trust->dead_count, key))
+        trust->keys[trust->count++] = *key;
+}
+
+/* It counts no more, whoever has listed it. */
+static void bury_key(struct eb_trust *trust, const struct eb_key *key)
+{
+    size_t kept = 0;
+    trust->asked = true;
+    for (size_t i = 0; i < trust->count; i++) {
+        if (memcmp(trust->keys[i].bytes, key->bytes, sizeof key->bytes) != 0)
+            trust->keys[kept++] = trust->keys[i];
+    }
+    trust->count = kept;
+    if (trust->dead_count < sizeof trust->dead / sizeof trust->dead[0] &&
+        !listed(trust->dead, trust->dead_count, key))
+        trust->dead[trust->dead_count++] = *key;
+}
+
+void eb_trust_site(struct eb_trust *trust, const struct eb_site *site, const char *today)
+{
+    char by_clock[EB_DATE_BYTES];
+    time_t now = time(NULL);
+    struct tm parts;
+    strftime(by_clock, sizeof by_clock, "%Y-%m-%d", localtime_r(&now, &parts));
+    today = today != NULL ? today : by_clock;
+    for (size_t i = 0; i < site->revoked_count; i++)
+        bury_key(trust, &site->revoked[i]);
+    for (size_t i = 0; i < site->key_count; i++) {
+        const struct eb_site_key *key = &site->keys[i];
+        if (key->until[0] != '\0' && strcmp(today, key->until) > 0)
+            bury_key(trust, &key->key);
+        else
+            trust_key(trust, &key->key);
+    }
+}
+
+static bool is_public(const char *name)
+{
+    size_t length = strlen(name);
+    return length >= 5 && strcmp(name + length - 4, ".pub") == 0;
+}
+
+bool eb_trust_folder(struct eb_trust *trust, const char *folder, struct eb_problem *problem)
+{
+    const struct dirent *entry;
+    DIR *dir = opendir(folder);
+    bool ok = true;
+    if (dir == NULL && errno == ENOENT)
+        return true;
+    if (dir == NULL) {
+        snprintf(problem->text, sizeof problem->text,
+                 "the folder of trusted keys cannot be read: %s: %s. Nothing is trusted until it can", folder,
+                 strerror(errno));
+        return false;
+    }
+    while (ok && (entry = readdir(dir)) != NULL) {
+        char path[EB_PATH_BYTES + 256];
+        struct eb_problem why;
+        struct eb_key key;
+        if (!is_public(entry->d_name))
+            continue;
+        snprintf(path, sizeof path, "%s/%s", folder, entry->d_name);
+        ok = eb_key_read(path, &key, &why);
+        if (ok)
+            trust_key(trust, &key);
+        else
+            snprintf(problem->text, sizeof problem->text,
+                     "a trusted key cannot be read: %.1200s. Nothing is trusted until it can, or is removed",
+                     why.text);
+    }
+    closedir(dir);
+    return ok;
+}
+
+bool eb_key_trust(const char *folder, const char *public_key_path, struct eb_problem *problem)
+{
+    char name[EB_KEY_TEXT_BYTES + 8];
+    char text[EB_KEY_TEXT_BYTES];
+    char json[200];
+    struct eb_key key;
+    if (!eb_key_read(public_key_path, &key, problem) || !ebi_make_folders(folder, problem))
+        return false;
+    eb_key_text(&key, text);
+    snprintf(name, sizeof name, "%s.pub", text);
+    snprintf(json, sizeof json, "{\"kty\": \"OKP\", \"crv\": \"Ed25519\", \"x\": \"%s\"}\n", text);
+    return eb_state_write(folder, name, json, strlen(json), problem);
+}
+
+bool eb_key_untrust(const char *folder, const char *name, struct eb_problem *problem)
+{
+    struct eb_key wanted;
+    struct eb_problem unheard;
+    const struct dirent *entry;
+    bool is_text = eb_key_parse(name, &wanted);
+    size_t removed = 0;
+    if (!is_text && !eb_key_read(name, &wanted, problem))
+        return false;
+    DIR *dir = opendir(folder);
+    while (dir != NULL && (entry = readdir(dir)) != NULL) {
+        char path[EB_PATH_BYTES + 256];
+        struct eb_key key;
+        if (!is_public(entry->d_name))
+            continue;
+        snprintf(path, sizeof path, "%s/%s", folder, entry->d_name);
+        if (eb_key_read(path, &key, &unheard) && memcmp(key.bytes, wanted.bytes, sizeof key.bytes) == 0)
+            removed += unlink(path) == 0;
+    }
+    if (dir != NULL)
+        closedir(dir);
+    if (removed == 0)
+        snprintf(problem->text, sizeof problem->text,
+                 "%s: this key is not among those in %s; 'einbau key list' shows them", name, folder);
+    return removed > 0;
 }

@@ -1,4 +1,5 @@
 /* Adding to a site's file without touching what a person wrote in it. */
+#include "image_file.h"
 #include "yaml_read.h"
 
 #include <dirent.h>
@@ -145,7 +146,7 @@ static bool replace(const char *path, const char *text, struct eb_problem *probl
     char fresh[EB_PATH_BYTES + 8];
     struct stat info;
     snprintf(fresh, sizeof fresh, "%s.new", path);
-    FILE *file = fopen(fresh, "wbe");
+    FILE *file = ebi_file_create(fresh, 0666);
     bool ok = file != NULL && fputs(text, file) >= 0 && fflush(file) == 0 && fsync(fileno(file)) == 0;
     if (file != NULL && fclose(file) != 0)
         ok = false;

@@ -1,3 +1,4 @@
+#include "image_file.h"
 #include "yaml_read.h"
 
 #include <errno.h>
@@ -365,19 +366,58 @@ static void find_waves(struct reading *r, yaml_node_t *devices)
     }
 }
 
-static void read_keys(struct reading *r, yaml_node_t *keys)
+static const char key_expected[] =
+    "at most 16 public keys, each of 43 characters as 'einbau key new' prints it";
+
+static bool is_day(const char *text)
+{
+    const struct eb_version_order order = {.scheme = EB_VERSION_DATE};
+    return strlen(text) == EB_DATE_BYTES - 1 && text[4] == '-' && eb_version_readable(&order, text);
+}
+
+/* "...", or {key: "...", until: 2027-03-31} */
+static void read_trusted(struct reading *r, yaml_node_t *keys)
+{
+    yaml_node_t *node;
+    for (size_t i = 0; (node = ebi_yaml_item(&r->yaml, keys, i)) != NULL && !r->yaml.failed; i++) {
+        char text[EB_NAME_BYTES] = "";
+        char until[EB_NAME_BYTES] = "";
+        if (node->type == YAML_MAPPING_NODE) {
+            struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
+            ebi_yaml_text(&map, "key", true, text, sizeof text);
+            ebi_yaml_text(&map, "until", false, until, sizeof until);
+            ebi_yaml_map_end(&map);
+        } else {
+            const char *word = ebi_yaml_scalar(&r->yaml, node);
+            eb_text_copy(text, sizeof text, word != NULL ? word : "");
+        }
+        if (r->yaml.failed)
+            return;
+        if (i == EB_KEYS_MAX || !eb_key_parse(text, &r->site->keys[i].key)) {
+            wrong_word(&r->yaml, node, text, key_expected);
+            return;
+        }
+        if (until[0] != '\0' && !is_day(until)) {
+            wrong_word(&r->yaml, node, until, "the last day on which the key counts, like 2027-03-31");
+            return;
+        }
+        eb_text_copy(r->site->keys[i].until, EB_DATE_BYTES, until);
+        r->site->key_count = i + 1;
+    }
+}
+
+static void read_revoked(struct reading *r, yaml_node_t *keys)
 {
     yaml_node_t *node;
     for (size_t i = 0; (node = ebi_yaml_item(&r->yaml, keys, i)) != NULL; i++) {
         const char *text = ebi_yaml_scalar(&r->yaml, node);
         if (text == NULL)
             return;
-        if (i == EB_KEYS_MAX || !eb_key_parse(text, &r->site->keys[i])) {
-            wrong_word(&r->yaml, node, text,
-                       "at most 16 public keys, each of 43 characters as 'einbau key new' prints it");
+        if (i == EB_KEYS_MAX || !eb_key_parse(text, &r->site->revoked[i])) {
+            wrong_word(&r->yaml, node, text, key_expected);
             return;
         }
-        r->site->key_count = i + 1;
+        r->site->revoked_count = i + 1;
     }
 }
 
@@ -399,7 +439,8 @@ static void read_site(struct reading *r)
     ebi_yaml_text(&map, "profiles", false, profiles, sizeof profiles);
     ebi_path_beside(r->yaml.path, profiles, site->profiles_dir);
     read_links(r, ebi_yaml_get(&map, "links", true));
-    read_keys(r, ebi_yaml_get(&map, "trusted-keys", false));
+    read_trusted(r, ebi_yaml_get(&map, "trusted-keys", false));
+    read_revoked(r, ebi_yaml_get(&map, "revoked-keys", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     site->devices = calloc(pairs_of(devices) + 1, sizeof *site->devices);
     site->profiles = calloc(PROFILES_MAX, sizeof *site->profiles);
@@ -450,15 +491,30 @@ const struct eb_site_device *eb_site_device(const struct eb_site *site, const ch
 /* --- writing ------------------------------------------------------------------------------------- */
 
 /* YAML double-quoted style; the texts hold no control characters, reading refuses them. */
-static void put_text(FILE *file, int indent, const char *key, const char *text)
+static void put_quoted(FILE *file, const char *text)
 {
-    fprintf(file, "%*s%s: \"", indent, "", key);
+    fputc('"', file);
     for (; *text != '\0'; text++) {
         if (*text == '"' || *text == '\\')
             fputc('\\', file);
         fputc(*text, file);
     }
-    fputs("\"\n", file);
+    fputc('"', file);
+}
+
+static void put_text(FILE *file, int indent, const char *key, const char *text)
+{
+    fprintf(file, "%*s%s: ", indent, "", key);
+    put_quoted(file, text);
+    fputc('\n', file);
+}
+
+/* A name as the key of what follows. */
+static void put_name(FILE *file, int indent, const char *name)
+{
+    fprintf(file, "%*s", indent, "");
+    put_quoted(file, name);
+    fputs(":\n", file);
 }
 
 /* A path that holds from wherever the written file will lie. */
@@ -487,7 +543,7 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     unsigned mask = d->prefix == 0 ? 0 : UINT32_MAX << (32 - d->prefix);
     bool any = false;
     eb_endpoint_text(&d->modbus, false, address);
-    fprintf(file, "  \"%s\":\n", d->name);
+    put_name(file, 2, d->name);
     put_text(file, 4, "link", d->link);
     if (d->wire->kind == EB_SITE_CAN) {
         write_place(file, d);
@@ -516,7 +572,8 @@ static void write_device(FILE *file, const struct eb_site_device *d)
         put_text(file, 4, "behind", d->behind->name);
     for (size_t i = 0; i < d->companion_count; i++) {
         const struct eb_site_companion *c = &d->companions[i];
-        fprintf(file, "%s      \"%s\":\n", i == 0 ? "    companions:\n" : "", c->role);
+        fputs(i == 0 ? "    companions:\n" : "", file);
+        put_name(file, 6, c->role);
         put_text(file, 8, c->device != NULL ? "device" : "version",
                  c->device != NULL ? c->device->name : c->version);
         if (c->device != NULL)
@@ -526,7 +583,8 @@ static void write_device(FILE *file, const struct eb_site_device *d)
         const struct eb_site_want *want = &d->wants[i];
         if (want->version[0] == '\0')
             continue;
-        fprintf(file, "%s      \"%s\":\n", any ? "" : "    wants:\n", d->profile->components[i].name);
+        fputs(any ? "" : "    wants:\n", file);
+        put_name(file, 6, d->profile->components[i].name);
         any = true;
         put_text(file, 8, "version", want->version);
         if (want->image[0] != '\0')
@@ -548,13 +606,21 @@ bool eb_site_write(const struct eb_site *site, const char *path, struct eb_probl
     fputs(site->key_count > 0 ? "trusted-keys:\n" : "", text);
     for (size_t i = 0; i < site->key_count; i++) {
         char key[EB_KEY_TEXT_BYTES];
-        eb_key_text(&site->keys[i], key);
-        fprintf(text, "  - %s\n", key);
+        const struct eb_site_key *k = &site->keys[i];
+        eb_key_text(&k->key, key);
+        fprintf(text, k->until[0] != '\0' ? "  - {key: \"%s\", until: \"%s\"}\n" : "  - \"%s\"\n", key,
+                k->until);
+    }
+    fputs(site->revoked_count > 0 ? "revoked-keys:\n" : "", text);
+    for (size_t i = 0; i < site->revoked_count; i++) {
+        char key[EB_KEY_TEXT_BYTES];
+        eb_key_text(&site->revoked[i], key);
+        fprintf(text, "  - \"%s\"\n", key);
     }
     fputs("links:\n", text);
     for (size_t i = 0; i < site->link_count; i++) {
         const struct eb_site_link *link = &site->links[i];
-        fprintf(text, "  \"%s\":\n", link->name);
+        put_name(text, 2, link->name);
         put_text(text, 4, "kind", kinds[link->kind]);
         if (link->bit_rate != 0)
             fprintf(text, "    bit-rate: %u\n", link->bit_rate);
@@ -565,7 +631,7 @@ bool eb_site_write(const struct eb_site *site, const char *path, struct eb_probl
     for (size_t i = 0; i < site->device_count; i++)
         write_device(text, &site->devices[i]);
     fclose(text);
-    FILE *file = fopen(path, "wb");
+    FILE *file = ebi_file_create(path, 0666);
     bool ok = file != NULL && fwrite(bytes, 1, size, file) == size;
     if (file != NULL && fclose(file) != 0)
         ok = false;

@@ -84,8 +84,14 @@ bool ebi_sql_done(struct ebi_sql *sql, sqlite3_stmt *ask, struct eb_problem *pro
 
 void ebi_sql_text(sqlite3_stmt *ask, int column, char *to, size_t cap)
 {
-    const char *text = (const char *)sqlite3_column_text(ask, column);
-    eb_text_copy(to, cap, text != NULL ? text : "");
+    const uint8_t *text = sqlite3_column_text(ask, column);
+    int size = sqlite3_column_bytes(ask, column);
+    /* The file may have been written by anybody. */
+    if (text != NULL && eb_text_printable((const char *)text))
+        eb_text_copy(to, cap, (const char *)text);
+    else
+        eb_text_copy_foreign(to, cap, text != NULL ? text : (const uint8_t *)"",
+                             text != NULL ? (size_t)size : 0);
 }
 
 static int64_t form_of(struct ebi_sql *sql, struct eb_problem *problem)

@@ -32,6 +32,15 @@ static bool make_folders(const char *dir)
     return mkdir(path, 0777) == 0 || errno == EEXIST;
 }
 
+FILE *ebi_file_create(const char *path, mode_t mode)
+{
+    int fd = open(path, O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW | O_CLOEXEC, mode);
+    FILE *file = fd >= 0 ? fdopen(fd, "wb") : NULL;
+    if (fd >= 0 && file == NULL)
+        close(fd);
+    return file;
+}
+
 bool ebi_make_folders(const char *dir, struct eb_problem *problem)
 {
     if (make_folders(dir))
@@ -48,7 +57,7 @@ int eb_state_lock(const char *dir, struct eb_problem *problem)
         return -1;
     }
     snprintf(path, sizeof path, "%s/lock", dir);
-    int fd = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+    int fd = open(path, O_RDWR | O_CREAT | O_NOFOLLOW | O_CLOEXEC, 0666);
     if (fd < 0) {
         failed(problem, path, "cannot be opened");
         return -1;
@@ -78,7 +87,7 @@ bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t
     const char *at = bytes;
     snprintf(path, sizeof path, "%s/%s", dir, name);
     snprintf(fresh, sizeof fresh, "%s.new", path);
-    int fd = open(fresh, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
+    int fd = open(fresh, O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW | O_CLOEXEC, 0666);
     bool ok = fd >= 0;
     while (ok && size > 0) {
         ssize_t n = write(fd, at, size);
@@ -105,7 +114,7 @@ uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *mi
     char path[NAME_BYTES];
     struct stat info;
     snprintf(path, sizeof path, "%s/%s", dir, name);
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = open(path, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
     *missing = fd < 0 && errno == ENOENT;
     if (fd < 0 || fstat(fd, &info) != 0) {
         failed(problem, path, "cannot be opened");

@@ -6,12 +6,14 @@
  * that reads such files shows the conversation; hardware addresses in them, TCP's numbers and the laptop's
  * port where the system chose it are not those on the wire. */
 #include "einbau/host.h"
+#include "image_file.h"
 #include "packet.h"
 
 #include <errno.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <time.h>
 
 #include "base/bytes.h"
@@ -608,10 +610,13 @@ const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *pat
     if (t == NULL)
         return NULL;
     snprintf(t->path, sizeof t->path, "%s", path);
-    t->file = fopen(path, "wbe");
-    if (t->file == NULL) {
+    /* It may hold what only this user should know, whoever might read the file that was there before. */
+    t->file = ebi_file_create(path, 0600);
+    if (t->file == NULL || fchmod(fileno(t->file), 0600) != 0) {
         snprintf(problem->text, sizeof problem->text, "%s: the trace cannot be written there: %s", path,
                  strerror(errno));
+        if (t->file != NULL)
+            fclose(t->file);
         free(t);
         return NULL;
     }

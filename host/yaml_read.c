@@ -70,12 +70,14 @@ static const char *scalar(const yaml_node_t *node)
     return (const char *)node->data.scalar.value;
 }
 
-/* No control character of a file may reach a terminal: C0, DEL, and C1 in UTF-8. */
 static bool printable(struct ebi_yaml *yaml, const yaml_node_t *node)
 {
-    if (eb_text_printable(scalar(node)))
+    if (strlen(scalar(node)) == node->data.scalar.length && eb_text_printable(scalar(node)))
         return true;
-    ebi_yaml_wrong(yaml, node, "a control character", "printable text");
+    ebi_yaml_wrong(
+        yaml, node, "a character that cannot be shown",
+        "text without control characters and without such as take no place or turn the direction of "
+        "writing");
     return false;
 }
 

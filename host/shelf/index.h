@@ -9,6 +9,7 @@
 struct eb_shelf {
     char folder[EB_PATH_BYTES - 128];
     struct ebi_sql sql;
+    int dir;  /* its folder: everything is opened below it */
     int lock; /* descriptor of the lock file, or -1 */
 };
 

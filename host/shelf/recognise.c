@@ -42,9 +42,7 @@ void ebi_images_free(struct ebi_images *images, size_t first)
 
 static uint8_t *read_leaf(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size)
 {
-    char path[EB_PATH_BYTES];
-    ebi_leaf_path(haul, leaf, path);
-    return ebi_file_read(path, EB_MANIFEST_BYTES, size, haul->problem);
+    return ebi_leaf_read(haul, leaf, size, haul->problem);
 }
 
 /* The profile and component that images with these order codes are for, where one is known. */
@@ -265,7 +263,6 @@ static void why_unreadable(const struct ebi_haul *haul, const struct ebi_leaf *l
 static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
                             const struct ebi_leaf *leaf, struct ebi_images *images, char *why, size_t cap)
 {
-    char path[EB_PATH_BYTES];
     struct eb_image_reader reader;
     struct eb_image_facts facts;
     struct eb_image_facts chosen_facts;
@@ -273,8 +270,7 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
     uint64_t base;
     uint64_t span;
     size_t count;
-    ebi_leaf_path(haul, leaf, path);
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = ebi_leaf_open(haul, leaf);
     bool readable = fd >= 0 && measure(haul, leaf, &fd, &reader, &base, &span);
     struct labelled *all = label_readers(adding, &count);
     if (readable && all != NULL)
@@ -336,6 +332,11 @@ static bool signature_fine(struct ebi_haul *haul, const struct ebi_leaf *leaf, e
     case EB_SIGNATURE_MISSING:
         return refuse(haul, leaf->name,
                       "found no signature, expected one by a trusted key, as some are listed");
+    case EB_SIGNATURE_DEAD:
+        return refuse(
+            haul, leaf->name,
+            "found a signature by a key that has expired or was revoked, expected one by a key that "
+            "still counts");
     case EB_SIGNATURE_WRONG:
         return refuse(
             haul, leaf->name,
@@ -384,7 +385,6 @@ static bool take_manifest_image(struct ebi_haul *haul, const struct eb_shelf_add
     const struct eb_manifest_image *entry = &manifest->images[place];
     struct ebi_image *image = add_image(images, adding, leaf);
     struct eb_image_reader reader;
-    char path[EB_PATH_BYTES];
     uint64_t base;
     image->facts = entry->facts;
     image->place = place;
@@ -394,8 +394,7 @@ static bool take_manifest_image(struct ebi_haul *haul, const struct eb_shelf_add
     fill_row(image, adding, manifest->maker, manifest->product, manifest->released);
     if (strcmp(entry->format, "raw") == 0)
         return true;
-    ebi_leaf_path(haul, leaf, path);
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = ebi_leaf_open(haul, leaf);
     bool ok = fd >= 0 && measure(haul, leaf, &fd, &reader, &base, &image->row.content_bytes);
     if (fd >= 0)
         close(fd);
@@ -427,8 +426,8 @@ static bool recognise_manifest(struct ebi_haul *haul, const struct eb_shelf_addi
     uint8_t *signature = jws != NULL ? read_leaf(haul, jws, &signature_size) : NULL;
     if (jws != NULL)
         jws->manifest = true;
-    bool ok = signature_fine(
-        haul, leaf, eb_manifest_verify(text, size, (const char *)signature, adding->keys, adding->key_count));
+    bool ok =
+        signature_fine(haul, leaf, eb_manifest_verify(text, size, (const char *)signature, adding->trust));
     for (size_t i = 0; ok && i < manifest.count; i++) {
         /* Beside a bare image the manifest may describe others that were not given. */
         if (leaf->archive == 0 && ebi_leaf_beside(haul, leaf, manifest.images[i].file) == NULL)
@@ -480,11 +479,9 @@ static bool take_said(struct ebi_haul *haul, const struct eb_shelf_adding *addin
 {
     struct eb_image_facts facts = {0};
     struct eb_image_reader reader;
-    char path[EB_PATH_BYTES];
     uint64_t base;
     uint64_t span = 0;
-    ebi_leaf_path(haul, leaf, path);
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = ebi_leaf_open(haul, leaf);
     bool ok = fd >= 0 && measure(haul, leaf, &fd, &reader, &base, &span);
     if (fd >= 0)
         close(fd);
@@ -527,7 +524,7 @@ struct nothing {
 static bool bare_allowed(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
                          const struct ebi_leaf *leaf)
 {
-    return adding->key_count == 0 ||
+    return adding->trust == NULL || !adding->trust->asked ||
            refuse(
                haul, leaf->name,
                "found a bare image, expected a signed package, as trusted keys are listed: pack and sign it "

@@ -17,9 +17,11 @@
 /* The folder of a shelf:
  *   index.db             what is there (index.c)
  *   images/ab/ab12...    each image once, under its digest
- *   trusted/NAME.pub     keys that are trusted here
  *   coming/...           files of an `add` under way; each process has a folder, locked while it lives
  *   lock                 held for the moment in which files and index change together
+ *
+ * Somebody else may have made the shelf: everything is opened below one handle of its folder and never
+ * through a symbolic link, and a digest of the index is no file name before it was looked at.
  */
 
 static bool failed(struct eb_problem *problem, const char *path, const char *what)
@@ -28,31 +30,103 @@ static bool failed(struct eb_problem *problem, const char *path, const char *wha
     return false;
 }
 
-static bool make_folder(const char *path, struct eb_problem *problem)
+enum { FOLDER = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC };
+
+/* A folder below another one, made where it is missing; -1 with `problem` filled. */
+static int make_folder(int dir, const char *name, struct eb_problem *problem)
 {
-    return mkdir(path, 0777) == 0 || errno == EEXIST || failed(problem, path, "cannot be made");
+    int fd = mkdirat(dir, name, 0777) == 0 || errno == EEXIST ? openat(dir, name, FOLDER) : -1;
+    if (fd < 0)
+        failed(problem, name, "this part of the shelf cannot be used");
+    return fd;
 }
 
-static void path_in(const struct eb_shelf *shelf, const char *name, char path[EB_PATH_BYTES])
+/* Whether it may be used as the name of a file. */
+static bool is_digest(const char *text)
 {
-    snprintf(path, EB_PATH_BYTES, "%s/%s", shelf->folder, name);
+    return strlen(text) == EB_DIGEST_TEXT_BYTES - 1 && strspn(text, "0123456789abcdef") == strlen(text);
 }
 
-static void image_path(const struct eb_shelf *shelf, const char *digest, char path[EB_PATH_BYTES])
+/* The folder that an image is in, below images/; made where `make`. -1 with errno. */
+static int image_folder(const struct eb_shelf *shelf, const char *digest, bool make)
 {
-    snprintf(path, EB_PATH_BYTES, "%s/images/%.2s/%.64s", shelf->folder, digest, digest);
+    char part[3];
+    if (!is_digest(digest)) {
+        errno = EINVAL;
+        return -1;
+    }
+    int images = openat(shelf->dir, "images", FOLDER);
+    snprintf(part, sizeof part, "%.2s", digest);
+    if (images >= 0 && make && mkdirat(images, part, 0777) != 0 && errno != EEXIST) {
+        close(images);
+        return -1;
+    }
+    int fd = images >= 0 ? openat(images, part, FOLDER) : -1;
+    int why = errno;
+    if (images >= 0)
+        close(images);
+    errno = why;
+    return fd;
+}
+
+/* -1 with errno. */
+static int open_stored(const struct eb_shelf *shelf, const char *digest)
+{
+    int folder = image_folder(shelf, digest, false);
+    int fd = folder >= 0 ? openat(folder, digest, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC) : -1;
+    int why = errno;
+    if (folder >= 0)
+        close(folder);
+    errno = why;
+    return fd;
+}
+
+/* The file is gone, or was never there. */
+static bool remove_stored(const struct eb_shelf *shelf, const char *digest)
+{
+    int folder = image_folder(shelf, digest, false);
+    if (folder < 0)
+        return errno == ENOENT || errno == EINVAL; /* nothing was ever put under what is no digest */
+    bool ok = unlinkat(folder, digest, 0) == 0 || errno == ENOENT;
+    close(folder);
+    return ok;
 }
 
 static bool make_parts(const struct eb_shelf *shelf, struct eb_problem *problem)
 {
-    static const char *const parts[] = {"images", "coming", "trusted"};
-    char path[EB_PATH_BYTES];
+    static const char *const parts[] = {"images", "coming"};
     for (size_t i = 0; i < sizeof parts / sizeof parts[0]; i++) {
-        path_in(shelf, parts[i], path);
-        if (!make_folder(path, problem))
+        int fd = make_folder(shelf->dir, parts[i], problem);
+        if (fd < 0)
             return false;
+        close(fd);
     }
     return true;
+}
+
+/* SQLite opens by name: none of its files may lead elsewhere. */
+static bool index_fine(const struct eb_shelf *shelf, struct eb_problem *problem)
+{
+    static const char *const files[] = {"index.db", "index.db-journal", "index.db-wal", "index.db-shm"};
+    for (size_t i = 0; i < sizeof files / sizeof files[0]; i++) {
+        struct stat info;
+        if (fstatat(shelf->dir, files[i], &info, AT_SYMLINK_NOFOLLOW) != 0 || S_ISREG(info.st_mode))
+            continue;
+        snprintf(
+            problem->text, sizeof problem->text,
+            "%s/%s: found a link, or something else that is no file, expected the index of a shelf. Do not "
+            "use this shelf: nothing that einbau writes looks so",
+            shelf->folder, files[i]);
+        return false;
+    }
+    return true;
+}
+
+static bool open_lock(struct eb_shelf *shelf, struct eb_problem *problem)
+{
+    if (shelf->lock < 0)
+        shelf->lock = openat(shelf->dir, "lock", O_RDWR | O_CREAT | O_NOFOLLOW | O_CLOEXEC, 0666);
+    return shelf->lock >= 0 || failed(problem, shelf->folder, "its lock cannot be opened");
 }
 
 /* For SQL: whether a pattern of order codes matches one. */
@@ -66,7 +140,6 @@ static void matches(sqlite3_context *context, int count, sqlite3_value **values)
 
 struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem)
 {
-    char path[EB_PATH_BYTES];
     struct eb_shelf *shelf = calloc(1, sizeof *shelf);
     if (shelf == NULL || sodium_init() < 0) {
         free(shelf);
@@ -74,25 +147,26 @@ struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem 
         return NULL;
     }
     shelf->lock = -1;
+    shelf->dir = -1;
     if (!eb_text_copy(shelf->folder, sizeof shelf->folder, folder)) {
         snprintf(problem->text, sizeof problem->text, "%.100s...: found a longer path than a shelf can have",
                  folder);
         free(shelf);
         return NULL;
     }
-    path_in(shelf, "index.db", path);
-    if (!make && access(path, F_OK) != 0) {
+    bool ok = !make || ebi_make_folders(folder, problem);
+    if (ok)
+        shelf->dir = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (ok && make && shelf->dir < 0)
+        ok = failed(problem, folder, "cannot be opened");
+    if (ok && !make &&
+        (shelf->dir < 0 || faccessat(shelf->dir, "index.db", F_OK, AT_SYMLINK_NOFOLLOW) != 0)) {
         snprintf(problem->text, sizeof problem->text,
                  "%s: found no shelf there, expected one: 'einbau shelf add FILE' makes it", folder);
-        free(shelf);
-        return NULL;
+        ok = false;
     }
-    bool ok = !make || (ebi_make_folders(folder, problem) && make_parts(shelf, problem));
-    path_in(shelf, "lock", path);
-    if (ok && make) {
-        shelf->lock = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
-        ok = shelf->lock >= 0 || failed(problem, path, "cannot be opened");
-    }
+    ok = ok && (!make || (make_parts(shelf, problem) && open_lock(shelf, problem))) &&
+         index_fine(shelf, problem);
     if (ok && ebi_index_open(shelf, problem)) {
         sqlite3_create_function(shelf->sql.db, "matches", 2,
                                 SQLITE_UTF8 | SQLITE_DETERMINISTIC | SQLITE_DIRECTONLY, NULL, matches, NULL,
@@ -110,6 +184,8 @@ void eb_shelf_close(struct eb_shelf *shelf)
     ebi_sql_close(&shelf->sql);
     if (shelf->lock >= 0)
         close(shelf->lock);
+    if (shelf->dir >= 0)
+        close(shelf->dir);
     free(shelf);
 }
 
@@ -123,59 +199,12 @@ void eb_shelf_release(struct eb_shelf *shelf)
     sqlite3_exec(shelf->sql.db, "COMMIT", NULL, NULL, NULL);
 }
 
-/* --- keys ---------------------------------------------------------------------------------------- */
-
-size_t eb_shelf_keys(const struct eb_shelf *shelf, struct eb_key keys[EB_KEYS_MAX])
-{
-    char path[EB_PATH_BYTES];
-    size_t count = 0;
-    path_in(shelf, "trusted", path);
-    DIR *dir = opendir(path);
-    const struct dirent *entry;
-    while (dir != NULL && (entry = readdir(dir)) != NULL && count < EB_KEYS_MAX) {
-        char file[EB_PATH_BYTES + 256];
-        struct eb_problem problem;
-        size_t length = strlen(entry->d_name);
-        if (length < 5 || strcmp(entry->d_name + length - 4, ".pub") != 0)
-            continue;
-        snprintf(file, sizeof file, "%s/%s", path, entry->d_name);
-        /* A key that cannot be read must not open the shelf to everybody: no signature fits a key of zeros.
-         */
-        if (!eb_key_read(file, &keys[count], &problem))
-            memset(&keys[count], 0, sizeof keys[count]);
-        count++;
-    }
-    if (dir != NULL)
-        closedir(dir);
-    return count;
-}
-
-bool eb_shelf_trust(struct eb_shelf *shelf, const char *public_key_path, struct eb_problem *problem)
-{
-    char name[EB_KEY_TEXT_BYTES + 8];
-    char text[EB_KEY_TEXT_BYTES];
-    char json[200];
-    char folder[EB_PATH_BYTES];
-    struct eb_key key;
-    if (!eb_key_read(public_key_path, &key, problem))
-        return false;
-    eb_key_text(&key, text);
-    snprintf(name, sizeof name, "%s.pub", text);
-    snprintf(json, sizeof json, "{\"kty\": \"OKP\", \"crv\": \"Ed25519\", \"x\": \"%s\"}\n", text);
-    path_in(shelf, "trusted", folder);
-    return eb_state_write(folder, name, json, strlen(json), problem);
-}
-
 /* --- changing: files and index together ---------------------------------------------------------- */
 
 static bool lock(struct eb_shelf *shelf, struct eb_problem *problem)
 {
-    char path[EB_PATH_BYTES];
-    path_in(shelf, "lock", path);
-    if (shelf->lock < 0)
-        shelf->lock = open(path, O_RDWR | O_CREAT | O_CLOEXEC, 0666);
-    return (shelf->lock >= 0 && flock(shelf->lock, LOCK_EX) == 0) ||
-           failed(problem, path, "cannot be locked");
+    return open_lock(shelf, problem) &&
+           (flock(shelf->lock, LOCK_EX) == 0 || failed(problem, shelf->folder, "it cannot be locked"));
 }
 
 static void unlock(struct eb_shelf *shelf)
@@ -192,12 +221,12 @@ static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
     bool any = false;
     int step;
     while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
-        char path[EB_PATH_BYTES];
+        char digest[EB_DIGEST_TEXT_BYTES];
         any = true;
-        image_path(shelf, (const char *)sqlite3_column_text(ask, 0), path);
-        if (sqlite3_column_int64(ask, 1) == 0 && unlink(path) != 0 && errno != ENOENT) {
+        ebi_sql_text(ask, 0, digest, sizeof digest);
+        if (sqlite3_column_int64(ask, 1) == 0 && !remove_stored(shelf, digest)) {
             step = -1;
-            failed(problem, path, "cannot be removed");
+            failed(problem, digest, "this image cannot be removed");
             break;
         }
     }
@@ -205,9 +234,10 @@ static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
     return step == 0 && (!any || ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem));
 }
 
-static void remove_folder(const char *path)
+/* Empties a folder, whose descriptor is closed, and removes it. */
+static void remove_folder(int parent, const char *name, int fd)
 {
-    DIR *dir = opendir(path);
+    DIR *dir = fdopendir(fd);
     const struct dirent *entry;
     while (dir != NULL && (entry = readdir(dir)) != NULL) {
         if (entry->d_name[0] != '.')
@@ -215,80 +245,91 @@ static void remove_folder(const char *path)
     }
     if (dir != NULL)
         closedir(dir);
-    rmdir(path);
+    else
+        close(fd);
+    unlinkat(parent, name, AT_REMOVEDIR);
 }
 
-/* A folder of this process for what comes, and no folder of a dead one.  Gives a descriptor that holds its
- * lock, or -1.
- */
-static int open_coming(struct eb_shelf *shelf, char folder[EB_PATH_BYTES], struct eb_problem *problem)
+/* A folder of this process for what comes, and no folder of a dead one. */
+struct coming {
+    int parent; /* the folder "coming" */
+    int dir;    /* this process's in it, locked; -1: it could not be made */
+    char name[40];
+};
+
+static void close_coming(struct coming *c)
 {
-    char path[EB_PATH_BYTES];
-    uint32_t salt = 0;
-    path_in(shelf, "coming", path);
-    if (!lock(shelf, problem))
-        return -1;
-    DIR *dir = opendir(path);
+    if (c->dir >= 0) {
+        unlinkat(c->parent, c->name, AT_REMOVEDIR);
+        close(c->dir);
+    }
+    if (c->parent >= 0)
+        close(c->parent);
+}
+
+/* Folders of processes that are dead: nobody holds their lock. */
+static void clear_coming(int parent)
+{
+    int copy = openat(parent, ".", FOLDER);
+    DIR *dir = copy >= 0 ? fdopendir(copy) : NULL;
     const struct dirent *entry;
     while (dir != NULL && (entry = readdir(dir)) != NULL) {
-        char old[EB_PATH_BYTES + 256];
-        if (entry->d_name[0] == '.')
-            continue;
-        snprintf(old, sizeof old, "%s/%s", path, entry->d_name);
-        int fd = open(old, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+        int fd = entry->d_name[0] != '.' ? openat(parent, entry->d_name, FOLDER) : -1;
         if (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB) == 0)
-            remove_folder(old);
-        if (fd >= 0)
+            remove_folder(parent, entry->d_name, fd);
+        else if (fd >= 0)
             close(fd);
     }
     if (dir != NULL)
         closedir(dir);
-    if (getrandom(&salt, sizeof salt, 0) != (ssize_t)sizeof salt)
-        salt = 0;
-    snprintf(folder, EB_PATH_BYTES, "%.*s/%ld-%08x", EB_PATH_BYTES - 40, path, (long)getpid(), salt);
-    int fd = mkdir(folder, 0777) == 0 ? open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC) : -1;
-    if (fd < 0 || flock(fd, LOCK_EX | LOCK_NB) != 0)
-        failed(problem, folder, "cannot be made");
-    unlock(shelf);
-    return fd;
 }
 
-static bool sync_folder(const char *path, struct eb_problem *problem)
+static bool open_coming(struct eb_shelf *shelf, struct coming *c, struct eb_problem *problem)
 {
-    int fd = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    bool ok = fd >= 0 && fsync(fd) == 0;
-    if (!ok)
-        failed(problem, path, "cannot be written");
-    if (fd >= 0)
-        close(fd);
-    return ok;
+    uint32_t salt = 0;
+    *c = (struct coming){.parent = -1, .dir = -1};
+    if (!lock(shelf, problem))
+        return false;
+    c->parent = make_folder(shelf->dir, "coming", problem);
+    if (c->parent >= 0) {
+        clear_coming(c->parent);
+        if (getrandom(&salt, sizeof salt, 0) != (ssize_t)sizeof salt)
+            salt = 0;
+        snprintf(c->name, sizeof c->name, "%ld-%08x", (long)getpid(), salt);
+        c->dir = make_folder(c->parent, c->name, problem);
+        if (c->dir >= 0 && flock(c->dir, LOCK_EX | LOCK_NB) != 0) {
+            failed(problem, c->name, "cannot be locked");
+            close_coming(c);
+            *c = (struct coming){.parent = -1, .dir = -1};
+        }
+    }
+    unlock(shelf);
+    return c->dir >= 0;
 }
 
 /* Brings one file to its place: whole, on disk, under its digest. */
 static bool place_file(struct eb_shelf *shelf, const struct ebi_haul *haul, const struct ebi_image *image,
                        struct eb_problem *problem)
 {
-    char from[EB_PATH_BYTES];
-    char to[EB_PATH_BYTES];
-    ebi_leaf_path(haul, image->leaf, from);
-    image_path(shelf, image->row.digest, to);
-    if (access(from, F_OK) != 0 && access(to, F_OK) == 0)
-        return true; /* the same bytes came twice */
-    int fd = open(from, O_RDONLY | O_CLOEXEC);
-    bool ok = fd >= 0 && fsync(fd) == 0;
+    char from[EBI_LEAF_FILE_BYTES];
+    const char *digest = image->row.digest;
+    ebi_leaf_file(image->leaf, from);
+    int folder = image_folder(shelf, digest, true);
+    int fd = ebi_leaf_open(haul, image->leaf);
+    bool ok = folder >= 0;
+    if (ok && fd < 0 && faccessat(folder, digest, F_OK, AT_SYMLINK_NOFOLLOW) == 0) {
+        close(folder); /* the same bytes came twice */
+        return true;
+    }
+    ok = ok && fd >= 0 && fsync(fd) == 0 && renameat(haul->dir, from, folder, digest) == 0 &&
+         fsync(folder) == 0;
+    if (!ok)
+        failed(problem, digest, "this image cannot be put in its place");
     if (fd >= 0)
         close(fd);
-    if (!ok)
-        return failed(problem, from, "cannot be written");
-    char *slash = strrchr(to, '/');
-    *slash = '\0';
-    if (!make_folder(to, problem))
-        return false;
-    *slash = '/';
-    if (rename(from, to) != 0)
-        return failed(problem, to, "cannot be put in place");
-    *slash = '\0';
-    return sync_folder(to, problem);
+    if (folder >= 0)
+        close(folder);
+    return ok;
 }
 
 static bool note_loose(struct eb_shelf *shelf, const struct ebi_images *images, struct eb_problem *problem)
@@ -364,9 +405,12 @@ bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, 
     struct eb_problem why;
     struct ebi_haul haul = {.problem = &why};
     struct ebi_images images = {0};
-    int coming = open_coming(shelf, haul.folder, problem);
-    if (coming < 0)
+    struct coming coming;
+    if (!open_coming(shelf, &coming, problem)) {
+        close_coming(&coming);
         return false;
+    }
+    haul.dir = coming.dir;
     for (size_t i = 0; i < adding->count; i++) {
         haul.argument = i;
         if (!ebi_haul_take(&haul, adding->paths[i])) {
@@ -383,8 +427,7 @@ bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, 
     free(added);
     ebi_images_free(&images, 0);
     ebi_haul_free(&haul);
-    rmdir(haul.folder);
-    close(coming);
+    close_coming(&coming);
     return ok;
 }
 
@@ -506,16 +549,26 @@ static sqlite3_stmt *ask_manifest(struct eb_shelf *shelf, int64_t number, struct
     return ask;
 }
 
-char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_key *keys, size_t key_count,
+/* A text of the index in full, freed by the caller; empty where there is none, as another hand may have
+ * written it. */
+static char *whole_text(sqlite3_stmt *ask, int column)
+{
+    const char *text = (const char *)sqlite3_column_text(ask, column);
+    char *copy = strdup(text != NULL ? text : "");
+    if (copy == NULL)
+        abort();
+    return copy;
+}
+
+char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_trust *trust,
                         enum eb_signature *signature, struct eb_problem *problem)
 {
     sqlite3_stmt *ask = ask_manifest(shelf, number, problem);
     char *text = NULL;
     int step = ebi_sql_step(&shelf->sql, ask, problem);
     if (step == 1) {
-        text = strdup((const char *)sqlite3_column_text(ask, 0));
-        *signature = eb_manifest_verify(text, strlen(text), (const char *)sqlite3_column_text(ask, 1), keys,
-                                        key_count);
+        text = whole_text(ask, 0);
+        *signature = eb_manifest_verify(text, strlen(text), (const char *)sqlite3_column_text(ask, 1), trust);
     } else if (step == 0) {
         snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more",
                  (long long)number);
@@ -550,8 +603,8 @@ static struct eb_shelf_said *read_said(sqlite3_stmt *ask, const struct eb_manife
     return said;
 }
 
-bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t key_count,
-                    struct eb_shelf_candidate *c, struct eb_problem *problem)
+bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_trust *trust, struct eb_shelf_candidate *c,
+                    struct eb_problem *problem)
 {
     struct eb_manifest manifest;
     if (c->said != NULL)
@@ -568,10 +621,16 @@ bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t ke
     if (step == 0)
         snprintf(problem->text, sizeof problem->text, "found no image %lld on the shelf any more",
                  (long long)c->number);
+    if (step == 1 && text == NULL)
+        snprintf(problem->text, sizeof problem->text,
+                 "found no manifest for image %lld of the shelf, expected one: its index is damaged. Drop "
+                 "the image "
+                 "and add it again",
+                 (long long)c->number);
     if (text != NULL && eb_manifest_read("the shelf", text, strlen(text), &manifest, problem)) {
         const char *signature = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT + 1);
         c->said = read_said(ask, &manifest);
-        c->said->facts.signature = eb_manifest_verify(text, strlen(text), signature, keys, key_count);
+        c->said->facts.signature = eb_manifest_verify(text, strlen(text), signature, trust);
         eb_manifest_free(&manifest);
     }
     ebi_sql_end(&shelf->sql, ask);
@@ -625,16 +684,14 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
 struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_shelf_candidate *candidate,
                                      struct eb_problem *problem)
 {
-    char path[EB_PATH_BYTES];
     const struct eb_shelf_said *said = candidate->said;
-    image_path(shelf, said->image.digest, path);
-    struct eb_image *image = ebi_image_new(path, problem);
+    struct eb_image *image =
+        ebi_image_new(open_stored(shelf, said->image.digest), said->image.origin, problem);
     if (image == NULL)
         return NULL;
-    snprintf(image->path, sizeof image->path, "%s", said->image.origin);
     image->facts = said->facts;
     /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
-    bool ok = ebi_image_load(image, "raw", problem);
+    bool ok = ebi_image_keep(image, problem) && ebi_image_load(image, "raw", problem);
     if (ok && memcmp(image->found.sha256, said->file.sha256, EB_SHA256_BYTES) == 0 &&
         strcmp(said->image.format, "raw") != 0)
         ok = ebi_image_load(image, said->image.format, problem);
@@ -646,10 +703,8 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
 
 bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, struct eb_problem *problem)
 {
-    char path[EB_PATH_BYTES];
     char found[EB_DIGEST_TEXT_BYTES];
-    image_path(shelf, image->digest, path);
-    struct eb_image *file = ebi_image_new(path, problem);
+    struct eb_image *file = ebi_image_new(open_stored(shelf, image->digest), image->origin, problem);
     bool ok = file != NULL && ebi_image_load(file, "raw", problem);
     if (ok) {
         sodium_bin2hex(found, sizeof found, file->found.sha256, EB_SHA256_BYTES);
@@ -670,7 +725,6 @@ bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, 
 /* Brings one image of this shelf into the other one's haul. */
 static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul, struct ebi_image *image)
 {
-    char path[EB_PATH_BYTES];
     char name[24];
     struct eb_problem *problem = haul->problem;
     struct eb_manifest manifest;
@@ -680,8 +734,8 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul,
     sqlite3_stmt *ask = ask_manifest(shelf, number, problem);
     bool ok = ebi_sql_step(&shelf->sql, ask, problem) == 1;
     if (ok) {
-        image->manifest = strdup((const char *)sqlite3_column_text(ask, 0));
-        image->signature = strdup((const char *)sqlite3_column_text(ask, 1));
+        image->manifest = whole_text(ask, 0);
+        image->signature = whole_text(ask, 1);
         image->place = (size_t)sqlite3_column_int64(ask, 2);
     }
     ebi_sql_end(&shelf->sql, ask);
@@ -690,10 +744,9 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul,
     if (image->place < manifest.count)
         image->facts = manifest.images[image->place].facts;
     eb_manifest_free(&manifest);
-    image_path(shelf, image->row.digest, path);
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = open_stored(shelf, image->row.digest);
     if (fd < 0)
-        return failed(problem, path, "cannot be read");
+        return failed(problem, image->row.origin, "this image of the shelf cannot be read");
     ok = ebi_haul_copy(haul, fd, image->row.origin);
     close(fd);
     if (!ok)
@@ -702,7 +755,8 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_haul *haul,
     sodium_bin2hex(found, sizeof found, haul->leaves[haul->count - 1].sha256, EB_SHA256_BYTES);
     if (strcmp(found, image->row.digest) == 0)
         return true;
-    return eb_shelf_check(shelf, &image->row, problem) && failed(problem, path, "was read wrongly");
+    return eb_shelf_check(shelf, &image->row, problem) &&
+           failed(problem, image->row.origin, "was read wrongly");
 }
 
 bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count,
@@ -712,8 +766,10 @@ bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *nu
     struct ebi_images images = {.list = calloc(count + 1, sizeof *images.list)};
     struct added *added = calloc(count + 1, sizeof *added);
     struct eb_shelf *other = eb_shelf_open(folder, true, problem);
-    int coming = other != NULL ? open_coming(other, haul.folder, problem) : -1;
-    bool ok = coming >= 0 && images.list != NULL && added != NULL;
+    struct coming coming = {.parent = -1, .dir = -1};
+    bool ok = other != NULL && open_coming(other, &coming, problem);
+    haul.dir = coming.dir;
+    ok = ok && images.list != NULL && added != NULL;
     for (size_t i = 0; ok && i < count; i++) {
         images.count = i + 1;
         ok = bring(shelf, numbers[i], &haul, &images.list[i]);
@@ -726,10 +782,7 @@ bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *nu
         *copied += !added[i].there;
     ebi_images_free(&images, 0);
     ebi_haul_free(&haul);
-    if (coming >= 0) {
-        rmdir(haul.folder);
-        close(coming);
-    }
+    close_coming(&coming);
     eb_shelf_close(other);
     free(added);
     return ok;

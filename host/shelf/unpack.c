@@ -30,9 +30,30 @@ __attribute__((format(printf, 3, 4))) static bool refuse(struct ebi_haul *haul, 
     return false;
 }
 
-void ebi_leaf_path(const struct ebi_haul *haul, const struct ebi_leaf *leaf, char path[EB_PATH_BYTES])
+void ebi_leaf_file(const struct ebi_leaf *leaf, char name[EBI_LEAF_FILE_BYTES])
 {
-    snprintf(path, EB_PATH_BYTES, "%.*s/%zu", EB_PATH_BYTES - 24, haul->folder, leaf->number);
+    snprintf(name, EBI_LEAF_FILE_BYTES, "%zu", leaf->number);
+}
+
+int ebi_leaf_open(const struct ebi_haul *haul, const struct ebi_leaf *leaf)
+{
+    char name[EBI_LEAF_FILE_BYTES];
+    ebi_leaf_file(leaf, name);
+    return openat(haul->dir, name, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
+}
+
+uint8_t *ebi_leaf_read(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size,
+                       struct eb_problem *problem)
+{
+    return ebi_open_file_read(ebi_leaf_open(haul, leaf), leaf->name, EB_MANIFEST_BYTES, size, problem);
+}
+
+static void remove_leaf(const struct ebi_haul *haul, struct ebi_leaf *leaf)
+{
+    char name[EBI_LEAF_FILE_BYTES];
+    ebi_leaf_file(leaf, name);
+    unlinkat(haul->dir, name, 0);
+    free(leaf->name);
 }
 
 static size_t folder_size(const struct ebi_leaf *leaf)
@@ -40,15 +61,55 @@ static size_t folder_size(const struct ebi_leaf *leaf)
     return (size_t)(leaf->file - leaf->name);
 }
 
-struct ebi_leaf *ebi_leaf_beside(const struct ebi_haul *haul, const struct ebi_leaf *leaf, const char *file)
+/* The order of leaves in which one is found by its name: archives apart. */
+static int by_place(const void *one, const void *other, void *leaves)
 {
-    for (size_t i = 0; i < haul->count; i++) {
-        struct ebi_leaf *other = &haul->leaves[i];
-        if (other->archive == leaf->archive && folder_size(other) == folder_size(leaf) &&
-            strncmp(other->name, leaf->name, folder_size(leaf)) == 0 && strcmp(other->file, file) == 0)
-            return other;
+    const struct ebi_leaf *a = (const struct ebi_leaf *)leaves + *(const size_t *)one;
+    const struct ebi_leaf *b = (const struct ebi_leaf *)leaves + *(const size_t *)other;
+    int names = a->archive == b->archive ? strcmp(a->name, b->name) : 0;
+    return a->archive != b->archive ? (a->archive > b->archive) - (a->archive < b->archive)
+           : names != 0             ? names
+                                    : (a->number > b->number) - (a->number < b->number);
+}
+
+/* Sorts anew where leaves have come or gone. */
+static void sort_leaves(struct ebi_haul *haul)
+{
+    if (haul->sorted)
+        return;
+    size_t *more = realloc(haul->order, (haul->count + 1) * sizeof *more);
+    if (more == NULL)
+        abort();
+    haul->order = more;
+    for (size_t i = 0; i < haul->count; i++)
+        haul->order[i] = i;
+    qsort_r(haul->order, haul->count, sizeof *haul->order, by_place, haul->leaves);
+    haul->sorted = true;
+}
+
+struct ebi_leaf *ebi_leaf_beside(struct ebi_haul *haul, const struct ebi_leaf *leaf, const char *file)
+{
+    size_t head = folder_size(leaf);
+    size_t low = 0;
+    size_t high;
+    sort_leaves(haul);
+    high = haul->count;
+    while (low < high) {
+        size_t middle = low + (high - low) / 2;
+        struct ebi_leaf *other = &haul->leaves[haul->order[middle]];
+        int c = other->archive != leaf->archive ? (other->archive > leaf->archive ? 1 : -1)
+                                                : strncmp(other->name, leaf->name, head);
+        if (c == 0)
+            c = strcmp(other->name + head, file);
+        if (c < 0)
+            low = middle + 1;
+        else
+            high = middle;
     }
-    return NULL;
+    struct ebi_leaf *found = low < haul->count ? &haul->leaves[haul->order[low]] : NULL;
+    bool same = found != NULL && found->archive == leaf->archive &&
+                strncmp(found->name, leaf->name, head) == 0 && strcmp(found->name + head, file) == 0;
+    return same && folder_size(found) == head ? found : NULL;
 }
 
 /* --- leaves -------------------------------------------------------------------------------------- */
@@ -57,6 +118,7 @@ static struct ebi_leaf *add_leaf(struct ebi_haul *haul, const char *name, size_t
 {
     struct ebi_leaf *more = realloc(haul->leaves, (haul->count + 1) * sizeof *more);
     char *copy = strdup(name);
+    haul->sorted = false;
     if (more != NULL)
         haul->leaves = more;
     if (more == NULL || copy == NULL) {
@@ -75,21 +137,16 @@ static struct ebi_leaf *add_leaf(struct ebi_haul *haul, const char *name, size_t
 
 static void drop_leaves(struct ebi_haul *haul, size_t first)
 {
-    for (size_t i = first; i < haul->count; i++) {
-        char path[EB_PATH_BYTES];
-        ebi_leaf_path(haul, &haul->leaves[i], path);
-        unlink(path);
-        free(haul->leaves[i].name);
-    }
+    for (size_t i = first; i < haul->count; i++)
+        remove_leaf(haul, &haul->leaves[i]);
+    haul->sorted = false;
     haul->count = first;
 }
 
 static void drop_leaf(struct ebi_haul *haul, size_t index)
 {
-    char path[EB_PATH_BYTES];
-    ebi_leaf_path(haul, &haul->leaves[index], path);
-    unlink(path);
-    free(haul->leaves[index].name);
+    remove_leaf(haul, &haul->leaves[index]);
+    haul->sorted = false;
     haul->count--;
     memmove(&haul->leaves[index], &haul->leaves[index + 1], (haul->count - index) * sizeof *haul->leaves);
 }
@@ -98,7 +155,9 @@ void ebi_haul_free(struct ebi_haul *haul)
 {
     drop_leaves(haul, 0);
     free(haul->leaves);
+    free(haul->order);
     haul->leaves = NULL;
+    haul->order = NULL;
 }
 
 /* --- writing one leaf ---------------------------------------------------------------------------- */
@@ -112,14 +171,14 @@ struct writing {
 
 static bool begin_leaf(struct writing *w, struct ebi_haul *haul, const char *name, size_t archive)
 {
-    char path[EB_PATH_BYTES];
+    char file[EBI_LEAF_FILE_BYTES];
     *w = (struct writing){.haul = haul, .leaf = add_leaf(haul, name, archive), .fd = -1};
     if (w->leaf == NULL)
         return false;
-    ebi_leaf_path(haul, w->leaf, path);
-    w->fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    ebi_leaf_file(w->leaf, file);
+    w->fd = openat(haul->dir, file, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
     crypto_hash_sha256_init(&w->state);
-    return w->fd >= 0 || refuse(haul, path, "cannot be written: %s", strerror(errno));
+    return w->fd >= 0 || refuse(haul, name, "cannot be written: %s", strerror(errno));
 }
 
 static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
@@ -143,7 +202,7 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
         if (n < 0 && errno == EINTR)
             continue;
         if (n <= 0)
-            return refuse(haul, haul->folder, "cannot be written: %s", strerror(errno));
+            return refuse(haul, w->leaf->name, "cannot be written: %s", strerror(errno));
         bytes += n;
         size -= (size_t)n;
     }
@@ -153,7 +212,7 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
 static bool end_leaf(struct writing *w, bool ok)
 {
     if (w->fd >= 0 && close(w->fd) != 0 && ok)
-        ok = refuse(w->haul, w->haul->folder, "cannot be written: %s", strerror(errno));
+        ok = refuse(w->haul, w->leaf->name, "cannot be written: %s", strerror(errno));
     if (w->leaf != NULL)
         crypto_hash_sha256_final(&w->state, w->leaf->sha256);
     return ok;
@@ -311,7 +370,6 @@ static bool names_differ(struct ebi_haul *haul, size_t first, const char *name)
 /* A leaf that ought to be a manifest, by its name and content. */
 static bool find_manifest(struct ebi_haul *haul, struct ebi_leaf *leaf)
 {
-    char path[EB_PATH_BYTES];
     struct eb_problem problem;
     size_t size;
     size_t length = strlen(leaf->file);
@@ -321,42 +379,52 @@ static bool find_manifest(struct ebi_haul *haul, struct ebi_leaf *leaf)
         return strcmp(leaf->file, "manifest.json") != 0 ||
                refuse(haul, leaf->name, "found %llu bytes, expected a manifest of at most %d",
                       (unsigned long long)leaf->size, EB_MANIFEST_BYTES);
-    ebi_leaf_path(haul, leaf, path);
-    uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, &problem);
+    uint8_t *bytes = ebi_leaf_read(haul, leaf, &size, &problem);
     leaf->manifest = bytes != NULL &&
                      (strcmp(leaf->file, "manifest.json") == 0 || ebi_manifest_looks_so((const char *)bytes));
     free(bytes);
     return true;
 }
 
-/* Whether the file at `path` is a manifest that names `file`. */
-static bool manifest_names(const char *path, const char *file)
+/* Whether these bytes, which are freed, are a manifest; calls `each` for every file that it names. */
+static void each_named(uint8_t *bytes, size_t size, void (*each)(void *context, const char *file),
+                       void *context)
 {
     struct eb_problem problem;
     struct eb_manifest manifest;
-    size_t size;
-    bool names = false;
-    uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, &problem);
-    if (bytes != NULL && eb_manifest_read(path, bytes, size, &manifest, &problem)) {
+    if (bytes != NULL && eb_manifest_read("", bytes, size, &manifest, &problem)) {
         for (size_t i = 0; i < manifest.count; i++)
-            names = names || strcmp(manifest.images[i].file, file) == 0;
+            each(context, manifest.images[i].file);
         eb_manifest_free(&manifest);
     }
     free(bytes);
-    return names;
 }
 
-/* Whether a manifest in the same folder names it: then it is an image, whatever it looks like. */
-static bool is_named(struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t first)
+struct naming {
+    struct ebi_haul *haul;
+    const struct ebi_leaf *manifest;
+};
+
+static void mark_named(void *context, const char *file)
+{
+    struct naming *n = context;
+    struct ebi_leaf *leaf = ebi_leaf_beside(n->haul, n->manifest, file);
+    if (leaf != NULL)
+        leaf->named = true;
+}
+
+/* What a manifest in the same folder names is an image, whatever it looks like. */
+static void mark_all_named(struct ebi_haul *haul, size_t first)
 {
     for (size_t i = first; i < haul->count; i++) {
-        char path[EB_PATH_BYTES];
-        ebi_leaf_path(haul, &haul->leaves[i], path);
-        if (haul->leaves[i].manifest && ebi_leaf_beside(haul, &haul->leaves[i], leaf->file) == leaf &&
-            manifest_names(path, leaf->file))
-            return true;
+        struct naming n = {haul, &haul->leaves[i]};
+        struct eb_problem problem;
+        size_t size = 0;
+        if (!haul->leaves[i].manifest)
+            continue;
+        uint8_t *bytes = ebi_leaf_read(haul, &haul->leaves[i], &size, &problem);
+        each_named(bytes, size, mark_named, &n);
     }
-    return false;
 }
 
 static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth);
@@ -366,11 +434,9 @@ static bool descend(struct ebi_haul *haul, size_t first, int depth)
 {
     size_t end = haul->count;
     for (size_t i = first; i < end;) {
-        char path[EB_PATH_BYTES];
-        ebi_leaf_path(haul, &haul->leaves[i], path);
-        int fd = open(path, O_RDONLY | O_CLOEXEC);
-        bool ok = fd >= 0 || refuse(haul, path, "cannot be read: %s", strerror(errno));
-        bool inner = ok && is_archive(fd) && !is_named(haul, &haul->leaves[i], first);
+        int fd = ebi_leaf_open(haul, &haul->leaves[i]);
+        bool ok = fd >= 0 || refuse(haul, haul->leaves[i].name, "cannot be read: %s", strerror(errno));
+        bool inner = ok && is_archive(fd) && !haul->leaves[i].named;
         if (inner) {
             char name[EB_PATH_BYTES];
             snprintf(name, sizeof name, "%s", haul->leaves[i].name);
@@ -418,6 +484,8 @@ static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth)
     ok = ok && names_differ(haul, first, name);
     for (size_t i = first; ok && i < haul->count; i++)
         ok = find_manifest(haul, &haul->leaves[i]);
+    if (ok)
+        mark_all_named(haul, first);
     return ok && descend(haul, first, depth);
 }
 
@@ -468,6 +536,17 @@ static bool take_file(struct ebi_haul *haul, const char *path, bool as_it_is, bo
     return ok;
 }
 
+struct sought {
+    const char *file;
+    bool found;
+};
+
+static void seek_name(void *context, const char *file)
+{
+    struct sought *sought = context;
+    sought->found = sought->found || strcmp(file, sought->file) == 0;
+}
+
 bool ebi_haul_take(struct ebi_haul *haul, const char *path)
 {
     char beside[EB_PATH_BYTES];
@@ -479,7 +558,12 @@ bool ebi_haul_take(struct ebi_haul *haul, const char *path)
                       "found control characters in its name, expected a name without: rename it");
     const char *slash = strrchr(path, '/');
     snprintf(beside, sizeof beside, "%s.json", path);
-    bool named = manifest_names(beside, slash != NULL ? slash + 1 : path);
+    struct sought sought = {slash != NULL ? slash + 1 : path, false};
+    size_t size = 0;
+    struct eb_problem unheard;
+    uint8_t *bytes = ebi_file_read(beside, EB_MANIFEST_BYTES, &size, &unheard);
+    each_named(bytes, size, seek_name, &sought);
+    bool named = sought.found;
     bool ok = take_file(haul, path, named, false);
     bool bare = ok && haul->count == first + 1 && haul->leaves[first].archive == 0;
     if (bare && find_manifest(haul, &haul->leaves[first]) && !haul->leaves[first].manifest) {

@@ -18,7 +18,7 @@ enum {
 struct ebi_leaf {
     char *name;       /* "update.zip/inner.tar/fw.hex" */
     const char *file; /* the last part of it */
-    size_t number;    /* of its file: ebi_leaf_path */
+    size_t number;    /* of its file: ebi_leaf_file */
     uint64_t size;
     uint8_t sha256[EB_SHA256_BYTES];
     uint32_t checksum;
@@ -26,12 +26,15 @@ struct ebi_leaf {
     size_t argument; /* of the call: which file it came in */
     bool refused;    /* with the file that it came in */
     bool manifest;   /* a manifest, or its signature */
+    bool named;      /* by a manifest in its folder: an image, whatever it looks like */
 };
 
 struct ebi_haul {
-    char folder[EB_PATH_BYTES]; /* where the files are put */
+    int dir; /* the folder where the files are put */
     struct ebi_leaf *leaves;
     size_t count;
+    size_t *order; /* indices of the leaves by place, where `sorted` */
+    bool sorted;
     size_t numbers, archives; /* given so far */
     size_t argument;          /* the next one's */
     uint64_t file_bytes, unpacked_bytes;
@@ -45,9 +48,15 @@ bool ebi_haul_take(struct ebi_haul *haul, const char *path);
 bool ebi_haul_copy(struct ebi_haul *haul, int fd, const char *name);
 void ebi_haul_free(struct ebi_haul *haul); /* and removes its files */
 
-void ebi_leaf_path(const struct ebi_haul *haul, const struct ebi_leaf *leaf, char path[EB_PATH_BYTES]);
+/* The name of its file in the haul's folder; opens it for reading, or -1; reads it whole, as ebi_file_read.
+ */
+enum { EBI_LEAF_FILE_BYTES = 24 };
+void ebi_leaf_file(const struct ebi_leaf *leaf, char name[EBI_LEAF_FILE_BYTES]);
+int ebi_leaf_open(const struct ebi_haul *haul, const struct ebi_leaf *leaf);
+uint8_t *ebi_leaf_read(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size,
+                       struct eb_problem *problem);
 
 /* The leaf with the file name `file` in the same folder of the same archive, or NULL. */
-struct ebi_leaf *ebi_leaf_beside(const struct ebi_haul *haul, const struct ebi_leaf *leaf, const char *file);
+struct ebi_leaf *ebi_leaf_beside(struct ebi_haul *haul, const struct ebi_leaf *leaf, const char *file);
 
 #endif

@@ -26,7 +26,7 @@ bool eb_trace_close(const struct eb_port *port, struct eb_problem *problem);
 
 /* --- keys (Ed25519, RFC 8032) --------------------------------------------------------------------- */
 
-enum { EB_KEY_BYTES = 32, EB_KEY_TEXT_BYTES = 44, EB_KEYS_MAX = 16 };
+enum { EB_KEY_BYTES = 32, EB_KEY_TEXT_BYTES = 44, EB_KEYS_MAX = 16, EB_DATE_BYTES = 11 };
 
 /* A public key. */
 struct eb_key {
@@ -48,9 +48,32 @@ bool eb_key_read(const char *path, struct eb_key *key, struct eb_problem *proble
  * section 3.1), freed by the caller; NULL with `problem` filled. */
 char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size, struct eb_problem *problem);
 
-/* Whether one of the trusted keys has signed it; `jws` NULL or empty: there is no signature. */
+/* Which signatures count.  Only a site, or this user's own configuration, lists keys; a shelf or a package
+ * never brings its own. */
+struct eb_trust {
+    bool asked; /* keys are listed: a signature by one of `keys` is needed, though there be none left */
+    struct eb_key keys[2 * EB_KEYS_MAX];
+    size_t count;
+    struct eb_key dead[2 * EB_KEYS_MAX]; /* listed, but expired or revoked */
+    size_t dead_count;
+};
+
+/* Adds what the site lists; `today` as "2026-11-28", NULL: by the system's clock. */
+struct eb_site;
+void eb_trust_site(struct eb_trust *trust, const struct eb_site *site, const char *today);
+/* Adds the keys of a folder of this user's, one in each FILE.pub.  False with `problem` filled where the
+ * folder is there and one of them, or the folder, cannot be read: then nothing may be trusted.  A missing
+ * folder lists none. */
+bool eb_trust_folder(struct eb_trust *trust, const char *folder, struct eb_problem *problem);
+/* Puts a public key into such a folder, which is made where it is missing; takes one out again, named by its
+ * text or by a file that holds it. */
+bool eb_key_trust(const char *folder, const char *public_key_path, struct eb_problem *problem);
+bool eb_key_untrust(const char *folder, const char *name, struct eb_problem *problem);
+
+/* Whether a key that counts has signed it; `jws` NULL or empty: there is no signature; `trust` NULL: none is
+ * asked for. */
 enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws,
-                                     const struct eb_key *keys, size_t count);
+                                     const struct eb_trust *trust);
 
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
@@ -116,8 +139,13 @@ struct eb_site {
     size_t profile_count;
     struct eb_site_device *devices;
     size_t device_count;
-    struct eb_key keys[EB_KEYS_MAX]; /* that are trusted */
+    struct eb_site_key {
+        struct eb_key key;
+        char until[EB_DATE_BYTES]; /* the last day on which it counts, like "2027-03-31"; empty: for good */
+    } keys[EB_KEYS_MAX];           /* that are trusted */
     size_t key_count;
+    struct eb_key revoked[EB_KEYS_MAX]; /* that count no more, whoever lists them */
+    size_t revoked_count;
 };
 
 /* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file.
@@ -196,15 +224,18 @@ struct eb_image {
     uint32_t file_checksum;  /* CRC-32 of the whole file */
     struct eb_source file;   /* the file as it is */
     int fd, content_fd;
+    bool kept; /* `fd` is a copy without a name */
 };
 
 /* Reads a file for its size and digest; false with `problem` filled. */
 bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem);
 
-/* Opens `path` and reads its manifest beside it (`path` with ".json" behind).  Where the manifest describes
- * several images, the one with this file's name counts.  NULL with `problem` filled where one of them cannot
- * be read; that size or digest differ is for the verdict to say. */
-struct eb_image *eb_image_open(const char *path, struct eb_problem *problem);
+/* Opens `path` and reads its manifest beside it (`path` with ".json" behind), and the signature of that
+ * (".jws" behind), which `trust` (NULL: none is asked for) judges.  All bytes are copied while they are read
+ * for the digest, and what is sent later is that copy: a file that changes meanwhile changes nothing.  Where
+ * the manifest describes several images, the one with this file's name counts.  NULL with `problem` filled
+ * where one of them cannot be read; that size or digest differ is for the verdict to say. */
+struct eb_image *eb_image_open(const char *path, const struct eb_trust *trust, struct eb_problem *problem);
 void eb_image_close(struct eb_image *image);
 
 /* --- what devices told before -------------------------------------------------------------------- */

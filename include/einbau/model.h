@@ -39,13 +39,14 @@ struct eb_companion {
     struct eb_version_order order;
 };
 
-/* Who vouches for what is said of an image. */
+/* Who vouches for what is said of an image.  Whoever forgets to ask gets a refusal. */
 enum eb_signature {
-    EB_SIGNATURE_NOT_ASKED, /* no key is trusted, so none is asked for */
-    EB_SIGNATURE_TRUSTED,
     EB_SIGNATURE_MISSING,
-    EB_SIGNATURE_WRONG,  /* does not belong to the manifest */
-    EB_SIGNATURE_STRANGE /* made with a key that is not trusted here */
+    EB_SIGNATURE_NOT_ASKED, /* no key is listed as trusted, so none is asked for */
+    EB_SIGNATURE_TRUSTED,
+    EB_SIGNATURE_WRONG,   /* does not belong to the manifest */
+    EB_SIGNATURE_STRANGE, /* made with a key that is not trusted here */
+    EB_SIGNATURE_DEAD     /* made with a listed key that has expired or was revoked */
 };
 
 /* What a manifest says of one image. */

@@ -30,10 +30,6 @@ struct eb_shelf;
 struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem);
 void eb_shelf_close(struct eb_shelf *shelf);
 
-/* The keys that this shelf trusts, for each FILE.pub in its folder "trusted". */
-size_t eb_shelf_keys(const struct eb_shelf *shelf, struct eb_key keys[EB_KEYS_MAX]);
-bool eb_shelf_trust(struct eb_shelf *shelf, const char *public_key_path, struct eb_problem *problem);
-
 /* --- taking images in ---------------------------------------------------------------------------- */
 
 enum eb_shelf_taking {
@@ -56,8 +52,8 @@ struct eb_shelf_adding {
     size_t count;
     const struct eb_profile *profiles; /* by which bare images are recognised */
     size_t profile_count;
-    const struct eb_key *keys; /* that are trusted; with any, only what one of them signed is taken */
-    size_t key_count;
+    const struct eb_trust
+        *trust; /* NULL: any; where keys are listed, only what one of them signed is taken */
     /* What the caller says of the one image that is not recognised; NULL where not said. */
     const struct eb_profile *profile;
     const char *component, *version, *revisions;
@@ -85,7 +81,7 @@ bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_ima
                    struct eb_problem *problem);
 
 /* The manifest that it came with or that was made for it, freed by the caller; and who signed it. */
-char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_key *keys, size_t key_count,
+char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_trust *trust,
                         enum eb_signature *signature, struct eb_problem *problem);
 
 /* An image of the shelf as a candidate for a device. */
@@ -109,7 +105,7 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
 void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count);
 
 /* Fills in what is said of a candidate, and who signed it. */
-bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_key *keys, size_t key_count,
+bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_trust *trust,
                     struct eb_shelf_candidate *candidate, struct eb_problem *problem);
 
 /* Opens an image for a job: its digest is read anew, and the verdict compares it. */

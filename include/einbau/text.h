@@ -6,8 +6,8 @@
 #include <stddef.h>
 #include <stdint.h>
 
-/* A text being built in the caller's buffer of `cap` bytes.  Always ends with NUL; what does not fit is cut
- * and `cut` is set. */
+/* A text being built in the caller's buffer of `cap` bytes.  Always ends with NUL; what does not fit is cut,
+ * between two characters of UTF-8, and `cut` is set. */
 struct eb_text {
     char *chars;
     size_t cap;
@@ -22,12 +22,13 @@ void eb_text_add_number(struct eb_text *text, uint64_t number);
 /* Copies `from` to `to` (`cap` bytes, NUL included); false where it had to be cut. */
 bool eb_text_copy(char *to, size_t cap, const char *from);
 
-/* Copies `size` bytes that a device sent: ends at the first NUL, blanks at the end are dropped, and every
- * byte outside of printable ASCII becomes '?', so that no control or escape sequence of a device reaches a
- * terminal or a file. */
+/* Copies `size` bytes that came from outside: ends at the first NUL, blanks at the end are dropped, and every
+ * byte that is no part of a character that may be shown (see eb_text_printable) becomes '?', so that no
+ * control or escape sequence reaches a terminal or a file.  Cut between characters. */
 void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size);
 
-/* Whether UTF-8 text holds no control character: neither U+0000 to U+001F nor U+007F to U+009F. */
+/* Whether a text may be shown: it is valid UTF-8 (RFC 3629) without control characters (U+0000 to U+001F,
+ * U+007F to U+009F), without such as turn the direction of writing, and without such as take no place. */
 bool eb_text_printable(const char *text);
 
 /* Reads a decimal number of 1 to `max_digits` digits that fills the whole of `size` characters. */

@@ -18,6 +18,8 @@ void eb_text_add(struct eb_text *text, const char *more)
     if (size > room) {
         size = room;
         text->cut = true;
+        while (size > 0 && ((unsigned char)more[size] & 0xC0) == 0x80) /* no part of a character */
+            size--;
     }
     memcpy(text->chars + text->size, more, size);
     text->size += size;
@@ -44,12 +46,57 @@ bool eb_text_copy(char *to, size_t cap, const char *from)
     return !text.cut;
 }
 
+/* --- what may be shown --------------------------------------------------------------------------- */
+
+/* Characters that no terminal or page should get from outside: controls, such as end a line elsewhere, such
+ * as turn the direction of writing (Unicode Standard Annex 9), and such as take no place. */
+static const struct {
+    uint32_t first, last;
+} hidden[] = {
+    {0x0000, 0x001F},   {0x007F, 0x009F}, {0x00AD, 0x00AD}, {0x034F, 0x034F}, {0x061C, 0x061C},
+    {0x115F, 0x1160},   {0x17B4, 0x17B5}, {0x180B, 0x180F}, {0x200B, 0x200F}, {0x2028, 0x202E},
+    {0x2060, 0x206F},   {0x3164, 0x3164}, {0xD800, 0xDFFF}, {0xFDD0, 0xFDEF}, {0xFE00, 0xFE0F},
+    {0xFEFF, 0xFEFF},   {0xFFA0, 0xFFA0}, {0xFFF0, 0xFFFB}, {0xFFFE, 0xFFFF}, {0x1D173, 0x1D17A},
+    {0xE0000, 0xE0FFF},
+};
+
+/* The bytes of the one character at `from`, of at most `size` bytes, where it is valid UTF-8 (RFC 3629) and
+ * may be shown; else 0. */
+static size_t shown_character(const uint8_t *from, size_t size)
+{
+    static const uint32_t least[] = {0, 0, 0x80, 0x800, 0x10000};
+    uint8_t head = from[0];
+    size_t length = head < 0x80 ? 1 : head >= 0xC2 && head < 0xE0 ? 2 : head >= 0xE0 && head < 0xF0 ? 3 : 4;
+    if (length > size || (head >= 0x80 && head < 0xC2) || head > 0xF4)
+        return 0;
+    uint32_t code = length == 1 ? head : head & (0x7FU >> length);
+    for (size_t i = 1; i < length; i++) {
+        if ((from[i] & 0xC0) != 0x80)
+            return 0;
+        code = code << 6 | (from[i] & 0x3F);
+    }
+    if (code < least[length] || code > 0x10FFFF)
+        return 0;
+    for (size_t i = 0; i < sizeof hidden / sizeof hidden[0]; i++) {
+        if (code >= hidden[i].first && code <= hidden[i].last)
+            return 0;
+    }
+    return length;
+}
+
 void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size)
 {
     size_t n = 0;
-    while (n < size && n < cap - 1 && from[n] != 0) {
-        to[n] = from[n] >= 0x20 && from[n] < 0x7F ? (char)from[n] : '?';
-        n++;
+    for (size_t at = 0; at < size && from[at] != 0;) {
+        size_t length = shown_character(from + at, size - at);
+        if (n + (length > 0 ? length : 1) > cap - 1)
+            break;
+        if (length > 0)
+            memcpy(to + n, from + at, length);
+        else
+            to[n] = '?';
+        n += length > 0 ? length : 1;
+        at += length > 0 ? length : 1;
     }
     while (n > 0 && to[n - 1] == ' ')
         n--;
@@ -58,10 +105,12 @@ void eb_text_copy_foreign(char *to, size_t cap, const uint8_t *from, size_t size
 
 bool eb_text_printable(const char *text)
 {
-    for (const unsigned char *c = (const unsigned char *)text; *c != '\0'; c++) {
-        bool c1 = c[0] == 0xC2 && c[1] >= 0x80 && c[1] <= 0x9F;
-        if (*c < 0x20 || *c == 0x7F || c1)
+    size_t size = strlen(text);
+    for (size_t at = 0; at < size;) {
+        size_t length = shown_character((const uint8_t *)text + at, size - at);
+        if (length == 0)
             return false;
+        at += length;
     }
     return true;
 }

@@ -438,9 +438,12 @@ static void judge_suffix(const struct eb_judge_facts *facts, struct eb_verdict *
 
 static void judge_signature(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
-    static const char *const found[] = {"not asked for", "signed with a trusted key", "not signed",
+    static const char *const found[] = {"not signed",
+                                        "not asked for",
+                                        "signed with a trusted key",
                                         "a signature that does not belong to it",
-                                        "signed with a key that is not trusted here"};
+                                        "signed with a key that is not trusted here",
+                                        "signed with a key that has expired or was revoked"};
     enum eb_signature signature = facts->image->signature;
     bool good = signature == EB_SIGNATURE_NOT_ASKED || signature == EB_SIGNATURE_TRUSTED;
     add(verdict, EB_RULE_SIGNATURE, good ? EB_GRADE_YES : EB_GRADE_NO, found[signature],

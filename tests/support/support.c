@@ -26,6 +26,8 @@ void make_folder(char folder[PATH_BYTES])
     setenv("EINBAU_LOCKS", own, 1);
     snprintf(own, sizeof own, "%s/home", folder);
     setenv("XDG_STATE_HOME", own, 1);
+    snprintf(own, sizeof own, "%s/config", folder);
+    setenv("XDG_CONFIG_HOME", own, 1);
 }
 
 void remove_folder(const char *folder)
@@ -476,7 +478,7 @@ static struct eb_image *image_of(struct job *job, const char *path)
     }
     job->images = realloc(job->images, (job->image_count + 1) * sizeof(struct eb_image *));
     assert_non_null(job->images);
-    struct eb_image *image = eb_image_open(path, &problem);
+    struct eb_image *image = eb_image_open(path, NULL, &problem);
     if (image == NULL)
         fail_msg("%s", problem.text);
     job->images[job->image_count++] = image;
@@ -594,6 +596,7 @@ static pid_t spawn(const char *const *arguments, int in, int out, int err)
         /* Nothing of the user's own, unless a test says so. */
         setenv("XDG_DATA_HOME", "/nonexistent", 0);
         setenv("XDG_STATE_HOME", "/nonexistent", 0);
+        setenv("XDG_CONFIG_HOME", "/nonexistent", 0);
         union {
             const char *const *given;
             char *const *wanted;

@@ -159,8 +159,7 @@ static int run(const struct options *options)
                                      .count = options->name_count,
                                      .profiles = profiles,
                                      .profile_count = count,
-                                     .keys = s.keys,
-                                     .key_count = s.key_count,
+                                     .trust = &s.trust,
                                      .told = on_told,
                                      .context = &t};
     int status = EXIT_WRONG_CALL;

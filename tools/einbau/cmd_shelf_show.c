@@ -77,9 +77,14 @@ static void print_image(const struct eb_shelf_image *i, const struct eb_manifest
 
 static int run_show(const struct options *options)
 {
-    static const char *const signatures[] = {"not asked for, no key is listed as trusted", "by a trusted key",
-                                             "none", "wrong: it does not belong to the manifest",
-                                             "by a key that is not trusted"};
+    static const char *const signatures[] = {
+        [EB_SIGNATURE_MISSING] = "none",
+        [EB_SIGNATURE_NOT_ASKED] = "not asked for, no key is listed as trusted",
+        [EB_SIGNATURE_TRUSTED] = "by a trusted key",
+        [EB_SIGNATURE_WRONG] = "does not belong to the manifest",
+        [EB_SIGNATURE_STRANGE] = "by a key that is not trusted here",
+        [EB_SIGNATURE_DEAD] = "by a key that has expired or was revoked",
+    };
     struct session s;
     struct eb_shelf_image image;
     enum eb_signature signature = EB_SIGNATURE_NOT_ASKED;
@@ -89,7 +94,7 @@ static int run_show(const struct options *options)
     if (s.shelf == NULL)
         s.shelf = eb_shelf_open(s.shelf_folder, false, &s.problem);
     char *text = s.shelf != NULL && eb_shelf_find(s.shelf, options->names[0], &image, &s.problem)
-                     ? eb_shelf_manifest(s.shelf, image.number, s.keys, s.key_count, &signature, &s.problem)
+                     ? eb_shelf_manifest(s.shelf, image.number, &s.trust, &signature, &s.problem)
                      : NULL;
     if (text == NULL || !eb_manifest_read("the shelf", text, strlen(text), &manifest, &s.problem)) {
         complain("%s", s.problem.text);

@@ -283,6 +283,8 @@ static void check(struct argp_state *state, const struct options *o, unsigned ta
         argp_error(state, "found %zu device names, expected one", o->name_count);
     if ((takes & NEEDS_ONE) != 0 && o->name_count != 1)
         argp_error(state, "found %zu names, expected one", o->name_count);
+    if ((takes & TAKES_NO_NAMES) != 0 && o->name_count > 0)
+        argp_error(state, "this command takes no names");
     if ((takes & NEEDS_NAMES) != 0 && o->name_count == 0)
         argp_error(state, "found no names, expected at least one");
     if (o->watch && o->json)

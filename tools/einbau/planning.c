@@ -88,7 +88,7 @@ static const char *delivered(struct session *s, struct target *t, size_t compone
 static const struct eb_shelf_said *said_of(struct session *s, struct eb_shelf_candidate *candidate)
 {
     static const struct eb_shelf_said nothing;
-    if (eb_shelf_facts(s->shelf, s->keys, s->key_count, candidate, &s->problem))
+    if (eb_shelf_facts(s->shelf, &s->trust, candidate, &s->problem))
         return candidate->said;
     complain("%s", s->problem.text);
     return &nothing;
@@ -202,7 +202,7 @@ static const struct eb_image *image_by_number(struct session *s, struct target *
                            &count)) {
         for (size_t i = 0; i < count; i++) {
             if (candidates[i].number == found.number &&
-                eb_shelf_facts(s->shelf, s->keys, s->key_count, &candidates[i], &s->problem))
+                eb_shelf_facts(s->shelf, &s->trust, &candidates[i], &s->problem))
                 image = session_shelf_image(s, &candidates[i]);
         }
     }

@@ -176,7 +176,7 @@ bool session_open_office(struct session *s, const struct options *options, bool 
     if (options->site != NULL && !open_site(s))
         return false;
     open_known(s);
-    return session_open_shelf(s, make_shelf);
+    return session_trust(s) && session_open_shelf(s, make_shelf);
 }
 
 bool session_open(struct session *s, const struct options *options)
@@ -194,6 +194,8 @@ bool session_open(struct session *s, const struct options *options)
         return fail(s, EXIT_WRONG_CALL);
     }
     if (options->site != NULL && (!open_site(s) || !choose(s)))
+        return false;
+    if (!session_trust(s))
         return false;
     if (options->sim != NULL) {
         s->sim = eb_sim_open(options->sim, options->state, &s->problem);
@@ -304,10 +306,23 @@ bool session_open_shelf(struct session *s, bool must)
     s->shelf = eb_shelf_open(s->shelf_folder, must, &s->problem);
     if (s->shelf == NULL)
         return fail_problem(s);
-    s->key_count = eb_shelf_keys(s->shelf, s->keys);
-    for (size_t i = 0; s->site != NULL && i < s->site->key_count; i++)
-        s->keys[s->key_count++] = s->site->keys[i];
     return true;
+}
+
+bool session_trusted_dir(char folder[EB_PATH_BYTES])
+{
+    char own[EB_PATH_BYTES];
+    return own_folder("XDG_CONFIG_HOME", ".config", own) &&
+           snprintf(folder, EB_PATH_BYTES, "%.*s/trusted", EB_PATH_BYTES - 16, own) < EB_PATH_BYTES;
+}
+
+bool session_trust(struct session *s)
+{
+    char folder[EB_PATH_BYTES];
+    s->trust = (struct eb_trust){.asked = false};
+    if (s->site != NULL)
+        eb_trust_site(&s->trust, s->site, NULL);
+    return !session_trusted_dir(folder) || eb_trust_folder(&s->trust, folder, &s->problem) || fail_problem(s);
 }
 
 static struct opened *opened_place(struct session *s)
@@ -336,7 +351,7 @@ const struct eb_image *session_image(struct session *s, const char *path)
         if (s->images[i].number == 0 && strcmp(s->images[i].image->path, path) == 0)
             return s->images[i].image;
     }
-    return opened(s, eb_image_open(path, &s->problem), 0);
+    return opened(s, eb_image_open(path, &s->trust, &s->problem), 0);
 }
 
 const struct eb_image *session_shelf_image(struct session *s, const struct eb_shelf_candidate *candidate)

@@ -66,8 +66,7 @@ struct session {
     size_t image_count;
     struct eb_shelf *shelf; /* NULL: there is none */
     char shelf_folder[EB_PATH_BYTES];
-    struct eb_key keys[2 * EB_KEYS_MAX]; /* that the site or the shelf trusts */
-    size_t key_count;
+    struct eb_trust trust;  /* whose signatures count: the site's keys and this user's own */
     struct eb_known *known; /* NULL: nothing is remembered */
     struct added *added;    /* addresses that are to be taken back: addresses.c */
     size_t added_count;
@@ -101,6 +100,12 @@ const char *wire_adapter(const struct session *session, const struct eb_site_lin
 
 /* A run for this device that only looks. */
 struct eb_run_config session_run(const struct session *session, const struct target *target);
+
+/* Finds out whose signatures count; false where a listed key cannot be read, so that nothing may be trusted.
+ */
+bool session_trust(struct session *session);
+/* Where this user keeps trusted keys; false: nowhere. */
+bool session_trusted_dir(char folder[EB_PATH_BYTES]);
 
 /* Opens the shelf that is named, or the user's own; where `must`, it is made. */
 bool session_open_shelf(struct session *session, bool must);
