@@ -7,6 +7,7 @@
 
 #include "einbau/cip.h"
 #include "einbau/dcp.h"
+#include "einbau/dns_sd.h"
 #include "einbau/modbus.h"
 #include "einbau/port.h"
 #include "einbau/snmp.h"
@@ -70,6 +71,7 @@ struct eb_ask {
     bool tcp, frames, finding_mac, connected;
     bool more; /* a poll left something that had come */
     uint32_t id;
+    uint64_t strays; /* datagrams that answer no question of it */
     uint64_t next_us, end_us, repeat_us;
     struct eb_cip cip;
 };
@@ -81,6 +83,10 @@ void eb_ask_begin(struct eb_ask *ask, const struct eb_ask_config *config, uint64
  * EB_UNREACHABLE, EB_PEER_ERROR, EB_GARBAGE.  Whatever was opened is closed at the end. */
 enum eb_status eb_ask_poll(struct eb_ask *ask, uint64_t now_us);
 uint64_t eb_ask_deadline_us(const struct eb_ask *ask);
+
+/* The next text record (TXT) of the service that was asked for, in the answer to EB_ASK_DNS_SD; false at the
+ * end. */
+bool eb_ask_next_text(const struct eb_ask *ask, struct eb_dns_reader *reader, struct eb_dns_record *record);
 
 /* Polls and waits until it has ended, or until `until_us`. */
 enum eb_status eb_ask_work(struct eb_ask *ask, uint64_t until_us);

@@ -55,6 +55,9 @@ bool eb_dns_target(const struct eb_dns_reader *reader, const struct eb_dns_recor
                    char name[EB_DNS_NAME_BYTES]);
 /* The next "key=value" of a TXT record, printable; `*at` begins with 0.  False at the end. */
 bool eb_dns_text(const struct eb_dns_record *record, size_t *at, char *text, size_t cap);
+/* Whether a name stands directly below another: "X._pa._tcp.local" below "_pa._tcp.local"; upper and lower
+ * case are the same (RFC 1035 section 2.3.3). */
+bool eb_dns_is_below(const char *name, const char *parent);
 /* The first label of a name without its escapes: an instance's own name. */
 void eb_dns_first_label(const char *name, char *label, size_t cap);
 

@@ -133,7 +133,9 @@ struct eb_survey {
     size_t left_out; /* answers of devices for which there was no room */
     unsigned rounds; /* that were completed */
     bool done;
-    uint32_t id;
+    uint32_t dcp_id;    /* everybody on the link reads it, so no other protocol has it */
+    uint64_t secret[2]; /* of which the ids of SNMP are made, another one for each address */
+    uint64_t strays;    /* answers that belong to no question */
     uint64_t round_us;
     char services[EB_SURVEY_SERVICES_MAX][EB_DNS_NAME_BYTES];
     size_t service_count, services_asked;

@@ -251,18 +251,22 @@ static void send_datagram(struct eb_ask *ask)
         c->port->udp_send(c->port->self, ask->handle, &d, 1);
 }
 
-/* Whether the message holds a text record. */
+bool eb_ask_next_text(const struct eb_ask *ask, struct eb_dns_reader *reader, struct eb_dns_record *record)
+{
+    while (eb_dns_next(reader, record)) {
+        if (record->type == EB_DNS_TXT && eb_dns_is_below(record->name, ask->config.service))
+            return true;
+    }
+    return false;
+}
+
+/* Whether the message answers the question (RFC 6762 section 6.7: with its id) and holds a text record. */
 static bool has_text(const struct eb_ask *ask)
 {
     struct eb_dns_reader reader;
     struct eb_dns_record record;
-    if (!eb_dns_open(&reader, ask->message, ask->message_size))
-        return false;
-    while (eb_dns_next(&reader, &record)) {
-        if (record.type == EB_DNS_TXT)
-            return true;
-    }
-    return false;
+    return eb_dns_open(&reader, ask->message, ask->message_size) && reader.id == (uint16_t)ask->id &&
+           eb_ask_next_text(ask, &reader, &record);
 }
 
 static enum eb_status hear_datagrams(struct eb_ask *ask)
@@ -282,6 +286,7 @@ static enum eb_status hear_datagrams(struct eb_ask *ask)
                 ? eb_snmp_read(&answer, ask->message, ask->message_size) && answer.id == ask->id
                 : has_text(ask))
             return EB_OK;
+        ask->strays++;
     }
     ask->more = true;
     return EB_PENDING;

@@ -152,9 +152,9 @@ static void dns_text(const struct ebi_route *route, const char *key, char *text,
     size_t size = strlen(key);
     if (!eb_dns_open(&reader, route->ask.message, route->ask.message_size))
         return;
-    while (eb_dns_next(&reader, &record)) {
+    while (eb_ask_next_text(&route->ask, &reader, &record)) {
         size_t at = 0;
-        while (record.type == EB_DNS_TXT && eb_dns_text(&record, &at, pair, sizeof pair)) {
+        while (eb_dns_text(&record, &at, pair, sizeof pair)) {
             if (strncmp(pair, key, size) == 0 && pair[size] == '=' && strlen(pair + size + 1) < cap) {
                 eb_text_copy(text, cap, pair + size + 1);
                 return; /* the first one counts (RFC 6763 section 6.4) */

@@ -1,3 +1,4 @@
+#include "base/bytes.h"
 #include "survey/heard.h"
 #include "einbau/cip.h"
 #include "einbau/snmp.h"
@@ -86,7 +87,7 @@ static void take_lldp(struct eb_survey *s, size_t link, const struct eb_frame *f
 static void take_dcp(struct eb_survey *s, size_t link, const struct eb_frame *frame, uint64_t now_us)
 {
     struct eb_dcp_station station;
-    if (!eb_dcp_read_station(&station, frame, s->id))
+    if (!eb_dcp_read_station(&station, frame, s->dcp_id))
         return;
     struct eb_found *f = row(s, link, EB_BY_DCP, station.mac, station.has_ip ? station.ip : NULL, now_us);
     if (f == NULL)
@@ -164,7 +165,8 @@ static void take_dns_record(struct eb_survey *s, struct eb_found *f, const struc
             eb_text_copy(text, sizeof text, record->name);
             add_label(f, EB_FACT_SERVICE, text, now_us);
         }
-    } else if (record->type == EB_DNS_TXT) {
+    } else if (record->type == EB_DNS_TXT &&
+               (ends_with(record->name, "._tcp.local") || ends_with(record->name, "._udp.local"))) {
         while (eb_dns_text(record, &at, text, sizeof text))
             ebi_found_add(f, EB_FACT_TEXT, EB_BY_DNS_SD, text, now_us);
     }
@@ -236,15 +238,53 @@ static struct eb_oid entity_column(size_t index)
     return oid;
 }
 
-size_t ebi_heard_snmp_question(const struct eb_survey *s, bool entity, uint8_t *bytes, size_t cap)
+static uint64_t turned(uint64_t x, unsigned by)
+{
+    return x << by | x >> (64 - by);
+}
+
+static void sip_round(uint64_t v[4])
+{
+    v[0] += v[1];
+    v[2] += v[3];
+    v[1] = turned(v[1], 13) ^ v[0];
+    v[3] = turned(v[3], 16) ^ v[2];
+    v[0] = turned(v[0], 32);
+    v[2] += v[1];
+    v[0] += v[3];
+    v[1] = turned(v[1], 17) ^ v[2];
+    v[3] = turned(v[3], 21) ^ v[0];
+    v[2] = turned(v[2], 32);
+}
+
+/* The id of a question to this address, an even number: SipHash-2-4 of the address (Aumasson and Bernstein,
+ * 2012). A device that knows its own cannot tell that of another one, for which it might want to answer. */
+static uint32_t snmp_id(const struct eb_survey *s, const uint8_t *ip, bool entity)
+{
+    uint64_t block = 4ULL << 56 | ebi_get32(ip); /* the address and its length */
+    uint64_t v[4] = {s->secret[0] ^ 0x736F6D6570736575, s->secret[1] ^ 0x646F72616E646F6D,
+                     s->secret[0] ^ 0x6C7967656E657261, s->secret[1] ^ 0x7465646279746573};
+    v[3] ^= block;
+    for (int i = 0; i < 2; i++)
+        sip_round(v);
+    v[0] ^= block;
+    v[2] ^= 0xFF;
+    for (int i = 0; i < 4; i++)
+        sip_round(v);
+    return ((uint32_t)(v[0] ^ v[1] ^ v[2] ^ v[3]) & 0x3FFFFFFE) + entity;
+}
+
+size_t ebi_heard_snmp_question(const struct eb_survey *s, const uint8_t *ip, bool entity, uint8_t *bytes,
+                               size_t cap)
 {
     struct eb_oid oids[ENTITY_COLUMNS];
+    uint32_t id = snmp_id(s, ip, entity);
     const char *community = s->config.community != NULL ? s->config.community : "public";
     for (size_t i = 0; i < ENTITY_COLUMNS; i++)
         oids[i] = entity_column(i);
-    return entity ? eb_snmp_write(bytes, cap, EB_SNMP_GET_BULK, community, s->id + 1, oids, ENTITY_COLUMNS,
+    return entity ? eb_snmp_write(bytes, cap, EB_SNMP_GET_BULK, community, id, oids, ENTITY_COLUMNS,
                                   ENTITY_ENTRIES)
-                  : eb_snmp_write(bytes, cap, EB_SNMP_GET, community, s->id, system_oids, 2, 0);
+                  : eb_snmp_write(bytes, cap, EB_SNMP_GET, community, id, system_oids, 2, 0);
 }
 
 static void take_system(struct eb_found *f, const struct eb_snmp_answer *answer, uint64_t now_us)
@@ -308,12 +348,13 @@ static void take_snmp(struct eb_survey *s, size_t link, const uint8_t *ip, const
                       uint64_t now_us)
 {
     struct eb_snmp_answer answer;
-    if (!eb_snmp_read(&answer, bytes, size) || (answer.id != s->id && answer.id != s->id + 1))
-        return;
-    struct eb_found *f = row(s, link, EB_BY_SNMP, NULL, ip, now_us);
+    bool ours = eb_snmp_read(&answer, bytes, size) &&
+                (answer.id == snmp_id(s, ip, false) || answer.id == snmp_id(s, ip, true));
+    struct eb_found *f = ours ? row(s, link, EB_BY_SNMP, NULL, ip, now_us) : NULL;
+    s->strays += !ours;
     if (f == NULL)
         return;
-    if (answer.id == s->id) {
+    if (answer.id == snmp_id(s, ip, false)) {
         take_system(f, &answer, now_us);
         if (f->snmp < EBI_ASKED_MORE) {
             f->snmp = EBI_ASKED_MORE;

@@ -17,6 +17,7 @@ void ebi_heard_neighbour(struct eb_survey *survey, size_t link, const struct eb_
 void ebi_heard_modbus(struct eb_survey *survey, const struct eb_survey_probe *probe, uint64_t now_us);
 
 /* Writes what a device is asked by SNMP, the system group or the ENTITY-MIB; gives its size. */
-size_t ebi_heard_snmp_question(const struct eb_survey *survey, bool entity, uint8_t *bytes, size_t cap);
+size_t ebi_heard_snmp_question(const struct eb_survey *survey, const uint8_t *ip, bool entity, uint8_t *bytes,
+                               size_t cap);
 
 #endif

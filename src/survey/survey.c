@@ -160,7 +160,7 @@ static bool begin_probe(struct eb_survey *s, struct eb_found *f, uint64_t now_us
         memcpy(peer.ip, f->ip, 4);
         *p = (struct eb_survey_probe){.used = true, .link = f->link, .until_us = now_us + CONNECT_US};
         memcpy(p->ip, f->ip, 4);
-        eb_modbus_init(&p->modbus, EB_MODBUS_UNIT_SELF, (uint16_t)s->id);
+        eb_modbus_init(&p->modbus, EB_MODBUS_UNIT_SELF, (uint16_t)port->random(port->self));
         eb_modbus_identify(&p->modbus, EB_MODBUS_REGULAR);
         f->modbus = EBI_ASKED;
         f->modbus_tries++;
@@ -204,7 +204,7 @@ static void send_snmp(struct eb_survey *s, struct ebi_survey_link *l, const uint
     const struct eb_port *port = s->config.port;
     struct eb_datagram datagram = {.peer = {.port = EB_SNMP_PORT}, .bytes = bytes};
     memcpy(datagram.peer.ip, ip, 4);
-    datagram.size_bytes = ebi_heard_snmp_question(s, entity, bytes, sizeof bytes);
+    datagram.size_bytes = ebi_heard_snmp_question(s, ip, entity, bytes, sizeof bytes);
     if (datagram.size_bytes > 0 && l->udp != EB_NO_HANDLE) {
         port->udp_send(port->self, l->udp, &datagram, 1);
         l->sent++;
@@ -232,7 +232,7 @@ static void greet(struct eb_survey *s, struct ebi_survey_link *l, uint64_t now_u
     l->greetings++;
     l->greet_us = now_us + GREET_AGAIN_US;
     if (l->frames != EB_NO_HANDLE)
-        send_frame(s, l, bytes, eb_dcp_identify(bytes, l->link.mac, s->id, DCP_DELAY_10MS));
+        send_frame(s, l, bytes, eb_dcp_identify(bytes, l->link.mac, s->dcp_id, DCP_DELAY_10MS));
     struct eb_dns_questions q;
     eb_dns_begin(&q, bytes, sizeof bytes, 0);
     eb_dns_ask(&q, EB_DNS_SD_SERVICES, EB_DNS_PTR, false);
@@ -473,7 +473,10 @@ void eb_survey_begin(struct eb_survey *s, const struct eb_survey_config *config)
     s->config = *config;
     if (s->config.link_count > EB_SURVEY_LINKS_MAX)
         s->config.link_count = EB_SURVEY_LINKS_MAX;
-    s->id = config->port->random(config->port->self) & 0x3FFFFFFF;
+    s->dcp_id = config->port->random(config->port->self) & 0x3FFFFFFF;
+    for (size_t i = 0; i < 2; i++)
+        s->secret[i] = (uint64_t)config->port->random(config->port->self) << 32 |
+                       config->port->random(config->port->self);
     uint64_t now_us = config->port->now_us(config->port->self);
     for (size_t i = 0; i < config->probe_count; i++)
         config->probes[i].used = false;

@@ -170,6 +170,23 @@ bool eb_dns_text(const struct eb_dns_record *record, size_t *at, char *text, siz
     return false;
 }
 
+static char lower(char c)
+{
+    return c >= 'A' && c <= 'Z' ? (char)(c - 'A' + 'a') : c;
+}
+
+bool eb_dns_is_below(const char *name, const char *parent)
+{
+    size_t at = 0;
+    while (name[at] != '\0' && name[at] != '.') /* one label, in which '\' takes the next character along */
+        at += name[at] == '\\' && name[at + 1] != '\0' ? 2 : 1;
+    if (at == 0 || name[at] != '.')
+        return false;
+    for (name += at + 1; *name != '\0' && lower(*name) == lower(*parent); name++)
+        parent++;
+    return *name == '\0' && *parent == '\0';
+}
+
 void eb_dns_first_label(const char *name, char *label, size_t cap)
 {
     size_t n = 0;

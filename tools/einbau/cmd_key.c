@@ -21,7 +21,7 @@ static int run_new(const struct options *options)
         return EXIT_AS_WANTED;
     }
     printf("%s.key  the private part: signs packages (einbau pack --sign %s.key). Keep it to yourself.\n",
-           name, name);
+           name, shell_word(name));
     printf("%s.pub  the public part: %s\n\n", name, text);
     say("Who trusts it lists the public part in the site's 'trusted-keys', or says 'einbau key trust "
         "%s.pub'. From "

@@ -60,7 +60,7 @@ static void print_plan_of(const struct session *s)
             say("%s: %s", t->device->name, needs(t));
         } else if (t->look.in_loader) {
             say("%s: it is in its loader, where no program can be started: 'einbau fit %s' writes one",
-                t->device->name, t->device->name);
+                t->device->name, shell_word(t->device->name));
         } else if (needs(t) != NULL) {
             start_sentence(t, sentence, sizeof sentence);
             say("%s: its program cannot be started from here: %s", t->device->name, sentence);

@@ -5,6 +5,25 @@
 #include <stdio.h>
 #include <string.h>
 
+const char *shell_word(const char *name)
+{
+    static char words[4][4 * EB_PATH_BYTES];
+    static unsigned next;
+    bool plain = name[0] != '-' && name[0] != '\0';
+    for (const char *c = name; *c != '\0'; c++)
+        plain = plain && ((*c >= 'a' && *c <= 'z') || (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') ||
+                          strchr("-_./:@%+,", *c) != NULL || (*c & 0x80) != 0);
+    if (plain)
+        return name;
+    char *to = words[next++ % 4];
+    size_t at = 0;
+    to[at++] = '\'';
+    for (const char *c = name; *c != '\0' && at < sizeof words[0] - 8; c++)
+        at += (size_t)snprintf(to + at, 5, "%s", *c == '\'' ? "'\\''" : (const char[]){*c, '\0'});
+    snprintf(to + at, 2, "'");
+    return to;
+}
+
 enum { TRIES_THAT_TELL = 2 }; /* so many equal failures are no accident */
 
 /* What helps where a device gave this code; several codes of a protocol may need the same. */
@@ -130,10 +149,10 @@ static bool gateway_sentence(const struct session *s, const struct target *t, ch
     if (g->begun && g->fit.outcome == EB_OUTCOME_CONFIRMED && g->look.in_loader)
         snprintf(text, cap,
                  "not reached before: the gateway %s was in its loader. It runs again now: 'einbau fit %s'",
-                 name, t->device->name);
+                 name, shell_word(t->device->name));
     else if (g->reached && g->look.in_loader)
         snprintf(text, cap, "not reached: the gateway %s is in its loader. 'einbau fit %s' writes it first",
-                 name, name);
+                 name, shell_word(name));
     else if (g->reached && target_stopped(g))
         snprintf(text, cap, "not reached: the program of the gateway %s is stopped", name);
     else if (!g->reached && g->look.error.status != EB_OK)
@@ -231,7 +250,7 @@ static void next_step(const struct target *t, char *text, size_t cap)
     } else if (advice[0] != '\0') {
         add(text, cap, "", advice);
     } else if (!never) {
-        snprintf(text, cap, "'einbau fit %s' tries once more", t->device->name);
+        snprintf(text, cap, "'einbau fit %s' tries once more", shell_word(t->device->name));
     }
 }
 
@@ -260,7 +279,7 @@ static void fit_sentence(const struct target *t, char *text, size_t cap)
         next_step(t, more, sizeof more);
         add(text, cap, ". ", more);
     } else if (run->in_loader || !run->identified) {
-        snprintf(more, sizeof more, "'einbau fit %s' writes it again", t->device->name);
+        snprintf(more, sizeof more, "'einbau fit %s' writes it again", shell_word(t->device->name));
         add(text, cap, ". ", more);
     }
 }

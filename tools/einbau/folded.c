@@ -59,13 +59,15 @@ static bool follows(const char *name, const char *next)
 /* "door-01..door-07, grip-amp-1"; for a command line each name, with blanks between. */
 static char *names_of(const struct session *s, const size_t *list, size_t count, bool command)
 {
-    char *text = calloc(count, EB_NAME_BYTES + 4);
+    char *text = calloc(count, 4 * EB_NAME_BYTES + 8); /* each may be quoted */
     size_t at = 0;
     if (text == NULL)
         abort();
     for (size_t i = 0; i < count; i++) {
         const char *name = s->targets[list[i]].device->name;
         size_t last = i;
+        if (command)
+            name = shell_word(name);
         while (!command && last + 1 < count &&
                follows(s->targets[list[last]].device->name, s->targets[list[last + 1]].device->name))
             last++;
@@ -115,7 +117,8 @@ void say_folded(const struct session *s, sentence_of *sentence, const void *cont
         if (s->targets[i].chosen)
             sentence(s, &s->targets[i], context, text);
         if (text[0] != '\0')
-            list[count++] = (struct said){.target = i, .text = marked(text, s->targets[i].device->name)};
+            list[count++] =
+                (struct said){.target = i, .text = marked(text, shell_word(s->targets[i].device->name))};
     }
     for (size_t i = 0; i < count; i++) {
         size_t members = 0;

@@ -77,7 +77,7 @@ void left_sentence(const struct target *t, char *text, size_t cap)
     const struct eb_left *l = t->left;
     char began[32];
     char what[160];
-    const char *name = t->device->name;
+    const char *name = shell_word(t->device->name);
     local_time(l->began, began, sizeof began);
     bool in_loader = t->reached && t->look.in_loader;
     bool ended = strcmp(l->kind, "end") == 0; /* and said so itself */
@@ -125,7 +125,7 @@ bool job_lock(struct session *s, const char *name, const char *key)
     if (status == EB_BUSY) {
         holder_text(&holder, who, sizeof who);
         complain("%s: %s is working on it. Wait until that has ended%s%s. Nothing was changed", name, who,
-                 s->count > 1 ? ", or leave the device out: --without " : "", s->count > 1 ? name : "");
+                 s->count > 1 ? ", or leave the device out: --without " : "", s->count > 1 ? shell_word(name) : "");
         s->status = EXIT_NOT_AS_WANTED;
     } else {
         complain("%s. Nothing was changed", s->problem.text);

@@ -391,10 +391,10 @@ void print_findings(const struct target *t, bool *spaced)
                 snprintf(advice, sizeof advice, "accepted");
             else if (finding->together != NULL)
                 snprintf(advice, sizeof advice, "fit %s together with it: einbau fit %s %s",
-                         finding->together, finding->together, t->device->name);
+                         finding->together, shell_word(finding->together), shell_word(t->device->name));
             else if (finding->acceptable)
-                snprintf(advice, sizeof advice, "refused unless accepted: --accept %s:%s", t->device->name,
-                         code);
+                snprintf(advice, sizeof advice, "refused unless accepted: --accept %s:%s",
+                         shell_word(t->device->name), code);
             paragraph(spaced, "%s %s %s: %s: found %s, expected %s (%s)", t->device->name,
                       t->items[k].component->name, t->items[k].image->version, code,
                       shorter(finding->found, found), shorter(finding->expected, expected), advice);
@@ -408,7 +408,7 @@ void print_findings(const struct target *t, bool *spaced)
                 "'einbau shelf list --for %s --all' shows what is there",
                 t->device->name, t->device->profile->components[i].name, target_wanted(t, i),
                 t->look.identity.order_code[0] != '\0' ? t->look.identity.order_code : "this device",
-                t->device->name);
+                shell_word(t->device->name));
     }
 }
 
@@ -595,7 +595,8 @@ static void print_refused(const struct session *s)
         ". Nothing is written to any device while a refused one is in the plan. Leave it out:");
     for (size_t i = 0; i < s->count && at < sizeof text - 80; i++) {
         if (s->targets[i].refused)
-            at += (size_t)snprintf(text + at, sizeof text - at, " --without %s", s->targets[i].device->name);
+            at += (size_t)snprintf(text + at, sizeof text - at, " --without %s",
+                                   shell_word(s->targets[i].device->name));
     }
     say("%s", text);
 }

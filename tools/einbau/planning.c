@@ -173,7 +173,7 @@ static bool may_send(struct session *s, const struct target *t)
         return true;
     complain("%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
              "out: --without %s",
-             t->device->name, t->device->profile->name, t->device->name);
+             t->device->name, t->device->profile->name, shell_word(t->device->name));
     s->status = EXIT_WRONG_CALL;
     return false;
 }

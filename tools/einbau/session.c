@@ -633,7 +633,7 @@ bool target_can_start(const struct target *t)
 void start_sentence(const struct target *t, char *text, size_t cap)
 {
     if (target_can_start(t))
-        snprintf(text, cap, "'einbau recover %s' starts it", t->device->name);
+        snprintf(text, cap, "'einbau recover %s' starts it", shell_word(t->device->name));
     else
         snprintf(text, cap, "start it by hand: the profile %s has no key 'undo' that would do it",
                  t->device->profile->name);

@@ -199,6 +199,10 @@ bool target_can_start(const struct target *target);
 /* The run that was with it last. */
 const struct eb_run *target_last(const struct target *target);
 
+/* A name as a word of a command line that a user may paste: quoted where the shell would do something with it
+ * (POSIX, Shell Command Language, section 2.2.2).  Valid until the fourth call from now. */
+const char *shell_word(const char *name);
+
 /* --- explain.c: what happened, why, and what helps in this case --- */
 
 /* Why a run failed, as a sentence or two. */

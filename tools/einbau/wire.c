@@ -413,8 +413,9 @@ json_t *wire_document(const struct wire *w)
                                                w->links[i].count > 0 && !eb_survey_too_large(&w->survey, i)));
     for (size_t i = 0; i < w->survey.count; i++)
         json_array_append_new(found, found_document(w, &w->found[i]));
-    return json_pack("{s:o, s:f, s:I, s:o}", "looked_on", links, "seconds", (double)w->took_us / 1e6,
-                     "frames_sent", (json_int_t)eb_survey_sent(&w->survey), "found", found);
+    return json_pack("{s:o, s:f, s:I, s:I, s:o}", "looked_on", links, "seconds", (double)w->took_us / 1e6,
+                     "frames_sent", (json_int_t)eb_survey_sent(&w->survey), "stray_answers",
+                     (json_int_t)w->survey.strays, "found", found);
 }
 
 /* --- asking -------------------------------------------------------------------------------------- */
