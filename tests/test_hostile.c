@@ -1,0 +1,333 @@
+/* Whoever brings a file is not trusted: images without a signature, shelves that somebody else has made, names
+ * with control characters, files that change at the wrong moment, links where files are expected. */
+#include "support/support.h"
+
+#include <pty.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#define EINBAU BIN_DIR "/einbau"
+
+static struct little little;
+
+/* Runs a command line in the folder; $E is the tool on the little site and world. */
+#define in_folder(...) in_folder_(__VA_ARGS__, "")
+__attribute__((format(printf, 1, 0))) static struct outcome in_folder_(const char *format, ...)
+{
+    char *words;
+    va_list arguments;
+    va_start(arguments, format);
+    assert_true(vasprintf(&words, format, arguments) >= 0);
+    va_end(arguments);
+    struct outcome o = shell("cd %s && export E='" EINBAU "' EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml "
+                             "EINBAU_STATE=state EINBAU_SHELF=shelf F=" SOURCE_DIR "/tests/shelf/foreign.py; %s",
+                             little.folder, words);
+    free(words);
+    return o;
+}
+
+static void has(struct outcome o, int status, const char *says)
+{
+    if (o.status != status || (strstr(o.out, says) == NULL && strstr(o.err, says) == NULL))
+        fail_msg("found %d\n%s\n%s\nexpected %d: %s", o.status, o.out, o.err, status, says);
+    outcome_free(&o);
+}
+#define expect(status, says, ...) has(in_folder(__VA_ARGS__), status, says)
+
+static int set_up(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    little_make(&little, &options);
+    return 0;
+}
+
+static int tear_down(void **state)
+{
+    (void)state;
+    little_remove(&little);
+    return 0;
+}
+
+/* The line that lists a key of the site, made by `key new`. */
+static void list_key(const char *name, const char *more)
+{
+    struct outcome key =
+        shell("sed -n 's/.*\"x\": \"\\(.*\\)\".*/\\1/p' %s/%s.pub | tr -d '\\n'", little.folder, name);
+    char line[256];
+    snprintf(line, sizeof line, "site: little\ntrusted-keys: [{key: \"%s\"%s}]\n", key.out, more);
+    replace_in(&little, "site.yaml", "site: little\n", line);
+    outcome_free(&key);
+}
+
+/* A signature beside coupler-2.0.bin by that key: X.json and X.jws, out of a package. */
+static void sign_beside(const char *name)
+{
+    expect(0, "",
+           "rm -f p.einbau && $E pack coupler-2.0.bin --to p.einbau --manifest coupler-2.0.bin.json --sign %s.key && "
+           "unzip -p p.einbau manifest.json >coupler-2.0.bin.json && unzip -p p.einbau manifest.jws "
+           ">coupler-2.0.bin.jws",
+           name);
+}
+
+/* --- signatures ---------------------------------------------------------------------------------- */
+
+static const char *const ways[] = {"fit coupler-1 --yes --image coupler-2.0.bin", "fit coupler-1 --yes"};
+
+/* Whether the call names the file or the site does. */
+static void a_file_beside_a_site_with_keys_needs_a_signature(void **state)
+{
+    (void)state;
+    expect(0, "", "$E key new ours && $E key new theirs");
+    list_key("ours", "");
+    for (size_t i = 0; i < 2; i++) {
+        expect(0, "", "rm -rf state *.jws");
+        expect(1, "signature: found not signed, expected signed with a trusted key (cannot be accepted)", "$E %s",
+               ways[i]);
+        expect(1, "not signed", "$E show coupler-1 --image coupler-2.0.bin");
+        sign_beside("theirs");
+        expect(1, "found signed with a key that is not trusted here", "$E %s", ways[i]);
+        sign_beside("ours");
+        expect(0, "1 confirmed", "$E %s", ways[i]);
+        expect(0, "", "rm -rf state && sed -i 's/\"2.0\"/\"2.0.1\"/' coupler-2.0.bin.json");
+        expect(1, "found a signature that does not belong to it", "$E %s --image coupler-2.0.bin", ways[1]);
+        sign_beside("ours"); /* as it was */
+        expect(0, "", "sed -i 's/\"2.0.1\"/\"2.0\"/' coupler-2.0.bin.json");
+    }
+}
+
+static void a_key_counts_until_its_day_and_not_once_it_is_revoked(void **state)
+{
+    (void)state;
+    expect(0, "", "$E key new ours && cp site.yaml plain");
+    sign_beside("ours");
+    list_key("ours", ", until: 2099-12-31");
+    expect(0, "1 confirmed", "$E fit --yes");
+    expect(0, "trusted until 2099-12-31", "$E key list");
+    expect(0, "", "rm -rf state && cp plain site.yaml");
+    list_key("ours", ", until: 2020-02-29");
+    expect(1, "found signed with a key that has expired or was revoked", "$E fit --yes");
+    expect(0, "No listed key counts any more", "$E key list");
+    /* This user trusts it too: what the site has revoked counts all the same no more. */
+    expect(0, "", "cp plain site.yaml && sed -i \"s/^site: little/&\\\\nrevoked-keys: [$(sed -n "
+                  "'s/.*\\\"x\\\": \\(\\\".*\\\"\\).*/\\1/p' ours.pub)]/\" site.yaml && $E key trust ours.pub");
+    expect(1, "found signed with a key that has expired or was revoked", "$E fit --yes");
+    expect(2, "found '2020-2-29', expected the last day on which the key counts",
+           "cp plain site.yaml && sed -i 's/^site: little/&\\ntrusted-keys: [{key: \"%s\", until: 2020-2-29}]/' "
+           "site.yaml && $E survey",
+           "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA");
+}
+
+static void this_users_keys_are_listed_and_taken_back(void **state)
+{
+    (void)state;
+    expect(0, "No key is trusted", "$E key list");
+    expect(0, "added", "$E key new ours && $E shelf add coupler-2.0.bin --profiles profiles");
+    expect(0, "they cannot be used any more:\n  1  firmware 2.0 (coupler-2.0.bin)", "$E key trust ours.pub");
+    expect(0, "this user", "$E key list");
+    expect(1, "not signed", "$E fit --yes");
+    expect(2, "is not among those", "$E key new other && $E key untrust other.pub");
+    expect(0, "no signature is asked for", "$E key untrust ours.pub");
+    expect(0, "1 confirmed", "$E fit --yes");
+    /* What cannot be read is no permission. */
+    expect(2, "Nothing is trusted until it can", "mkdir -p $XDG_CONFIG_HOME/einbau/trusted && echo >"
+                                                 "$XDG_CONFIG_HOME/einbau/trusted/x.pub && $E plan");
+    expect(2, "the folder of trusted keys cannot be read",
+           "rm -r $XDG_CONFIG_HOME/einbau/trusted && echo >$XDG_CONFIG_HOME/einbau/trusted && $E fit --yes");
+}
+
+/* --- shelves that somebody else has made --------------------------------------------------------- */
+
+/* All commands on a shelf; what they print has no control byte but ends of lines, and is UTF-8. */
+static void look_at_the_shelf(const char *what)
+{
+    static const char *const commands[] = {
+        "shelf list", "shelf list --json", "shelf show 1", "shelf show 1 --json", "shelf list --for coupler-1 --all",
+        "shelf list --for coupler-1 --all --json", "shelf cover site.yaml", "shelf cover site.yaml --json", "plan",
+        "plan --json", "fit --yes", "shelf copy site.yaml --to copied", "shelf add plc-1.0.bin --profiles profiles",
+        "shelf drop 1", "shelf list"};
+    for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
+        struct outcome o = in_folder("$E %s", commands[i]);
+        if (o.status > 3)
+            fail_msg("%s: %s: found %d\n%s%s", what, commands[i], o.status, o.out, o.err);
+        const char *const texts[] = {o.out, o.err};
+        for (size_t k = 0; k < 2; k++) {
+            char *line = strdup(texts[k]);
+            for (char *part = strtok(line, "\n"); part != NULL; part = strtok(NULL, "\n")) {
+                if (!eb_text_printable(part))
+                    fail_msg("%s: %s prints what must not be shown: %s", what, commands[i], part);
+            }
+            free(line);
+        }
+        outcome_free(&o);
+    }
+}
+
+static void a_foreign_shelf_touches_nothing_outside(void **state)
+{
+    (void)state;
+    static const char *const what[] = {"digest-elsewhere", "loose-elsewhere", "texts",      "origin",  "no-manifest",
+                                       "images",           "coming",          "lock",       "index.db", "image-link",
+                                       "trusted"};
+    replace_in(&little, "site.yaml", ", image: coupler-2.0.bin", "");
+    expect(0, "", "$E key new theirs && echo victim >victim && $E shelf add coupler-2.0.bin --profiles profiles && mv "
+                  "shelf sound");
+    for (size_t i = 0; i < sizeof what / sizeof what[0]; i++) {
+        expect(0, "", "rm -rf state copied outside shelf && cp -r sound shelf && /usr/bin/python3 $F shelf %s", what[i]);
+        static const char listing[] =
+            "find . -path ./shelf -prune -o -path ./state -prune -o -path ./copied -prune -o -path ./home -prune -o -path "
+            "./locks -prune -o -type f -exec sha256sum {} + | sort";
+        struct outcome before = in_folder("%s", listing);
+        look_at_the_shelf(what[i]);
+        struct outcome after = in_folder("%s", listing);
+        if (strcmp(before.out, after.out) != 0)
+            fail_msg("%s: outside of the shelf there was\n%s\nand there is\n%s", what[i], before.out, after.out);
+        outcome_free(&before);
+        outcome_free(&after);
+        expect(0, "victim", "cat victim");
+    }
+}
+
+static void a_foreign_shelf_brings_no_trust(void **state)
+{
+    (void)state;
+    replace_in(&little, "site.yaml", ", image: coupler-2.0.bin", "");
+    expect(0, "", "$E key new ours && $E key new theirs");
+    expect(0, "1 added", "$E pack coupler-2.0.bin --to p.einbau --manifest coupler-2.0.bin.json --sign theirs.key && $E "
+                         "shelf add p.einbau --profiles profiles");
+    expect(0, "", "/usr/bin/python3 $F shelf trusted");
+    list_key("ours", "");
+    expect(1, "found signed with a key that is not trusted here", "$E fit --yes");
+}
+
+static void names_in_all_scripts_are_shown(void **state)
+{
+    (void)state;
+    expect(0, "Seilbahn Größe Δ 索道.bin", "cp coupler-2.0.bin 'Seilbahn Größe Δ 索道.bin' && rm coupler-2.0.bin.json && "
+                                           "$E shelf add Seil*.bin --profile coupler --component firmware --version 2.0 "
+                                           "--profiles profiles && $E shelf list --json");
+    expect(0, "Seilbahn Größe Δ 索道.bin", "$E shelf show 1");
+    expect(2, "found control characters in its name",
+           "cp coupler-1.0.bin \"$(printf 'a\\342\\200\\256b')\" && $E shelf add a*");
+}
+
+/* --- files that change at the wrong moment ------------------------------------------------------- */
+
+/* The file is another one while the user reads the question: what was judged is what is sent. */
+static void what_was_judged_is_what_is_sent(void **state)
+{
+    (void)state;
+    int fd;
+    char screen[32768] = "";
+    size_t have = 0;
+    bool answered = false;
+    pid_t pid = forkpty(&fd, NULL, NULL, NULL);
+    assert_true(pid >= 0);
+    if (pid == 0) {
+        if (chdir(little.folder) == 0)
+            execl(EINBAU, "einbau", "fit", "--site", "site.yaml", "--sim", "world.yaml", "--state", "state",
+                  (char *)NULL);
+        _exit(127);
+    }
+    for (;;) {
+        ssize_t n = read(fd, screen + have, sizeof screen - 1 - have);
+        if (n <= 0)
+            break;
+        have += (size_t)n;
+        screen[have] = '\0';
+        if (answered || strstr(screen, "(yes/no) ") == NULL)
+            continue;
+        answered = true;
+        /* In place: whoever still reads from the file gets other bytes. */
+        expect(0, "", "dd if=/dev/zero of=coupler-2.0.bin bs=1000 count=3 conv=notrunc status=none");
+        assert_int_equal(write(fd, "yes\n", 4), 4);
+    }
+    int status;
+    assert_int_equal(waitpid(pid, &status, 0), pid);
+    close(fd);
+    if (!answered || WEXITSTATUS(status) != 0 || strstr(screen, "1 confirmed") == NULL)
+        fail_msg("%s", screen);
+}
+
+/* --- links where files are written --------------------------------------------------------------- */
+
+static void files_are_not_written_through_links(void **state)
+{
+    (void)state;
+    static const char *const lines[] = {
+        "ln -s ../victim t.pcapng && $E survey --trace t.pcapng",
+        "mkdir state && ln -s ../../victim state/lock && $E fit --yes",
+        "mkdir state && ln -s ../../victim state/world.state && $E fit --yes",
+        "ln -s ../victim real.yaml && timeout 5 " BIN_DIR "/einbau-sim world.yaml --write-site real.yaml",
+    };
+    for (size_t i = 0; i < sizeof lines / sizeof lines[0]; i++) {
+        char victim[PATH_BYTES + 16];
+        snprintf(victim, sizeof victim, "%s.victim", little.folder);
+        expect(0, "", "rm -rf state t.pcapng real.yaml; echo kept >../victim");
+        struct outcome o = in_folder("%s", lines[i]);
+        outcome_free(&o);
+        expect(0, "kept\n", "cat ../victim; rm ../victim");
+    }
+    expect(0, "600\n", "$E survey --trace t2.pcapng >/dev/null; stat -c %%a t2.pcapng");
+}
+
+/* --- the shell ------------------------------------------------------------------------------------ */
+
+/* What is advised may be pasted. */
+static void advice_is_quoted_for_the_shell(void **state)
+{
+    (void)state;
+    replace_in(&little, "site.yaml", "  coupler-1:\n", "  \"x;touch PWNED;'$(touch PWNED)\":\n");
+    replace_in(&little, "world.yaml", "hardware-revision: 3", "hardware-revision: 77");
+    struct outcome o = in_folder("$E plan");
+    const char *without = strstr(o.out, "Leave it out: ");
+    const char *accept = strstr(o.out, "--accept ");
+    if (without == NULL || accept == NULL)
+        fail_msg("%s%s", o.out, o.err);
+    char line[512];
+    snprintf(line, sizeof line, "%.*s", (int)strcspn(without + 14, "\n"), without + 14);
+    expect(2, "no device is chosen", "$E plan %s", line);
+    snprintf(line, sizeof line, "%.*s", (int)strcspn(accept, ")"), accept);
+    const char *end = strchr(strstr(accept, "PWNED)"), ')');
+    snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"), end + 1);
+    expect(0, "accepted", "$E plan %s", line);
+    outcome_free(&o);
+    expect(1, "", "test -e PWNED");
+}
+
+/* Names that are keys are escaped in the site that the simulation writes. */
+static void names_are_escaped_in_a_written_site(void **state)
+{
+    (void)state;
+    replace_in(&little, "site.yaml", "  coupler-1:\n", "  'a\": {x\\':\n");
+    replace_in(&little, "world.yaml", "  coupler-1:\n", "  'a\": {x\\':\n");
+    expect(0, "1 of 1 devices answered",
+           BIN_DIR "/einbau-sim world.yaml --write-site real.yaml >log & trap \"kill $!\" EXIT; for i in $(seq 50); do "
+                   "grep -q ready log && break; sleep 0.1; done; unset EINBAU_SIM EINBAU_STATE; $E survey --link lo --site "
+                   "real.yaml");
+}
+
+#define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
+
+int main(int argc, char **argv)
+{
+    const struct CMUnitTest tests[] = {
+        TEST(a_file_beside_a_site_with_keys_needs_a_signature),
+        TEST(a_key_counts_until_its_day_and_not_once_it_is_revoked),
+        TEST(this_users_keys_are_listed_and_taken_back),
+        TEST(a_foreign_shelf_touches_nothing_outside),
+        TEST(a_foreign_shelf_brings_no_trust),
+        TEST(names_in_all_scripts_are_shown),
+        TEST(what_was_judged_is_what_is_sent),
+        TEST(files_are_not_written_through_links),
+        TEST(advice_is_quoted_for_the_shell),
+        TEST(names_are_escaped_in_a_written_site),
+    };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]); /* only those */
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
