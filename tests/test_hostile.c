@@ -1,5 +1,5 @@
-/* Whoever brings a file is not trusted: images without a signature, shelves that somebody else has made, names
- * with control characters, files that change at the wrong moment, links where files are expected. */
+/* Whoever brings a file is not trusted: images without a signature, shelves that somebody else has made,
+ * names with control characters, files that change at the wrong moment, links where files are expected. */
 #include "support/support.h"
 
 #include <pty.h>
@@ -23,9 +23,11 @@ __attribute__((format(printf, 1, 0))) static struct outcome in_folder_(const cha
     va_start(arguments, format);
     assert_true(vasprintf(&words, format, arguments) >= 0);
     va_end(arguments);
-    struct outcome o = shell("cd %s && export E='" EINBAU "' EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml "
-                             "EINBAU_STATE=state EINBAU_SHELF=shelf F=" SOURCE_DIR "/tests/shelf/foreign.py; %s",
-                             little.folder, words);
+    struct outcome o =
+        shell("cd %s && export E='" EINBAU "' EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml "
+              "EINBAU_STATE=state F=" SOURCE_DIR "/tests/shelf/foreign.py; [ ! -e shelf ] || export "
+              "EINBAU_SHELF=shelf; %s",
+              little.folder, words);
     free(words);
     return o;
 }
@@ -68,7 +70,8 @@ static void list_key(const char *name, const char *more)
 static void sign_beside(const char *name)
 {
     expect(0, "",
-           "rm -f p.einbau && $E pack coupler-2.0.bin --to p.einbau --manifest coupler-2.0.bin.json --sign %s.key && "
+           "rm -f p.einbau && $E pack coupler-2.0.bin --to p.einbau --manifest coupler-2.0.bin.json --sign "
+           "%s.key && "
            "unzip -p p.einbau manifest.json >coupler-2.0.bin.json && unzip -p p.einbau manifest.jws "
            ">coupler-2.0.bin.jws",
            name);
@@ -86,8 +89,8 @@ static void a_file_beside_a_site_with_keys_needs_a_signature(void **state)
     list_key("ours", "");
     for (size_t i = 0; i < 2; i++) {
         expect(0, "", "rm -rf state *.jws");
-        expect(1, "signature: found not signed, expected signed with a trusted key (cannot be accepted)", "$E %s",
-               ways[i]);
+        expect(1, "signature: found not signed, expected signed with a trusted key (cannot be accepted)",
+               "$E %s", ways[i]);
         expect(1, "not signed", "$E show coupler-1 --image coupler-2.0.bin");
         sign_beside("theirs");
         expect(1, "found signed with a key that is not trusted here", "$E %s", ways[i]);
@@ -113,20 +116,22 @@ static void a_key_counts_until_its_day_and_not_once_it_is_revoked(void **state)
     expect(1, "found signed with a key that has expired or was revoked", "$E fit --yes");
     expect(0, "No listed key counts any more", "$E key list");
     /* This user trusts it too: what the site has revoked counts all the same no more. */
-    expect(0, "", "cp plain site.yaml && sed -i \"s/^site: little/&\\\\nrevoked-keys: [$(sed -n "
-                  "'s/.*\\\"x\\\": \\(\\\".*\\\"\\).*/\\1/p' ours.pub)]/\" site.yaml && $E key trust ours.pub");
+    expect(0, "",
+           "cp plain site.yaml && sed -i \"s/^site: little/&\\\\nrevoked-keys: [$(sed -n "
+           "'s/.*\\\"x\\\": \\(\\\".*\\\"\\).*/\\1/p' ours.pub)]/\" site.yaml && $E key trust ours.pub");
     expect(1, "found signed with a key that has expired or was revoked", "$E fit --yes");
-    expect(2, "found '2020-2-29', expected the last day on which the key counts",
-           "cp plain site.yaml && sed -i 's/^site: little/&\\ntrusted-keys: [{key: \"%s\", until: 2020-2-29}]/' "
-           "site.yaml && $E survey",
-           "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA");
+    expect(
+        2, "found '2020-2-29', expected the last day on which the key counts",
+        "cp plain site.yaml && sed -i 's/^site: little/&\\ntrusted-keys: [{key: \"%s\", until: 2020-2-29}]/' "
+        "site.yaml && $E survey",
+        "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA");
 }
 
 static void this_users_keys_are_listed_and_taken_back(void **state)
 {
     (void)state;
     expect(0, "No key is trusted", "$E key list");
-    expect(0, "added", "$E key new ours && $E shelf add coupler-2.0.bin --profiles profiles");
+    expect(0, "added", "$E key new ours && $E shelf add coupler-2.0.bin --profiles profiles --shelf shelf");
     expect(0, "they cannot be used any more:\n  1  firmware 2.0 (coupler-2.0.bin)", "$E key trust ours.pub");
     expect(0, "this user", "$E key list");
     expect(1, "not signed", "$E fit --yes");
@@ -134,8 +139,9 @@ static void this_users_keys_are_listed_and_taken_back(void **state)
     expect(0, "no signature is asked for", "$E key untrust ours.pub");
     expect(0, "1 confirmed", "$E fit --yes");
     /* What cannot be read is no permission. */
-    expect(2, "Nothing is trusted until it can", "mkdir -p $XDG_CONFIG_HOME/einbau/trusted && echo >"
-                                                 "$XDG_CONFIG_HOME/einbau/trusted/x.pub && $E plan");
+    expect(2, "Nothing is trusted until it can",
+           "mkdir -p $XDG_CONFIG_HOME/einbau/trusted && echo >"
+           "$XDG_CONFIG_HOME/einbau/trusted/x.pub && $E plan");
     expect(2, "the folder of trusted keys cannot be read",
            "rm -r $XDG_CONFIG_HOME/einbau/trusted && echo >$XDG_CONFIG_HOME/einbau/trusted && $E fit --yes");
 }
@@ -145,11 +151,21 @@ static void this_users_keys_are_listed_and_taken_back(void **state)
 /* All commands on a shelf; what they print has no control byte but ends of lines, and is UTF-8. */
 static void look_at_the_shelf(const char *what)
 {
-    static const char *const commands[] = {
-        "shelf list", "shelf list --json", "shelf show 1", "shelf show 1 --json", "shelf list --for coupler-1 --all",
-        "shelf list --for coupler-1 --all --json", "shelf cover site.yaml", "shelf cover site.yaml --json", "plan",
-        "plan --json", "fit --yes", "shelf copy site.yaml --to copied", "shelf add plc-1.0.bin --profiles profiles",
-        "shelf drop 1", "shelf list"};
+    static const char *const commands[] = {"shelf list",
+                                           "shelf list --json",
+                                           "shelf show 1",
+                                           "shelf show 1 --json",
+                                           "shelf list --for coupler-1 --all",
+                                           "shelf list --for coupler-1 --all --json",
+                                           "shelf cover site.yaml",
+                                           "shelf cover site.yaml --json",
+                                           "plan",
+                                           "plan --json",
+                                           "fit --yes",
+                                           "shelf copy site.yaml --to copied",
+                                           "shelf add plc-1.0.bin --profiles profiles",
+                                           "shelf drop 1",
+                                           "shelf list"};
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
         struct outcome o = in_folder("$E %s", commands[i]);
         if (o.status > 3)
@@ -170,22 +186,27 @@ static void look_at_the_shelf(const char *what)
 static void a_foreign_shelf_touches_nothing_outside(void **state)
 {
     (void)state;
-    static const char *const what[] = {"digest-elsewhere", "loose-elsewhere", "texts",      "origin",  "no-manifest",
-                                       "images",           "coming",          "lock",       "index.db", "image-link",
-                                       "trusted"};
+    static const char *const what[] = {"digest-elsewhere", "loose-elsewhere", "texts",  "origin",
+                                       "no-manifest",      "images",          "coming", "lock",
+                                       "index.db",         "image-link",      "trusted"};
     replace_in(&little, "site.yaml", ", image: coupler-2.0.bin", "");
-    expect(0, "", "$E key new theirs && echo victim >victim && $E shelf add coupler-2.0.bin --profiles profiles && mv "
-                  "shelf sound");
+    expect(0, "",
+           "$E key new theirs && echo victim >victim && $E shelf add coupler-2.0.bin --profiles profiles "
+           "--shelf shelf && mv "
+           "shelf sound");
     for (size_t i = 0; i < sizeof what / sizeof what[0]; i++) {
-        expect(0, "", "rm -rf state copied outside shelf && cp -r sound shelf && /usr/bin/python3 $F shelf %s", what[i]);
-        static const char listing[] =
-            "find . -path ./shelf -prune -o -path ./state -prune -o -path ./copied -prune -o -path ./home -prune -o -path "
-            "./locks -prune -o -type f -exec sha256sum {} + | sort";
+        expect(0, "",
+               "rm -rf state copied outside shelf && cp -r sound shelf && /usr/bin/python3 $F shelf %s",
+               what[i]);
+        static const char listing[] = "find . -path ./shelf -prune -o -path ./state -prune -o -path ./copied "
+                                      "-prune -o -path ./home -prune -o -path "
+                                      "./locks -prune -o -type f -exec sha256sum {} + | sort";
         struct outcome before = in_folder("%s", listing);
         look_at_the_shelf(what[i]);
         struct outcome after = in_folder("%s", listing);
         if (strcmp(before.out, after.out) != 0)
-            fail_msg("%s: outside of the shelf there was\n%s\nand there is\n%s", what[i], before.out, after.out);
+            fail_msg("%s: outside of the shelf there was\n%s\nand there is\n%s", what[i], before.out,
+                     after.out);
         outcome_free(&before);
         outcome_free(&after);
         expect(0, "victim", "cat victim");
@@ -197,8 +218,9 @@ static void a_foreign_shelf_brings_no_trust(void **state)
     (void)state;
     replace_in(&little, "site.yaml", ", image: coupler-2.0.bin", "");
     expect(0, "", "$E key new ours && $E key new theirs");
-    expect(0, "1 added", "$E pack coupler-2.0.bin --to p.einbau --manifest coupler-2.0.bin.json --sign theirs.key && $E "
-                         "shelf add p.einbau --profiles profiles");
+    expect(0, "1 added",
+           "$E pack coupler-2.0.bin --to p.einbau --manifest coupler-2.0.bin.json --sign theirs.key && $E "
+           "shelf add p.einbau --profiles profiles --shelf shelf");
     expect(0, "", "/usr/bin/python3 $F shelf trusted");
     list_key("ours", "");
     expect(1, "found signed with a key that is not trusted here", "$E fit --yes");
@@ -207,9 +229,10 @@ static void a_foreign_shelf_brings_no_trust(void **state)
 static void names_in_all_scripts_are_shown(void **state)
 {
     (void)state;
-    expect(0, "Seilbahn Größe Δ 索道.bin", "cp coupler-2.0.bin 'Seilbahn Größe Δ 索道.bin' && rm coupler-2.0.bin.json && "
-                                           "$E shelf add Seil*.bin --profile coupler --component firmware --version 2.0 "
-                                           "--profiles profiles && $E shelf list --json");
+    expect(0, "Seilbahn Größe Δ 索道.bin",
+           "cp coupler-2.0.bin 'Seilbahn Größe Δ 索道.bin' && rm coupler-2.0.bin.json && "
+           "$E shelf add Seil*.bin --profile coupler --component firmware --version 2.0 "
+           "--profiles profiles --shelf shelf && $E shelf list --json --shelf shelf");
     expect(0, "Seilbahn Größe Δ 索道.bin", "$E shelf show 1");
     expect(2, "found control characters in its name",
            "cp coupler-1.0.bin \"$(printf 'a\\342\\200\\256b')\" && $E shelf add a*");
@@ -293,7 +316,8 @@ static void advice_is_quoted_for_the_shell(void **state)
     expect(2, "no device is chosen", "$E plan %s", line);
     snprintf(line, sizeof line, "%.*s", (int)strcspn(accept, ")"), accept);
     const char *end = strchr(strstr(accept, "PWNED)"), ')');
-    snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"), end + 1);
+    snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"),
+             end + 1);
     expect(0, "accepted", "$E plan %s", line);
     outcome_free(&o);
     expect(1, "", "test -e PWNED");
@@ -305,10 +329,13 @@ static void names_are_escaped_in_a_written_site(void **state)
     (void)state;
     replace_in(&little, "site.yaml", "  coupler-1:\n", "  'a\": {x\\':\n");
     replace_in(&little, "world.yaml", "  coupler-1:\n", "  'a\": {x\\':\n");
-    expect(0, "1 of 1 devices answered",
-           BIN_DIR "/einbau-sim world.yaml --write-site real.yaml >log & trap \"kill $!\" EXIT; for i in $(seq 50); do "
-                   "grep -q ready log && break; sleep 0.1; done; unset EINBAU_SIM EINBAU_STATE; $E survey --link lo --site "
-                   "real.yaml");
+    expect(
+        1, "1 of 1 devices answered",
+        BIN_DIR
+        "/einbau-sim world.yaml --write-site real.yaml >log & trap \"kill $!\" EXIT; for i in $(seq 50); do "
+        "grep -q ready log && break; sleep 0.1; done; unset EINBAU_SIM EINBAU_STATE; $E survey --link lo "
+        "--site "
+        "real.yaml");
 }
 
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)

@@ -685,6 +685,12 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
                                      struct eb_problem *problem)
 {
     const struct eb_shelf_said *said = candidate->said;
+    if (said == NULL) {
+        snprintf(problem->text, sizeof problem->text,
+                 "what is said of image %lld of the shelf could not be read, so it cannot be used",
+                 (long long)candidate->number);
+        return NULL;
+    }
     struct eb_image *image =
         ebi_image_new(open_stored(shelf, said->image.digest), said->image.origin, problem);
     if (image == NULL)
