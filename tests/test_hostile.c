@@ -338,6 +338,38 @@ static void names_are_escaped_in_a_written_site(void **state)
         "real.yaml");
 }
 
+/* --- how it is built ------------------------------------------------------------------------------ */
+
+static void the_binary_is_hardened(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *line, *says;
+    } lines[] = {
+        {"readelf -hW " EINBAU, "DYN (Position-Independent Executable file)"},
+        {"readelf -lW " EINBAU, "GNU_RELRO"},
+        {"readelf -dW " EINBAU, "BIND_NOW"},
+        {"readelf --dyn-syms -W " EINBAU, "__stack_chk_fail"},
+        {"readelf --dyn-syms -W " EINBAU, "__memcpy_chk"},
+#if defined __x86_64__
+        /* Debian's own startup files have no such marks, so the linker leaves out the note for the whole. */
+        {"[ $(objdump -d --disassemble=main " EINBAU " | grep -c endbr64) -ge 1 ] && echo marked", "marked"},
+#endif
+    };
+    struct outcome sanitized = shell("readelf -sW " EINBAU " | grep -c __asan_init");
+    bool is = strcmp(sanitized.out, "0\n") != 0;
+    outcome_free(&sanitized);
+    if (is)
+        skip(); /* another build, for tests only */
+    for (size_t i = 0; i < sizeof lines / sizeof lines[0]; i++)
+        has(shell("%s", lines[i].line), 0, lines[i].says);
+    /* No stack that can be run. */
+    struct outcome o = shell("readelf -lW " EINBAU " | grep GNU_STACK");
+    if (strstr(o.out, "RW ") == NULL || strstr(o.out, "RWE") != NULL)
+        fail_msg("%s", o.out);
+    outcome_free(&o);
+}
+
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
 
 int main(int argc, char **argv)
@@ -353,6 +385,7 @@ int main(int argc, char **argv)
         TEST(files_are_not_written_through_links),
         TEST(advice_is_quoted_for_the_shell),
         TEST(names_are_escaped_in_a_written_site),
+        TEST(the_binary_is_hardened),
     };
     if (argc > 1)
         cmocka_set_test_filter(argv[1]); /* only those */

@@ -56,8 +56,8 @@ __attribute__((destructor)) static void tell(void)
 ssize_t write(int fd, const void *bytes, size_t size)
 {
     if (its_turn()) {
-        if (half())
-            REAL(write)(fd, bytes, size / 2);
+        if (half() && REAL(write)(fd, bytes, size / 2) < 0)
+            die();
         die();
     }
     return REAL(write)(fd, bytes, size);
@@ -66,8 +66,8 @@ ssize_t write(int fd, const void *bytes, size_t size)
 ssize_t pwrite(int fd, const void *bytes, size_t size, off_t at)
 {
     if (its_turn()) {
-        if (half())
-            REAL(pwrite)(fd, bytes, size / 2, at);
+        if (half() && REAL(pwrite)(fd, bytes, size / 2, at) < 0)
+            die();
         die();
     }
     return REAL(pwrite)(fd, bytes, size, at);
@@ -79,6 +79,9 @@ ssize_t pwrite64(int fd, const void *bytes, size_t size, off64_t at)
 }
 
 CHANGES(int, rename, (const char *from, const char *to), (from, to))
+CHANGES(int, renameat, (int from_dir, const char *from, int to_dir, const char *to),
+        (from_dir, from, to_dir, to))
+CHANGES(int, mkdirat, (int fd, const char *path, mode_t mode), (fd, path, mode))
 CHANGES(int, unlink, (const char *path), (path))
 CHANGES(int, unlinkat, (int fd, const char *path, int flags), (fd, path, flags))
 CHANGES(int, mkdir, (const char *path, mode_t mode), (path, mode))
