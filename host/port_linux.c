@@ -28,6 +28,11 @@ struct handle {
     bool wants_room;
 };
 
+static const uint8_t lldp_address[EB_MAC_BYTES] = {0x01, 0x80, 0xC2,
+                                                   0x00, 0x00, 0x0E}; /* 802.1AB section 7.1 */
+
+enum { RAW_SOCKETS = 8 }; /* one for each link that is surveyed, and for what is asked meanwhile */
+
 struct port_linux {
     struct eb_port port;
     int epoll_fd;
@@ -35,6 +40,7 @@ struct port_linux {
     int cap;
     struct ebi_linux_can *can;
     struct ebi_linux_usb *usb;
+    int raw[RAW_SOCKETS]; /* opened first, so that the right to open them can be given up; -1: lent out */
 };
 
 uint64_t ebi_linux_now_us(void *self)
@@ -371,15 +377,80 @@ static bool set_filter(int fd)
     return setsockopt(fd, SOL_SOCKET, SO_ATTACH_FILTER, &program, sizeof program) == 0;
 }
 
+/* --- raw frames ---------------------------------------------------------------------------------- */
+
+static int raw_socket(void)
+{
+    return socket(AF_PACKET, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, 0); /* hears nothing before bind */
+}
+
+static void open_raw(struct port_linux *p)
+{
+    for (size_t i = 0; i < RAW_SOCKETS; i++)
+        p->raw[i] = i == 0 || p->raw[i - 1] >= 0 ? raw_socket() : -1;
+}
+
+static int lend_raw(struct port_linux *p)
+{
+    for (size_t i = 0; i < RAW_SOCKETS; i++) {
+        int fd = p->raw[i];
+        if (fd >= 0) {
+            p->raw[i] = -1;
+            return fd;
+        }
+    }
+    return raw_socket();
+}
+
+/* Takes a socket back: it hears nothing any more, and what it has heard is gone. */
+static void return_raw(struct port_linux *p, int fd)
+{
+    struct sockaddr_ll nowhere = {.sll_family = AF_PACKET};
+    struct sockaddr_ll now = {0};
+    socklen_t size = sizeof now;
+    struct packet_mreq lldp = {.mr_type = PACKET_MR_MULTICAST, .mr_alen = EB_MAC_BYTES};
+    uint8_t frame[64];
+    size_t i = 0;
+    while (i < RAW_SOCKETS && p->raw[i] >= 0)
+        i++;
+    memcpy(lldp.mr_address, lldp_address, sizeof lldp_address);
+    bool known = getsockname(fd, (struct sockaddr *)&now, &size) == 0;
+    lldp.mr_ifindex = now.sll_ifindex;
+    if (i == RAW_SOCKETS || !known || bind(fd, (const struct sockaddr *)&nowhere, sizeof nowhere) != 0) {
+        close(fd);
+        return;
+    }
+    setsockopt(fd, SOL_PACKET, PACKET_DROP_MEMBERSHIP, &lldp, sizeof lldp);
+    while (recv(fd, frame, sizeof frame, MSG_TRUNC) >= 0) {
+    }
+    p->raw[i] = fd;
+}
+
+static void close_raw(struct port_linux *p)
+{
+    for (size_t i = 0; i < RAW_SOCKETS; i++) {
+        if (p->raw[i] >= 0)
+            close(p->raw[i]);
+    }
+}
+
+static void frame_close(void *self, int handle)
+{
+    struct port_linux *p = self;
+    epoll_ctl(p->epoll_fd, EPOLL_CTL_DEL, p->handles[handle].fd, NULL);
+    return_raw(p, p->handles[handle].fd);
+    p->handles[handle].fd = -1;
+}
+
 static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
 {
+    struct port_linux *p = self;
     struct sockaddr_ll address = {.sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL)};
-    struct packet_mreq lldp = {.mr_type = PACKET_MR_MULTICAST,
-                               .mr_alen = EB_MAC_BYTES,
-                               .mr_address = {0x01, 0x80, 0xC2, 0x00, 0x00, 0x0E}};
+    struct packet_mreq lldp = {.mr_type = PACKET_MR_MULTICAST, .mr_alen = EB_MAC_BYTES};
     int room = GROUP_ROOM_BYTES;
+    memcpy(lldp.mr_address, lldp_address, sizeof lldp_address);
     *handle = EB_NO_HANDLE;
-    int fd = socket(AF_PACKET, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, 0); /* hears nothing before bind */
+    int fd = lend_raw(p);
     if (fd < 0)
         return errno == EPERM || errno == EACCES ? EB_DENIED : EB_IO;
     address.sll_ifindex = (int)if_nametoindex(link);
@@ -387,7 +458,7 @@ static enum eb_status frame_open(void *self, void *owner, const char *link, int 
     setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &room, sizeof room);
     if (address.sll_ifindex == 0 || !set_filter(fd) ||
         bind(fd, (const struct sockaddr *)&address, sizeof address) != 0) {
-        close(fd);
+        return_raw(p, fd);
         return EB_IO;
     }
     setsockopt(fd, SOL_PACKET, PACKET_ADD_MEMBERSHIP, &lldp, sizeof lldp);
@@ -519,7 +590,7 @@ const struct eb_port *eb_port_linux_open(void)
         .frame_open = frame_open,
         .frame_send = frame_send,
         .frame_receive = frame_receive,
-        .frame_close = close_handle,
+        .frame_close = frame_close,
         .neighbours = ebi_linux_neighbours,
         .address_add = ebi_linux_address_add,
         .address_remove = ebi_linux_address_remove,
@@ -538,10 +609,12 @@ const struct eb_port *eb_port_linux_open(void)
         .usb_reset = usb_reset,
         .usb_close = usb_close,
     };
+    open_raw(p);
     p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;
     p->usb = p->can != NULL ? ebi_linux_usb_new() : NULL;
     if (p->usb != NULL)
         return &p->port;
+    close_raw(p);
     if (p->can != NULL)
         ebi_linux_can_free(p->can);
     if (p->epoll_fd >= 0)
@@ -557,6 +630,7 @@ void eb_port_linux_close(const struct eb_port *port)
         if (p->handles[i].fd >= 0)
             close(p->handles[i].fd);
     }
+    close_raw(p);
     ebi_linux_usb_free(p->usb);
     ebi_linux_can_free(p->can);
     close(p->epoll_fd);

@@ -265,6 +265,13 @@ static void what_was_judged_is_what_is_sent(void **state)
         if (answered || strstr(screen, "(yes/no) ") == NULL)
             continue;
         answered = true;
+        /* By now it has given up what root may do, but reading and writing its user's files. */
+        struct outcome rights =
+            shell("grep -E '^(CapEff|CapPrm|NoNewPrivs):' /proc/%d/status | tr -s '\\t\\n' ' '", (int)pid);
+        const char *least = geteuid() == 0
+                                ? "CapPrm: 0000000000000002 CapEff: 0000000000000002 NoNewPrivs: 1 "
+                                : "CapPrm: 0000000000000000 CapEff: 0000000000000000 NoNewPrivs: 1 ";
+        has(rights, 0, least);
         /* In place: whoever still reads from the file gets other bytes. */
         expect(0, "", "dd if=/dev/zero of=coupler-2.0.bin bs=1000 count=3 conv=notrunc status=none");
         assert_int_equal(write(fd, "yes\n", 4), 4);

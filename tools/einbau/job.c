@@ -125,7 +125,8 @@ bool job_lock(struct session *s, const char *name, const char *key)
     if (status == EB_BUSY) {
         holder_text(&holder, who, sizeof who);
         complain("%s: %s is working on it. Wait until that has ended%s%s. Nothing was changed", name, who,
-                 s->count > 1 ? ", or leave the device out: --without " : "", s->count > 1 ? shell_word(name) : "");
+                 s->count > 1 ? ", or leave the device out: --without " : "",
+                 s->count > 1 ? shell_word(name) : "");
         s->status = EXIT_NOT_AS_WANTED;
     } else {
         complain("%s. Nothing was changed", s->problem.text);

@@ -173,6 +173,7 @@ bool session_open_office(struct session *s, const struct options *options, bool 
 {
     memset(s, 0, sizeof *s);
     s->options = options;
+    rights_drop(false);
     if (options->site != NULL && !open_site(s))
         return false;
     open_known(s);
@@ -209,6 +210,7 @@ bool session_open(struct session *s, const struct options *options)
             return fail(s, EXIT_WRONG_CALL);
         }
     }
+    rights_drop(options->add_address || options->undo || strcmp(options->command, "recover") == 0);
     if (options->trace != NULL) {
         s->inner = s->port;
         s->port = eb_trace_open(s->inner, options->trace, s->sim == NULL, &s->problem);

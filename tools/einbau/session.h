@@ -107,6 +107,10 @@ bool session_trust(struct session *session);
 /* Where this user keeps trusted keys; false: nowhere. */
 bool session_trusted_dir(char folder[EB_PATH_BYTES]);
 
+/* rights.c: gives up every capability that is not needed any more; raw sockets are open by then.
+ * `keep_addresses`: the laptop's addresses are to be changed. */
+void rights_drop(bool keep_addresses);
+
 /* Opens the shelf that is named, or the user's own; where `must`, it is made. */
 bool session_open_shelf(struct session *session, bool must);
 
