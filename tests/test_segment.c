@@ -315,9 +315,10 @@ static void without_a_right_it_says_how_to_give_it(void **state)
     (void)state;
     need("setpriv");
     start_segment(12);
-    struct outcome o = shell(IN_LAP "setpriv --reuid=65534 --regid=65534 --clear-groups --bounding-set=-all "
-                                    "--inh-caps=-all " BIN_DIR "/einbau survey",
-                             "/", lap);
+    struct outcome o =
+        shell(IN_LAP "setpriv --reuid=65534 --regid=65534 --clear-groups --bounding-set=-all "
+                     "--inh-caps=-all env XDG_CONFIG_HOME=/nonexistent " BIN_DIR "/einbau survey",
+              "/", lap);
     if (o.status == 127) {
         outcome_free(&o);
         skip();
