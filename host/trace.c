@@ -6,6 +6,7 @@
  * that reads such files shows the conversation; hardware addresses in them, TCP's numbers and the laptop's
  * port where the system chose it are not those on the wire. */
 #include "einbau/host.h"
+#include "einbau/snmp.h"
 #include "image_file.h"
 #include "packet.h"
 
@@ -189,6 +190,30 @@ static void mac_of(const struct eb_endpoint *endpoint, uint8_t mac[EB_MAC_BYTES]
     memcpy(mac + 2, endpoint->ip, 4);
 }
 
+/* Where the contents of a BER element begin (ITU-T X.690 section 8.1), and how many bytes they have; 0: it is
+ * none. */
+static size_t ber_at(const uint8_t *bytes, size_t size, size_t at, uint8_t tag, size_t *length)
+{
+    size_t more = at + 1 < size && (bytes[at + 1] & 0x80) != 0 ? bytes[at + 1] & 0x7FU : 0;
+    if (at + 2 + more > size || bytes[at] != tag || more > 2)
+        return 0;
+    *length = more == 0 ? bytes[at + 1] : 0;
+    for (size_t i = 0; i < more; i++)
+        *length = *length << 8 | bytes[at + 2 + i];
+    return at + 2 + more + *length <= size ? at + 2 + more : 0;
+}
+
+/* The community of SNMP is its password (RFC 3584 section 5.1): a trace shows as many x. */
+static void mask_community(uint8_t *bytes, size_t size)
+{
+    size_t length;
+    size_t at = ber_at(bytes, size, 0, 0x30, &length);
+    size_t version = at > 0 ? ber_at(bytes, size, at, 0x02, &length) : 0;
+    size_t community = version > 0 ? ber_at(bytes, size, version + length, 0x04, &length) : 0;
+    if (community > 0)
+        memset(bytes + community, 'x', length);
+}
+
 static void trace_udp(struct trace *t, const struct traced *h, bool out, const struct eb_datagram *d)
 {
     static uint8_t frame[65536 + EBI_UDP_FRAME_HEAD_BYTES];
@@ -198,6 +223,13 @@ static void trace_udp(struct trace *t, const struct traced *h, bool out, const s
     uint8_t to_mac[EB_MAC_BYTES];
     struct eb_endpoint local = h->local;
     char name[EB_LINK_NAME_BYTES] = "ip";
+    static uint8_t payload[65536];
+    const uint8_t *shown = d->bytes;
+    if (d->peer.port == EB_SNMP_PORT && d->size_bytes <= sizeof payload) {
+        memcpy(payload, d->bytes, d->size_bytes);
+        mask_community(payload, d->size_bytes);
+        shown = payload;
+    }
     find_local(t, &d->peer, &local, name);
     memcpy(local.ip, h->local.ip[0] != 0 ? h->local.ip : local.ip, sizeof local.ip);
     from = out ? &local : from;
@@ -205,7 +237,7 @@ static void trace_udp(struct trace *t, const struct traced *h, bool out, const s
     mac_of(from, from_mac);
     mac_of(to, to_mac);
     put_packet(t, interface_of(t, name, LINKTYPE_ETHERNET), now_us(t), out ? WENT_OUT : CAME_IN, frame,
-               ebi_packet_udp(frame, from_mac, to_mac, from, to, d->bytes, d->size_bytes));
+               ebi_packet_udp(frame, from_mac, to_mac, from, to, shown, d->size_bytes));
 }
 
 static void trace_segment(struct trace *t, struct traced *h, bool out, uint8_t flags, const uint8_t *bytes,
@@ -251,6 +283,23 @@ static void put_fault(uint32_t fault, uint8_t frame[SOCKETCAN_BYTES])
     frame[8 + 3] = fault == EB_CAN_FAULT_CRC ? 0x08 : 0; /* where in the frame: its check sequence */
 }
 
+/* The key of a unit's security access (ISO 14229-1 section 10.4, an even sub-function of 27h) in a single
+ * frame (ISO 15765-2), with or without an address in front: a trace shows zeros.  Of what is sent nothing
+ * else looks so but SDO, whose identifiers are left out. */
+static void mask_key(const struct eb_can_frame *f, uint8_t *data)
+{
+    if (f->id >= 0x600 && f->id < 0x680 && (f->flags & EB_CAN_EXTENDED) == 0)
+        return;
+    for (size_t at = 0; at < 2 && f->size >= at + 4U; at++) {
+        size_t length = data[at];
+        if (length < 3 || length > 7U - at || data[at + 1] != 0x27 || data[at + 2] % 2 != 0)
+            continue;
+        for (size_t i = at + 3; i <= at + length && i < f->size; i++)
+            data[i] = 0;
+        return;
+    }
+}
+
 static void trace_can(struct trace *t, const struct traced *h, bool out, const struct eb_can_frame *f)
 {
     uint8_t frame[SOCKETCAN_BYTES] = {0};
@@ -263,6 +312,8 @@ static void trace_can(struct trace *t, const struct traced *h, bool out, const s
         frame[4] = f->size;
         if ((f->flags & EB_CAN_REMOTE) == 0)
             memcpy(frame + 8, f->data, f->size);
+        if (out)
+            mask_key(f, frame + 8);
     }
     put_packet(t, h->interface, f->at_us != 0 ? f->at_us : now_us(t), out ? WENT_OUT : CAME_IN, frame,
                sizeof frame);

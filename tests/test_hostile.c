@@ -305,6 +305,28 @@ static void files_are_not_written_through_links(void **state)
     expect(0, "600\n", "$E survey --trace t2.pcapng >/dev/null; stat -c %%a t2.pcapng");
 }
 
+/* A trace that is sent to somebody for help gives away neither the community of SNMP nor the key of a unit.
+ */
+static void a_trace_holds_no_secrets(void **state)
+{
+    (void)state;
+    const struct bus_options bus = {.units = 1};
+    replace_in(&little, "profiles/coupler.yaml", "profile: coupler\n",
+               "profile: coupler\nsnmp: {community: sesame}\n");
+    replace_in(&little, "profiles/coupler.yaml", "  serial: {modbus-object: 0x81}",
+               "  serial: {snmp: 1.3.6.1.2.1.47.1.1.1.1.11.1}");
+    replace_in(&little, "world.yaml", "    hardware-revision: 3",
+               "    hardware-revision: 3\n    speaks: [modbus, tftp, snmp]\n    community: sesame");
+    expect(1, "C-1", "$E survey coupler-1 --trace t.pcapng");
+    expect(0, "xxxxxx", "tshark -r t.pcapng -Y snmp -T fields -e snmp.community 2>/dev/null");
+    expect(1, "", "grep -a sesame t.pcapng");
+    little_remove(&little);
+    bus_make(&little, &bus);
+    expect(0, "1 confirmed", "$E fit --yes --trace t.pcapng");
+    expect(0, "06 27 02 00 00 00 00",
+           "tshark -r t.pcapng -x -Y 'can.id == 0x700' 2>/dev/null | grep -o '06 27 02.*'");
+}
+
 /* --- the shell ------------------------------------------------------------------------------------ */
 
 /* What is advised may be pasted. */
@@ -390,6 +412,7 @@ int main(int argc, char **argv)
         TEST(names_in_all_scripts_are_shown),
         TEST(what_was_judged_is_what_is_sent),
         TEST(files_are_not_written_through_links),
+        TEST(a_trace_holds_no_secrets),
         TEST(advice_is_quoted_for_the_shell),
         TEST(names_are_escaped_in_a_written_site),
         TEST(the_binary_is_hardened),
