@@ -8,12 +8,12 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size);
 
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
-    static const struct eb_key key = {{1}};
+    static const struct eb_trust trust = {.asked = true, .keys = {{{1}}}, .count = 1};
     struct eb_manifest manifest;
     struct eb_manifest again;
     struct eb_problem problem = {""};
     char *jws = strndup((const char *)bytes, size);
-    if (eb_manifest_verify(bytes, size, jws, &key, 1) == EB_SIGNATURE_TRUSTED)
+    if (eb_manifest_verify(bytes, size, jws, &trust) == EB_SIGNATURE_TRUSTED)
         __builtin_trap();
     free(jws);
     if (!eb_manifest_read("manifest", bytes, size, &manifest, &problem)) {

@@ -1,11 +1,15 @@
 """Writes what the fuzzers begin with: messages that scapy made, and small image files of every format.
 usage: seeds.py FOLDER, where frames.py beside it has been run into FOLDER/frames.txt"""
+import io
 import os
+import sqlite3
 import sys
+import tarfile
+import zipfile
 
 folder = sys.argv[1]
 ports = {"dns": 1, "snmp": 2}
-for kind in ("heard", "image", "streams", "manifest", "can", "usb"):
+for kind in ("heard", "image", "streams", "manifest", "can", "usb", "files"):
     os.makedirs(f"{folder}/{kind}", exist_ok=True)
 with open(f"{folder}/frames.txt", encoding="ascii") as lines:
     for number, line in enumerate(lines):
@@ -60,3 +64,33 @@ DOWNLOAD = "07" + STATUS.format(2) + ("00" + STATUS.format(5)) * 16 + "00" + STA
 for number, digits in enumerate(CONFIGURATIONS + (DOWNLOAD,)):
     with open(f"{folder}/usb/{number}", "wb") as file:
         file.write(bytes.fromhex(digits.replace(" ", "")))
+
+# Files: the demo's own, an archive of each kind, and the index of a shelf.
+demo = os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "..", "demo")
+files = [(0, os.path.join(demo, "larchfell.site.yaml")), (2, os.path.join(demo, "larchfell.world.yaml"))]
+files += [(1, os.path.join(demo, "profiles", name)) for name in sorted(os.listdir(os.path.join(demo, "profiles")))]
+for number, (kind, path) in enumerate(files):
+    with open(path, "rb") as source, open(f"{folder}/files/{number}", "wb") as file:
+        file.write(bytes([kind]) + source.read())
+with io.BytesIO() as memory:
+    with zipfile.ZipFile(memory, "w") as archive:
+        archive.writestr("manifest.json", MANIFEST)
+        archive.writestr("a", b"abc")
+    zipped = memory.getvalue()
+with io.BytesIO() as memory:
+    with tarfile.open(fileobj=memory, mode="w:gz") as archive:
+        member = tarfile.TarInfo("inner.zip")
+        member.size = len(zipped)
+        archive.addfile(member, io.BytesIO(zipped))
+    tarred = memory.getvalue()
+index = sqlite3.connect(":memory:")
+index.executescript("CREATE TABLE images (number INTEGER PRIMARY KEY, digest, size, content, maker, product, profile, codes, component, version, "
+                    "released, format, origin, added, by, scheme, build_mark, manifest, place); CREATE TABLE manifests (id, digest, text, "
+                    "signature); CREATE TABLE codes (pattern, image, component, wild); CREATE TABLE loose (digest); INSERT INTO images "
+                    "VALUES (1, 'ab', 1, 1, 'm', 'p', 'p', 'P1', 'firmware', '1', '', 'raw', 'o', 't', 'b', 0, '', 1, 0); INSERT INTO "
+                    "manifests VALUES (1, 'd', '{}', ''); INSERT INTO loose VALUES ('../x'); PRAGMA user_version = 1")
+for name, content in (("zip", b"\4" + zipped), ("tar", b"\4" + tarred), ("index", b"\5" + index.serialize()),
+                      ("state", b'\3{"einbau": "world-state/1", "world": "w", "devices": {"d": {"mode": "running", "components": '
+                       b'{"firmware": {"active": 0, "pending": false, "banks": [1]}}}}}\nx')):
+    with open(f"{folder}/files/{name}", "wb") as file:
+        file.write(content)
