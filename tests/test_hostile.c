@@ -343,10 +343,13 @@ static void advice_is_quoted_for_the_shell(void **state)
     char line[512];
     snprintf(line, sizeof line, "%.*s", (int)strcspn(without + 14, "\n"), without + 14);
     expect(2, "no device is chosen", "$E plan %s", line);
-    snprintf(line, sizeof line, "%.*s", (int)strcspn(accept, ")"), accept);
-    const char *end = strchr(strstr(accept, "PWNED)"), ')');
-    snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"),
-             end + 1);
+    const char *name = strstr(accept, "PWNED)");
+    const char *end = name != NULL ? strchr(name, ')') : NULL; /* of the name; the next one ends the advice */
+    if (end == NULL)
+        fail_msg("%s", accept);
+    else
+        snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"),
+                 end + 1);
     expect(0, "accepted", "$E plan %s", line);
     outcome_free(&o);
     expect(1, "", "test -e PWNED");
