@@ -338,18 +338,17 @@ static void advice_is_quoted_for_the_shell(void **state)
     struct outcome o = in_folder("$E plan");
     const char *without = strstr(o.out, "Leave it out: ");
     const char *accept = strstr(o.out, "--accept ");
-    if (without == NULL || accept == NULL)
+    const char *name = accept != NULL ? strstr(accept, "PWNED)") : NULL;
+    const char *end = name != NULL ? strchr(name, ')') : NULL; /* of the name; the next one ends the advice */
+    if (without == NULL || end == NULL) {
         fail_msg("%s%s", o.out, o.err);
+        return;
+    }
     char line[512];
     snprintf(line, sizeof line, "%.*s", (int)strcspn(without + 14, "\n"), without + 14);
     expect(2, "no device is chosen", "$E plan %s", line);
-    const char *name = strstr(accept, "PWNED)");
-    const char *end = name != NULL ? strchr(name, ')') : NULL; /* of the name; the next one ends the advice */
-    if (end == NULL)
-        fail_msg("%s", accept);
-    else
-        snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"),
-                 end + 1);
+    snprintf(line, sizeof line, "%.*s)%.*s", (int)(end - accept), accept, (int)strcspn(end + 1, ")"),
+             end + 1);
     expect(0, "accepted", "$E plan %s", line);
     outcome_free(&o);
     expect(1, "", "test -e PWNED");
