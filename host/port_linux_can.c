@@ -24,6 +24,8 @@
 #include <sys/file.h>
 #include <sys/ioctl.h>
 #include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
 #include <termios.h>
 #include <unistd.h>
 
@@ -350,6 +352,14 @@ static void serial_event(struct ebi_linux_can *c, struct adapter *a)
         flush_out(c, a);
 }
 
+/* A pseudo-terminal (Linux, Documentation/admin-guide/devices.txt: majors 136 to 143).  Its mark of being
+ * used by one only outlasts who has set it, as long as the other end lives. */
+static bool is_pseudo(int fd)
+{
+    struct stat info;
+    return fstat(fd, &info) == 0 && major(info.st_rdev) >= 136 && major(info.st_rdev) <= 143;
+}
+
 static int open_serial(const char *path)
 {
     struct termios settings;
@@ -357,7 +367,7 @@ static int open_serial(const char *path)
     if (fd < 0)
         return -1;
     /* TIOCEXCL keeps all others out but the superuser; the lock those who ask for it. */
-    if (!isatty(fd) || flock(fd, LOCK_EX | LOCK_NB) != 0 || ioctl(fd, TIOCEXCL) != 0 ||
+    if (!isatty(fd) || flock(fd, LOCK_EX | LOCK_NB) != 0 || (!is_pseudo(fd) && ioctl(fd, TIOCEXCL) != 0) ||
         tcgetattr(fd, &settings) != 0) {
         close(fd);
         errno = EIO;
