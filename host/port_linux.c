@@ -609,7 +609,8 @@ const struct eb_port *eb_port_linux_open(void)
         .usb_reset = usb_reset,
         .usb_close = usb_close,
     };
-    open_raw(p);
+    for (size_t i = 0; i < RAW_SOCKETS; i++)
+        p->raw[i] = -1;
     p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;
     p->usb = p->can != NULL ? ebi_linux_usb_new() : NULL;
     if (p->usb != NULL)
@@ -621,6 +622,11 @@ const struct eb_port *eb_port_linux_open(void)
         close(p->epoll_fd);
     free(p);
     return NULL;
+}
+
+void eb_port_linux_raw_first(const struct eb_port *port)
+{
+    open_raw(port->self);
 }
 
 void eb_port_linux_close(const struct eb_port *port)

@@ -15,6 +15,8 @@ struct eb_problem {
 /* The port on Linux sockets; NULL where the system has no handles left.  Not for several threads. */
 const struct eb_port *eb_port_linux_open(void);
 void eb_port_linux_close(const struct eb_port *port);
+/* Opens sockets for raw frames before any is asked for, so that the right to open them can be given up. */
+void eb_port_linux_raw_first(const struct eb_port *port);
 
 /* A port that does what `inner` does and writes all that passes to a file (pcapng), links of all kinds
  * together. `real`: the inner port's clock is the machine's.  NULL with `problem` filled; else

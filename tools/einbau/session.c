@@ -210,6 +210,8 @@ bool session_open(struct session *s, const struct options *options)
             return fail(s, EXIT_WRONG_CALL);
         }
     }
+    if (s->sim == NULL)
+        eb_port_linux_raw_first(s->port);
     rights_drop(options->add_address || options->undo || strcmp(options->command, "recover") == 0);
     if (options->trace != NULL) {
         s->inner = s->port;
