@@ -260,7 +260,7 @@ static void trust_key(struct eb_trust *trust, const struct eb_key *key)
         trust->keys[trust->count++] = *key;
 }
 
-/* It counts no more, whoever has listed it. */
+/* Not accepted any more, even if it is listed elsewhere. */
 static void bury_key(struct eb_trust *trust, const struct eb_key *key)
 {
     size_t kept = 0;

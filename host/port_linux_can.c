@@ -32,6 +32,7 @@
 enum {
     RECEIVED_MAX = 4096,
     SOCKET_QUEUE = 32,
+    ROOM_BYTES = 1 << 20,    /* for what comes while this process waits for a processor */
     WAITING_MAX = 64,        /* more than either queue */
     SERIAL_QUEUE = 16,       /* commands that are on their way at once */
     SERIAL_WAIT_US = 500000, /* for the adapter's answer to a command that opens it */
@@ -386,11 +387,13 @@ static int open_serial(const char *path)
 static int open_socket(const char *name)
 {
     int yes = 1;
+    int room = ROOM_BYTES;
     can_err_mask_t errors = CAN_ERR_MASK;
     struct sockaddr_can address = {.can_family = AF_CAN, .can_ifindex = (int)if_nametoindex(name)};
     int fd = socket(PF_CAN, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, CAN_RAW);
     if (fd < 0)
         return -1;
+    setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &room, sizeof room);
     setsockopt(fd, SOL_CAN_RAW, CAN_RAW_RECV_OWN_MSGS, &yes, sizeof yes);
     setsockopt(fd, SOL_CAN_RAW, CAN_RAW_ERR_FILTER, &errors, sizeof errors);
     if (address.can_ifindex == 0 || bind(fd, (const struct sockaddr *)&address, sizeof address) != 0) {

@@ -661,7 +661,7 @@ const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *pat
     if (t == NULL)
         return NULL;
     snprintf(t->path, sizeof t->path, "%s", path);
-    /* It may hold what only this user should know, whoever might read the file that was there before. */
+    /* The trace may hold confidential data, so an existing file gets this mode as well. */
     t->file = ebi_file_create(path, 0600);
     if (t->file == NULL || fchmod(fileno(t->file), 0600) != 0) {
         snprintf(problem->text, sizeof problem->text, "%s: the trace cannot be written there: %s", path,

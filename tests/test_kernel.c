@@ -166,7 +166,9 @@ static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
         skip();
     }
     const struct eb_can_options options = {.link = "einbau1"};
-    const struct eb_isotp_config config = {.request = 0x7E1, .response = 0x7E9, .padding = 0xCC};
+    /* A bus without a bit rate brings frames faster than any reader takes them: so ours asks for pauses. */
+    const struct eb_isotp_config config = {
+        .request = 0x7E1, .response = 0x7E9, .padding = 0xCC, .block_size = 64};
     static struct ours ours;
     static uint8_t message[4096];
     static uint8_t got[4096];

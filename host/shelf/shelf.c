@@ -267,7 +267,7 @@ static void close_coming(struct coming *c)
         close(c->parent);
 }
 
-/* Folders of processes that are dead: nobody holds their lock. */
+/* Removes the folders of processes that have ended: their locks are free. */
 static void clear_coming(int parent)
 {
     int copy = openat(parent, ".", FOLDER);

@@ -195,7 +195,7 @@ struct sim_device {
     bool restarted, restart_again; /* since the beginning; once more, behind the next start */
     unsigned starts;               /* since the beginning */
     uint64_t started_us;
-    uint64_t busy_since_us; /* 0: nobody has asked yet */
+    uint64_t busy_since_us; /* 0: no request yet */
     struct {
         int connection;
         uint8_t bytes[SIM_RX_BYTES];

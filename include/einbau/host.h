@@ -53,7 +53,7 @@ char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size, 
 /* Which signatures count.  Only a site, or this user's own configuration, lists keys; a shelf or a package
  * never brings its own. */
 struct eb_trust {
-    bool asked; /* keys are listed: a signature by one of `keys` is needed, though there be none left */
+    bool asked; /* keys are listed, so a signature by one of `keys` is needed, even if `count` is 0 */
     struct eb_key keys[2 * EB_KEYS_MAX];
     size_t count;
     struct eb_key dead[2 * EB_KEYS_MAX]; /* listed, but expired or revoked */
@@ -146,7 +146,7 @@ struct eb_site {
         char until[EB_DATE_BYTES]; /* the last day on which it counts, like "2027-03-31"; empty: for good */
     } keys[EB_KEYS_MAX];           /* that are trusted */
     size_t key_count;
-    struct eb_key revoked[EB_KEYS_MAX]; /* that count no more, whoever lists them */
+    struct eb_key revoked[EB_KEYS_MAX]; /* not accepted any more, even if listed elsewhere */
     size_t revoked_count;
 };
 

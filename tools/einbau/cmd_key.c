@@ -30,7 +30,7 @@ static int run_new(const struct options *options)
     return EXIT_AS_WANTED;
 }
 
-/* The images of the shelf that nothing can be done with any more. */
+/* The images of the shelf that can no longer be used. */
 static size_t print_unusable(struct session *s, json_t *list)
 {
     struct eb_shelf_image *images = NULL;
@@ -100,10 +100,12 @@ static int run_trust(const struct options *options)
     const char *folder = work.folder;
     if (!open_keys(&work, options))
         return session_close(s, s->status);
-    if (!eb_key_trust(folder, options->names[0], &s->problem) || !session_trust(s)) {
+    if (!eb_key_trust(folder, options->names[0], &s->problem)) {
         complain("%s", s->problem.text);
         return session_close(s, EXIT_WRONG_CALL);
     }
+    if (!session_trust(s))
+        return session_close(s, s->status);
     if (options->json) {
         json_t *unusable = json_array();
         print_unusable(s, unusable);
@@ -143,7 +145,7 @@ static int run_untrust(const struct options *options)
     return session_close(s, EXIT_AS_WANTED);
 }
 
-/* Whose a key is: the site's, with its last day, or this user's. */
+/* Who lists each key, the site or this user, and until when it is accepted. */
 static void print_keys(const struct session *s, const char *folder)
 {
     static const char *const heads[] = {"KEY", "LISTED BY", "STATE"};
@@ -164,11 +166,7 @@ static void print_keys(const struct session *s, const char *folder)
             snprintf(state, sizeof state, "%s%s%s", dead ? "expired or revoked" : "trusted",
                      until && !dead ? " until " : "", until && !dead ? found->until : "");
             eb_key_text(&list[i], text);
-            const char *const cells[] = {text,
-                                         found != NULL ? "the site"
-                                         : dead        ? "the site"
-                                                       : "this user",
-                                         state};
+            const char *const cells[] = {text, found != NULL || dead ? "the site" : "this user", state};
             table_add(&table, cells);
         }
     }
@@ -179,7 +177,8 @@ static void print_keys(const struct session *s, const char *folder)
     if (!s->trust.asked)
         say("No key is trusted, so no signature is asked for. 'einbau key trust FILE.pub' trusts one.");
     else if (s->trust.count == 0)
-        say("No listed key counts any more: nothing can be written until the site lists another one.");
+        say("Every listed key has expired or was revoked: nothing can be written until the site lists "
+            "another one.");
     say("This user's own keys are in %s", folder);
 }
 
@@ -232,7 +231,7 @@ const struct command command_key_trust = {
 const struct command command_key_untrust = {
     .name = "key untrust",
     .arguments = "KEY",
-    .summary = "trusts a key no more",
+    .summary = "stops trusting a key",
     .help = "Takes a public key, named by its 43 characters or by its file, from those that this user "
             "trusts. A key "
             "that the site lists is taken from the site's 'trusted-keys', or put under its 'revoked-keys'.\v"
