@@ -1,4 +1,5 @@
 #include "image_file.h"
+#include "sandbox.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -27,7 +28,7 @@ enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size)
     return EB_OK;
 }
 
-static bool write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size)
+bool ebi_write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size)
 {
     while (size > 0) {
         ssize_t n = pwrite(fd, bytes, size, (off_t)offset);
@@ -70,7 +71,7 @@ static bool digest(int fd, int copy, uint64_t *size, uint8_t *sha256, uint32_t *
         if (sha256 != NULL)
             crypto_hash_sha256_update(&state, chunk, (unsigned long long)n);
         *checksum = (uint32_t)crc32(*checksum, chunk, (unsigned)n);
-        if (copy >= 0 && !write_at(copy, *size, chunk, (size_t)n))
+        if (copy >= 0 && !ebi_write_at(copy, *size, chunk, (size_t)n))
             return false;
         *size += (uint64_t)n;
     }
@@ -111,7 +112,7 @@ static bool fill_gaps(int fd, const struct eb_segments *segments, uint64_t base)
         uint64_t end = segments->list[i].address - base;
         while (at < end) {
             size_t size = end - at < sizeof blank ? (size_t)(end - at) : sizeof blank;
-            if (!write_at(fd, at, blank, size))
+            if (!ebi_write_at(fd, at, blank, size))
                 return false;
             at += size;
         }
@@ -138,7 +139,7 @@ static int nameless_file(void)
 }
 
 /* Writes the bytes that a text format, an ELF or a DFU file stands for into a file of their own. */
-static bool spread(struct eb_image *image, struct eb_image_reader *reader, struct eb_problem *problem)
+static bool spread(const struct eb_image *image, struct eb_image_reader *reader, struct eb_problem *problem)
 {
     struct eb_segments segments;
     struct eb_image_piece piece;
@@ -152,20 +153,89 @@ static bool spread(struct eb_image *image, struct eb_image_reader *reader, struc
                  "%s: found bytes spread over %llu, expected an image of at most %llu", image->path,
                  (unsigned long long)span, (unsigned long long)EBI_IMAGE_BYTES_MAX);
     if (ok) {
-        image->content_fd = nameless_file();
-        ok = image->content_fd >= 0 && fill_gaps(image->content_fd, &segments, base) &&
-             eb_image_begin(reader, &image->file);
+        ok = fill_gaps(image->content_fd, &segments, base) && eb_image_begin(reader, &image->file);
         while (ok && eb_image_next(reader, &piece))
-            ok = write_at(image->content_fd, piece.address - base, piece.bytes, piece.size);
-        ok = ok && reader->wrong.status == EB_OK &&
-             digest(image->content_fd, -1, &image->found.content_bytes, NULL, &image->checksum);
+            ok = ebi_write_at(image->content_fd, piece.address - base, piece.bytes, piece.size);
+        ok = ok && reader->wrong.status == EB_OK;
         if (!ok)
             snprintf(problem->text, sizeof problem->text,
                      "%s: its bytes cannot be written to a temporary file: %s", image->path, strerror(errno));
     }
     free(segments.list);
-    image->source = (struct eb_source){image, image->found.content_bytes, read_content};
     return ok;
+}
+
+/* What a child without rights finds out about a file. */
+struct recognising {
+    const struct eb_image *image;
+    const char *format; /* that it ought to have; "": any */
+};
+
+struct recognised {
+    bool ok;
+    enum eb_image_format format;
+    struct eb_suffix suffix;
+    struct eb_problem problem;
+};
+
+static void recognise(void *context, FILE *to)
+{
+    const struct recognising *what = context;
+    const struct eb_image *image = what->image;
+    struct recognised found = {.suffix = {.there = EB_SUFFIX_NONE}};
+    struct eb_image_reader reader;
+    if (!eb_image_begin(&reader, &image->file)) {
+        snprintf(found.problem.text, sizeof found.problem.text, "%s: found %s, expected %s", image->path,
+                 reader.wrong.found, reader.wrong.expected);
+    } else {
+        found.format = reader.format;
+        if (reader.format == EB_FORMAT_DFU)
+            found.suffix = (struct eb_suffix){EB_SUFFIX_THERE, reader.suffix.vendor, reader.suffix.product,
+                                              reader.suffix.device};
+        if (what->format[0] != '\0' && strcmp(what->format, eb_image_format_word(reader.format)) != 0)
+            snprintf(found.problem.text, sizeof found.problem.text,
+                     "%s: found a file in the format %s, expected %s as its manifest says", image->path,
+                     eb_image_format_word(reader.format), what->format);
+        else
+            found.ok = reader.format == EB_FORMAT_RAW || spread(image, &reader, &found.problem);
+    }
+    fwrite(&found, sizeof found, 1, to);
+}
+
+static bool recognise_apart(struct eb_image *image, const char *format, struct eb_problem *problem)
+{
+    struct recognising what = {image, format};
+    struct recognised found;
+    struct ebi_sandbox sandbox;
+    char why[EB_PROBLEM_BYTES - EB_PATH_BYTES - 16];
+    image->content_fd = nameless_file();
+    if (image->content_fd < 0) {
+        snprintf(problem->text, sizeof problem->text, "%s: no temporary file can be made: %s", image->path,
+                 strerror(errno));
+        return false;
+    }
+    if (!ebi_sandbox_begin(&sandbox, image->fd, image->content_fd, EBI_SANDBOX_SECONDS, recognise, &what,
+                           problem))
+        return false;
+    bool heard = fread(&found, sizeof found, 1, sandbox.from) == 1;
+    enum ebi_ended ended = ebi_sandbox_end(&sandbox, why, sizeof why);
+    if (ended == EBI_ENDED_WELL && (!heard || found.format > EB_FORMAT_DFU)) {
+        snprintf(why, sizeof why, EBI_BREAKS_DOWN, "it ends early");
+        ended = EBI_ENDED_EARLY;
+    }
+    if (ended != EBI_ENDED_WELL) {
+        snprintf(problem->text, sizeof problem->text, "%s: %s", image->path, why);
+        return false;
+    }
+    found.problem.text[sizeof found.problem.text - 1] = '\0';
+    if (!found.ok) {
+        eb_text_copy_foreign(problem->text, sizeof problem->text, (const uint8_t *)found.problem.text,
+                             strlen(found.problem.text));
+        return false;
+    }
+    image->format = found.format;
+    image->found.suffix = found.suffix;
+    return true;
 }
 
 bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
@@ -188,7 +258,6 @@ bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
 
 bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem)
 {
-    struct eb_image_reader reader;
     if (!image->kept &&
         !digest(image->fd, -1, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
         snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
@@ -202,22 +271,18 @@ bool ebi_image_load(struct eb_image *image, const char *format, struct eb_proble
     image->found.suffix.there = EB_SUFFIX_NONE;
     if (strcmp(format, "raw") == 0 || image->found.size_bytes == 0)
         return true;
-    if (!eb_image_begin(&reader, &image->file)) {
-        snprintf(problem->text, sizeof problem->text, "%s: found %s, expected %s", image->path,
-                 reader.wrong.found, reader.wrong.expected);
+    if (!recognise_apart(image, format, problem))
+        return false;
+    if (image->format == EB_FORMAT_RAW)
+        return true;
+    image->source = (struct eb_source){image, 0, read_content};
+    if (!digest(image->content_fd, -1, &image->found.content_bytes, NULL, &image->checksum)) {
+        snprintf(problem->text, sizeof problem->text, "%s: its bytes cannot be read: %s", image->path,
+                 strerror(errno));
         return false;
     }
-    image->format = reader.format;
-    if (reader.format == EB_FORMAT_DFU)
-        image->found.suffix = (struct eb_suffix){EB_SUFFIX_THERE, reader.suffix.vendor, reader.suffix.product,
-                                                 reader.suffix.device};
-    if (format[0] != '\0' && strcmp(format, eb_image_format_word(reader.format)) != 0) {
-        snprintf(problem->text, sizeof problem->text,
-                 "%s: found a file in the format %s, expected %s as its manifest says", image->path,
-                 eb_image_format_word(reader.format), format);
-        return false;
-    }
-    return reader.format == EB_FORMAT_RAW || spread(image, &reader, problem);
+    image->source.size_bytes = image->found.content_bytes;
+    return true;
 }
 
 /* --- a file with its manifest beside it ---------------------------------------------------------- */

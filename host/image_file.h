@@ -12,6 +12,9 @@
 /* Exactly `size` bytes from `offset` on; EB_IO where they cannot be had. */
 enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size);
 
+/* Writes exactly that; false with errno. */
+bool ebi_write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size);
+
 /* An image of an open file, whose descriptor it takes and closes (-1: errno says why there is none), without
  * facts; NULL with `problem` filled.  eb_image_close closes it. */
 struct eb_image *ebi_image_new(int fd, const char *path, struct eb_problem *problem);

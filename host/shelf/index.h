@@ -3,7 +3,7 @@
 #define EBI_SHELF_INDEX_H
 
 #include "einbau/shelf.h"
-#include "shelf/recognise.h"
+#include "shelf/take.h"
 #include "sql.h"
 
 struct eb_shelf {

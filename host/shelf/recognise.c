@@ -2,42 +2,38 @@
 #include "image_file.h"
 #include "manifest.h"
 
-#include <fcntl.h>
 #include <inttypes.h>
 #include <sodium.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <unistd.h>
 
-static struct ebi_image *add_image(struct ebi_images *images, const struct eb_shelf_adding *adding,
-                                   const struct ebi_leaf *leaf)
+static struct ebi_recognised *add_image(struct ebi_recognition *images, const struct ebi_leaf *leaf,
+                                        const struct ebi_leaf *source)
 {
-    struct ebi_image *more = realloc(images->list, (images->count + 1) * sizeof *more);
+    struct ebi_recognised *more = realloc(images->list, (images->count + 1) * sizeof *more);
     if (more == NULL)
         abort();
     images->list = more;
-    struct ebi_image *image = &more[images->count++];
-    *image = (struct ebi_image){.leaf = leaf};
-    const char *slash = strrchr(adding->paths[leaf->argument], '/');
-    const char *origin = leaf->name + (slash != NULL ? slash + 1 - adding->paths[leaf->argument] : 0);
-    snprintf(image->row.origin, sizeof image->row.origin, "%.*s", EB_FILE_BYTES - 1, origin);
-    sodium_bin2hex(image->row.digest, sizeof image->row.digest, leaf->sha256, EB_SHA256_BYTES);
-    image->row.size_bytes = leaf->size;
-    return image;
+    more[images->count] =
+        (struct ebi_recognised){.leaf = leaf, .source = source, .content_bytes = leaf->bytes.size};
+    return &more[images->count++];
 }
 
-void ebi_images_free(struct ebi_images *images, size_t first)
+static void drop_images(struct ebi_recognition *images, size_t first)
 {
     for (size_t i = first; i < images->count; i++) {
         free(images->list[i].manifest);
         free(images->list[i].signature);
     }
     images->count = first;
-    if (first == 0) {
-        free(images->list);
-        images->list = NULL;
-    }
+}
+
+void ebi_recognition_free(struct ebi_recognition *recognition)
+{
+    drop_images(recognition, 0);
+    free(recognition->list);
+    recognition->list = NULL;
 }
 
 static uint8_t *read_leaf(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size)
@@ -45,70 +41,30 @@ static uint8_t *read_leaf(const struct ebi_haul *haul, const struct ebi_leaf *le
     return ebi_leaf_read(haul, leaf, size, haul->problem);
 }
 
-/* The profile and component that images with these order codes are for, where one is known. */
-static const struct eb_component_profile *component_for(const struct eb_shelf_adding *adding,
-                                                        const struct eb_image_facts *facts,
-                                                        const struct eb_profile **profile)
-{
-    for (size_t i = 0; i < adding->profile_count; i++) {
-        const struct eb_profile *p = &adding->profiles[i];
-        const struct eb_component_profile *c = eb_profile_component(p, facts->component);
-        for (int k = 0; c != NULL && k < EB_PATTERNS_MAX && facts->order_codes[k][0] != '\0'; k++) {
-            bool same = eb_profile_covers(p, facts->order_codes[k]);
-            for (int m = 0; m < EB_PATTERNS_MAX && p->order_codes[m][0] != '\0'; m++)
-                same = same || eb_pattern_matches(facts->order_codes[k], p->order_codes[m]);
-            if (same) {
-                *profile = p;
-                return c;
-            }
-        }
-    }
-    return NULL;
-}
-
-/* Fills in what the index shows. */
-static void fill_row(struct ebi_image *image, const struct eb_shelf_adding *adding, const char *maker,
-                     const char *product, const char *released)
-{
-    const struct eb_profile *profile = NULL;
-    struct eb_shelf_image *row = &image->row;
-    const struct eb_component_profile *component = component_for(adding, &image->facts, &profile);
-    struct eb_text codes;
-    if (component != NULL) {
-        row->ordered = true;
-        row->order = component->order;
-        eb_text_copy(row->profile, sizeof row->profile, profile->name);
-    }
-    eb_text_copy(row->maker, sizeof row->maker, maker[0] != '\0' || profile == NULL ? maker : profile->maker);
-    eb_text_copy(row->product, sizeof row->product,
-                 product[0] != '\0' || profile == NULL ? product : profile->product);
-    eb_text_copy(row->released, sizeof row->released, released);
-    eb_text_copy(row->component, sizeof row->component, image->facts.component);
-    eb_text_copy(row->version, sizeof row->version, image->facts.version);
-    eb_text_init(&codes, row->order_codes, sizeof row->order_codes);
-    for (int i = 0; i < EB_PATTERNS_MAX && image->facts.order_codes[i][0] != '\0'; i++) {
-        eb_text_add(&codes, i > 0 ? ", " : "");
-        eb_text_add(&codes, image->facts.order_codes[i]);
-    }
-}
-
 /* --- what stands in the bytes -------------------------------------------------------------------- */
 
-static enum eb_status read_fd(void *self, uint64_t offset, uint8_t *to, size_t size)
+struct range {
+    int fd;
+    uint64_t at;
+};
+
+static enum eb_status read_range(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
-    return ebi_read_at(*(const int *)self, offset, to, size);
+    const struct range *r = self;
+    return ebi_read_at(r->fd, r->at + offset, to, size);
 }
 
 /* Where a file begins, and how many bytes it stands for. */
-static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, int *fd,
+static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, struct range *range,
                     struct eb_image_reader *reader, uint64_t *base, uint64_t *span)
 {
-    const struct eb_source source = {fd, leaf->size, read_fd};
+    const struct eb_source source = {range, leaf->bytes.size, read_range};
     struct eb_segments segments;
+    *range = (struct range){haul->fd, leaf->bytes.at};
     *base = 0;
-    *span = leaf->size;
+    *span = leaf->bytes.size;
     if (eb_image_begin(reader, &source) && reader->format == EB_FORMAT_RAW)
-        return leaf->size > 0;
+        return leaf->bytes.size > 0;
     if (!ebi_image_segments(reader, &source, leaf->name, &segments, haul->problem))
         return false;
     *base = segments.list[0].address;
@@ -198,28 +154,20 @@ static bool label_holds(const struct labelled *l, struct eb_image_facts *facts)
     return true;
 }
 
-/* A manifest of its own for an image that came without one. */
-static void write_manifest(struct ebi_image *image, const char *format)
+/* An image that came without a manifest gets one of its own. */
+static struct ebi_recognised *take_labelled(struct ebi_recognition *images, const struct ebi_leaf *leaf,
+                                            const struct ebi_leaf *source, const struct eb_image_facts *facts,
+                                            enum eb_image_format format, uint64_t span)
 {
-    struct eb_manifest_image entry = {.facts = image->facts};
+    struct ebi_recognised *image = add_image(images, leaf, source);
+    struct eb_manifest_image entry = {.file = "image", .facts = *facts};
     const struct eb_manifest manifest = {.images = &entry, .count = 1};
-    snprintf(entry.file, sizeof entry.file, "image");
-    eb_text_copy(entry.format, sizeof entry.format, format);
+    entry.facts.size_bytes = leaf->bytes.size;
+    memcpy(entry.facts.sha256, leaf->sha256, EB_SHA256_BYTES);
+    eb_text_copy(entry.format, sizeof entry.format, format == EB_FORMAT_RAW ? "raw" : "");
     image->manifest = eb_manifest_text(&manifest);
-}
-
-static struct ebi_image *take_labelled(struct ebi_images *images, const struct eb_shelf_adding *adding,
-                                       const struct ebi_leaf *leaf, const struct eb_image_facts *facts,
-                                       enum eb_image_format format, uint64_t span)
-{
-    struct ebi_image *image = add_image(images, adding, leaf);
-    image->facts = *facts;
-    image->facts.size_bytes = leaf->size;
-    memcpy(image->facts.sha256, leaf->sha256, EB_SHA256_BYTES);
-    image->row.content_bytes = span;
-    snprintf(image->row.format, sizeof image->row.format, "%s", eb_image_format_word(format));
-    fill_row(image, adding, "", "", "");
-    write_manifest(image, format == EB_FORMAT_RAW ? "raw" : "");
+    image->content_bytes = span;
+    snprintf(image->format, sizeof image->format, "%s", eb_image_format_word(format));
     return image;
 }
 
@@ -241,7 +189,8 @@ static const struct ebi_leaf *payload_of(const struct ebi_haul *haul, const stru
     if (!text)
         checksum = (uint32_t)number;
     for (size_t i = 0; i < haul->count; i++) {
-        if (haul->leaves[i].size == size && haul->leaves[i].checksum == checksum && !haul->leaves[i].refused)
+        if (haul->leaves[i].bytes.size == size && haul->leaves[i].checksum == checksum &&
+            !haul->leaves[i].refused)
             return &haul->leaves[i];
     }
     return NULL;
@@ -261,7 +210,8 @@ static void why_unreadable(const struct ebi_haul *haul, const struct ebi_leaf *l
 
 /* Whether one leaf is an image, or the header of one, by its bytes; else `why` not. */
 static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
-                            const struct ebi_leaf *leaf, struct ebi_images *images, char *why, size_t cap)
+                            const struct ebi_leaf *leaf, struct ebi_recognition *images, char *why,
+                            size_t cap)
 {
     struct eb_image_reader reader;
     struct eb_image_facts facts;
@@ -270,13 +220,11 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
     uint64_t base;
     uint64_t span;
     size_t count;
-    int fd = ebi_leaf_open(haul, leaf);
-    bool readable = fd >= 0 && measure(haul, leaf, &fd, &reader, &base, &span);
+    struct range range;
+    bool readable = measure(haul, leaf, &range, &reader, &base, &span);
     struct labelled *all = label_readers(adding, &count);
     if (readable && all != NULL)
         read_labels(all, count, &reader, base);
-    if (fd >= 0)
-        close(fd);
     snprintf(why, cap, "%s", "nothing in it says what it is for, to any of the profiles");
     if (!readable)
         why_unreadable(haul, leaf, why, cap);
@@ -301,13 +249,13 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
                 chosen_facts.component, chosen_facts.version);
             matches = 0;
         } else {
-            struct ebi_image *image =
-                take_labelled(images, adding, payload, &chosen_facts, EB_FORMAT_RAW, payload->size);
-            snprintf(image->row.by, sizeof image->row.by, "header %.64s", leaf->file);
+            struct ebi_recognised *image =
+                take_labelled(images, payload, leaf, &chosen_facts, EB_FORMAT_RAW, payload->bytes.size);
+            snprintf(image->by, sizeof image->by, "header %.64s", leaf->file);
         }
     } else if (matches == 1) {
-        struct ebi_image *image = take_labelled(images, adding, leaf, &chosen_facts, reader.format, span);
-        snprintf(image->row.by, sizeof image->row.by, "its bytes (%s)", chosen->profile->name);
+        struct ebi_recognised *image = take_labelled(images, leaf, leaf, &chosen_facts, reader.format, span);
+        snprintf(image->by, sizeof image->by, "its bytes (%s)", chosen->profile->name);
     }
     free(all);
     return matches == 1;
@@ -323,31 +271,6 @@ static bool refuse(struct ebi_haul *haul, const char *name, const char *text)
     return false;
 }
 
-static bool signature_fine(struct ebi_haul *haul, const struct ebi_leaf *leaf, enum eb_signature signature)
-{
-    switch (signature) {
-    case EB_SIGNATURE_NOT_ASKED:
-    case EB_SIGNATURE_TRUSTED:
-        return true;
-    case EB_SIGNATURE_MISSING:
-        return refuse(haul, leaf->name,
-                      "found no signature, expected one by a trusted key, as some are listed");
-    case EB_SIGNATURE_DEAD:
-        return refuse(
-            haul, leaf->name,
-            "found a signature by a key that has expired or was revoked, expected one by a key that "
-            "still counts");
-    case EB_SIGNATURE_WRONG:
-        return refuse(
-            haul, leaf->name,
-            "found a signature that does not belong to the manifest, expected the maker's: it was changed on "
-            "its way");
-    default:
-        return refuse(haul, leaf->name,
-                      "found a signature by a key that is not trusted here, expected one by a listed key");
-    }
-}
-
 static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct ebi_leaf *leaf,
                                             const struct eb_manifest_image *entry)
 {
@@ -359,9 +282,9 @@ static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct 
         refuse(haul, leaf->name, text);
         return NULL;
     }
-    if (image->size != entry->facts.size_bytes) {
+    if (image->bytes.size != entry->facts.size_bytes) {
         snprintf(text, sizeof text, "found %" PRIu64 " bytes, expected %" PRIu64 " as its manifest says",
-                 image->size, entry->facts.size_bytes);
+                 image->bytes.size, entry->facts.size_bytes);
         refuse(haul, image->name, text);
         return NULL;
     }
@@ -378,39 +301,32 @@ static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct 
     return image;
 }
 
-static bool take_manifest_image(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
-                                const struct eb_manifest *manifest, size_t place, const struct ebi_leaf *leaf,
-                                struct ebi_images *images)
+static bool take_manifest_image(struct ebi_haul *haul, const struct eb_manifest *manifest, size_t place,
+                                const struct ebi_leaf *leaf, struct ebi_recognised *image)
 {
     const struct eb_manifest_image *entry = &manifest->images[place];
-    struct ebi_image *image = add_image(images, adding, leaf);
     struct eb_image_reader reader;
+    struct range range;
     uint64_t base;
-    image->facts = entry->facts;
     image->place = place;
-    image->row.content_bytes = leaf->size;
-    snprintf(image->row.format, sizeof image->row.format, "raw");
-    snprintf(image->row.by, sizeof image->row.by, "its manifest");
-    fill_row(image, adding, manifest->maker, manifest->product, manifest->released);
+    snprintf(image->format, sizeof image->format, "raw");
+    snprintf(image->by, sizeof image->by, "its manifest");
     if (strcmp(entry->format, "raw") == 0)
         return true;
-    int fd = ebi_leaf_open(haul, leaf);
-    bool ok = fd >= 0 && measure(haul, leaf, &fd, &reader, &base, &image->row.content_bytes);
-    if (fd >= 0)
-        close(fd);
-    if (ok)
-        snprintf(image->row.format, sizeof image->row.format, "%s", eb_image_format_word(reader.format));
-    if (ok && entry->format[0] != '\0' && strcmp(entry->format, image->row.format) != 0) {
+    if (!measure(haul, leaf, &range, &reader, &base, &image->content_bytes))
+        return false;
+    snprintf(image->format, sizeof image->format, "%s", eb_image_format_word(reader.format));
+    if (entry->format[0] != '\0' && strcmp(entry->format, image->format) != 0) {
         char text[120];
         snprintf(text, sizeof text, "found a file in the format %s, expected %s as its manifest says",
-                 image->row.format, entry->format);
+                 image->format, entry->format);
         return refuse(haul, leaf->name, text);
     }
-    return ok;
+    return true;
 }
 
-static bool recognise_manifest(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
-                               const struct ebi_leaf *leaf, struct ebi_images *images)
+static bool recognise_manifest(struct ebi_haul *haul, const struct ebi_leaf *leaf,
+                               struct ebi_recognition *images)
 {
     struct eb_manifest manifest;
     char name[EB_FILE_BYTES];
@@ -426,19 +342,20 @@ static bool recognise_manifest(struct ebi_haul *haul, const struct eb_shelf_addi
     uint8_t *signature = jws != NULL ? read_leaf(haul, jws, &signature_size) : NULL;
     if (jws != NULL)
         jws->manifest = true;
-    bool ok =
-        signature_fine(haul, leaf, eb_manifest_verify(text, size, (const char *)signature, adding->trust));
+    bool ok = true;
     for (size_t i = 0; ok && i < manifest.count; i++) {
         /* Beside a bare image the manifest may describe others that were not given. */
         if (leaf->archive == 0 && ebi_leaf_beside(haul, leaf, manifest.images[i].file) == NULL)
             continue;
-        const struct ebi_leaf *image = manifest_leaf(haul, leaf, &manifest.images[i]);
-        ok = image != NULL && take_manifest_image(haul, adding, &manifest, i, image, images);
-        if (image == NULL || !ok)
+        const struct ebi_leaf *bytes = manifest_leaf(haul, leaf, &manifest.images[i]);
+        if (bytes == NULL) {
+            ok = false;
             break;
-        struct ebi_image *taken = &images->list[images->count - 1];
-        taken->manifest = strdup((const char *)text);
-        taken->signature = signature != NULL ? strdup((const char *)signature) : NULL;
+        }
+        struct ebi_recognised *image = add_image(images, bytes, leaf);
+        image->manifest = strdup((const char *)text);
+        image->signature = signature != NULL ? strdup((const char *)signature) : NULL;
+        ok = take_manifest_image(haul, &manifest, i, bytes, image);
     }
     eb_manifest_free(&manifest);
     free(text);
@@ -448,7 +365,7 @@ static bool recognise_manifest(struct ebi_haul *haul, const struct eb_shelf_addi
 
 /* ------------------------------------------------------------------------------------------------- */
 
-static bool is_taken(const struct ebi_images *images, const struct ebi_leaf *leaf)
+static bool is_taken(const struct ebi_recognition *images, const struct ebi_leaf *leaf)
 {
     for (size_t i = 0; i < images->count; i++) {
         if (images->list[i].leaf->number == leaf->number)
@@ -457,7 +374,7 @@ static bool is_taken(const struct ebi_images *images, const struct ebi_leaf *lea
     return false;
 }
 
-static bool has_bytes(const struct ebi_images *images, const struct ebi_leaf *leaf)
+static bool has_bytes(const struct ebi_recognition *images, const struct ebi_leaf *leaf)
 {
     for (size_t i = 0; i < images->count; i++) {
         if (memcmp(images->list[i].leaf->sha256, leaf->sha256, EB_SHA256_BYTES) == 0)
@@ -466,34 +383,24 @@ static bool has_bytes(const struct ebi_images *images, const struct ebi_leaf *le
     return false;
 }
 
-static void tell(const struct eb_shelf_adding *adding, enum eb_shelf_taking what, const char *name,
-                 const char *why)
-{
-    const struct eb_shelf_told told = {.what = what, .name = name, .why = why};
-    adding->told(adding->context, &told);
-}
-
 /* What the caller says of the one file that says nothing of itself. */
 static bool take_said(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
-                      const struct ebi_leaf *leaf, struct ebi_images *images)
+                      const struct ebi_leaf *leaf, struct ebi_recognition *images)
 {
     struct eb_image_facts facts = {0};
     struct eb_image_reader reader;
+    struct range range;
     uint64_t base;
     uint64_t span = 0;
-    int fd = ebi_leaf_open(haul, leaf);
-    bool ok = fd >= 0 && measure(haul, leaf, &fd, &reader, &base, &span);
-    if (fd >= 0)
-        close(fd);
-    if (!ok)
+    if (!measure(haul, leaf, &range, &reader, &base, &span))
         return false;
     eb_text_copy(facts.component, sizeof facts.component, adding->component);
     eb_text_copy(facts.version, sizeof facts.version, adding->version);
     memcpy(facts.order_codes, adding->profile->order_codes, sizeof facts.order_codes);
     if (adding->revisions != NULL)
         split(adding->revisions, facts.hardware_revisions);
-    struct ebi_image *image = take_labelled(images, adding, leaf, &facts, reader.format, span);
-    snprintf(image->row.by, sizeof image->row.by, "what was said of it");
+    struct ebi_recognised *image = take_labelled(images, leaf, leaf, &facts, reader.format, span);
+    snprintf(image->by, sizeof image->by, "what was said of it");
     return true;
 }
 
@@ -504,12 +411,11 @@ static bool is_manifest(const struct ebi_leaf *leaf)
 }
 
 /* The manifests of one file that was given; false with haul->problem filled. */
-static bool recognise_manifests(struct ebi_haul *haul, const struct eb_shelf_adding *adding, size_t argument,
-                                struct ebi_images *images)
+static bool recognise_manifests(struct ebi_haul *haul, size_t argument, struct ebi_recognition *images)
 {
     for (size_t i = 0; i < haul->count; i++) {
         if (haul->leaves[i].argument == argument && is_manifest(&haul->leaves[i]) &&
-            !recognise_manifest(haul, adding, &haul->leaves[i], images))
+            !recognise_manifest(haul, &haul->leaves[i], images))
             return false;
     }
     return true;
@@ -520,41 +426,20 @@ struct nothing {
     char why[400];
 };
 
-/* Where keys are listed nothing gets in that nobody signed. */
-static bool bare_allowed(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
-                         const struct ebi_leaf *leaf)
-{
-    return adding->trust == NULL || !adding->trust->asked ||
-           refuse(
-               haul, leaf->name,
-               "found a bare image, expected a signed package, as trusted keys are listed: pack and sign it "
-               "(einbau pack --sign KEY)");
-}
-
-static bool recognise_bare(struct ebi_haul *haul, const struct eb_shelf_adding *adding, size_t argument,
-                           struct ebi_images *images, struct nothing *nothings, size_t *count)
+static void recognise_bare(struct ebi_haul *haul, const struct eb_shelf_adding *adding, size_t argument,
+                           struct ebi_recognition *images, struct nothing *nothings, size_t *count)
 {
     for (size_t i = 0; i < haul->count; i++) {
         struct nothing *n = &nothings[*count];
         n->leaf = &haul->leaves[i];
-        if (n->leaf->argument != argument || n->leaf->manifest || is_taken(images, n->leaf))
-            continue;
-        if (!recognise_bytes(haul, adding, n->leaf, images, n->why, sizeof n->why))
+        if (n->leaf->argument == argument && !n->leaf->manifest && !is_taken(images, n->leaf) &&
+            !recognise_bytes(haul, adding, n->leaf, images, n->why, sizeof n->why))
             (*count)++;
-        else if (!bare_allowed(haul, adding, n->leaf))
-            return false;
     }
-    return true;
 }
 
-static void refuse_file(struct ebi_haul *haul, const struct eb_shelf_adding *adding, size_t argument)
-{
-    for (size_t i = 0; i < haul->count; i++)
-        haul->leaves[i].refused = haul->leaves[i].refused || haul->leaves[i].argument == argument;
-    tell(adding, EB_SHELF_REFUSED, adding->paths[argument], haul->problem->text);
-}
-
-void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding, struct ebi_images *images)
+void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
+                   struct ebi_recognition *images)
 {
     struct nothing *nothings = calloc(haul->count + 1, sizeof *nothings);
     bool *refused = calloc(adding->count + 1, sizeof *refused);
@@ -563,20 +448,19 @@ void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding, 
         abort();
     for (size_t f = 0; f < adding->count; f++) {
         size_t before = images->count;
-        refused[f] = !recognise_manifests(haul, adding, f, images);
-        if (refused[f]) {
-            ebi_images_free(images, before);
-            refuse_file(haul, adding, f);
-        }
+        images->at(images->context, f);
+        refused[f] = !recognise_manifests(haul, f, images);
+        if (!refused[f])
+            continue;
+        drop_images(images, before);
+        for (size_t i = 0; i < haul->count; i++)
+            haul->leaves[i].refused = haul->leaves[i].refused || haul->leaves[i].argument == f;
+        images->tell(images->context, EB_SHELF_REFUSED, f, adding->paths[f], haul->problem->text);
     }
     for (size_t f = 0; f < adding->count; f++) {
-        size_t before = images->count;
-        size_t nothings_before = count;
-        if (refused[f] || recognise_bare(haul, adding, f, images, nothings, &count))
-            continue;
-        ebi_images_free(images, before);
-        count = nothings_before;
-        refuse_file(haul, adding, f);
+        images->at(images->context, f);
+        if (!refused[f])
+            recognise_bare(haul, adding, f, images, nothings, &count);
     }
     /* A payload is nothing by itself until its header was read; once more the same bytes are nothing new. */
     size_t left = 0;
@@ -585,14 +469,15 @@ void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding, 
             nothings[left++] = nothings[i];
     }
     if (left == 1 && adding->profile != NULL) {
-        if (!bare_allowed(haul, adding, nothings[0].leaf))
-            refuse_file(haul, adding, nothings[0].leaf->argument);
-        else if (!take_said(haul, adding, nothings[0].leaf, images))
-            tell(adding, EB_SHELF_REFUSED, nothings[0].leaf->name, haul->problem->text);
+        images->at(images->context, nothings[0].leaf->argument);
+        if (!take_said(haul, adding, nothings[0].leaf, images))
+            images->tell(images->context, EB_SHELF_REFUSED, nothings[0].leaf->argument,
+                         nothings[0].leaf->name, haul->problem->text);
         left = 0;
     }
     for (size_t i = 0; i < left; i++)
-        tell(adding, EB_SHELF_UNRECOGNISED, nothings[i].leaf->name, nothings[i].why);
+        images->tell(images->context, EB_SHELF_UNRECOGNISED, nothings[i].leaf->argument,
+                     nothings[i].leaf->name, nothings[i].why);
     free(refused);
     free(nothings);
 }

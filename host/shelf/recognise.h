@@ -5,23 +5,33 @@
 #include "einbau/shelf.h"
 #include "shelf/unpack.h"
 
-struct ebi_image {
+/* One image among the leaves of a haul. */
+struct ebi_recognised {
     const struct ebi_leaf *leaf;
-    struct eb_shelf_image row; /* without number and time */
-    struct eb_image_facts facts;
-    char *manifest; /* the text that says all this, the caller's */
-    char *signature;
-    size_t place; /* in the manifest */
+    const struct ebi_leaf *source; /* that says what it is: a manifest, a header, or itself */
+    uint64_t content_bytes;        /* that it stands for */
+    char format[12];
+    char by[EB_BY_BYTES]; /* by what it was recognised */
+    char *manifest;       /* the text that says all this, the caller's */
+    char *signature;      /* of it; NULL: none */
+    size_t place;         /* in the manifest */
 };
 
-struct ebi_images {
-    struct ebi_image *list;
+struct ebi_recognition {
+    struct ebi_recognised *list;
     size_t count;
+    /* Called before the files of one argument are looked at. */
+    void (*at)(void *context, size_t argument);
+    /* A file that is to be refused, with its name and why; or one that is nothing. */
+    void (*tell)(void *context, enum eb_shelf_taking what, size_t argument, const char *name,
+                 const char *why);
+    void *context;
 };
 
-/* Finds the images among all leaves.  Tells of files that are to be refused, and marks their leaves; and of
- * those that are nothing. */
-void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding, struct ebi_images *images);
-void ebi_images_free(struct ebi_images *images, size_t first);
+/* Finds the images among all leaves; who signed them is not looked at.  Tells of files that are to be
+ * refused, and marks their leaves; and of those that are nothing. */
+void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
+                   struct ebi_recognition *images);
+void ebi_recognition_free(struct ebi_recognition *recognition);
 
 #endif

@@ -5,15 +5,12 @@
 #include <archive.h>
 #include <archive_entry.h>
 #include <errno.h>
-#include <fcntl.h>
 #include <sodium.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <strings.h>
-#include <sys/stat.h>
-#include <unistd.h>
 #include <zlib.h>
 
 enum { CHUNK_BYTES = 65536, SNIFF_BYTES = 512, TAR_MARK_AT = 257, TAR_BLOCK_BYTES = 512 };
@@ -30,30 +27,20 @@ __attribute__((format(printf, 3, 4))) static bool refuse(struct ebi_haul *haul, 
     return false;
 }
 
-void ebi_leaf_file(const struct ebi_leaf *leaf, char name[EBI_LEAF_FILE_BYTES])
-{
-    snprintf(name, EBI_LEAF_FILE_BYTES, "%zu", leaf->number);
-}
-
-int ebi_leaf_open(const struct ebi_haul *haul, const struct ebi_leaf *leaf)
-{
-    char name[EBI_LEAF_FILE_BYTES];
-    ebi_leaf_file(leaf, name);
-    return openat(haul->dir, name, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
-}
-
 uint8_t *ebi_leaf_read(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size,
                        struct eb_problem *problem)
 {
-    return ebi_open_file_read(ebi_leaf_open(haul, leaf), leaf->name, EB_MANIFEST_BYTES, size, problem);
-}
-
-static void remove_leaf(const struct ebi_haul *haul, struct ebi_leaf *leaf)
-{
-    char name[EBI_LEAF_FILE_BYTES];
-    ebi_leaf_file(leaf, name);
-    unlinkat(haul->dir, name, 0);
-    free(leaf->name);
+    uint8_t *bytes = leaf->bytes.size <= EB_MANIFEST_BYTES ? malloc(leaf->bytes.size + 1) : NULL;
+    *size = (size_t)leaf->bytes.size;
+    if (bytes != NULL && ebi_read_at(haul->fd, leaf->bytes.at, bytes, *size) == EB_OK) {
+        bytes[*size] = 0;
+        return bytes;
+    }
+    snprintf(problem->text, sizeof problem->text,
+             "%.500s: found something that is no file of at most %d bytes, expected one", leaf->name,
+             EB_MANIFEST_BYTES);
+    free(bytes);
+    return NULL;
 }
 
 static size_t folder_size(const struct ebi_leaf *leaf)
@@ -138,14 +125,14 @@ static struct ebi_leaf *add_leaf(struct ebi_haul *haul, const char *name, size_t
 static void drop_leaves(struct ebi_haul *haul, size_t first)
 {
     for (size_t i = first; i < haul->count; i++)
-        remove_leaf(haul, &haul->leaves[i]);
+        free(haul->leaves[i].name);
     haul->sorted = false;
     haul->count = first;
 }
 
 static void drop_leaf(struct ebi_haul *haul, size_t index)
 {
-    remove_leaf(haul, &haul->leaves[index]);
+    free(haul->leaves[index].name);
     haul->sorted = false;
     haul->count--;
     memmove(&haul->leaves[index], &haul->leaves[index + 1], (haul->count - index) * sizeof *haul->leaves);
@@ -160,25 +147,34 @@ void ebi_haul_free(struct ebi_haul *haul)
     haul->order = NULL;
 }
 
-/* --- writing one leaf ---------------------------------------------------------------------------- */
+/* --- one leaf ------------------------------------------------------------------------------------ */
 
 struct writing {
     struct ebi_haul *haul;
     struct ebi_leaf *leaf;
-    int fd;
     crypto_hash_sha256_state state;
 };
 
 static bool begin_leaf(struct writing *w, struct ebi_haul *haul, const char *name, size_t archive)
 {
-    char file[EBI_LEAF_FILE_BYTES];
-    *w = (struct writing){.haul = haul, .leaf = add_leaf(haul, name, archive), .fd = -1};
+    *w = (struct writing){.haul = haul, .leaf = add_leaf(haul, name, archive)};
     if (w->leaf == NULL)
         return false;
-    ebi_leaf_file(w->leaf, file);
-    w->fd = openat(haul->dir, file, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    w->leaf->bytes.at = haul->end;
     crypto_hash_sha256_init(&w->state);
-    return w->fd >= 0 || refuse(haul, name, "cannot be written: %s", strerror(errno));
+    return true;
+}
+
+static void take_bytes(struct writing *w, const uint8_t *bytes, size_t size)
+{
+    crypto_hash_sha256_update(&w->state, bytes, size);
+    w->leaf->checksum = (uint32_t)crc32(w->leaf->checksum, bytes, (unsigned)size);
+    w->leaf->bytes.size += size;
+}
+
+static void end_leaf(struct writing *w)
+{
+    crypto_hash_sha256_final(&w->state, w->leaf->sha256);
 }
 
 static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
@@ -188,57 +184,41 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
     if (haul->unpacked_bytes > EBI_UNPACK_BYTES_MAX)
         return refuse(haul, w->leaf->name, "found more than %llu bytes unpacked, expected at most that",
                       (unsigned long long)EBI_UNPACK_BYTES_MAX);
-    if (haul->file_bytes > 0 && haul->unpacked_bytes > EBI_UNPACK_RATIO_FROM &&
+    if (haul->unpacked_bytes > EBI_UNPACK_RATIO_FROM &&
         haul->unpacked_bytes / EBI_UNPACK_RATIO_MAX > haul->file_bytes)
         return refuse(
             haul, w->leaf->name,
             "found more than %d times the file's size unpacked, expected at most that: this is no firmware",
             EBI_UNPACK_RATIO_MAX);
-    crypto_hash_sha256_update(&w->state, bytes, size);
-    w->leaf->checksum = (uint32_t)crc32(w->leaf->checksum, bytes, (unsigned)size);
-    w->leaf->size += size;
-    while (size > 0) {
-        ssize_t n = write(w->fd, bytes, size);
-        if (n < 0 && errno == EINTR)
-            continue;
-        if (n <= 0)
-            return refuse(haul, w->leaf->name, "cannot be written: %s", strerror(errno));
-        bytes += n;
-        size -= (size_t)n;
-    }
+    take_bytes(w, bytes, size);
+    if (!ebi_write_at(haul->fd, haul->end, bytes, size))
+        return refuse(haul, w->leaf->name, "cannot be written: %s", strerror(errno));
+    haul->end += size;
     return true;
 }
 
-static bool end_leaf(struct writing *w, bool ok)
-{
-    if (w->fd >= 0 && close(w->fd) != 0 && ok)
-        ok = refuse(w->haul, w->leaf->name, "cannot be written: %s", strerror(errno));
-    if (w->leaf != NULL)
-        crypto_hash_sha256_final(&w->state, w->leaf->sha256);
-    return ok;
-}
-
-bool ebi_haul_copy(struct ebi_haul *haul, int fd, const char *name)
+/* A file as it is: its bytes are there already. */
+static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, const char *name)
 {
     uint8_t chunk[CHUNK_BYTES];
     struct writing w;
-    bool ok = begin_leaf(&w, haul, name, 0);
-    ssize_t n = 1;
-    while (ok && n != 0) {
-        n = read(fd, chunk, sizeof chunk);
-        if (n < 0 && errno == EINTR)
-            continue;
-        if (n < 0)
-            ok = refuse(haul, name, "cannot be read: %s", strerror(errno));
-        else
-            ok = write_leaf(&w, chunk, (size_t)n);
+    if (!begin_leaf(&w, haul, name, 0))
+        return false;
+    w.leaf->bytes.at = bytes->at;
+    while (w.leaf->bytes.size < bytes->size) {
+        uint64_t left = bytes->size - w.leaf->bytes.size;
+        size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
+        if (ebi_read_at(haul->fd, bytes->at + w.leaf->bytes.size, chunk, size) != EB_OK)
+            return refuse(haul, name, "cannot be read: %s", strerror(errno));
+        take_bytes(&w, chunk, size);
     }
-    return end_leaf(&w, ok);
+    end_leaf(&w);
+    return true;
 }
 
 /* --- archives ------------------------------------------------------------------------------------ */
 
-static bool is_archive(int fd)
+static bool is_archive(const struct ebi_haul *haul, const struct ebi_range *bytes)
 {
     static const struct {
         size_t at, size;
@@ -253,8 +233,9 @@ static bool is_archive(int fd)
                  {0, 4, "\x28\xb5\x2f\xfd"},
                  {TAR_MARK_AT, 5, "ustar"}};
     uint8_t head[SNIFF_BYTES] = {0};
-    ssize_t n = pread(fd, head, sizeof head, 0);
-    for (size_t i = 0; n > 0 && i < sizeof marks / sizeof marks[0]; i++) {
+    size_t size = bytes->size < sizeof head ? (size_t)bytes->size : sizeof head;
+    bool readable = ebi_read_at(haul->fd, bytes->at, head, size) == EB_OK;
+    for (size_t i = 0; readable && i < sizeof marks / sizeof marks[0]; i++) {
         if (memcmp(head + marks[i].at, marks[i].bytes, marks[i].size) == 0)
             return true;
     }
@@ -320,7 +301,9 @@ static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_
         else
             ok = write_leaf(&w, chunk, (size_t)n);
     }
-    return end_leaf(&w, ok);
+    if (ok)
+        end_leaf(&w);
+    return ok;
 }
 
 static bool take_entries(struct ebi_haul *haul, struct archive *a, const char *name, size_t number)
@@ -375,10 +358,10 @@ static bool find_manifest(struct ebi_haul *haul, struct ebi_leaf *leaf)
     size_t length = strlen(leaf->file);
     if (length < 5 || strcasecmp(leaf->file + length - 5, ".json") != 0)
         return true;
-    if (leaf->size > EB_MANIFEST_BYTES)
+    if (leaf->bytes.size > EB_MANIFEST_BYTES)
         return strcmp(leaf->file, "manifest.json") != 0 ||
                refuse(haul, leaf->name, "found %llu bytes, expected a manifest of at most %d",
-                      (unsigned long long)leaf->size, EB_MANIFEST_BYTES);
+                      (unsigned long long)leaf->bytes.size, EB_MANIFEST_BYTES);
     uint8_t *bytes = ebi_leaf_read(haul, leaf, &size, &problem);
     leaf->manifest = bytes != NULL &&
                      (strcmp(leaf->file, "manifest.json") == 0 || ebi_manifest_looks_so((const char *)bytes));
@@ -427,41 +410,80 @@ static void mark_all_named(struct ebi_haul *haul, size_t first)
     }
 }
 
-static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth);
+/* How libarchive reads a range. */
+struct reading {
+    int fd;
+    struct ebi_range bytes;
+    uint64_t at; /* within it */
+    uint8_t chunk[CHUNK_BYTES];
+};
+
+static la_ssize_t read_range(struct archive *a, void *context, const void **to)
+{
+    struct reading *r = context;
+    uint64_t left = r->bytes.size - r->at;
+    size_t size = left < sizeof r->chunk ? (size_t)left : sizeof r->chunk;
+    *to = r->chunk;
+    if (ebi_read_at(r->fd, r->bytes.at + r->at, r->chunk, size) != EB_OK) {
+        archive_set_error(a, EIO, "cannot be read");
+        return -1;
+    }
+    r->at += size;
+    return (la_ssize_t)size;
+}
+
+static la_int64_t seek_range(struct archive *a, void *context, la_int64_t offset, int whence)
+{
+    struct reading *r = context;
+    int64_t from = whence == SEEK_SET ? 0 : whence == SEEK_CUR ? (int64_t)r->at : (int64_t)r->bytes.size;
+    if (offset < -from || (uint64_t)(from + offset) > r->bytes.size) {
+        archive_set_error(a, EINVAL, "leads out of the file");
+        return ARCHIVE_FATAL;
+    }
+    r->at = (uint64_t)(from + offset);
+    return (la_int64_t)r->at;
+}
+
+static la_int64_t skip_range(struct archive *a, void *context, la_int64_t count)
+{
+    struct reading *r = context;
+    uint64_t left = r->bytes.size - r->at;
+    uint64_t skipped = count > 0 && (uint64_t)count < left ? (uint64_t)count : count > 0 ? left : 0;
+    (void)a;
+    r->at += skipped;
+    return (la_int64_t)skipped;
+}
+
+static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const char *name, int depth);
 
 /* Archives among the leaves from `first` on give way to what is in them. */
 static bool descend(struct ebi_haul *haul, size_t first, int depth)
 {
     size_t end = haul->count;
     for (size_t i = first; i < end;) {
-        int fd = ebi_leaf_open(haul, &haul->leaves[i]);
-        bool ok = fd >= 0 || refuse(haul, haul->leaves[i].name, "cannot be read: %s", strerror(errno));
-        bool inner = ok && is_archive(fd) && !haul->leaves[i].named;
-        if (inner) {
-            char name[EB_PATH_BYTES];
-            snprintf(name, sizeof name, "%s", haul->leaves[i].name);
-            ok = unpack(haul, fd, name, depth + 1);
-        }
-        if (fd >= 0)
-            close(fd);
-        if (!ok)
-            return false;
-        if (inner) {
-            drop_leaf(haul, i);
-            end--;
-        } else {
+        const struct ebi_leaf *leaf = &haul->leaves[i];
+        if (leaf->named || !is_archive(haul, &leaf->bytes)) {
             i++;
+            continue;
         }
+        char name[EB_PATH_BYTES];
+        struct ebi_range inner = leaf->bytes;
+        snprintf(name, sizeof name, "%s", leaf->name);
+        if (!unpack(haul, &inner, name, depth + 1))
+            return false;
+        drop_leaf(haul, i);
+        end--;
     }
     return true;
 }
 
-static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth)
+static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const char *name, int depth)
 {
     size_t first = haul->count;
     if (depth > EBI_UNPACK_DEPTH)
         return refuse(haul, name, "found archives in each other more than %d deep, expected at most that",
                       EBI_UNPACK_DEPTH);
+    struct reading reading = {.fd = haul->fd, .bytes = *bytes};
     struct archive *a = archive_read_new();
     if (a == NULL)
         return refuse(haul, name, "out of memory");
@@ -473,7 +495,11 @@ static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth)
     archive_read_support_filter_bzip2(a);
     archive_read_support_filter_xz(a);
     archive_read_support_filter_zstd(a);
-    bool ok = archive_read_open_fd(a, fd, CHUNK_BYTES) == ARCHIVE_OK;
+    archive_read_set_read_callback(a, read_range);
+    archive_read_set_seek_callback(a, seek_range);
+    archive_read_set_skip_callback(a, skip_range);
+    archive_read_set_callback_data(a, &reading);
+    bool ok = archive_read_open1(a) == ARCHIVE_OK;
     if (!ok)
         refuse(haul, name, "found an archive that cannot be opened (%s), expected a whole one",
                archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
@@ -491,51 +517,6 @@ static bool unpack(struct ebi_haul *haul, int fd, const char *name, int depth)
 
 /* --- files that were given ------------------------------------------------------------------------ */
 
-/* Another process that writes to the file prevents a lease on it (fcntl(2)); where leases cannot be had, its
- * size and times before and after tell. */
-static bool is_written(int fd)
-{
-    if (fcntl(fd, F_SETLEASE, F_RDLCK) == 0) {
-        fcntl(fd, F_SETLEASE, F_UNLCK);
-        return false;
-    }
-    return errno == EAGAIN;
-}
-
-static bool take_open(struct ebi_haul *haul, int fd, const char *path, bool inside)
-{
-    struct stat before;
-    struct stat after;
-    if (fstat(fd, &before) != 0 || !S_ISREG(before.st_mode))
-        return refuse(haul, path,
-                      "found something that is no file, expected an image, a package or an archive");
-    if (is_written(fd))
-        return refuse(haul, path,
-                      "found another program writing to it, expected a finished file: wait for its end");
-    if (before.st_size == 0)
-        return refuse(haul, path, "found an empty file, expected an image, a package or an archive");
-    haul->file_bytes = (uint64_t)before.st_size;
-    haul->unpacked_bytes = 0;
-    haul->entries = 0;
-    if (!(inside ? unpack(haul, fd, path, 1) : ebi_haul_copy(haul, fd, path)))
-        return false;
-    if (fstat(fd, &after) != 0 || after.st_size != before.st_size ||
-        after.st_mtim.tv_sec != before.st_mtim.tv_sec || after.st_mtim.tv_nsec != before.st_mtim.tv_nsec)
-        return refuse(haul, path,
-                      "found it changed while it was read, expected a finished file: wait for its end");
-    return true;
-}
-
-static bool take_file(struct ebi_haul *haul, const char *path, bool as_it_is, bool may_miss)
-{
-    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
-    if (fd < 0)
-        return (may_miss && errno == ENOENT) || refuse(haul, path, "cannot be opened: %s", strerror(errno));
-    bool ok = take_open(haul, fd, path, !as_it_is && is_archive(fd));
-    close(fd);
-    return ok;
-}
-
 struct sought {
     const char *file;
     bool found;
@@ -547,31 +528,50 @@ static void seek_name(void *context, const char *file)
     sought->found = sought->found || strcmp(file, sought->file) == 0;
 }
 
-bool ebi_haul_take(struct ebi_haul *haul, const char *path)
+/* Whether the manifest beside a file names it: then it is an image, whatever it looks like. */
+static bool named_beside(const struct ebi_haul *haul, const struct ebi_input *input, char *beside)
 {
-    char beside[EB_PATH_BYTES];
-    size_t first = haul->count;
-    if (strlen(path) >= sizeof beside - 8)
-        return refuse(haul, "a file", "found a longer name than can be used");
-    if (!eb_text_printable(path))
-        return refuse(haul, "a file",
-                      "found control characters in its name, expected a name without: rename it");
-    const char *slash = strrchr(path, '/');
-    snprintf(beside, sizeof beside, "%s.json", path);
-    struct sought sought = {slash != NULL ? slash + 1 : path, false};
-    size_t size = 0;
+    const char *slash = strrchr(input->path, '/');
+    struct sought sought = {slash != NULL ? slash + 1 : input->path, false};
+    const struct ebi_leaf manifest = {.name = beside, .bytes = input->beside};
     struct eb_problem unheard;
-    uint8_t *bytes = ebi_file_read(beside, EB_MANIFEST_BYTES, &size, &unheard);
+    size_t size = 0;
+    if (!input->accompanied || input->beside_problem.text[0] != '\0')
+        return false;
+    uint8_t *bytes = ebi_leaf_read(haul, &manifest, &size, &unheard);
     each_named(bytes, size, seek_name, &sought);
-    bool named = sought.found;
-    bool ok = take_file(haul, path, named, false);
-    bool bare = ok && haul->count == first + 1 && haul->leaves[first].archive == 0;
-    if (bare && find_manifest(haul, &haul->leaves[first]) && !haul->leaves[first].manifest) {
-        ok = take_file(haul, beside, true, true) &&
-             (haul->count == first + 1 || find_manifest(haul, &haul->leaves[first + 1]));
-        if (ok && haul->count == first + 2 && !haul->leaves[first + 1].manifest)
-            drop_leaf(haul, first + 1);
+    return sought.found;
+}
+
+static bool take_beside(struct ebi_haul *haul, const struct ebi_input *input, const char *beside,
+                        size_t first)
+{
+    if (input->beside_problem.text[0] != '\0') {
+        *haul->problem = input->beside_problem;
+        return false;
     }
+    if (!take_plain(haul, &input->beside, beside) || !find_manifest(haul, &haul->leaves[first + 1]))
+        return false;
+    if (!haul->leaves[first + 1].manifest)
+        drop_leaf(haul, first + 1);
+    return true;
+}
+
+bool ebi_haul_take(struct ebi_haul *haul, const struct ebi_input *input)
+{
+    char beside[EB_PATH_BYTES + 8];
+    size_t first = haul->count;
+    haul->argument = input->argument;
+    haul->file_bytes = input->bytes.size;
+    haul->unpacked_bytes = 0;
+    haul->entries = 0;
+    snprintf(beside, sizeof beside, "%s.json", input->path);
+    bool plain = named_beside(haul, input, beside) || !is_archive(haul, &input->bytes);
+    bool ok =
+        plain ? take_plain(haul, &input->bytes, input->path) : unpack(haul, &input->bytes, input->path, 1);
+    if (ok && plain)
+        ok = find_manifest(haul, &haul->leaves[first]) &&
+             (!input->accompanied || haul->leaves[first].manifest || take_beside(haul, input, beside, first));
     if (!ok)
         drop_leaves(haul, first);
     return ok;

@@ -1,5 +1,6 @@
-/* What comes out of files as they came: every file in every archive in them, each in a file of the shelf's
- * own under a number.  Names in an archive are never used as names on this laptop. */
+/* What comes out of files as they came: every file in every archive in them.  All bytes are in one file
+ * without a name: first those of the files that were given, then those that were unpacked.  Names in an
+ * archive are never used as names on this laptop.  Runs in a child without rights (sandbox.h). */
 #ifndef EBI_UNPACK_H
 #define EBI_UNPACK_H
 
@@ -14,12 +15,28 @@ enum {
 };
 #define EBI_UNPACK_BYTES_MAX (4ULL << 30)
 
+/* Bytes of the file without a name. */
+struct ebi_range {
+    uint64_t at, size;
+};
+
+/* One file that was given. */
+struct ebi_input {
+    const char *path;
+    size_t argument; /* of the call: its place */
+    struct ebi_range bytes;
+    bool accompanied; /* PATH.json was there */
+    struct ebi_range beside;
+    struct eb_problem beside_problem; /* why that cannot be read */
+    bool refused;
+};
+
 /* One file that is no archive, or one that a manifest names. */
 struct ebi_leaf {
     char *name;       /* "update.zip/inner.tar/fw.hex" */
     const char *file; /* the last part of it */
-    size_t number;    /* of its file: ebi_leaf_file */
-    uint64_t size;
+    size_t number;
+    struct ebi_range bytes;
     uint8_t sha256[EB_SHA256_BYTES];
     uint32_t checksum;
     size_t archive;  /* that it stands in: its number; 0: none, it was given as it is */
@@ -30,29 +47,25 @@ struct ebi_leaf {
 };
 
 struct ebi_haul {
-    int dir; /* the folder where the files are put */
+    int fd;       /* the file without a name */
+    uint64_t end; /* of its bytes */
     struct ebi_leaf *leaves;
     size_t count;
     size_t *order; /* indices of the leaves by place, where `sorted` */
     bool sorted;
     size_t numbers, archives; /* given so far */
-    size_t argument;          /* the next one's */
+    size_t argument;          /* the one at work */
     uint64_t file_bytes, unpacked_bytes;
     size_t entries;
     struct eb_problem *problem;
 };
 
 /* Takes a file with all that is in it.  False with `problem` filled: nothing of it stays. */
-bool ebi_haul_take(struct ebi_haul *haul, const char *path);
-/* Takes one open file as it is, under this name. */
-bool ebi_haul_copy(struct ebi_haul *haul, int fd, const char *name);
-void ebi_haul_free(struct ebi_haul *haul); /* and removes its files */
+bool ebi_haul_take(struct ebi_haul *haul, const struct ebi_input *input);
+void ebi_haul_free(struct ebi_haul *haul);
 
-/* The name of its file in the haul's folder; opens it for reading, or -1; reads it whole, as ebi_file_read.
- */
-enum { EBI_LEAF_FILE_BYTES = 24 };
-void ebi_leaf_file(const struct ebi_leaf *leaf, char name[EBI_LEAF_FILE_BYTES]);
-int ebi_leaf_open(const struct ebi_haul *haul, const struct ebi_leaf *leaf);
+/* Reads a leaf of at most EB_MANIFEST_BYTES whole, with NUL behind its end, freed by the caller; NULL with
+ * `problem` filled. */
 uint8_t *ebi_leaf_read(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size,
                        struct eb_problem *problem);
 

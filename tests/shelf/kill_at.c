@@ -1,5 +1,6 @@
 /* A library to be loaded in front of the C library: kills the process, as a power cut would, at its n-th call
- * that changes something in a file system, before it or half way through.  KILL_AT=n, KILL_HALF=1; the number
+ * that changes something in a file system, before it or half way through; its children are left alone: they
+ * write to files without a name.  KILL_AT=n, KILL_HALF=1; the number
  * of calls of a process that comes to its end is written to the file KILL_COUNT. */
 #define _GNU_SOURCE
 #include <dlfcn.h>
@@ -11,12 +12,15 @@
 #include <unistd.h>
 
 static long calls;
+static pid_t counted; /* the process that is */
 
 /* Whether the call whose turn it is must not come to its end. */
 static int its_turn(void)
 {
     const char *at = getenv("KILL_AT");
-    return ++calls == (at != NULL ? atol(at) : 0);
+    if (counted == 0)
+        counted = getpid();
+    return counted == getpid() && ++calls == (at != NULL ? atol(at) : 0);
 }
 
 static void die(void)

@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <termios.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -377,6 +378,7 @@ bool session_may(struct session *s, const char *question, const char *nothing)
                  toupper((unsigned char)nothing[0]), nothing + 1);
         return fail(s, EXIT_WRONG_CALL);
     }
+    tcflush(STDIN_FILENO, TCIFLUSH); /* what was typed before the question does not answer it */
     fprintf(stderr, "%s (yes/no) ", question);
     if (fgets(answer, sizeof answer, stdin) != NULL && strcmp(answer, "yes\n") == 0)
         return true;

@@ -1,0 +1,36 @@
+/* From files as they came to images that may go on a shelf: copied into one file without a name, unpacked and
+ * recognised there by a child without rights, and looked at once more when it tells what it has found. */
+#ifndef EBI_TAKE_H
+#define EBI_TAKE_H
+
+#include "einbau/shelf.h"
+#include "shelf/unpack.h"
+
+struct ebi_image {
+    char *name; /* "update.zip/inner.tar/fw.hex" */
+    struct ebi_range bytes;
+    struct eb_shelf_image row; /* without number and time */
+    struct eb_image_facts facts;
+    char *manifest; /* the text that says all this */
+    char *signature;
+    size_t place;    /* in the manifest */
+    size_t argument; /* the file of the call that says what it is */
+};
+
+struct ebi_images {
+    int fd; /* the file without a name, the caller's */
+    uint64_t end;
+    struct ebi_image *list;
+    size_t count;
+};
+
+/* Finds the images in the files of `adding`, and tells of those that are refused, or nothing.  False with
+ * `problem` filled where nothing can be read here, whatever it is. */
+bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, struct eb_problem *problem);
+
+/* Copies an open file to the end of the file without a name. */
+bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes);
+
+void ebi_images_free(struct ebi_images *images);
+
+#endif
