@@ -58,9 +58,9 @@ static enum eb_status read_range(void *self, uint64_t offset, uint8_t *to, size_
 static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, struct range *range,
                     struct eb_image_reader *reader, uint64_t *base, uint64_t *span)
 {
+    *range = (struct range){haul->fd, leaf->bytes.at};
     const struct eb_source source = {range, leaf->bytes.size, read_range};
     struct eb_segments segments;
-    *range = (struct range){haul->fd, leaf->bytes.at};
     *base = 0;
     *span = leaf->bytes.size;
     if (eb_image_begin(reader, &source) && reader->format == EB_FORMAT_RAW)

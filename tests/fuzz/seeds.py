@@ -9,7 +9,7 @@ import zipfile
 
 folder = sys.argv[1]
 ports = {"dns": 1, "snmp": 2}
-for kind in ("heard", "image", "streams", "manifest", "can", "usb", "files"):
+for kind in ("heard", "image", "streams", "manifest", "can", "usb", "files", "calls"):
     os.makedirs(f"{folder}/{kind}", exist_ok=True)
 with open(f"{folder}/frames.txt", encoding="ascii") as lines:
     for number, line in enumerate(lines):
@@ -94,3 +94,10 @@ for name, content in (("zip", b"\4" + zipped), ("tar", b"\4" + tarred), ("index"
                        b'{"firmware": {"active": 0, "pending": false, "banks": [1]}}}}}\nx')):
     with open(f"{folder}/files/{name}", "wb") as file:
         file.write(content)
+
+# Calls: an image pushed in blocks of 8 with each acknowledged, one read back, registers written and read, a service asked for.
+calls = ("00" + "0210" + "01" + "0501ff" + "0100" + "050101" * 1 + "010105010101010501010101" * 2, "01" + "0108" + "01" + "0501" + "01000501" * 3,
+         "02" + "07" + "0202" + "01ff" + "0004" + "04000102" + "2f01" + "01ff" + "00050e030001", "03" + "00" + "03ff" + "0110" + "00" * 16)
+for number, digits in enumerate(calls):
+    with open(f"{folder}/calls/{number}", "wb") as file:
+        file.write(bytes.fromhex(digits))
