@@ -126,8 +126,7 @@ uint64_t ebi_segments_span(const struct eb_segments *segments)
     return last->address + last->size_bytes - segments->list[0].address;
 }
 
-/* A file without a name, gone with its descriptor. */
-static int nameless_file(void)
+int ebi_nameless_file(void)
 {
     char path[EB_PATH_BYTES];
     const char *folder = getenv("TMPDIR");
@@ -208,7 +207,7 @@ static bool recognise_apart(struct eb_image *image, const char *format, struct e
     struct recognised found;
     struct ebi_sandbox sandbox;
     char why[EB_PROBLEM_BYTES - EB_PATH_BYTES - 16];
-    image->content_fd = nameless_file();
+    image->content_fd = ebi_nameless_file();
     if (image->content_fd < 0) {
         snprintf(problem->text, sizeof problem->text, "%s: no temporary file can be made: %s", image->path,
                  strerror(errno));
@@ -240,7 +239,7 @@ static bool recognise_apart(struct eb_image *image, const char *format, struct e
 
 bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
 {
-    int copy = nameless_file();
+    int copy = ebi_nameless_file();
     if (copy < 0 ||
         !digest(image->fd, copy, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
         snprintf(problem->text, sizeof problem->text,

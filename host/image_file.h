@@ -40,6 +40,9 @@ uint8_t *ebi_open_file_read(int fd, const char *path, size_t most, size_t *size,
  * filled. */
 uint8_t *ebi_file_read(const char *path, size_t most, size_t *size, struct eb_problem *problem);
 
+/* A file without a name, in the folder for temporary files, gone with its descriptor; -1 with errno. */
+int ebi_nameless_file(void);
+
 /* Opens a file for writing, empty, and never through a symbolic link; NULL with errno. */
 FILE *ebi_file_create(const char *path, mode_t mode);
 

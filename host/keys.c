@@ -200,6 +200,12 @@ static bool header_fine(const char *encoded, size_t size, char kid[EB_KEY_TEXT_B
     return fine;
 }
 
+bool eb_signature_key(const char *jws, struct eb_key *key)
+{
+    char kid[EB_KEY_TEXT_BYTES];
+    return header_fine(jws, strcspn(jws, "."), kid) && eb_key_parse(kid, key);
+}
+
 static bool signed_by(const struct eb_key *key, const uint8_t *signature, const char *input, size_t size)
 {
     return crypto_sign_verify_detached(signature, (const uint8_t *)input, size, key->bytes) == 0;

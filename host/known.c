@@ -17,7 +17,10 @@ static const char schema[] =
     "CREATE TABLE IF NOT EXISTS versions (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT "
     "NULL,"
     " first TEXT NOT NULL, first_seen TEXT NOT NULL, last TEXT NOT NULL, times INTEGER NOT NULL DEFAULT 1,"
-    " PRIMARY KEY (serial, order_code, component));";
+    " PRIMARY KEY (serial, order_code, component));"
+    "CREATE TABLE IF NOT EXISTS floors (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT "
+    "NULL,"
+    " floor TEXT NOT NULL, PRIMARY KEY (serial, order_code, component));";
 
 struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
 {
@@ -134,4 +137,36 @@ bool eb_known_versions(struct eb_known *known, const struct eb_identity *id, con
     }
     ebi_sql_end(&known->sql, ask);
     return found;
+}
+
+bool eb_known_floor(struct eb_known *known, const struct eb_identity *id, const char *component,
+                    char floor[EB_VERSION_TEXT_BYTES])
+{
+    struct eb_problem problem = {""};
+    sqlite3_stmt *ask =
+        EBI_SQL_ASK(&known->sql, &problem,
+                    "SELECT floor FROM floors WHERE serial = ?1 AND order_code = ?2 AND component = ?3",
+                    id->serial, id->order_code, component, NULL);
+    bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
+    if (found)
+        ebi_sql_text(ask, 0, floor, EB_VERSION_TEXT_BYTES);
+    ebi_sql_end(&known->sql, ask);
+    return found;
+}
+
+bool eb_known_raise_floor(struct eb_known *known, const struct eb_identity *id,
+                          const struct eb_component_profile *component, const char *floor,
+                          struct eb_problem *problem)
+{
+    char before[EB_VERSION_TEXT_BYTES];
+    if (id->serial[0] == '\0' || eb_version_compare(&component->order, floor, floor) != EB_SAME ||
+        (eb_known_floor(known, id, component->name, before) &&
+         eb_version_compare(&component->order, floor, before) != EB_NEWER))
+        return true;
+    return ebi_sql_done(&known->sql,
+                        EBI_SQL_ASK(&known->sql, problem,
+                                    "INSERT OR REPLACE INTO floors (serial, order_code, component, floor)"
+                                    " VALUES (?, ?, ?, ?)",
+                                    id->serial, id->order_code, component->name, floor, NULL),
+                        problem);
 }

@@ -127,6 +127,67 @@ static void a_key_counts_until_its_day_and_not_once_it_is_revoked(void **state)
         "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA");
 }
 
+/* The floor of an image that a device got holds also against an older image with a good manifest, when the
+ * newer one is nowhere any more. */
+static void a_floor_holds_from_then_on(void **state)
+{
+    (void)state;
+    expect(0, "", "$E key new ours && cp site.yaml plain && cp coupler-2.0.bin.json without.json");
+    list_key("ours", "");
+    sign_beside("ours");
+    expect(0, "", "sed -i 's/\"2.0\"/\"2.0\", \"floor\": \"1.9\"/' coupler-2.0.bin.json");
+    /* Written in without signing it anew, it is not the maker's manifest any more. */
+    expect(1, "found a signature that does not belong to it", "$E fit coupler-1 --yes");
+    expect(0, "",
+           "cp plain site.yaml && cp coupler-2.0.bin.json with.json && cp without.json coupler-2.0.bin.json");
+    for (int floor = 0; floor < 2; floor++) {
+        expect(0, "", "rm -rf state; cp %s coupler-2.0.bin.json", floor ? "with.json" : "without.json");
+        expect(0, "1 confirmed", "$E fit coupler-1 --yes --image coupler-2.0.bin");
+        expect(0, floor ? "floor              1.9" : "first seen with", "$E show coupler-1");
+        expect(0, "", "cp without.json coupler-2.0.bin.json");
+        expect(floor ? 1 : 0,
+               floor ? "delivered-floor: found 1.0, expected at least 1.9 (cannot be accepted)"
+                     : "1 confirmed",
+               "$E fit coupler-1 --yes --image coupler-1.0.bin --accept running-version");
+    }
+}
+
+/* A package with more than one thing wrong, offline: everything is told, and by whom it is signed. */
+static void a_package_is_checked_with_all_findings(void **state)
+{
+    (void)state;
+    expect(0, "",
+           "$E key new ours && cp site.yaml plain && cp coupler-1.0.bin.json m && python3 -c \""
+           "import json; a, b = (json.load(open(f'coupler-{v}.0.bin.json')) for v in (1, 2));"
+           "a['images'] += b['images']; json.dump(a, open('both.json', 'w'))\" && "
+           "$E pack coupler-1.0.bin coupler-2.0.bin --to p.einbau --manifest both.json --sign ours.key");
+    expect(0, "2 images: nothing is wrong", "$E check p.einbau");
+    expect(0, "not listed here", "$E check p.einbau");
+    list_key("ours", "");
+    expect(0, "which counts here", "$E check p.einbau");
+    expect(0, "",
+           "mkdir in && cd in && unzip -q ../p.einbau && echo x >>coupler-1.0.bin && rm coupler-2.0.bin && "
+           "zip -q ../two.einbau * && unzip -qo ../p.einbau && sed -i 's/\"1.0\"/\"1.0.1\"/' manifest.json "
+           "&& zip -q ../tampered.einbau *");
+    /* Both images of it, not only the first. */
+    struct outcome o = in_folder("$E check two.einbau nothing-there");
+    assert_int_equal(o.status, 1);
+    assert_non_null(strstr(o.out, "coupler-1.0.bin: found 2802 bytes, expected 2800 as its manifest says"));
+    assert_non_null(strstr(o.out, "names \"coupler-2.0.bin\", which is not beside it"));
+    assert_non_null(strstr(o.out, "nothing-there: cannot be opened"));
+    assert_non_null(strstr(o.out, "2 files, 0 images: 3 things wrong"));
+    outcome_free(&o);
+    expect(1, "found a signature that does not belong to the manifest", "$E check tampered.einbau");
+    expect(1, "coupler-2.0.bin.json: found no signature, expected one", "$E check coupler-2.0.bin");
+    /* Where no key is listed, a signature must still be that of the key which it names. */
+    expect(1, "found a signature that does not belong to the manifest",
+           "cp plain site.yaml && $E check tampered.einbau");
+    expect(2, "found a signature that does not belong to the manifest",
+           "$E shelf add --shelf s tampered.einbau");
+    expect(0, "\"counts\": false", "$E check --json p.einbau");
+    expect(0, "0", "ls s/images s/coming | grep -c '[0-9]'; true");
+}
+
 static void this_users_keys_are_listed_and_taken_back(void **state)
 {
     (void)state;
@@ -408,6 +469,8 @@ int main(int argc, char **argv)
     const struct CMUnitTest tests[] = {
         TEST(a_file_beside_a_site_with_keys_needs_a_signature),
         TEST(a_key_counts_until_its_day_and_not_once_it_is_revoked),
+        TEST(a_floor_holds_from_then_on),
+        TEST(a_package_is_checked_with_all_findings),
         TEST(this_users_keys_are_listed_and_taken_back),
         TEST(a_foreign_shelf_touches_nothing_outside),
         TEST(a_foreign_shelf_brings_no_trust),

@@ -325,6 +325,13 @@ static bool take_manifest_image(struct ebi_haul *haul, const struct eb_manifest 
     return true;
 }
 
+static void tell_refused(const struct ebi_haul *haul, const struct ebi_recognition *images,
+                         const struct ebi_leaf *leaf)
+{
+    images->tell(images->context, EB_SHELF_REFUSED, leaf->argument, leaf->name, haul->problem->text);
+}
+
+/* Whether all that the manifest says is so; tells of everything that is not. */
 static bool recognise_manifest(struct ebi_haul *haul, const struct ebi_leaf *leaf,
                                struct ebi_recognition *images)
 {
@@ -334,6 +341,7 @@ static bool recognise_manifest(struct ebi_haul *haul, const struct ebi_leaf *lea
     size_t signature_size = 0;
     uint8_t *text = read_leaf(haul, leaf, &size);
     if (text == NULL || !eb_manifest_read(leaf->name, text, size, &manifest, haul->problem)) {
+        tell_refused(haul, images, leaf);
         free(text);
         return false;
     }
@@ -342,25 +350,27 @@ static bool recognise_manifest(struct ebi_haul *haul, const struct ebi_leaf *lea
     uint8_t *signature = jws != NULL ? read_leaf(haul, jws, &signature_size) : NULL;
     if (jws != NULL)
         jws->manifest = true;
-    bool ok = true;
-    for (size_t i = 0; ok && i < manifest.count; i++) {
+    bool all = true;
+    for (size_t i = 0; i < manifest.count; i++) {
         /* Beside a bare image the manifest may describe others that were not given. */
         if (leaf->archive == 0 && ebi_leaf_beside(haul, leaf, manifest.images[i].file) == NULL)
             continue;
         const struct ebi_leaf *bytes = manifest_leaf(haul, leaf, &manifest.images[i]);
-        if (bytes == NULL) {
-            ok = false;
-            break;
+        if (bytes != NULL) {
+            struct ebi_recognised *image = add_image(images, bytes, leaf);
+            image->manifest = strdup((const char *)text);
+            image->signature = signature != NULL ? strdup((const char *)signature) : NULL;
+            if (take_manifest_image(haul, &manifest, i, bytes, image))
+                continue;
+            drop_images(images, images->count - 1);
         }
-        struct ebi_recognised *image = add_image(images, bytes, leaf);
-        image->manifest = strdup((const char *)text);
-        image->signature = signature != NULL ? strdup((const char *)signature) : NULL;
-        ok = take_manifest_image(haul, &manifest, i, bytes, image);
+        tell_refused(haul, images, leaf);
+        all = false;
     }
     eb_manifest_free(&manifest);
     free(text);
     free(signature);
-    return ok;
+    return all;
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -410,15 +420,16 @@ static bool is_manifest(const struct ebi_leaf *leaf)
     return leaf->manifest && length >= 5 && strcmp(leaf->file + length - 5, ".json") == 0;
 }
 
-/* The manifests of one file that was given; false with haul->problem filled. */
+/* The manifests of one file that was given; false where something is wrong with one. */
 static bool recognise_manifests(struct ebi_haul *haul, size_t argument, struct ebi_recognition *images)
 {
+    bool all = true;
     for (size_t i = 0; i < haul->count; i++) {
         if (haul->leaves[i].argument == argument && is_manifest(&haul->leaves[i]) &&
             !recognise_manifest(haul, &haul->leaves[i], images))
-            return false;
+            all = false;
     }
-    return true;
+    return all;
 }
 
 struct nothing {
@@ -447,15 +458,10 @@ void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
     if (nothings == NULL || refused == NULL)
         abort();
     for (size_t f = 0; f < adding->count; f++) {
-        size_t before = images->count;
         images->at(images->context, f);
         refused[f] = !recognise_manifests(haul, f, images);
-        if (!refused[f])
-            continue;
-        drop_images(images, before);
-        for (size_t i = 0; i < haul->count; i++)
+        for (size_t i = 0; refused[f] && i < haul->count; i++)
             haul->leaves[i].refused = haul->leaves[i].refused || haul->leaves[i].argument == f;
-        images->tell(images->context, EB_SHELF_REFUSED, f, adding->paths[f], haul->problem->text);
     }
     for (size_t f = 0; f < adding->count; f++) {
         images->at(images->context, f);
@@ -471,8 +477,7 @@ void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
     if (left == 1 && adding->profile != NULL) {
         images->at(images->context, nothings[0].leaf->argument);
         if (!take_said(haul, adding, nothings[0].leaf, images))
-            images->tell(images->context, EB_SHELF_REFUSED, nothings[0].leaf->argument,
-                         nothings[0].leaf->name, haul->problem->text);
+            tell_refused(haul, images, nothings[0].leaf);
         left = 0;
     }
     for (size_t i = 0; i < left; i++)

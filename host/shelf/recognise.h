@@ -22,14 +22,15 @@ struct ebi_recognition {
     size_t count;
     /* Called before the files of one argument are looked at. */
     void (*at)(void *context, size_t argument);
-    /* A file that is to be refused, with its name and why; or one that is nothing. */
+    /* Something for which a file is to be refused, with the name of what it is in, and why; or a file that is
+     * nothing. */
     void (*tell)(void *context, enum eb_shelf_taking what, size_t argument, const char *name,
                  const char *why);
     void *context;
 };
 
-/* Finds the images among all leaves; who signed them is not looked at.  Tells of files that are to be
- * refused, and marks their leaves; and of those that are nothing. */
+/* Finds the images among all leaves; who signed them is not looked at.  Tells of everything for which
+ * a file is to be refused, and marks its leaves; and of files that are nothing. */
 void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
                    struct ebi_recognition *images);
 void ebi_recognition_free(struct ebi_recognition *recognition);

@@ -439,7 +439,7 @@ bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, 
     struct added *added = NULL;
     struct coming coming;
     bool ok = open_coming(shelf, &coming, problem) && open_nameless(&coming, &images, problem) &&
-              ebi_take(&images, adding, problem);
+              ebi_take(&images, adding, false, problem);
     if (ok) {
         added = calloc(images.count + 1, sizeof *added);
         ok = added != NULL && commit(shelf, &images, coming.dir, added, problem);
@@ -451,6 +451,26 @@ bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, 
     if (images.fd >= 0)
         close(images.fd);
     close_coming(&coming);
+    return ok;
+}
+
+bool eb_files_check(const struct eb_shelf_adding *adding, struct eb_problem *problem)
+{
+    struct ebi_images images = {.fd = ebi_nameless_file()};
+    if (images.fd < 0)
+        return failed(problem, adding->paths[0], "no temporary file can be made to read it from");
+    bool ok = ebi_take(&images, adding, true, problem);
+    for (size_t i = 0; ok && i < images.count; i++) {
+        const struct ebi_image *image = &images.list[i];
+        const struct eb_shelf_told told = {.what = EB_SHELF_TAKEN,
+                                           .name = image->name,
+                                           .image = image->row,
+                                           .facts = &image->facts,
+                                           .signer = image->signed_fine ? &image->signer : NULL};
+        adding->told(adding->context, &told);
+    }
+    ebi_images_free(&images);
+    close(images.fd);
     return ok;
 }
 

@@ -207,6 +207,7 @@ struct told {
 struct hearing {
     const struct eb_shelf_adding *adding;
     struct ebi_images *images;
+    bool all;      /* that is wrong is told */
     bool *refused; /* for each argument */
     struct told *told;
     size_t told_count;
@@ -216,6 +217,12 @@ struct hearing {
 static void note(struct hearing *h, enum eb_shelf_taking what, size_t argument, const char *name,
                  const char *why)
 {
+    if (what == EB_SHELF_REFUSED) {
+        name = h->adding->paths[argument];
+        if (h->refused[argument] && !h->all)
+            return; /* the first tells enough */
+        h->refused[argument] = true;
+    }
     struct told *more = realloc(h->told, (h->told_count + 1) * sizeof *more);
     if (more == NULL)
         abort();
@@ -226,13 +233,17 @@ static void note(struct hearing *h, enum eb_shelf_taking what, size_t argument, 
     h->told_count++;
 }
 
+static void free_image(struct ebi_image *image)
+{
+    free(image->name);
+    free(image->manifest);
+    free(image->signature);
+}
+
 static void drop_images(struct ebi_images *images, size_t first)
 {
-    for (size_t i = first; i < images->count; i++) {
-        free(images->list[i].name);
-        free(images->list[i].manifest);
-        free(images->list[i].signature);
-    }
+    for (size_t i = first; i < images->count; i++)
+        free_image(&images->list[i]);
     images->count = first;
 }
 
@@ -338,8 +349,7 @@ static const char *why_not_signed(enum eb_signature signature, bool bare)
         return NULL;
     case EB_SIGNATURE_MISSING:
         return bare ? "found a bare image, expected a signed package, as trusted keys are listed: pack and "
-                      "sign it "
-                      "(einbau pack --sign KEY)"
+                      "sign it (einbau pack --sign KEY)"
                     : "found no signature, expected one by a trusted key, as some are listed";
     case EB_SIGNATURE_DEAD:
         return "found a signature by a key that has expired or was revoked, expected one by a key that still "
@@ -352,6 +362,24 @@ static const char *why_not_signed(enum eb_signature signature, bool bare)
     }
 }
 
+/* Why no key that counts has signed it; NULL: one has, or none is asked for.  Where no key is listed here, a
+ * signature must still be that of the key which it names. */
+static const char *judge_signature(const struct hearing *h, struct ebi_image *image, bool bare)
+{
+    const char *jws = image->signature[0] != '\0' ? image->signature : NULL;
+    size_t size = strlen(image->manifest);
+    const char *why = why_not_signed(eb_manifest_verify(image->manifest, size, jws, h->adding->trust), bare);
+    if (why != NULL || jws == NULL)
+        return why;
+    struct eb_trust named = {.asked = true};
+    named.count = eb_signature_key(jws, &named.keys[0]) ? 1 : 0;
+    enum eb_signature by_name = eb_manifest_verify(image->manifest, size, jws, &named);
+    image->signed_fine = by_name == EB_SIGNATURE_TRUSTED;
+    image->signer = named.keys[0];
+    bool asked = h->adding->trust != NULL && h->adding->trust->asked;
+    return by_name == EB_SIGNATURE_WRONG && !asked ? why_not_signed(by_name, bare) : NULL;
+}
+
 /* One image: what is said of it is read from its manifest here, and who signed that is looked at here.  False
  * where the child cannot have told the truth. */
 static bool hear_image(struct hearing *h, const struct report *r, FILE *from)
@@ -359,41 +387,35 @@ static bool hear_image(struct hearing *h, const struct report *r, FILE *from)
     struct ebi_image image = {.bytes = r->bytes, .place = r->place, .argument = r->argument};
     struct eb_manifest manifest;
     struct eb_problem problem;
+    image.name = strdup(r->name);
     image.manifest = hear_text(from, r->manifest_bytes);
     image.signature = image.manifest != NULL ? hear_text(from, r->signature_bytes) : NULL;
-    bool ok = image.signature != NULL &&
-              eb_manifest_read(r->source, image.manifest, strlen(image.manifest), &manifest, &problem);
-    const char *why = NULL;
-    if (ok) {
-        const char *jws = r->signature_bytes > 0 ? image.signature : NULL;
-        ok = r->place < manifest.count && manifest.images[r->place].facts.size_bytes == r->bytes.size;
-        if (ok) {
-            image.facts = manifest.images[r->place].facts;
-            why = why_not_signed(
-                eb_manifest_verify(image.manifest, strlen(image.manifest), jws, h->adding->trust),
-                jws == NULL && strcmp(r->by, "its manifest") != 0);
-            fill_row(&image, h->adding, &manifest);
-        }
-        eb_manifest_free(&manifest);
+    if (image.name == NULL || image.signature == NULL ||
+        !eb_manifest_read(r->source, image.manifest, strlen(image.manifest), &manifest, &problem)) {
+        free_image(&image);
+        return false;
     }
-    if (ok && why != NULL && !h->refused[r->argument]) {
+    bool ok = r->place < manifest.count && manifest.images[r->place].facts.size_bytes == r->bytes.size;
+    if (ok) {
+        image.facts = manifest.images[r->place].facts;
+        fill_row(&image, h->adding, &manifest);
+    }
+    eb_manifest_free(&manifest);
+    const char *why = ok ? judge_signature(h, &image, strcmp(r->by, "its manifest") != 0) : NULL;
+    if (why != NULL) {
         refuse(&problem, r->source, "%s", why);
-        note(h, EB_SHELF_REFUSED, r->argument, h->adding->paths[r->argument], problem.text);
+        note(h, EB_SHELF_REFUSED, r->argument, "", problem.text);
     }
     if (!ok || why != NULL) {
-        if (ok)
-            h->refused[r->argument] = true;
-        free(image.manifest);
-        free(image.signature);
+        free_image(&image);
         return ok;
     }
     image.row.content_bytes = r->content_bytes;
     eb_text_copy(image.row.format, sizeof image.row.format, r->format);
     eb_text_copy(image.row.by, sizeof image.row.by, r->by);
     eb_text_copy(image.row.origin, sizeof image.row.origin, r->origin);
-    image.name = strdup(r->name);
     struct ebi_image *more = realloc(h->images->list, (h->images->count + 1) * sizeof *more);
-    if (more == NULL || image.name == NULL)
+    if (more == NULL)
         abort();
     h->images->list = more;
     more[h->images->count++] = image;
@@ -414,7 +436,6 @@ static bool hear(struct hearing *h, FILE *from)
         if (ok && r->kind == AT) {
             h->at = r->argument;
         } else if (ok && r->kind == TOLD) {
-            h->refused[r->argument] = h->refused[r->argument] || r->what == EB_SHELF_REFUSED;
             note(h, r->what, r->argument, r->name, r->why);
         } else if (ok && r->kind == IMAGE) {
             ok = hear_image(h, r, from);
@@ -463,7 +484,7 @@ static void tell_all(const struct hearing *h)
     for (size_t i = 0; i < h->told_count; i++) {
         const struct told *t = &h->told[i];
         const struct eb_shelf_told told = {.what = t->what, .name = t->name, .why = t->why};
-        if (t->what == EB_SHELF_REFUSED || !h->refused[t->argument])
+        if (t->what == EB_SHELF_REFUSED || h->all || !h->refused[t->argument])
             h->adding->told(h->adding->context, &told);
     }
 }
@@ -490,11 +511,12 @@ static void refuse_input(const struct eb_shelf_adding *adding, struct ebi_input 
     adding->told(adding->context, &told);
 }
 
-bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, struct eb_problem *problem)
+bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, bool all,
+              struct eb_problem *problem)
 {
     struct ebi_input *inputs = calloc(adding->count + 1, sizeof *inputs);
     bool *refused = calloc(adding->count + 1, sizeof *refused);
-    struct hearing h = {.adding = adding, .images = images, .refused = refused};
+    struct hearing h = {.adding = adding, .images = images, .all = all, .refused = refused};
     struct eb_problem found;
     char why[EB_PROBLEM_BYTES - 600];
     enum ebi_ended ended = EBI_ENDED_EARLY;
@@ -516,9 +538,10 @@ bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, s
     if (ended != EBI_ENDED_WELL)
         *problem = found;
     tell_all(&h);
-    keep_good(&h);
-    struct ebi_images all = {0};
-    h.images = &all; /* the images are the caller's now */
+    if (!all)
+        keep_good(&h);
+    struct ebi_images none = {0};
+    h.images = &none; /* the images are the caller's now */
     forget(&h);
     free(refused);
     free(inputs);

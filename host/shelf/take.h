@@ -15,6 +15,8 @@ struct ebi_image {
     char *signature;
     size_t place;    /* in the manifest */
     size_t argument; /* the file of the call that says what it is */
+    bool signed_fine;
+    struct eb_key signer; /* where `signed_fine`: whose signature it is */
 };
 
 struct ebi_images {
@@ -24,9 +26,11 @@ struct ebi_images {
     size_t count;
 };
 
-/* Finds the images in the files of `adding`, and tells of those that are refused, or nothing.  False with
+/* Finds the images in the files of `adding`, and tells of those that are refused, or nothing.  `all`: of all
+ * that is wrong with a file, and its good images stay; else of the first, and none of it stays.  False with
  * `problem` filled where nothing can be read here, whatever it is. */
-bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, struct eb_problem *problem);
+bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, bool all,
+              struct eb_problem *problem);
 
 /* Copies an open file to the end of the file without a name. */
 bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes);

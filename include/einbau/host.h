@@ -77,6 +77,9 @@ bool eb_key_untrust(const char *folder, const char *name, struct eb_problem *pro
 enum eb_signature eb_manifest_verify(const void *manifest, size_t size, const char *jws,
                                      const struct eb_trust *trust);
 
+/* The key that a signature names (RFC 7515 section 4.1.4), whether or not it is that one's; false: none. */
+bool eb_signature_key(const char *jws, struct eb_key *key);
+
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
 /* Reads one profile; false with `problem` filled.  docs/profiles.md describes the file. */
@@ -260,6 +263,14 @@ bool eb_known_recall(struct eb_known *known, const char *site, const char *name,
 /* The first and the last version of its component; false: none was seen. */
 bool eb_known_versions(struct eb_known *known, const struct eb_identity *identity, const char *component,
                        char first[EB_VERSION_TEXT_BYTES], char last[EB_VERSION_TEXT_BYTES]);
+
+/* The highest floor that the manifest of an image told which this device got; false: none.  Raising it to a
+ * lower one changes nothing. */
+bool eb_known_floor(struct eb_known *known, const struct eb_identity *identity, const char *component,
+                    char floor[EB_VERSION_TEXT_BYTES]);
+bool eb_known_raise_floor(struct eb_known *known, const struct eb_identity *identity,
+                          const struct eb_component_profile *component, const char *floor,
+                          struct eb_problem *problem);
 
 /* --- the state directory ------------------------------------------------------------------------- */
 

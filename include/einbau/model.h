@@ -165,6 +165,7 @@ struct eb_judge_facts {
     uint64_t capacity_bytes;                     /* of the component, 0: not known */
     const char *profile_floor;                   /* may be NULL or empty, like the next */
     const char *delivered;                       /* the version that this very device was delivered with */
+    const char *known_floor;                     /* of an image that it got before */
     const char *loader;                          /* the version of its loader, may be NULL or empty */
     const struct eb_version_order *loader_order; /* may be NULL where `loader` is */
     const struct eb_usb_ids *usb;                /* NULL: it is not on USB */

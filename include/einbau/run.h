@@ -81,9 +81,10 @@ struct eb_run_item {
     const struct eb_image_facts *image;
     const struct eb_image_found *file;
     struct eb_source source;
-    uint32_t checksum;     /* CRC-32 of the whole image, compared where the device tells its own */
-    const char *delivered; /* the delivered version of this device's component, or NULL */
-    bool no_way;           /* no image leads from what runs to what this one needs */
+    uint32_t checksum;       /* CRC-32 of the whole image, compared where the device tells its own */
+    const char *delivered;   /* the delivered version of this device's component, or NULL */
+    const char *known_floor; /* the floor of an image that it got before, or NULL */
+    bool no_way;             /* no image leads from what runs to what this one needs */
 
     struct eb_verdict verdict;        /* result: of the first judging */
     char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */

@@ -45,6 +45,9 @@ struct eb_shelf_told {
     const char *name; /* "update.zip/inner.tar/fw.hex" */
     const char *why;  /* of the last two */
     struct eb_shelf_image image;
+    /* Only by eb_files_check: what its manifest says, and whose signature is under it (NULL: none). */
+    const struct eb_image_facts *facts;
+    const struct eb_key *signer;
 };
 
 struct eb_shelf_adding {
@@ -64,6 +67,12 @@ struct eb_shelf_adding {
 /* Takes in what is in the files: packages, images, archives.  A file with something wrong in it is refused
  * whole; the others are taken.  False with `problem` filled where the shelf itself fails. */
 bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, struct eb_problem *problem);
+
+/* Looks at files as eb_shelf_add does, and puts nothing anywhere.  `told` is called for every image that is
+ * fine (EB_SHELF_TAKEN, without a number), and for everything that is wrong, not only the first.  Where no
+ * key is listed, a signature must still be that of the key which it names.  False with `problem` filled where
+ * nothing can be read here. */
+bool eb_files_check(const struct eb_shelf_adding *adding, struct eb_problem *problem);
 
 /* --- what is there ------------------------------------------------------------------------------- */
 

@@ -286,7 +286,7 @@ static void judge_companions(const struct eb_judge_facts *facts, struct eb_verdi
 static void judge_floor(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
     const char *version = facts->image->version;
-    const char *floors[] = {facts->delivered, facts->profile_floor, facts->image->floor};
+    const char *floors[] = {facts->delivered, facts->profile_floor, facts->known_floor, facts->image->floor};
     const char *expected = "";
     enum eb_grade grade = EB_GRADE_YES;
     for (size_t i = 0; i < sizeof floors / sizeof floors[0]; i++) {

@@ -73,7 +73,7 @@ static bool open_keys(struct work *w, const struct options *options)
         snprintf(index, sizeof index, "%s/index.db", options->shelf) < EB_PATH_BYTES &&
         access(index, F_OK) != 0)
         w->options.shelf = NULL;
-    if (!session_open_office(&w->session, &w->options, false))
+    if (!session_open_office(&w->session, &w->options, SHELF_IF_THERE))
         return false;
     if (session_trusted_dir(w->folder))
         return true;

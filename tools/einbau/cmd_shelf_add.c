@@ -143,18 +143,12 @@ static int run(const struct options *options)
                                         "VERSION", "FORMAT", "RECOGNISED BY", "FILE"};
     struct session s;
     struct telling t = {.options = options};
-    if (!session_open_office(&s, options, true))
+    if (!session_open_office(&s, options, SHELF_IS_MADE))
         return session_close(&s, s.status);
-    const char *folder = options->profiles != NULL ? options->profiles
-                         : s.site != NULL          ? s.site->profiles_dir
-                                                   : NULL;
     size_t count = 0;
-    struct eb_profile *profiles = folder != NULL ? eb_profiles_read(folder, &count, &s.problem) : NULL;
-    if (folder != NULL && s.problem.text[0] != '\0') {
-        complain("%s", s.problem.text);
-        free(profiles);
-        return session_close(&s, EXIT_WRONG_CALL);
-    }
+    struct eb_profile *profiles = NULL;
+    if (!session_profiles(&s, &profiles, &count))
+        return session_close(&s, s.status);
     struct eb_shelf_adding adding = {.paths = (const char *const *)options->names,
                                      .count = options->name_count,
                                      .profiles = profiles,

@@ -201,7 +201,7 @@ static bool open_for_site(struct session *s, const struct options *options, stru
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    return session_open_office(s, own, false);
+    return session_open_office(s, own, SHELF_IF_THERE);
 }
 
 static int run_cover(const struct options *options)

@@ -190,7 +190,7 @@ static int run(const struct options *options)
 {
     struct session s;
     if (options->for_device == NULL) {
-        if (!session_open_office(&s, options, false))
+        if (!session_open_office(&s, options, SHELF_IF_THERE))
             return session_close(&s, s.status);
         return session_close(&s, list_all(&s));
     }

@@ -89,7 +89,7 @@ static int run_show(const struct options *options)
     struct eb_shelf_image image;
     enum eb_signature signature = EB_SIGNATURE_NOT_ASKED;
     struct eb_manifest manifest = {0};
-    if (!session_open_office(&s, options, false))
+    if (!session_open_office(&s, options, SHELF_IF_THERE))
         return session_close(&s, s.status);
     if (s.shelf == NULL)
         s.shelf = eb_shelf_open(s.shelf_folder, false, &s.problem);
@@ -122,7 +122,7 @@ static int run_show(const struct options *options)
 static int run_drop(const struct options *options)
 {
     struct session s;
-    if (!session_open_office(&s, options, false))
+    if (!session_open_office(&s, options, SHELF_IF_THERE))
         return session_close(&s, s.status);
     if (s.shelf == NULL)
         s.shelf = eb_shelf_open(s.shelf_folder, false, &s.problem);

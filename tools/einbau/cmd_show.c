@@ -27,6 +27,8 @@ static void show_component(const struct target *t, size_t index)
         line("wanted", want->version);
     if (t->delivered[index][0] != '\0')
         line(want->delivered[0] != '\0' ? "delivered with" : "first seen with", t->delivered[index]);
+    if (t->known_floor[index][0] != '\0')
+        line("floor", t->known_floor[index]);
     if (t->lacks[index])
         line("image", "none on the shelf for it");
     if (want->image[0] != '\0')
@@ -88,6 +90,7 @@ static int run(const struct options *options)
     for (size_t i = 0; i < s.count; i++) {
         if (!s.targets[i].chosen)
             continue;
+        session_floors(&s, &s.targets[i]);
         if (!options->json)
             show(&s, &s.targets[i]);
         if (s.status == EXIT_AS_WANTED && !target_as_wanted(&s.targets[i]))

@@ -216,6 +216,18 @@ void job_end(struct session *s, int status)
     s->recording = false;
 }
 
+/* What the images that it got now say of older ones: that holds from now on. */
+static void raise_floors(struct session *s, const struct target *t)
+{
+    for (size_t i = 0; s->known != NULL && i < t->item_count; i++) {
+        const struct eb_run_item *item = &t->items[i];
+        if (item->image->floor[0] != '\0' &&
+            !eb_known_raise_floor(s->known, &t->look.identity, item->component, item->image->floor,
+                                  &s->problem))
+            complain("the floor of %s cannot be remembered: %s", t->device->name, s->problem.text);
+    }
+}
+
 static bool on_effect(void *context, const struct eb_run *run, enum eb_effect effect)
 {
     static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
@@ -254,6 +266,8 @@ static bool on_effect(void *context, const struct eb_run *run, enum eb_effect ef
         .error = error,
         .left = run->left,
     };
+    if (effect == EB_EFFECT_END && run->outcome == EB_OUTCOME_CONFIRMED)
+        raise_floors(s, t);
     if (eb_record_add(s->record, &row, &s->problem))
         return true;
     complain("%s: the record of jobs cannot be written: %s", t->device->name, s->problem.text);

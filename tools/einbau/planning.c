@@ -84,6 +84,22 @@ static const char *delivered(struct session *s, struct target *t, size_t compone
     return to;
 }
 
+static const char *known_floor(struct session *s, struct target *t, size_t component)
+{
+    char *to = t->known_floor[component];
+    if (to[0] == '\0' && s->known != NULL)
+        eb_known_floor(s->known, &t->look.identity, t->device->profile->components[component].name, to);
+    return to;
+}
+
+void session_floors(struct session *s, struct target *t)
+{
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        delivered(s, t, i);
+        known_floor(s, t, i);
+    }
+}
+
 /* What is said of a candidate; where that cannot be read any more, it is for nothing. */
 static const struct eb_shelf_said *said_of(struct session *s, struct eb_shelf_candidate *candidate)
 {
@@ -105,6 +121,7 @@ void session_judge(struct session *s, struct target *t, size_t component,
         .image = &said->facts,
         .file = &said->file,
         .delivered = delivered(s, t, component),
+        .known_floor = known_floor(s, t, component),
     };
     eb_plan_judge(&t->look, items, t->item_count, t->accepted);
     *item = items[t->item_count];
@@ -160,6 +177,7 @@ static bool add_item(struct session *s, struct target *t, const struct eb_compon
         .source = component->as_it_is ? image->file : image->source,
         .checksum = component->as_it_is ? image->file_checksum : image->checksum,
         .delivered = delivered(s, t, index),
+        .known_floor = known_floor(s, t, index),
     };
     eb_plan_judge(&t->look, t->items, k, t->accepted);
     t->item_count++;
@@ -283,6 +301,7 @@ static size_t find_way(struct session *s, struct target *t, const struct eb_comp
         .component = component,
         .image = &said_of(s, &candidates[best])->facts,
         .delivered = delivered(s, t, (size_t)(component - t->device->profile->components)),
+        .known_floor = known_floor(s, t, (size_t)(component - t->device->profile->components)),
     };
     eb_plan_facts(&t->look, items, t->item_count, t->accepted, &running, &facts);
     images[0] =

@@ -170,7 +170,7 @@ static void open_known(struct session *s)
         complain("what devices tell cannot be remembered: %s", s->problem.text);
 }
 
-bool session_open_office(struct session *s, const struct options *options, bool make_shelf)
+bool session_open_office(struct session *s, const struct options *options, enum shelf_need shelf)
 {
     memset(s, 0, sizeof *s);
     s->options = options;
@@ -178,7 +178,21 @@ bool session_open_office(struct session *s, const struct options *options, bool 
     if (options->site != NULL && !open_site(s))
         return false;
     open_known(s);
-    return session_trust(s) && session_open_shelf(s, make_shelf);
+    return session_trust(s) && (shelf == SHELF_NOT_NEEDED || session_open_shelf(s, shelf == SHELF_IS_MADE));
+}
+
+bool session_profiles(struct session *s, struct eb_profile **profiles, size_t *count)
+{
+    const char *folder = s->options->profiles != NULL ? s->options->profiles
+                         : s->site != NULL            ? s->site->profiles_dir
+                                                      : NULL;
+    *count = 0;
+    *profiles = folder != NULL ? eb_profiles_read(folder, count, &s->problem) : NULL;
+    if (folder == NULL || s->problem.text[0] == '\0')
+        return true;
+    free(*profiles);
+    *profiles = NULL;
+    return fail_problem(s);
 }
 
 bool session_open(struct session *s, const struct options *options)

@@ -34,7 +34,8 @@ struct target {
     const struct eb_image *images[EB_RUN_ITEMS_MAX];
     struct eb_image_found files[EB_RUN_ITEMS_MAX];
     size_t item_count;
-    char delivered[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by the site, else as first seen */
+    char delivered[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES];   /* by the site, else as first seen */
+    char known_floor[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* of images that it got before */
     struct eb_surroundings around;
     char foreseen[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by a job that it is not part of */
     bool lacks[EB_COMPONENTS_MAX]; /* the shelf has no image of the version that is wanted */
@@ -88,8 +89,16 @@ struct session {
 bool session_open(struct session *session, const struct options *options);
 bool session_look(struct session *session);
 
-/* Opens the site, if one is named, and the shelf; nothing on any wire. */
-bool session_open_office(struct session *session, const struct options *options, bool make_shelf);
+/* Fills in what is known of the versions below which its components must not go. */
+void session_floors(struct session *session, struct target *target);
+
+/* Opens the site, if one is named, the keys that count, and the shelf; nothing on any wire. */
+enum shelf_need { SHELF_NOT_NEEDED, SHELF_IF_THERE, SHELF_IS_MADE };
+bool session_open_office(struct session *session, const struct options *options, enum shelf_need shelf);
+
+/* The profiles that bare images are recognised by, from --profiles or the site, freed by the caller; none
+ * where neither is named.  False after a complaint. */
+bool session_profiles(struct session *session, struct eb_profile **profiles, size_t *count);
 
 /* Whether the device is on a CAN bus; whether on Ethernet. */
 bool target_on_bus(const struct target *target);
