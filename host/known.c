@@ -20,7 +20,9 @@ static const char schema[] =
     " PRIMARY KEY (serial, order_code, component));"
     "CREATE TABLE IF NOT EXISTS floors (serial TEXT NOT NULL, order_code TEXT NOT NULL, component TEXT NOT "
     "NULL,"
-    " floor TEXT NOT NULL, PRIMARY KEY (serial, order_code, component));";
+    " floor TEXT NOT NULL, PRIMARY KEY (serial, order_code, component));"
+    "CREATE TABLE IF NOT EXISTS cards (serial TEXT NOT NULL, order_code TEXT NOT NULL, mac TEXT NOT NULL,"
+    " seen TEXT NOT NULL, PRIMARY KEY (serial, order_code, mac));";
 
 struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
 {
@@ -168,5 +170,28 @@ bool eb_known_raise_floor(struct eb_known *known, const struct eb_identity *id,
                                     "INSERT OR REPLACE INTO floors (serial, order_code, component, floor)"
                                     " VALUES (?, ?, ?, ?)",
                                     id->serial, id->order_code, component->name, floor, NULL),
+                        problem);
+}
+
+bool eb_known_mac(struct eb_known *known, const struct eb_identity *id, const char *mac,
+                  char other[EB_MAC_TEXT_BYTES], char seen[EB_SEEN_BYTES], struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = EBI_SQL_ASK(&known->sql, problem,
+                                    "SELECT mac, seen FROM cards WHERE serial = ?1 AND order_code = ?2 AND"
+                                    " mac <> ?3 AND seen > strftime('%Y-%m-%dT%H:%M:%SZ', 'now', '-30 days')"
+                                    " ORDER BY seen DESC LIMIT 1",
+                                    id->serial, id->order_code, mac, NULL);
+    bool found = ebi_sql_step(&known->sql, ask, problem) == 1;
+    other[0] = '\0';
+    if (found) {
+        ebi_sql_text(ask, 0, other, EB_MAC_TEXT_BYTES);
+        ebi_sql_text(ask, 1, seen, EB_SEEN_BYTES);
+    }
+    ebi_sql_end(&known->sql, ask);
+    return ebi_sql_done(&known->sql,
+                        EBI_SQL_ASK(&known->sql, problem,
+                                    "INSERT OR REPLACE INTO cards (serial, order_code, mac, seen)"
+                                    " VALUES (?, ?, ?, strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))",
+                                    id->serial, id->order_code, mac, NULL),
                         problem);
 }

@@ -753,6 +753,142 @@ static void a_stranger_does_not_answer_for_another(void **state)
     }
 }
 
+/* --- somebody who hears what is sent to all, and answers in the place of others ------------------- */
+
+/* The simulated port; before each answer it brings the same one with another id and another name. */
+static struct forger {
+    struct eb_port port;
+    const struct eb_port *real;
+    bool knows; /* the right id: what he then forges is believed */
+    uint8_t bytes[1600];
+    size_t size; /* of the true answer, which comes next; 0: none waits */
+    struct eb_endpoint peer;
+    uint32_t heard; /* the id of the question that went to all */
+    size_t forged;
+} forger;
+
+/* "SN-" becomes "XX-" wherever it stands. */
+static void rename_in(uint8_t *bytes, size_t size)
+{
+    for (size_t i = 0; i + 3 <= size; i++) {
+        if (memcmp(bytes + i, "SN-", 3) == 0)
+            memcpy(bytes + i, "XX-", 3);
+    }
+}
+
+static void put_id(uint8_t *to, size_t size)
+{
+    for (size_t i = 0; i < size && !forger.knows; i++)
+        to[i] = (uint8_t)(forger.heard >> (8 * (size - 1 - i)));
+}
+
+/* Whether it can be told from others by an id, which is then that of the question to all. */
+static bool forge_datagram(uint8_t *b, size_t size, uint16_t port)
+{
+    size_t at = 0;
+    while (port == EB_SNMP_PORT && at + 3 < size && !(b[at] == 0xA2 && b[at + 2] == 2))
+        at++; /* a response, whose first part is its id (RFC 3416 section 3) */
+    if (port == EB_SNMP_PORT && at + 4 + b[at + 3] < size)
+        put_id(b + at + 4, b[at + 3]);
+    else if (port == EB_DNS_SD_PORT && (b[0] != 0 || b[1] != 0)) /* RFC 6762 section 6.7 */
+        put_id(b, 2);
+    else
+        return false;
+    rename_in(b, size);
+    return true;
+}
+
+static enum eb_status forged_receive(void *self, int handle, struct eb_datagram *burst, size_t count,
+                                     size_t *received)
+{
+    if (forger.size > 0 && count > 0) {
+        memcpy(burst[0].bytes, forger.bytes, forger.size);
+        burst[0].size_bytes = forger.size;
+        burst[0].peer = forger.peer;
+        forger.size = 0;
+        *received = 1;
+        return EB_OK;
+    }
+    enum eb_status status = forger.real->udp_receive(self, handle, burst, 1, received);
+    if (status != EB_OK || *received == 0)
+        return status;
+    memcpy(forger.bytes, burst[0].bytes, burst[0].size_bytes);
+    if (forge_datagram(burst[0].bytes, burst[0].size_bytes, burst[0].peer.port)) {
+        forger.size = forger.knows ? 0 : burst[0].size_bytes; /* the true one does not get through */
+        forger.peer = burst[0].peer;
+        forger.forged++;
+    }
+    return status;
+}
+
+static void hear_frame(void *self, int handle, const uint8_t *bytes, size_t size)
+{
+    if (size > 22 && bytes[12] == 0x88 && bytes[13] == 0x92)
+        forger.heard =
+            (uint32_t)bytes[18] << 24 | (uint32_t)bytes[19] << 16 | (uint32_t)bytes[20] << 8 | bytes[21];
+    forger.real->frame_send(self, handle, bytes, size);
+}
+
+static const struct eb_port *forging(const struct eb_port *real, bool knows)
+{
+    forger = (struct forger){.port = *real, .real = real, .knows = knows};
+    forger.port.udp_receive = forged_receive;
+    forger.port.frame_send = hear_frame;
+    return &forger.port;
+}
+
+/* With the id of the question that all hear nothing is believed; with the right one it would be. */
+static void who_hears_the_questions_to_all_cannot_answer_the_others(void **state)
+{
+    (void)state;
+    for (int knows = 0; knows < 2; knows++) {
+        struct look *l = open_world("", LAPTOP, all_kinds);
+        begin_look(l, forging(eb_sim_port(l->sim), knows), false);
+        end_look(l);
+        assert_true(forger.forged >= 2); /* two questions by SNMP to each who answers */
+        assert_int_equal(l->survey.strays, knows ? 0 : forger.forged);
+        assert_int_equal(by_name(l, "XX-snmp") != NULL, knows);
+        assert_int_equal(by_name(l, "SN-snmp") != NULL, !knows);
+        close_world(l);
+    }
+}
+
+static void ask_one(const struct eb_port *port, struct eb_ask *ask, bool dns)
+{
+    struct eb_oid serial;
+    assert_true(eb_oid_parse("1.3.6.1.2.1.47.1.1.1.1.11.1", &serial));
+    const struct eb_ask_config config = {
+        .port = port,
+        .owner = ask,
+        .kind = dns ? EB_ASK_DNS_SD : EB_ASK_SNMP,
+        .patience_us = 3000000,
+        .peer = {{192, 0, 2, dns ? 5 : 4}, dns ? EB_DNS_SD_PORT : EB_SNMP_PORT},
+        .community = "public",
+        .oids = &serial,
+        .count = 1,
+        .service = "_box._tcp.local"};
+    eb_ask_begin(ask, &config, port->now_us(port->self));
+    assert_int_equal(eb_ask_work(ask, EB_NEVER), EB_OK);
+}
+
+static void nor_the_questions_to_one(void **state)
+{
+    (void)state;
+    for (int what = 0; what < 4; what++) {
+        bool knows = what % 2 != 0;
+        struct look *l = open_world("", LAPTOP, all_kinds);
+        const struct eb_port *port = forging(eb_sim_port(l->sim), knows);
+        struct eb_ask ask;
+        forger.heard = 0x12345678;
+        ask_one(port, &ask, what / 2 != 0);
+        assert_int_equal(forger.forged, 1);
+        assert_int_equal(ask.strays, knows ? 0 : 1);
+        if (what / 2 == 0)
+            assert_int_equal(memmem(ask.message, ask.message_size, "XX-snmp", 7) != NULL, knows);
+        close_world(l);
+    }
+}
+
 #define TEST(name) cmocka_unit_test_setup_teardown(name, set_up, tear_down)
 
 int main(int argc, char **argv)
@@ -769,6 +905,8 @@ int main(int argc, char **argv)
         TEST(what_goes_and_what_comes_is_seen),
         TEST(wireless_loses_by_its_quality),
         TEST(a_large_subnet_is_not_swept),
+        TEST(who_hears_the_questions_to_all_cannot_answer_the_others),
+        TEST(nor_the_questions_to_one),
         TEST(several_links_are_looked_at_together),
         cmocka_unit_test(a_thousand_made_up_devices_are_bounded_and_counted),
         cmocka_unit_test(a_thousand_answers_of_one_device_are_one_row),

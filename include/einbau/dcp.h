@@ -36,6 +36,9 @@ size_t eb_dcp_set_ip(uint8_t *frame, const uint8_t *mac, const uint8_t *to, uint
 /* Lets the station's lamp blink for about three seconds. */
 size_t eb_dcp_signal(uint8_t *frame, const uint8_t *mac, const uint8_t *to, uint32_t xid);
 
+/* Whether a DCP frame is an answer to this host and to another question than the one with this `xid`. */
+bool eb_dcp_answers_other(const struct eb_frame *frame, uint32_t xid);
+
 /* Reads the answer to eb_dcp_identify or eb_dcp_get; false for anything else. */
 bool eb_dcp_read_station(struct eb_dcp_station *station, const struct eb_frame *frame, uint32_t xid);
 

@@ -264,6 +264,12 @@ bool eb_known_recall(struct eb_known *known, const char *site, const char *name,
 bool eb_known_versions(struct eb_known *known, const struct eb_identity *identity, const char *component,
                        char first[EB_VERSION_TEXT_BYTES], char last[EB_VERSION_TEXT_BYTES]);
 
+/* Notes that this serial number answered at this MAC address now.  `other`: another one where it answered
+ * within the last 30 days, and when last ("": none): a device keeps its own, unless its network part was
+ * replaced. */
+bool eb_known_mac(struct eb_known *known, const struct eb_identity *identity, const char *mac,
+                  char other[EB_MAC_TEXT_BYTES], char seen[EB_SEEN_BYTES], struct eb_problem *problem);
+
 /* The highest floor that the manifest of an image told which this device got; false: none.  Raising it to a
  * lower one changes nothing. */
 bool eb_known_floor(struct eb_known *known, const struct eb_identity *identity, const char *component,

@@ -87,8 +87,10 @@ static void take_lldp(struct eb_survey *s, size_t link, const struct eb_frame *f
 static void take_dcp(struct eb_survey *s, size_t link, const struct eb_frame *frame, uint64_t now_us)
 {
     struct eb_dcp_station station;
-    if (!eb_dcp_read_station(&station, frame, s->dcp_id))
+    if (!eb_dcp_read_station(&station, frame, s->dcp_id)) {
+        s->strays += eb_dcp_answers_other(frame, s->dcp_id);
         return;
+    }
     struct eb_found *f = row(s, link, EB_BY_DCP, station.mac, station.has_ip ? station.ip : NULL, now_us);
     if (f == NULL)
         return;

@@ -128,6 +128,12 @@ static const uint8_t *blocks_of(const struct eb_frame *frame, uint32_t xid, size
     return *size <= frame->size - DCP_HEAD_BYTES ? frame->payload + DCP_HEAD_BYTES : NULL;
 }
 
+bool eb_dcp_answers_other(const struct eb_frame *frame, uint32_t xid)
+{
+    return frame->size >= DCP_HEAD_BYTES && (frame->to[0] & 1) == 0 && frame->payload[3] != DCP_REQUEST &&
+           ebi_get32(frame->payload + 4) != xid;
+}
+
 bool eb_dcp_read_station(struct eb_dcp_station *station, const struct eb_frame *frame, uint32_t xid)
 {
     size_t size;

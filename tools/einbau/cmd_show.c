@@ -73,6 +73,10 @@ static void show(const struct session *s, const struct target *t)
     say_left(s, t, NULL, text);
     if (text[0] != '\0')
         line("attention", text);
+    text[0] = '\0';
+    say_moved(s, t, NULL, text);
+    if (text[0] != '\0')
+        line("attention", text);
     print_disagreements(t);
     for (size_t k = 0; k < t->device->profile->count; k++) {
         if (target_has(t, k))

@@ -282,6 +282,7 @@ void print_devices(const struct session *s)
             print_disagreements(&s->targets[i]);
     }
     say_folded(s, say_left, NULL, NULL);
+    say_folded(s, say_moved, NULL, NULL);
     say_folded(s, say_look, NULL, NULL);
 }
 
@@ -312,6 +313,19 @@ void say_left(const struct session *s, const struct target *t, const void *conte
         start_sentence(t, sentence, sizeof sentence);
         snprintf(text, SENTENCE_BYTES, "its program is stopped: %s", sentence);
     }
+}
+
+void say_moved(const struct session *s, const struct target *t, const void *context,
+               char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->other_mac[0] != '\0')
+        snprintf(
+            text, SENTENCE_BYTES,
+            "its serial number answers at the MAC address %s, and on %.10s did so at %s. A device keeps its "
+            "MAC address unless its network part was replaced: look whether this is the one that you mean",
+            t->mac, t->other_seen, t->other_mac);
 }
 
 /* --- the plan ------------------------------------------------------------------------------------ */
@@ -652,6 +666,7 @@ void print_plan(const struct session *s)
     print_consequences(s);
     bool spaced = false;
     say_folded(s, say_left, NULL, &spaced);
+    say_folded(s, say_moved, NULL, &spaced);
     say_folded(s, say_look, NULL, &spaced);
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
@@ -823,6 +838,10 @@ static json_t *device_document(const struct session *s, const struct target *t)
         json_object_set_new(device, "worked_on",
                             json_pack("{s:s, s:I, s:s}", "command", t->worker.command, "process",
                                       (json_int_t)t->worker.process, "since", t->worker.since));
+    if (t->other_mac[0] != '\0')
+        json_object_set_new(
+            device, "moved",
+            json_pack("{s:s, s:s, s:s}", "mac", t->mac, "before", t->other_mac, "seen", t->other_seen));
     outcome_sentence(s, t, sentence, sizeof sentence);
     if (sentence[0] != '\0')
         json_object_set_new(device, "error", json_string(sentence));

@@ -503,6 +503,35 @@ static void choose_asked(struct session *s)
     }
 }
 
+/* All whom the laptop has talked to on its Ethernet segments, freed by the caller. */
+static struct eb_neighbour *neighbours(const struct session *s, size_t *count)
+{
+    enum { NEIGHBOURS_MAX = 8192 };
+    const struct eb_port *port = s->port;
+    struct eb_link links[EB_LINKS_MAX];
+    struct eb_neighbour *list = malloc(NEIGHBOURS_MAX * sizeof *list);
+    bool known = list != NULL && s->known != NULL && port->links != NULL && port->neighbours != NULL;
+    size_t link_count = known ? port->links(port->self, links, EB_LINKS_MAX) : 0;
+    *count = 0;
+    for (size_t i = 0; i < link_count; i++)
+        *count += port->neighbours(port->self, links[i].name, list + *count, NEIGHBOURS_MAX - *count);
+    return list;
+}
+
+/* Whether the same serial number answers at another MAC address than before. */
+static void compare_mac(struct session *s, struct target *t, const struct eb_neighbour *list, size_t count)
+{
+    const struct eb_identity *id = &t->look.identity;
+    t->mac[0] = '\0';
+    for (size_t i = 0; target_on_ip(t) && i < count; i++) {
+        if (memcmp(list[i].ip, t->device->modbus.ip, sizeof list[i].ip) == 0)
+            eb_mac_text(list[i].mac, t->mac);
+    }
+    if (t->mac[0] != '\0' && id->serial[0] != '\0' &&
+        !eb_known_mac(s->known, id, t->mac, t->other_mac, t->other_seen, &s->problem))
+        complain("the MAC address of %s cannot be remembered: %s", t->device->name, s->problem.text);
+}
+
 static void remember(struct session *s, const struct target *t)
 {
     if (s->known != NULL && !eb_known_note(s->known, s->site->name, t->device->name, &t->look, &s->problem))
@@ -553,14 +582,19 @@ bool session_look(struct session *s)
     }
     session_work(s, &crew, &(struct working){0});
     free(places);
+    size_t neighbour_count;
+    struct eb_neighbour *list = neighbours(s, &neighbour_count);
     for (size_t i = 0; i < s->count; i++) {
         struct target *t = &s->targets[i];
         t->reached = t->look.identified && t->look.error.status == EB_OK;
         t->answered = t->look.answered || t->reached;
         answered += t->chosen && t->answered;
-        if (t->reached)
+        if (t->reached) {
+            compare_mac(s, t, list, neighbour_count);
             remember(s, t);
+        }
     }
+    free(list);
     if (interrupts > 0) {
         complain("interrupted; nothing was written");
         return fail(s, EXIT_INTERRUPTED);

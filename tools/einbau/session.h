@@ -24,6 +24,9 @@ struct target {
     const struct eb_left *left; /* what a job that did not end left behind, or NULL */
     bool worked_on;             /* another process works on it now: `worker` */
     struct eb_lock_holder worker;
+    char mac[EB_MAC_TEXT_BYTES];       /* where it answers, "": not known */
+    char other_mac[EB_MAC_TEXT_BYTES]; /* where its serial number answered before, "": nowhere else */
+    char other_seen[EB_SEEN_BYTES];    /* when last */
 
     /* of the wanted image of each component, where it is known */
     bool has_checksum[EB_COMPONENTS_MAX];
