@@ -131,6 +131,28 @@ static void two_jobs_on_one_device(void **state)
     stop_program(s.pid, SIGTERM);
 }
 
+/* A job whose preparation failed, and was undone, has ended: nothing is left behind. */
+static void a_failed_preparation_leaves_nothing_unfinished(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    char line[4 * PATH_BYTES];
+    little_make(&little, &options);
+    replace_in(&little, "profiles/coupler.yaml", "value: 3, within-ms: 8000", "value: 77, within-ms: 300");
+    static const struct {
+        const char *words, *says;
+    } steps[] = {{"fit --yes", "Nothing was written, and it runs what it ran before"},
+                 {"confirm", "0 devices as wanted, 1 not"},
+                 {"recover", "No job of this user left anything behind"}};
+    for (size_t i = 0; i < sizeof steps / sizeof steps[0]; i++) {
+        snprintf(line, sizeof line, BIN_DIR "/einbau %s --site %s --sim %s --state %s/state", steps[i].words,
+                 little.site_path, little.world_path, little.folder);
+        char *out = expect_shell(i < 2 ? 1 : 0, steps[i].says, line);
+        assert_null(strstr(out, "left unfinished"));
+        free(out);
+    }
+}
+
 /* A second Ctrl-C ends at once: what runs was not read any more, and is not told as if it had been. */
 static void a_second_interrupt_leaves_what_runs_unknown(void **state)
 {
@@ -1011,6 +1033,7 @@ int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         TEST(two_jobs_on_one_device),
+        TEST(a_failed_preparation_leaves_nothing_unfinished),
         TEST(a_second_interrupt_leaves_what_runs_unknown),
         TEST(a_closed_terminal_ends_a_job_cleanly),
         TEST(what_a_killed_job_leaves_is_told_and_put_right),

@@ -2,12 +2,16 @@
  * names with control characters, files that change at the wrong moment, links where files are expected. */
 #include "support/support.h"
 
+#include <poll.h>
 #include <pty.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
+#include <time.h>
 #include <unistd.h>
 
 #define EINBAU BIN_DIR "/einbau"
@@ -299,6 +303,179 @@ static void names_in_all_scripts_are_shown(void **state)
            "cp coupler-1.0.bin \"$(printf 'a\\342\\200\\256b')\" && $E shelf add a*");
 }
 
+/* --- what comes to the terminal ------------------------------------------------------------------ */
+
+/* Runs a command line in the folder on a terminal of its own, and says yes. */
+static char *on_terminal(const char *words)
+{
+    enum { SCREEN_BYTES = 1 << 20, SECONDS_MAX = 60 };
+    char *screen = calloc(1, SCREEN_BYTES);
+    size_t have = 0;
+    size_t answered = 0;
+    int fd;
+    time_t until = time(NULL) + SECONDS_MAX;
+    pid_t pid = forkpty(&fd, NULL, NULL, NULL);
+    assert_true(pid >= 0 && screen != NULL);
+    if (pid == 0) {
+        setenv("TERM", "xterm", 1);
+        setenv("E", EINBAU, 1);
+        if (chdir(little.folder) == 0)
+            execl("/bin/sh", "sh", "-c", words, (char *)NULL);
+        _exit(127);
+    }
+    for (;;) {
+        struct pollfd p = {.fd = fd, .events = POLLIN};
+        if (poll(&p, 1, 500) > 0) {
+            ssize_t n = read(fd, screen + have, SCREEN_BYTES - 1 - have);
+            if (n <= 0)
+                break;
+            have += (size_t)n;
+        }
+        if (strstr(screen + answered, "(yes/no) ") != NULL) {
+            answered = have;
+            assert_int_equal(write(fd, "yes\n", 4), 4);
+        }
+        if (time(NULL) >= until) {
+            kill(pid, SIGKILL);
+            fail_msg("%s: not ended after %d s:\n%s", words, SECONDS_MAX, screen);
+        }
+    }
+    close(fd);
+    waitpid(pid, NULL, 0);
+    assert_int_equal(strlen(screen), have); /* no NUL among it */
+    return screen;
+}
+
+/* A sequence that the tool itself writes: colours, and what a progress display needs (ECMA-48 section 5.4).
+ */
+static size_t own_sequence(const char *at)
+{
+    size_t size = 2;
+    if (at[0] != '\x1b' || at[1] != '[')
+        return 0;
+    size += strspn(at + size, "0123456789;");
+    return at[size] != '\0' && (strchr("mKA", at[size]) != NULL || (at[size] == 'J' && size == 2)) ? size + 1
+                                                                                                   : 0;
+}
+
+/* The first place of something but characters that may be shown and what the tool itself writes between them;
+ * NULL: there is none. */
+static const char *harmful(const char *screen)
+{
+    for (const char *at = screen; *at != '\0';) {
+        char piece[256];
+        size_t size = 0;
+        size_t own = own_sequence(at);
+        if (own > 0 || *at == '\n' || *at == '\r') {
+            at += own > 0 ? own : 1;
+            continue;
+        }
+        while (at[size] != '\0' && strchr("\n\r\x1b", at[size]) == NULL &&
+               (size < 200 || ((unsigned char)at[size] & 0xC0) == 0x80))
+            size++;
+        snprintf(piece, sizeof piece, "%.*s", (int)size, at);
+        if (size == 0 || !eb_text_printable(piece))
+            return at;
+        at += size;
+    }
+    return NULL;
+}
+
+static void the_scan_finds_what_is_harmful(void **state)
+{
+    (void)state;
+    static const char *const bad[] = {"a\x1b]0;t",
+                                      "a\x1b[2Jb",
+                                      "a\x07",
+                                      "a\x9b"
+                                      "31m",
+                                      "a\xc2\x9b",
+                                      "\xe2\x80\xae",
+                                      "\xe2\x80\x8b",
+                                      "\xff",
+                                      "\x7f",
+                                      "a\tb",
+                                      "\x1b[?1049h"};
+    for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++)
+        assert_non_null(harmful(bad[i]));
+    assert_null(harmful("Gr\xc3\xb6\xc3\x9f"
+                        "e\r\n\x1b[33mx\x1b[0m\x1b[K"));
+}
+
+/* Every text of a hostile device, archive, package and index through every command: what comes out is
+ * scanned. */
+static void no_control_character_reaches_the_terminal(void **state)
+{
+    (void)state;
+    char ports[2][8];
+    static const char *const commands[] = {
+        "$E survey",
+        "$E survey --json",
+        "$E show harm",
+        "$E show harm --json",
+        "$E plan harm --explain --accept running-version",
+        "$E plan --json",
+        "$E fit harm --accept running-version",
+        "$E fit harm --json --yes --accept running-version",
+        "$E confirm",
+        "$E confirm --json",
+        "$E recover",
+        "$E blink harm --for 1",
+        "$E set harm name=x",
+        "$E links harm",
+        "$E survey --trace trace.pcapng",
+        "$E shelf list --for harm --all --shelf shelf",
+        "$E shelf cover --shelf shelf",
+        "for f in hostile/*; do $E shelf add --shelf new $f; done",
+        "$E check hostile/*",
+        "$E check --json hostile/*",
+        "$E shelf list --shelf shelf",
+        "$E shelf list --json --shelf shelf",
+        "$E shelf show 1 --shelf shelf",
+        "$E shelf show 1 --json --shelf shelf",
+        "$E shelf copy --to other --shelf shelf",
+        "$E plan --shelf shelf",
+        "$E shelf drop 1 --shelf shelf",
+        "$E key trust theirs.pub --shelf shelf",
+    };
+    snprintf(ports[0], sizeof ports[0], "%u", free_port(SOCK_STREAM));
+    snprintf(ports[1], sizeof ports[1], "%u", free_port(SOCK_DGRAM));
+    const char *const device[] = {"/usr/bin/python3", SOURCE_DIR "/tests/interop/hostile_device.py", ports[0],
+                                  ports[1], NULL};
+    char log[PATH_BYTES + 16];
+    snprintf(log, sizeof log, "%s/device.log", little.folder);
+    expect(0, "",
+           "mkdir hostile && python3 " SOURCE_DIR "/tests/shelf/hostile.py hostile && $E key new theirs && "
+           "$E shelf add coupler-2.0.bin --profiles profiles --shelf shelf && "
+           "python3 $F shelf texts");
+    write_text(little.folder, "harm.yaml",
+               "site: harm\nlinks: {lan: {kind: ethernet}}\ndevices:\n  harm:\n    link: lan\n    address: "
+               "127.0.0.1\n"
+               "    ports: {tftp: %s, modbus: %s}\n    profile: coupler\n    wants:\n      "
+               "firmware: {version: 2.0, image: coupler-2.0.bin}\n",
+               ports[1], ports[0]);
+    int pid = start_program(device, log);
+    bool there = wait_for_server((unsigned)atoi(ports[0]));
+    setenv("EINBAU_SITE", "harm.yaml", 1);
+    size_t told = 0;
+    for (size_t i = 0; there && i < sizeof commands / sizeof commands[0]; i++) {
+        char *screen = on_terminal(commands[i]);
+        if (getenv("EINBAU_TEST_SHOW") != NULL)
+            printf("=== %s\n%s\n", commands[i], screen); /* cmocka's own messages are cut */
+        const char *at = harmful(screen);
+        if (at != NULL)
+            fail_msg("%s printed what may not be printed, at byte %zu of:\n%s", commands[i],
+                     (size_t)(at - screen), screen);
+        told += strlen(screen);
+        free(screen);
+    }
+    unsetenv("EINBAU_SITE");
+    stop_program(pid, SIGKILL);
+    assert_true(there);
+    print_message("%zu bytes of %zu commands\n", told, sizeof commands / sizeof commands[0]);
+    assert_true(told > 10000);
+}
+
 /* --- files that change at the wrong moment ------------------------------------------------------- */
 
 /* The file is another one while the user reads the question: what was judged is what is sent. */
@@ -475,6 +652,8 @@ int main(int argc, char **argv)
         TEST(a_foreign_shelf_touches_nothing_outside),
         TEST(a_foreign_shelf_brings_no_trust),
         TEST(names_in_all_scripts_are_shown),
+        cmocka_unit_test(the_scan_finds_what_is_harmful),
+        TEST(no_control_character_reaches_the_terminal),
         TEST(what_was_judged_is_what_is_sent),
         TEST(files_are_not_written_through_links),
         TEST(a_trace_holds_no_secrets),

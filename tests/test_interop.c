@@ -2,7 +2,6 @@
  * dissector. */
 #include "support/support.h"
 
-#include <netinet/in.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -98,39 +97,6 @@ static void restart_plc(void)
                       port_of("modbus")),
                 "");
     usleep(500000); /* now it is down */
-}
-
-static struct sockaddr_in on_loopback(unsigned port)
-{
-    struct sockaddr_in address = {.sin_family = AF_INET, .sin_port = htons((uint16_t)port)};
-    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    return address;
-}
-
-/* A port that nobody uses now. */
-static unsigned free_port(int type)
-{
-    struct sockaddr_in address = on_loopback(0);
-    socklen_t size = sizeof address;
-    int fd = socket(AF_INET, type, 0);
-    assert_int_equal(bind(fd, (const struct sockaddr *)&address, sizeof address), 0);
-    assert_int_equal(getsockname(fd, (struct sockaddr *)&address, &size), 0);
-    close(fd);
-    return ntohs(address.sin_port);
-}
-
-/* Until a server takes connections there, at most fifteen seconds. */
-static bool wait_for_server(unsigned port)
-{
-    struct sockaddr_in address = on_loopback(port);
-    bool up = false;
-    for (int i = 0; i < 150 && !up; i++) {
-        int fd = socket(AF_INET, SOCK_STREAM, 0);
-        up = connect(fd, (const struct sockaddr *)&address, sizeof address) == 0;
-        close(fd);
-        usleep(100000);
-    }
-    return up;
 }
 
 /* --- their clients, our devices ------------------------------------------------------------------ */

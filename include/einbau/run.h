@@ -268,7 +268,7 @@ struct eb_run {
     /* the run's own */
     struct ebi_route route;
     uint8_t state;
-    bool stopping, prepared, judged, by_hand, sent, undo_due, undo_failed, activate_unanswered;
+    bool stopping, prepared, judged, by_hand, sent, acted, undo_due, undo_failed, activate_unanswered;
     uint8_t others; /* looks in a row that were answered by another device */
     bool has_counter, counter_read, counter_restarted;
     uint64_t counter, counter_us;

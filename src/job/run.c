@@ -136,7 +136,7 @@ static void finish(struct eb_run *run, enum eb_outcome outcome)
             item->outcome = item->touched || i <= run->progress.item ? outcome : EB_OUTCOME_NOT_STARTED;
     }
     run->config.route->close(&run->route);
-    if (run->config.effect != NULL && (any_effect(run) || run->config.recover))
+    if (run->config.effect != NULL && (run->acted || run->config.recover))
         run->config.effect(run->config.effect_context, run, EB_EFFECT_END);
     set_state(run, ENDED);
 }
@@ -176,6 +176,7 @@ static bool may_act(struct eb_run *run, enum eb_effect effect)
     if (run->config.effect != NULL && !run->config.effect(run->config.effect_context, run, effect) &&
         effect != EB_EFFECT_UNDO)
         return false;
+    run->acted = true;
     run->identified = false;
     return true;
 }

@@ -3,11 +3,13 @@
 #include <ctype.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <netinet/in.h>
 #include <signal.h>
 #include <sodium.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <time.h>
@@ -753,4 +755,35 @@ bool have_program(const char *name)
     bool have = o.status == 0;
     outcome_free(&o);
     return have;
+}
+
+static struct sockaddr_in on_loopback(unsigned port)
+{
+    struct sockaddr_in address = {.sin_family = AF_INET, .sin_port = htons((uint16_t)port)};
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    return address;
+}
+
+unsigned free_port(int type)
+{
+    struct sockaddr_in address = on_loopback(0);
+    socklen_t size = sizeof address;
+    int fd = socket(AF_INET, type, 0);
+    assert_int_equal(bind(fd, (const struct sockaddr *)&address, sizeof address), 0);
+    assert_int_equal(getsockname(fd, (struct sockaddr *)&address, &size), 0);
+    close(fd);
+    return ntohs(address.sin_port);
+}
+
+bool wait_for_server(unsigned port)
+{
+    struct sockaddr_in address = on_loopback(port);
+    bool up = false;
+    for (int i = 0; i < 150 && !up; i++) {
+        int fd = socket(AF_INET, SOCK_STREAM, 0);
+        up = connect(fd, (const struct sockaddr *)&address, sizeof address) == 0;
+        close(fd);
+        usleep(100000);
+    }
+    return up;
 }

@@ -167,6 +167,11 @@ void replace_in(const struct little *little, const char *file, const char *old, 
 int start_program(const char *const *arguments, const char *log);
 int stop_program(int pid, int number);
 
+/* A port of the loopback interface that no program uses now (SOCK_STREAM, SOCK_DGRAM); and whether a server
+ * takes connections there within fifteen seconds. */
+unsigned free_port(int type);
+bool wait_for_server(unsigned port);
+
 /* Waits until `path` holds `text`, at most `seconds`; false where it does not come. */
 bool wait_for_text(const char *path, const char *text, unsigned seconds);
 
