@@ -303,6 +303,39 @@ static void names_in_all_scripts_are_shown(void **state)
            "cp coupler-1.0.bin \"$(printf 'a\\342\\200\\256b')\" && $E shelf add a*");
 }
 
+/* --- noticed twice ------------------------------------------------------------------------------- */
+
+/* The same serial number at another hardware address: told by every command that looks, for as long as both
+ * were seen within 30 days. */
+static void another_mac_address_is_told(void **state)
+{
+    (void)state;
+    static const char *const tells[] = {"survey", "plan", "show coupler-1", "confirm"};
+    expect(
+        0, "",
+        "sed -i 's/^world: .*/&\\nlaptop: {eth0: {wire: lan, addresses: [192.0.2.100\\/24]}}/' world.yaml && "
+        "sed -i 's/^    serial: .*/&\\n    mac: 02:00:00:00:00:01/' world.yaml");
+    for (size_t i = 0; i < sizeof tells / sizeof tells[0]; i++) {
+        struct outcome o = in_folder("$E %s", tells[i]);
+        if (strstr(o.out, "MAC") != NULL && strstr(o.out, "and on 20") != NULL)
+            fail_msg("%s", o.out);
+        outcome_free(&o);
+    }
+    expect(0, "", "sed -i 's/02:00:00:00:00:01/02:00:00:00:00:02/' world.yaml");
+    for (size_t i = 0; i < sizeof tells / sizeof tells[0]; i++) {
+        struct outcome o = in_folder("$E %s", tells[i]);
+        if (strstr(o.out, "answers at the MAC address 02:00:00:00:00:02, and on 20") == NULL ||
+            strstr(o.out, " did so at 02:00:00:00:00:01.") == NULL)
+            fail_msg("%s\n%s%s", tells[i], o.out, o.err);
+        outcome_free(&o);
+    }
+    expect(1, "\"before\": \"02:00:00:00:00:01\"", "$E survey --json");
+    expect(1, "1 behind",
+           "sqlite3 state/devices.db \"UPDATE cards SET seen = '2020-01-01T00:00:00Z' WHERE mac LIKE '%%01'\""
+           " && $E survey >x; grep -c 'did so' x; cat x; exit 1");
+    expect(1, "0", "grep -c 'did so' x");
+}
+
 /* --- what comes to the terminal ------------------------------------------------------------------ */
 
 /* Runs a command line in the folder on a terminal of its own, and says yes. */
@@ -652,6 +685,7 @@ int main(int argc, char **argv)
         TEST(a_foreign_shelf_touches_nothing_outside),
         TEST(a_foreign_shelf_brings_no_trust),
         TEST(names_in_all_scripts_are_shown),
+        TEST(another_mac_address_is_told),
         cmocka_unit_test(the_scan_finds_what_is_harmful),
         TEST(no_control_character_reaches_the_terminal),
         TEST(what_was_judged_is_what_is_sent),
