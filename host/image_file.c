@@ -4,6 +4,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <sodium.h>
+#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -26,6 +27,17 @@ enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size)
         size -= (size_t)n;
     }
     return EB_OK;
+}
+
+bool ebi_wrong(struct eb_problem *problem, const char *name, const char *format, ...)
+{
+    char text[EB_PROBLEM_BYTES - 600];
+    va_list arguments;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    snprintf(problem->text, sizeof problem->text, "%.500s: %s", name, text);
+    return false;
 }
 
 bool ebi_write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size)
@@ -137,6 +149,35 @@ int ebi_nameless_file(void)
     return fd;
 }
 
+/* Pieces on their way to a file: those that follow each other are written together. */
+struct gathering {
+    int fd;
+    uint64_t at;
+    size_t size;
+    uint8_t bytes[CHUNK_BYTES];
+};
+
+static bool write_gathered(struct gathering *g)
+{
+    bool ok = ebi_write_at(g->fd, g->at, g->bytes, g->size);
+    g->at += g->size;
+    g->size = 0;
+    return ok;
+}
+
+static bool gather(struct gathering *g, uint64_t at, const uint8_t *bytes, size_t size)
+{
+    if ((at != g->at + g->size || g->size + size > sizeof g->bytes) && !write_gathered(g))
+        return false;
+    if (size > sizeof g->bytes)
+        return ebi_write_at(g->fd, at, bytes, size);
+    if (g->size == 0)
+        g->at = at;
+    memcpy(g->bytes + g->size, bytes, size);
+    g->size += size;
+    return true;
+}
+
 /* Writes the bytes that a text format, an ELF or a DFU file stands for into a file of their own. */
 static bool spread(const struct eb_image *image, struct eb_image_reader *reader, struct eb_problem *problem)
 {
@@ -152,10 +193,11 @@ static bool spread(const struct eb_image *image, struct eb_image_reader *reader,
                  "%s: found bytes spread over %llu, expected an image of at most %llu", image->path,
                  (unsigned long long)span, (unsigned long long)EBI_IMAGE_BYTES_MAX);
     if (ok) {
+        struct gathering g = {.fd = image->content_fd};
         ok = fill_gaps(image->content_fd, &segments, base) && eb_image_begin(reader, &image->file);
         while (ok && eb_image_next(reader, &piece))
-            ok = ebi_write_at(image->content_fd, piece.address - base, piece.bytes, piece.size);
-        ok = ok && reader->wrong.status == EB_OK;
+            ok = gather(&g, piece.address - base, piece.bytes, piece.size);
+        ok = ok && write_gathered(&g) && reader->wrong.status == EB_OK;
         if (!ok)
             snprintf(problem->text, sizeof problem->text,
                      "%s: its bytes cannot be written to a temporary file: %s", image->path, strerror(errno));

@@ -12,6 +12,10 @@
 /* Exactly `size` bytes from `offset` on; EB_IO where they cannot be had. */
 enum eb_status ebi_read_at(int fd, uint64_t offset, uint8_t *to, size_t size);
 
+/* Says what is wrong with the thing of this name; always false. */
+__attribute__((format(printf, 3, 4))) bool ebi_wrong(struct eb_problem *problem, const char *name,
+                                                     const char *format, ...);
+
 /* Writes exactly that; false with errno. */
 bool ebi_write_at(int fd, uint64_t offset, const uint8_t *bytes, size_t size);
 

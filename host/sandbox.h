@@ -1,6 +1,6 @@
 /* A child process for reading what somebody else has made.  It has two open files and no rights: it cannot
  * open a file, has no network, and its memory and time are bounded.  What it does there is undone by its end;
- * only what it tells comes back. */
+ * only its report comes back. */
 #ifndef EBI_SANDBOX_H
 #define EBI_SANDBOX_H
 

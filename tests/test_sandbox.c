@@ -307,6 +307,10 @@ static void each_bound_holds_on_both_sides(void **state)
         snprintf(words, sizeof words, "$E shelf add %s-beyond.*", cases[i].name);
         expect(words, 2, cases[i].beyond);
     }
+    expect("truncate -s 4294967297 large && $E shelf add large", 2, "found more than 4294967296 bytes");
+    /* What is too large for a manifest is none, and not even copied. */
+    expect("cp coupler-2.0.bin a.bin && truncate -s 1T a.bin.json && $E shelf add a.bin", 1,
+           "nothing in it says");
     expect("ls shelf/coming | wc -l", 0, "0");
 }
 

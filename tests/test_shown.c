@@ -5,17 +5,13 @@
 #include "support/support.h"
 
 #include <errno.h>
-#include <poll.h>
-#include <pty.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/wait.h>
-#include <time.h>
 #include <unistd.h>
 
-enum { LINES_MAX = 96, LINE_BYTES = 1024, SECONDS_MAX = 240, SCREEN_BYTES = 1 << 20 };
+enum { LINES_MAX = 96, LINE_BYTES = 1024 };
 
 static char folder[PATH_BYTES];
 
@@ -93,52 +89,6 @@ static void behind(char *line)
 
 /* --- running ------------------------------------------------------------------------------------- */
 
-/* What a program sends that takes the whole screen for itself. */
-#define FULL_SCREEN "\x1b[?1049h"
-
-/* Runs a script on a terminal of its own, says yes where it is asked, and q where that ends something; gives
- * what was on the screen. */
-static char *on_terminal(const char *script)
-{
-    int fd;
-    char *screen = calloc(1, SCREEN_BYTES);
-    size_t size = 0;
-    size_t answered = 0;
-    time_t until = time(NULL) + SECONDS_MAX;
-    pid_t pid = forkpty(&fd, NULL, NULL, NULL);
-    if (pid < 0 || screen == NULL)
-        abort();
-    if (pid == 0) {
-        setenv("TERM", "xterm", 1);
-        execl("/bin/sh", "sh", script, (char *)NULL);
-        _exit(127);
-    }
-    for (;;) {
-        struct pollfd p = {.fd = fd, .events = POLLIN};
-        int ready = poll(&p, 1, 500);
-        ssize_t n = ready > 0 ? read(fd, screen + size, SCREEN_BYTES - 1 - size) : 0;
-        if (ready > 0 && n <= 0)
-            break;
-        size += (size_t)(n > 0 ? n : 0);
-        if (strstr(screen + answered, "(yes/no) ") != NULL) {
-            answered = size;
-            assert_int_equal(write(fd, "yes\n", 4), 4);
-        } else if (strstr(screen + answered, FULL_SCREEN) != NULL &&
-                   strstr(screen + answered, "q ends") != NULL) {
-            answered = size;
-            assert_int_equal(write(fd, "q", 1), 1);
-        }
-        if (time(NULL) >= until) {
-            kill(pid, SIGKILL);
-            fputs(screen, stderr); /* whole: the runner's own messages are cut */
-            fail_msg("not ended after %d s", SECONDS_MAX);
-        }
-    }
-    close(fd);
-    waitpid(pid, NULL, 0);
-    return screen;
-}
-
 /* Runs them one behind the other in one shell, below `head`; each must end with 0, or with at most `worst`:
  * the demo's plant is not as wanted. */
 static void run_lines(const struct lines *l, const char *head, int worst)
@@ -157,7 +107,7 @@ static void run_lines(const struct lines *l, const char *head, int worst)
     fclose(to);
     write_text(folder, "script", "%s", script);
     free(script);
-    snprintf(path, sizeof path, "%s/script", folder);
+    snprintf(path, sizeof path, "sh %s/script", folder);
     char *screen = on_terminal(path);
     for (size_t i = 0; i < l->count; i++) {
         char ended[48];

@@ -263,14 +263,6 @@ static bool recognise_bytes(struct ebi_haul *haul, const struct eb_shelf_adding 
 
 /* --- manifests ----------------------------------------------------------------------------------- */
 
-static bool refuse(struct ebi_haul *haul, const char *name, const char *text)
-{
-    char reason[EB_PROBLEM_BYTES - 600];
-    snprintf(reason, sizeof reason, "%s", text);
-    snprintf(haul->problem->text, sizeof haul->problem->text, "%.500s: %s", name, reason);
-    return false;
-}
-
 static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct ebi_leaf *leaf,
                                             const struct eb_manifest_image *entry)
 {
@@ -279,13 +271,13 @@ static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct 
     if (image == NULL) {
         snprintf(text, sizeof text,
                  "names \"%.150s\", which is not beside it; expected every image that it names", entry->file);
-        refuse(haul, leaf->name, text);
+        ebi_wrong(haul->problem, leaf->name, "%s", text);
         return NULL;
     }
     if (image->bytes.size != entry->facts.size_bytes) {
         snprintf(text, sizeof text, "found %" PRIu64 " bytes, expected %" PRIu64 " as its manifest says",
                  image->bytes.size, entry->facts.size_bytes);
-        refuse(haul, image->name, text);
+        ebi_wrong(haul->problem, image->name, "%s", text);
         return NULL;
     }
     if (memcmp(image->sha256, entry->facts.sha256, EB_SHA256_BYTES) != 0) {
@@ -295,7 +287,7 @@ static const struct ebi_leaf *manifest_leaf(struct ebi_haul *haul, const struct 
         sodium_bin2hex(expected, sizeof expected, entry->facts.sha256, EB_SHA256_BYTES);
         snprintf(text, sizeof text, "found the digest %.16s..., expected %.16s... as its manifest says",
                  found, expected);
-        refuse(haul, image->name, text);
+        ebi_wrong(haul->problem, image->name, "%s", text);
         return NULL;
     }
     return image;
@@ -320,7 +312,7 @@ static bool take_manifest_image(struct ebi_haul *haul, const struct eb_manifest 
         char text[120];
         snprintf(text, sizeof text, "found a file in the format %s, expected %s as its manifest says",
                  image->format, entry->format);
-        return refuse(haul, leaf->name, text);
+        return ebi_wrong(haul->problem, leaf->name, "%s", text);
     }
     return true;
 }
@@ -331,7 +323,7 @@ static void tell_refused(const struct ebi_haul *haul, const struct ebi_recogniti
     images->tell(images->context, EB_SHELF_REFUSED, leaf->argument, leaf->name, haul->problem->text);
 }
 
-/* Whether all that the manifest says is so; tells of everything that is not. */
+/* Whether everything that the manifest says is true; reports each thing that is not. */
 static bool recognise_manifest(struct ebi_haul *haul, const struct ebi_leaf *leaf,
                                struct ebi_recognition *images)
 {

@@ -29,8 +29,8 @@ struct ebi_recognition {
     void *context;
 };
 
-/* Finds the images among all leaves; who signed them is not looked at.  Tells of everything for which
- * a file is to be refused, and marks its leaves; and of files that are nothing. */
+/* Finds the images among all leaves; who signed them is not looked at.  Reports every reason
+ * to refuse a file, and marks its leaves; and files that are no images. */
 void ebi_recognise(struct ebi_haul *haul, const struct eb_shelf_adding *adding,
                    struct ebi_recognition *images);
 void ebi_recognition_free(struct ebi_recognition *recognition);

@@ -6,7 +6,6 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <sodium.h>
-#include <stdarg.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -15,18 +14,6 @@
 enum { CHUNK_BYTES = 65536 };
 
 /* --- files that were given, into the file without a name ----------------------------------------- */
-
-__attribute__((format(printf, 3, 4))) static bool refuse(struct eb_problem *problem, const char *name,
-                                                         const char *format, ...)
-{
-    char text[EB_PROBLEM_BYTES - 600];
-    va_list arguments;
-    va_start(arguments, format);
-    vsnprintf(text, sizeof text, format, arguments);
-    va_end(arguments);
-    snprintf(problem->text, sizeof problem->text, "%.500s: %s", name, text);
-    return false;
-}
 
 /* Another process that writes to the file prevents a lease on it (fcntl(2)); where leases cannot be had, its
  * size and times before and after tell. */
@@ -44,7 +31,8 @@ bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes)
     uint8_t chunk[CHUNK_BYTES];
     ssize_t n;
     *bytes = (struct ebi_range){.at = images->end};
-    while ((n = read(fd, chunk, sizeof chunk)) != 0) {
+    /* One that grows meanwhile is refused afterwards: no more is read of it than of the largest. */
+    while (bytes->size <= EBI_UNPACK_BYTES_MAX && (n = read(fd, chunk, sizeof chunk)) != 0) {
         if (n < 0 && errno == EINTR)
             continue;
         if (n < 0 || !ebi_write_at(images->fd, images->end, chunk, (size_t)n))
@@ -61,19 +49,22 @@ static bool copy_open(struct ebi_images *images, int fd, const char *path, struc
     struct stat before;
     struct stat after;
     if (fstat(fd, &before) != 0 || !S_ISREG(before.st_mode))
-        return refuse(problem, path,
-                      "found something that is no file, expected an image, a package or an archive");
+        return ebi_wrong(problem, path,
+                         "found something that is no file, expected an image, a package or an archive");
     if (is_written(fd))
-        return refuse(problem, path,
-                      "found another program writing to it, expected a finished file: wait for its end");
+        return ebi_wrong(problem, path,
+                         "found another program writing to it, expected a finished file: wait for its end");
     if (before.st_size == 0)
-        return refuse(problem, path, "found an empty file, expected an image, a package or an archive");
+        return ebi_wrong(problem, path, "found an empty file, expected an image, a package or an archive");
+    if ((uint64_t)before.st_size > EBI_UNPACK_BYTES_MAX)
+        return ebi_wrong(problem, path, "found more than %llu bytes, expected at most that",
+                         (unsigned long long)EBI_UNPACK_BYTES_MAX);
     if (!ebi_take_bytes(images, fd, bytes))
-        return refuse(problem, path, "cannot be written: %s", strerror(errno));
+        return ebi_wrong(problem, path, "cannot be written: %s", strerror(errno));
     if (fstat(fd, &after) != 0 || after.st_size != before.st_size ||
         after.st_mtim.tv_sec != before.st_mtim.tv_sec || after.st_mtim.tv_nsec != before.st_mtim.tv_nsec)
-        return refuse(problem, path,
-                      "found it changed while it was read, expected a finished file: wait for its end");
+        return ebi_wrong(problem, path,
+                         "found it changed while it was read, expected a finished file: wait for its end");
     return true;
 }
 
@@ -85,7 +76,8 @@ static bool copy_file(struct ebi_images *images, const char *path, struct ebi_ra
     if (there != NULL)
         *there = fd >= 0 || errno != ENOENT;
     if (fd < 0)
-        return (there != NULL && !*there) || refuse(problem, path, "cannot be opened: %s", strerror(errno));
+        return (there != NULL && !*there) ||
+               ebi_wrong(problem, path, "cannot be opened: %s", strerror(errno));
     bool ok = copy_open(images, fd, path, bytes, problem);
     close(fd);
     return ok;
@@ -94,15 +86,19 @@ static bool copy_file(struct ebi_images *images, const char *path, struct ebi_ra
 static bool copy_input(struct ebi_images *images, struct ebi_input *input, struct eb_problem *problem)
 {
     char beside[EB_PATH_BYTES];
+    struct stat info;
     if (strlen(input->path) >= sizeof beside - 8)
-        return refuse(problem, "a file", "found a longer name than can be used");
+        return ebi_wrong(problem, "a file", "found a longer name than can be used");
     if (!eb_text_printable(input->path))
-        return refuse(problem, "a file",
-                      "found control characters in its name, expected a name without: rename it");
+        return ebi_wrong(problem, "a file",
+                         "found control characters in its name, expected a name without: rename it");
     snprintf(beside, sizeof beside, "%s.json", input->path);
+    bool small =
+        stat(beside, &info) != 0 || info.st_size <= EB_MANIFEST_BYTES; /* a larger one is no manifest */
     if (!copy_file(images, input->path, &input->bytes, NULL, problem))
         return false;
-    copy_file(images, beside, &input->beside, &input->accompanied, &input->beside_problem);
+    if (small)
+        copy_file(images, beside, &input->beside, &input->accompanied, &input->beside_problem);
     return true;
 }
 
@@ -207,7 +203,7 @@ struct told {
 struct hearing {
     const struct eb_shelf_adding *adding;
     struct ebi_images *images;
-    bool all;      /* that is wrong is told */
+    bool all;      /* every finding is reported, not only the first of each file */
     bool *refused; /* for each argument */
     struct told *told;
     size_t told_count;
@@ -403,7 +399,7 @@ static bool hear_image(struct hearing *h, const struct report *r, FILE *from)
     eb_manifest_free(&manifest);
     const char *why = ok ? judge_signature(h, &image, strcmp(r->by, "its manifest") != 0) : NULL;
     if (why != NULL) {
-        refuse(&problem, r->source, "%s", why);
+        ebi_wrong(&problem, r->source, "%s", why);
         note(h, EB_SHELF_REFUSED, r->argument, "", problem.text);
     }
     if (!ok || why != NULL) {
@@ -531,7 +527,7 @@ bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, b
     for (size_t tries = 0; ended == EBI_ENDED_EARLY && tries <= adding->count; tries++) {
         memset(refused, 0, (adding->count + 1) * sizeof *refused);
         ended = read_all(&h, inputs, why, sizeof why);
-        refuse(&found, adding->paths[h.at], "%s", why);
+        ebi_wrong(&found, adding->paths[h.at], "%s", why);
         if (ended == EBI_ENDED_EARLY && !inputs[h.at].refused)
             refuse_input(adding, &inputs[h.at], found.text);
     }

@@ -26,9 +26,9 @@ struct ebi_images {
     size_t count;
 };
 
-/* Finds the images in the files of `adding`, and tells of those that are refused, or nothing.  `all`: of all
- * that is wrong with a file, and its good images stay; else of the first, and none of it stays.  False with
- * `problem` filled where nothing can be read here, whatever it is. */
+/* Finds the images in the files of `adding`, and reports refused files and files that are no images.  `all`:
+ * every finding of a file, and its good images stay; else the first finding, and none of its images.  False
+ * with `problem` filled where nothing can be read here, whatever it is. */
 bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, bool all,
               struct eb_problem *problem);
 

@@ -6,7 +6,6 @@
 #include <archive_entry.h>
 #include <errno.h>
 #include <sodium.h>
-#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -14,18 +13,6 @@
 #include <zlib.h>
 
 enum { CHUNK_BYTES = 65536, SNIFF_BYTES = 512, TAR_MARK_AT = 257, TAR_BLOCK_BYTES = 512 };
-
-__attribute__((format(printf, 3, 4))) static bool refuse(struct ebi_haul *haul, const char *name,
-                                                         const char *format, ...)
-{
-    char text[EB_PROBLEM_BYTES - 600];
-    va_list arguments;
-    va_start(arguments, format);
-    vsnprintf(text, sizeof text, format, arguments);
-    va_end(arguments);
-    snprintf(haul->problem->text, sizeof haul->problem->text, "%.500s: %s", name, text);
-    return false;
-}
 
 uint8_t *ebi_leaf_read(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size,
                        struct eb_problem *problem)
@@ -110,7 +97,7 @@ static struct ebi_leaf *add_leaf(struct ebi_haul *haul, const char *name, size_t
         haul->leaves = more;
     if (more == NULL || copy == NULL) {
         free(copy);
-        refuse(haul, name, "out of memory");
+        ebi_wrong(haul->problem, name, "out of memory");
         return NULL;
     }
     const char *slash = strrchr(copy, '/');
@@ -182,17 +169,18 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
     struct ebi_haul *haul = w->haul;
     haul->unpacked_bytes += size;
     if (haul->unpacked_bytes > EBI_UNPACK_BYTES_MAX)
-        return refuse(haul, w->leaf->name, "found more than %llu bytes unpacked, expected at most that",
-                      (unsigned long long)EBI_UNPACK_BYTES_MAX);
+        return ebi_wrong(haul->problem, w->leaf->name,
+                         "found more than %llu bytes unpacked, expected at most that",
+                         (unsigned long long)EBI_UNPACK_BYTES_MAX);
     if (haul->unpacked_bytes > EBI_UNPACK_RATIO_FROM &&
         haul->unpacked_bytes / EBI_UNPACK_RATIO_MAX > haul->file_bytes)
-        return refuse(
-            haul, w->leaf->name,
+        return ebi_wrong(
+            haul->problem, w->leaf->name,
             "found more than %d times the file's size unpacked, expected at most that: this is no firmware",
             EBI_UNPACK_RATIO_MAX);
     take_bytes(w, bytes, size);
     if (!ebi_write_at(haul->fd, haul->end, bytes, size))
-        return refuse(haul, w->leaf->name, "cannot be written: %s", strerror(errno));
+        return ebi_wrong(haul->problem, w->leaf->name, "cannot be written: %s", strerror(errno));
     haul->end += size;
     return true;
 }
@@ -209,7 +197,7 @@ static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, con
         uint64_t left = bytes->size - w.leaf->bytes.size;
         size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
         if (ebi_read_at(haul->fd, bytes->at + w.leaf->bytes.size, chunk, size) != EB_OK)
-            return refuse(haul, name, "cannot be read: %s", strerror(errno));
+            return ebi_wrong(haul->problem, name, "cannot be read: %s", strerror(errno));
         take_bytes(&w, chunk, size);
     }
     end_leaf(&w);
@@ -264,28 +252,28 @@ static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_
     uint8_t chunk[CHUNK_BYTES];
     struct writing w;
     if (++haul->entries > EBI_UNPACK_ENTRIES_MAX)
-        return refuse(haul, name, "found more than %d files in it, expected at most that",
-                      EBI_UNPACK_ENTRIES_MAX);
+        return ebi_wrong(haul->problem, name, "found more than %d files in it, expected at most that",
+                         EBI_UNPACK_ENTRIES_MAX);
     if (path == NULL || !name_fine(path))
-        return refuse(
-            haul, name,
+        return ebi_wrong(
+            haul->problem, name,
             "found a name in it that leads elsewhere, or cannot be one (\"%.80s\"), expected plain names "
             "without .., drives and backslashes",
             path != NULL && eb_text_printable(path) ? path : "?");
     if (archive_entry_hardlink(entry) != NULL || archive_entry_symlink(entry) != NULL)
-        return refuse(haul, name, "found a link in it (\"%s\"), expected only files", path);
+        return ebi_wrong(haul->problem, name, "found a link in it (\"%s\"), expected only files", path);
     if (archive_entry_filetype(entry) == AE_IFDIR)
         return true;
     if (archive_entry_filetype(entry) != AE_IFREG)
-        return refuse(haul, name, "found something in it that is no file (\"%s\"), expected only files",
-                      path);
+        return ebi_wrong(haul->problem, name,
+                         "found something in it that is no file (\"%s\"), expected only files", path);
     if (archive_entry_is_encrypted(entry) > 0)
-        return refuse(haul, name,
-                      "found \"%s\" encrypted in it, expected it open: unpack it with its password first",
-                      path);
+        return ebi_wrong(haul->problem, name,
+                         "found \"%s\" encrypted in it, expected it open: unpack it with its password first",
+                         path);
     if (strlen(name) + strlen(path) + 2 > sizeof full)
-        return refuse(haul, name, "found a longer name in it, expected at most %zu characters",
-                      sizeof full - 2);
+        return ebi_wrong(haul->problem, name, "found a longer name in it, expected at most %zu characters",
+                         sizeof full - 2);
     struct eb_text text;
     eb_text_init(&text, full, sizeof full);
     eb_text_add(&text, name);
@@ -296,8 +284,9 @@ static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_
     while (ok && n != 0) {
         n = archive_read_data(a, chunk, sizeof chunk);
         if (n < 0)
-            ok = refuse(haul, name, "found \"%s\" damaged or cut off (%s), expected a whole archive", path,
-                        archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
+            ok = ebi_wrong(haul->problem, name,
+                           "found \"%s\" damaged or cut off (%s), expected a whole archive", path,
+                           archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
         else
             ok = write_leaf(&w, chunk, (size_t)n);
     }
@@ -317,12 +306,13 @@ static bool take_entries(struct ebi_haul *haul, struct archive *a, const char *n
         end = archive_filter_bytes(a, 0);
     }
     if (result != ARCHIVE_EOF)
-        return refuse(haul, name, "found it damaged or cut off (%s), expected a whole archive",
-                      archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
+        return ebi_wrong(haul->problem, name, "found it damaged or cut off (%s), expected a whole archive",
+                         archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
     /* Two empty blocks end a tar archive; one that was cut off between two files has none. */
     if ((archive_format(a) & ARCHIVE_FORMAT_BASE_MASK) == ARCHIVE_FORMAT_TAR &&
         archive_filter_bytes(a, 0) - end < TAR_BLOCK_BYTES)
-        return refuse(haul, name, "found no end of the archive, expected two empty blocks: it is cut off");
+        return ebi_wrong(haul->problem, name,
+                         "found no end of the archive, expected two empty blocks: it is cut off");
     return true;
 }
 
@@ -343,8 +333,8 @@ static bool names_differ(struct ebi_haul *haul, size_t first, const char *name)
         qsort(names, count, sizeof *names, by_name);
     for (size_t i = 1; ok && i < count; i++) {
         if (strcasecmp(names[i - 1], names[i]) == 0)
-            ok = refuse(haul, name, "found \"%s\" twice in it, expected each name once",
-                        strrchr(names[i], '/') + 1);
+            ok = ebi_wrong(haul->problem, name, "found \"%s\" twice in it, expected each name once",
+                           strrchr(names[i], '/') + 1);
     }
     free(names);
     return ok;
@@ -360,8 +350,8 @@ static bool find_manifest(struct ebi_haul *haul, struct ebi_leaf *leaf)
         return true;
     if (leaf->bytes.size > EB_MANIFEST_BYTES)
         return strcmp(leaf->file, "manifest.json") != 0 ||
-               refuse(haul, leaf->name, "found %llu bytes, expected a manifest of at most %d",
-                      (unsigned long long)leaf->bytes.size, EB_MANIFEST_BYTES);
+               ebi_wrong(haul->problem, leaf->name, "found %llu bytes, expected a manifest of at most %d",
+                         (unsigned long long)leaf->bytes.size, EB_MANIFEST_BYTES);
     uint8_t *bytes = ebi_leaf_read(haul, leaf, &size, &problem);
     leaf->manifest = bytes != NULL &&
                      (strcmp(leaf->file, "manifest.json") == 0 || ebi_manifest_looks_so((const char *)bytes));
@@ -481,12 +471,13 @@ static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const c
 {
     size_t first = haul->count;
     if (depth > EBI_UNPACK_DEPTH)
-        return refuse(haul, name, "found archives in each other more than %d deep, expected at most that",
-                      EBI_UNPACK_DEPTH);
+        return ebi_wrong(haul->problem, name,
+                         "found archives in each other more than %d deep, expected at most that",
+                         EBI_UNPACK_DEPTH);
     struct reading reading = {.fd = haul->fd, .bytes = *bytes};
     struct archive *a = archive_read_new();
     if (a == NULL)
-        return refuse(haul, name, "out of memory");
+        return ebi_wrong(haul->problem, name, "out of memory");
     /* Only with the directory at its end is a zip archive whole. */
     archive_read_support_format_zip_seekable(a);
     archive_read_support_format_tar(a);
@@ -501,11 +492,12 @@ static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const c
     archive_read_set_callback_data(a, &reading);
     bool ok = archive_read_open1(a) == ARCHIVE_OK;
     if (!ok)
-        refuse(haul, name, "found an archive that cannot be opened (%s), expected a whole one",
-               archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
+        ebi_wrong(haul->problem, name, "found an archive that cannot be opened (%s), expected a whole one",
+                  archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");
     ok = ok && take_entries(haul, a, name, ++haul->archives);
     if (ok && archive_format(a) == ARCHIVE_FORMAT_RAW && archive_filter_count(a) < 2)
-        ok = refuse(haul, name, "found the beginning of an archive and not the rest, expected a whole one");
+        ok = ebi_wrong(haul->problem, name,
+                       "found the beginning of an archive and not the rest, expected a whole one");
     archive_read_free(a);
     ok = ok && names_differ(haul, first, name);
     for (size_t i = first; ok && i < haul->count; i++)

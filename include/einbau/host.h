@@ -270,8 +270,8 @@ bool eb_known_versions(struct eb_known *known, const struct eb_identity *identit
 bool eb_known_mac(struct eb_known *known, const struct eb_identity *identity, const char *mac,
                   char other[EB_MAC_TEXT_BYTES], char seen[EB_SEEN_BYTES], struct eb_problem *problem);
 
-/* The highest floor that the manifest of an image told which this device got; false: none.  Raising it to a
- * lower one changes nothing. */
+/* The highest floor among the images that were written to this device; false: none.  Raising it to a lower
+ * one changes nothing. */
 bool eb_known_floor(struct eb_known *known, const struct eb_identity *identity, const char *component,
                     char floor[EB_VERSION_TEXT_BYTES]);
 bool eb_known_raise_floor(struct eb_known *known, const struct eb_identity *identity,

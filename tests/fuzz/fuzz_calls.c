@@ -42,7 +42,7 @@ static uint8_t byte_at(uint64_t offset)
 static enum eb_status read_image(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
     if (offset + size > *(const uint64_t *)self)
-        __builtin_trap(); /* nobody asks beyond the end */
+        __builtin_trap(); /* read beyond the end */
     for (size_t i = 0; i < size; i++)
         to[i] = byte_at(offset + i);
     return EB_OK;
@@ -147,7 +147,7 @@ static void push(struct input *in)
         if (put.acked_bytes > image_bytes || put.acked > put.high)
             __builtin_trap(); /* more than there is, or than was sent */
         if (put.state == EB_TFTP_DONE && (!put.all_sent || !last_acked))
-            __builtin_trap(); /* nobody said so */
+            __builtin_trap(); /* without the acknowledgement of the last block */
     }
 }
 

@@ -4,6 +4,8 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <netinet/in.h>
+#include <poll.h>
+#include <pty.h>
 #include <signal.h>
 #include <sodium.h>
 #include <stdio.h>
@@ -596,8 +598,8 @@ static pid_t spawn(const char *const *arguments, int in, int out, int err)
         dup2(out, 1);
         dup2(err, 2);
         /* Nothing of the user's own, unless a test says so. */
-        setenv("XDG_DATA_HOME", "/nonexistent", 0);
-        setenv("XDG_STATE_HOME", "/nonexistent", 0);
+        setenv("XDG_DATA_HOME", "/dev/null/none", 0);
+        setenv("XDG_STATE_HOME", "/dev/null/none", 0);
         setenv("XDG_CONFIG_HOME", "/nonexistent", 0);
         union {
             const char *const *given;
@@ -786,4 +788,48 @@ bool wait_for_server(unsigned port)
         usleep(100000);
     }
     return up;
+}
+
+char *on_terminal(const char *words)
+{
+    enum { SCREEN_BYTES = 1 << 20, SECONDS_MAX = 240 };
+    static const char full_screen[] = "\x1b[?1049h";
+    char *screen = calloc(1, SCREEN_BYTES);
+    size_t size = 0;
+    size_t answered = 0;
+    int fd;
+    time_t until = time(NULL) + SECONDS_MAX;
+    pid_t pid = forkpty(&fd, NULL, NULL, NULL);
+    if (pid < 0 || screen == NULL)
+        abort();
+    if (pid == 0) {
+        setenv("TERM", "xterm", 1);
+        execl("/bin/sh", "sh", "-c", words, (char *)NULL);
+        _exit(127);
+    }
+    for (;;) {
+        struct pollfd p = {.fd = fd, .events = POLLIN};
+        int ready = poll(&p, 1, 500);
+        ssize_t n = ready > 0 ? read(fd, screen + size, SCREEN_BYTES - 1 - size) : 0;
+        if (ready > 0 && n <= 0)
+            break;
+        size += (size_t)(n > 0 ? n : 0);
+        if (strstr(screen + answered, "(yes/no) ") != NULL) {
+            answered = size;
+            assert_int_equal(write(fd, "yes\n", 4), 4);
+        } else if (strstr(screen + answered, full_screen) != NULL &&
+                   strstr(screen + answered, "q ends") != NULL) {
+            answered = size;
+            assert_int_equal(write(fd, "q", 1), 1);
+        }
+        if (time(NULL) >= until) {
+            kill(pid, SIGKILL);
+            fputs(screen, stderr); /* whole: the messages of cmocka are cut */
+            fail_msg("%s: not ended after %d s", words, SECONDS_MAX);
+        }
+    }
+    close(fd);
+    waitpid(pid, NULL, 0);
+    assert_int_equal(strlen(screen), size); /* no NUL among it */
+    return screen;
 }

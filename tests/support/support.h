@@ -163,6 +163,10 @@ __attribute__((format(printf, 4, 5))) char *einbau_says(const struct little *lit
 /* Puts a text in the place of another one that is there, in a file of the folder. */
 void replace_in(const struct little *little, const char *file, const char *old, const char *fresh);
 
+/* Runs a command line on a terminal of its own, says yes where it is asked, and q where that ends a view that
+ * has taken the whole screen; gives what was on the screen, freed by the caller. */
+char *on_terminal(const char *words);
+
 /* Starts a program in the background, its stdout and stderr in `log`; and ends it. */
 int start_program(const char *const *arguments, const char *log);
 int stop_program(int pid, int number);
