@@ -479,7 +479,7 @@ static size_t read_as_all(const uint8_t *bytes, size_t size)
             assert_true(eb_text_printable(station.name));
             taken++;
         }
-        eb_dcp_read_set(&frame, 0x1234, &error);
+        assert_true(eb_dcp_read_set(&frame, 0x1234, &error) <= EB_GARBAGE);
         if (eb_udp_read(&udp, frame.payload, frame.size)) {
             struct eb_dhcp_request request;
             assert_in_range(udp.payload - own, 0, size);

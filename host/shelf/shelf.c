@@ -419,7 +419,8 @@ static void tell_taken(struct eb_shelf *shelf, const struct eb_shelf_adding *add
                                      .name = images->list[i].name,
                                      .image = images->list[i].row};
         snprintf(number, sizeof number, "%lld", (long long)added[i].number);
-        eb_shelf_find(shelf, number, &told.image, &unheard);
+        if (!eb_shelf_find(shelf, number, &told.image, &unheard))
+            told.image = images->list[i].row; /* another process has dropped it since */
         adding->told(adding->context, &told);
     }
 }

@@ -5,6 +5,10 @@
 
 #include "einbau/can.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_ASCII_CAN_LINE_BYTES = 40, EB_ASCII_CAN_FRAME_BYTES = 27 }; /* T, 8 digits, size, 16 digits, CR */
 
 /* What a line turned out to be. */
@@ -41,5 +45,9 @@ size_t eb_ascii_can_put(const struct eb_can_frame *frame, char text[EB_ASCII_CAN
 
 /* The digit of the command S for a bit rate; 0: there is none for it. */
 char eb_ascii_can_rate(uint32_t bit_rate);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -12,6 +12,10 @@
 #include "einbau/port.h"
 #include "einbau/snmp.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_ASK_MACS_MAX = 4, EB_ASK_MESSAGE_BYTES = 1472, EB_ASK_OIDS_MAX = 12 };
 
 enum eb_ask_kind {
@@ -81,7 +85,7 @@ void eb_ask_begin(struct eb_ask *ask, const struct eb_ask_config *config, uint64
 
 /* Does what can be done now.  EB_OK, or the status that `error` holds: EB_NO_ANSWER, EB_DENIED (raw frames),
  * EB_UNREACHABLE, EB_PEER_ERROR, EB_GARBAGE.  Whatever was opened is closed at the end. */
-enum eb_status eb_ask_poll(struct eb_ask *ask, uint64_t now_us);
+EB_NODISCARD enum eb_status eb_ask_poll(struct eb_ask *ask, uint64_t now_us);
 uint64_t eb_ask_deadline_us(const struct eb_ask *ask);
 
 /* The next text record (TXT) of the service that was asked for, in the answer to EB_ASK_DNS_SD; false at the
@@ -89,9 +93,13 @@ uint64_t eb_ask_deadline_us(const struct eb_ask *ask);
 bool eb_ask_next_text(const struct eb_ask *ask, struct eb_dns_reader *reader, struct eb_dns_record *record);
 
 /* Polls and waits until it has ended, or until `until_us`. */
-enum eb_status eb_ask_work(struct eb_ask *ask, uint64_t until_us);
+EB_NODISCARD enum eb_status eb_ask_work(struct eb_ask *ask, uint64_t until_us);
 
 /* Ends it early. */
 void eb_ask_close(struct eb_ask *ask);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

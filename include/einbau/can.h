@@ -6,6 +6,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_CAN_BYTES = 8, EB_CAN_ID_MAX = 0x7FF, EB_CAN_EXTENDED_ID_MAX = 0x1FFFFFFF };
 
 /* What a frame is; bits of `flags`. */
@@ -92,5 +96,9 @@ bool eb_can_pace_sent(struct eb_can_pace *pace);
 /* The nine bit rates that ASCII serial adapters know, bit/s. */
 enum { EB_CAN_BIT_RATES = 9 };
 extern const uint32_t eb_can_bit_rates[EB_CAN_BIT_RATES];
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -10,6 +10,10 @@
 #include "einbau/ethernet.h"
 #include "einbau/status.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_CIP_PORT = 44818, /* UDP and TCP */
     EB_CIP_LIST_BYTES = 24,
@@ -69,5 +73,9 @@ void eb_cip_receive(struct eb_cip *cip, const uint8_t *bytes, size_t size);
 
 /* Reads the answer to EB_CIP_GET_ALL. */
 bool eb_cip_read_attributes(struct eb_cip_identity *identity, const uint8_t *data, size_t size);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

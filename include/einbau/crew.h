@@ -4,6 +4,10 @@
 
 #include "einbau/run.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 /* A run that is polled so often while the clock stands still does not get on: no real port does that, and on
  * a simulated one nothing would ever change.  It ends with EB_STALLED. */
 enum { EB_CREW_STALL_POLLS = 20000 };
@@ -42,5 +46,9 @@ size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us);
 /* eb_run_stop, eb_run_abandon for each. */
 void eb_crew_stop(struct eb_crew *crew);
 void eb_crew_abandon(struct eb_crew *crew);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -6,6 +6,10 @@
 #include "einbau/ethernet.h"
 #include "einbau/status.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_DCP_NAME_BYTES = 241, EB_DCP_FRAME_BYTES = 320 };
 
 /* What a station says of itself. */
@@ -44,11 +48,16 @@ bool eb_dcp_read_station(struct eb_dcp_station *station, const struct eb_frame *
 
 /* Reads the answer to a set or signal.  EB_PENDING: it is none.  EB_PEER_ERROR: `error` has the block error
  * and its words. */
-enum eb_status eb_dcp_read_set(const struct eb_frame *frame, uint32_t xid, struct eb_error *error);
+EB_NODISCARD enum eb_status eb_dcp_read_set(const struct eb_frame *frame, uint32_t xid,
+                                            struct eb_error *error);
 
 /* Whether a name may be given: lower-case labels of letters, digits and '-' between dots, at most 63 each and
  * 240 in all, none like an address or a port's own ("port-001").  NULL: it may; else what is wrong, static.
  */
 const char *eb_dcp_name_wrong(const char *name);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

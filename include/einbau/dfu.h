@@ -7,6 +7,10 @@
 #include "einbau/source.h"
 #include "einbau/usb.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 /* bState (section 6.1.2). */
 enum eb_dfu_state {
     EB_DFU_APP_IDLE,
@@ -133,5 +137,9 @@ void eb_dfu_stop(struct eb_dfu *dfu);
 
 /* Makes a running program go: DFU_DETACH with the device's own time. */
 struct eb_usb_setup eb_dfu_detach(const struct eb_dfu_interface *found);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

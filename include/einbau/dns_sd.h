@@ -7,6 +7,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_DNS_SD_PORT = 5353,
     EB_DNS_NAME_BYTES = 256, /* as text: labels with dots between them */
@@ -60,5 +64,9 @@ bool eb_dns_text(const struct eb_dns_record *record, size_t *at, char *text, siz
 bool eb_dns_is_below(const char *name, const char *parent);
 /* The first label of a name without its escapes: an instance's own name. */
 void eb_dns_first_label(const char *name, char *label, size_t cap);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -35,6 +35,21 @@
 #include "einbau/usb.h"
 #include "einbau/version.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* Of these headers, by Semantic Versioning 2.0.0; the build system reads them here. */
+#define EB_VERSION_MAJOR 0
+#define EB_VERSION_MINOR 1
+#define EB_VERSION_PATCH 0
 #define EB_VERSION "0.1.0"
+
+/* Of the library that runs, which another one may have been built against: static text. */
+const char *eb_library_version(void);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

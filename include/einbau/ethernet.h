@@ -10,6 +10,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_MAC_BYTES = 6,
     EB_MAC_TEXT_BYTES = 18,
@@ -103,5 +107,9 @@ struct eb_lldp {
 /* False where the three mandatory TLVs are not there in their order, or a length is wrong (section 9.2.7.7).
  */
 bool eb_lldp_read(struct eb_lldp *lldp, const uint8_t *payload, size_t size);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

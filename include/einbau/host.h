@@ -4,6 +4,10 @@
 
 #include "einbau/einbau.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_PATH_BYTES = 1024, EB_PROBLEM_BYTES = 1600 };
 
 /* Why something could not be done, as one sentence or two for the user: where, found, expected, what to do.
@@ -24,7 +28,7 @@ void eb_port_linux_raw_first(const struct eb_port *port);
  * not whole. */
 const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real,
                                     struct eb_problem *problem);
-bool eb_trace_close(const struct eb_port *port, struct eb_problem *problem);
+EB_NODISCARD bool eb_trace_close(const struct eb_port *port, struct eb_problem *problem);
 
 /* --- keys (Ed25519, RFC 8032) --------------------------------------------------------------------- */
 
@@ -41,14 +45,15 @@ bool eb_key_parse(const char *text, struct eb_key *key);
 
 /* Makes a key pair: NAME.key, which only its owner may read, and NAME.pub, both JSON Web Keys.  Never writes
  * over a file. */
-bool eb_key_new(const char *name, struct eb_key *key, struct eb_problem *problem);
+EB_NODISCARD bool eb_key_new(const char *name, struct eb_key *key, struct eb_problem *problem);
 
 /* Reads the public key from either file. */
-bool eb_key_read(const char *path, struct eb_key *key, struct eb_problem *problem);
+EB_NODISCARD bool eb_key_read(const char *path, struct eb_key *key, struct eb_problem *problem);
 
 /* A detached signature over a manifest's bytes (JSON Web Signature, RFC 7515 appendix F, with EdDSA, RFC 8037
  * section 3.1), freed by the caller; NULL with `problem` filled. */
-char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size, struct eb_problem *problem);
+EB_NODISCARD char *eb_manifest_sign(const char *key_path, const void *manifest, size_t size,
+                                    struct eb_problem *problem);
 
 /* Which signatures count.  Only a site, or this user's own configuration, lists keys; a shelf or a package
  * never brings its own. */
@@ -66,11 +71,11 @@ void eb_trust_site(struct eb_trust *trust, const struct eb_site *site, const cha
 /* Adds the keys of a folder of this user's, one in each FILE.pub.  False with `problem` filled where the
  * folder is there and one of them, or the folder, cannot be read: then nothing may be trusted.  A missing
  * folder lists none. */
-bool eb_trust_folder(struct eb_trust *trust, const char *folder, struct eb_problem *problem);
+EB_NODISCARD bool eb_trust_folder(struct eb_trust *trust, const char *folder, struct eb_problem *problem);
 /* Puts a public key into such a folder, which is made where it is missing; takes one out again, named by its
  * text or by a file that holds it. */
-bool eb_key_trust(const char *folder, const char *public_key_path, struct eb_problem *problem);
-bool eb_key_untrust(const char *folder, const char *name, struct eb_problem *problem);
+EB_NODISCARD bool eb_key_trust(const char *folder, const char *public_key_path, struct eb_problem *problem);
+EB_NODISCARD bool eb_key_untrust(const char *folder, const char *name, struct eb_problem *problem);
 
 /* Whether a key that counts has signed it; `jws` NULL or empty: there is no signature; `trust` NULL: none is
  * asked for. */
@@ -83,7 +88,7 @@ bool eb_signature_key(const char *jws, struct eb_key *key);
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
 /* Reads one profile; false with `problem` filled.  docs/profiles.md describes the file. */
-bool eb_profile_read(const char *path, struct eb_profile *profile, struct eb_problem *problem);
+EB_NODISCARD bool eb_profile_read(const char *path, struct eb_profile *profile, struct eb_problem *problem);
 
 /* What one component of a device should run. */
 struct eb_site_want {
@@ -155,11 +160,11 @@ struct eb_site {
 
 /* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file.
  */
-struct eb_site *eb_site_read(const char *path, struct eb_problem *problem);
+EB_NODISCARD struct eb_site *eb_site_read(const char *path, struct eb_problem *problem);
 void eb_site_free(struct eb_site *site);
 
 /* Writes a site that reads back as the same one from wherever it lies: paths are written from the root. */
-bool eb_site_write(const struct eb_site *site, const char *path, struct eb_problem *problem);
+EB_NODISCARD bool eb_site_write(const struct eb_site *site, const char *path, struct eb_problem *problem);
 
 /* One device more for a site's file. */
 struct eb_site_entry {
@@ -174,13 +179,14 @@ struct eb_site_entry {
 
 /* Writes devices behind those that a site's file has, leaving every other character of it as it is.  The new
  * file is read before it takes the old one's place. */
-bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t count,
-                 struct eb_problem *problem);
+EB_NODISCARD bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t count,
+                              struct eb_problem *problem);
 
 /* Reads the profiles of a folder: gives their number and a list that the caller frees; NULL with `problem`
  * filled where the folder cannot be read.  A file that is no good profile is left out, and `problem` tells of
  * the first; else it is empty. */
-struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb_problem *problem);
+EB_NODISCARD struct eb_profile *eb_profiles_read(const char *folder, size_t *count,
+                                                 struct eb_problem *problem);
 
 /* The device by its name, or NULL. */
 const struct eb_site_device *eb_site_device(const struct eb_site *site, const char *name);
@@ -208,15 +214,15 @@ struct eb_manifest {
 };
 
 /* Reads a manifest; `path` is for messages.  False with `problem` filled; else eb_manifest_free frees it. */
-bool eb_manifest_read(const char *path, const void *bytes, size_t size, struct eb_manifest *manifest,
-                      struct eb_problem *problem);
+EB_NODISCARD bool eb_manifest_read(const char *path, const void *bytes, size_t size,
+                                   struct eb_manifest *manifest, struct eb_problem *problem);
 /* The same where sizes and digests may still be missing; they are zeros then. */
-bool eb_manifest_draft(const char *path, const void *bytes, size_t size, struct eb_manifest *manifest,
-                       struct eb_problem *problem);
+EB_NODISCARD bool eb_manifest_draft(const char *path, const void *bytes, size_t size,
+                                    struct eb_manifest *manifest, struct eb_problem *problem);
 void eb_manifest_free(struct eb_manifest *manifest);
 
 /* The manifest as JSON, freed by the caller. */
-char *eb_manifest_text(const struct eb_manifest *manifest);
+EB_NODISCARD char *eb_manifest_text(const struct eb_manifest *manifest);
 
 /* An image file with what its manifest says and what was found in it.  The files stay open. */
 struct eb_image {
@@ -233,14 +239,15 @@ struct eb_image {
 };
 
 /* Reads a file for its size and digest; false with `problem` filled. */
-bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem);
+EB_NODISCARD bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem);
 
 /* Opens `path` and reads its manifest beside it (`path` with ".json" behind), and the signature of that
  * (".jws" behind), which `trust` (NULL: none is asked for) judges.  All bytes are copied while they are read
  * for the digest, and what is sent later is that copy: a file that changes meanwhile changes nothing.  Where
  * the manifest describes several images, the one with this file's name counts.  NULL with `problem` filled
  * where one of them cannot be read; that size or digest differ is for the verdict to say. */
-struct eb_image *eb_image_open(const char *path, const struct eb_trust *trust, struct eb_problem *problem);
+EB_NODISCARD struct eb_image *eb_image_open(const char *path, const struct eb_trust *trust,
+                                            struct eb_problem *problem);
 void eb_image_close(struct eb_image *image);
 
 /* --- what devices told before -------------------------------------------------------------------- */
@@ -250,12 +257,12 @@ void eb_image_close(struct eb_image *image);
  */
 struct eb_known;
 enum { EB_SEEN_BYTES = 24 };
-struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem);
+EB_NODISCARD struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem);
 void eb_known_close(struct eb_known *known);
 
 /* Remembers what a run has identified. */
-bool eb_known_note(struct eb_known *known, const char *site, const char *name, const struct eb_run *looked,
-                   struct eb_problem *problem);
+EB_NODISCARD bool eb_known_note(struct eb_known *known, const char *site, const char *name,
+                                const struct eb_run *looked, struct eb_problem *problem);
 
 /* Who answered last under this name, and when (ISO 8601, UTC); false: nobody yet. */
 bool eb_known_recall(struct eb_known *known, const char *site, const char *name, struct eb_identity *identity,
@@ -267,16 +274,17 @@ bool eb_known_versions(struct eb_known *known, const struct eb_identity *identit
 /* Notes that this serial number answered at this MAC address now.  `other`: another one where it answered
  * within the last 30 days, and when last ("": none): a device keeps its own, unless its network part was
  * replaced. */
-bool eb_known_mac(struct eb_known *known, const struct eb_identity *identity, const char *mac,
-                  char other[EB_MAC_TEXT_BYTES], char seen[EB_SEEN_BYTES], struct eb_problem *problem);
+EB_NODISCARD bool eb_known_mac(struct eb_known *known, const struct eb_identity *identity, const char *mac,
+                               char other[EB_MAC_TEXT_BYTES], char seen[EB_SEEN_BYTES],
+                               struct eb_problem *problem);
 
 /* The highest floor among the images that were written to this device; false: none.  Raising it to a lower
  * one changes nothing. */
 bool eb_known_floor(struct eb_known *known, const struct eb_identity *identity, const char *component,
                     char floor[EB_VERSION_TEXT_BYTES]);
-bool eb_known_raise_floor(struct eb_known *known, const struct eb_identity *identity,
-                          const struct eb_component_profile *component, const char *floor,
-                          struct eb_problem *problem);
+EB_NODISCARD bool eb_known_raise_floor(struct eb_known *known, const struct eb_identity *identity,
+                                       const struct eb_component_profile *component, const char *floor,
+                                       struct eb_problem *problem);
 
 /* --- the state directory ------------------------------------------------------------------------- */
 
@@ -286,12 +294,16 @@ int eb_state_lock(const char *dir, struct eb_problem *problem);
 
 /* Writes a file of the state directory whole or not at all: the old content stays until the new one is on
  * disk. */
-bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t size,
-                    struct eb_problem *problem);
+EB_NODISCARD bool eb_state_write(const char *dir, const char *name, const void *bytes, size_t size,
+                                 struct eb_problem *problem);
 
 /* Reads a whole file into memory that the caller frees.  NULL: `*missing` says whether it is only not there.
  */
-uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *missing,
-                       struct eb_problem *problem);
+EB_NODISCARD uint8_t *eb_state_read(const char *dir, const char *name, size_t *size, bool *missing,
+                                    struct eb_problem *problem);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -13,6 +13,10 @@
 #include <stdbool.h>
 #include "einbau/source.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum eb_image_format { EB_FORMAT_RAW, EB_FORMAT_HEX, EB_FORMAT_SRECORD, EB_FORMAT_ELF, EB_FORMAT_DFU };
 const char *eb_image_format_word(enum eb_image_format format);
 
@@ -91,10 +95,15 @@ struct eb_segments {
 };
 
 /* Adds a piece.  EB_GARBAGE: it overlaps what is there.  EB_TOO_LARGE: more segments than `cap`. */
-enum eb_status eb_segments_add(struct eb_segments *segments, uint64_t address, uint64_t size_bytes);
+EB_NODISCARD enum eb_status eb_segments_add(struct eb_segments *segments, uint64_t address,
+                                            uint64_t size_bytes);
 
 /* Reads the whole file and collects its segments.  False with the reader's `wrong` filled. */
 bool eb_image_scan(struct eb_image_reader *reader, const struct eb_source *source,
                    struct eb_segments *segments);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -8,6 +8,10 @@
 #include "einbau/can.h"
 #include "einbau/status.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_ISOTP_WAITS_MAX = 60 }; /* wait frames in a row, about one a second */
 
 /* Normal addressing: identifiers only.  Normal-fixed: 29 bits, 18DAttssh, which the caller puts together.
@@ -71,5 +75,9 @@ void eb_isotp_clear(struct eb_isotp *tp);
 /* STmin as a time, microseconds: 0 to 127 ms, or 100 to 900 us (ISO 15765-2 section 9.6.5.4); reserved values
  * are the longest. */
 uint32_t eb_isotp_separation_us(uint8_t separation);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

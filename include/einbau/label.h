@@ -6,6 +6,10 @@
 #include "einbau/image.h"
 #include "einbau/model.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_LABEL_MARKER_BYTES = 24,
     EB_LABEL_UNTIL_BYTES = 8,
@@ -59,5 +63,9 @@ bool eb_label_settled(const struct eb_label_reader *reader);
 
 /* What was found, as printable text; false where it is not there, or not whole. */
 bool eb_label_text(const struct eb_label_reader *reader, enum eb_label_item item, char to[EB_NAME_BYTES]);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

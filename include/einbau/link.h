@@ -6,6 +6,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_LINK_NAME_BYTES = 24, EB_LINK_ADDRESSES_MAX = 8, EB_LINKS_MAX = 32 };
 
 enum eb_link_kind { EB_LINK_WIRED, EB_LINK_WIRELESS, EB_LINK_TUNNEL, EB_LINK_LOOPBACK };
@@ -73,5 +77,9 @@ const char *eb_link_kind_word(enum eb_link_kind kind);
 
 /* A sentence for one trap bit, static. */
 const char *eb_trap_text(enum eb_trap trap);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -11,6 +11,10 @@
 #include "einbau/can.h"
 #include "einbau/status.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_LSS_NUMBERS = 4, EB_LSS_NODE_NONE = 255, EB_LSS_BURST = 4 };
 
 enum eb_lss_state { EB_LSS_IDLE, EB_LSS_BUSY, EB_LSS_DONE, EB_LSS_FAILED };
@@ -55,5 +59,9 @@ size_t eb_lss_give(struct eb_lss *lss, struct eb_can_frame *frames, size_t cap);
 void eb_lss_taken(struct eb_lss *lss, size_t count, uint64_t now_us);
 void eb_lss_tick(struct eb_lss *lss, uint64_t now_us);
 uint64_t eb_lss_deadline_us(const struct eb_lss *lss);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

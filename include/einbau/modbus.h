@@ -9,6 +9,10 @@
 #include "einbau/status.h"
 #include <stdbool.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_MODBUS_PORT = 502,
     EB_MODBUS_UNIT_SELF = 0xFF, /* the device itself, not one behind it */
@@ -97,5 +101,9 @@ bool eb_modbus_object_text(const struct eb_modbus_objects *objects, uint8_t id, 
 
 /* The standard's words for an exception code, static. */
 const char *eb_modbus_exception_text(uint32_t code);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

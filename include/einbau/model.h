@@ -7,6 +7,10 @@
 #include <stdint.h>
 #include "einbau/version.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_NAME_BYTES = 48,  /* names of devices, components, order codes, serial numbers */
     EB_PATTERNS_MAX = 8, /* order-code patterns or revision ranges of one image */
@@ -208,5 +212,9 @@ enum eb_mark {
 enum eb_mark eb_mark_of(const struct eb_version_order *order, const struct eb_running *running,
                         const char *wanted, const uint32_t *checksum);
 const char *eb_mark_word(enum eb_mark mark);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

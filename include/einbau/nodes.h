@@ -12,6 +12,10 @@
 #include "einbau/sdo.h"
 #include "einbau/uds.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_NODES_MAX = 127, EB_NODES_AT_ONCE = 8, EB_UNITS_MAX = 16 };
 
 /* What is read of one of them; empty where it does not tell. */
@@ -79,7 +83,7 @@ struct eb_nodes {
 /* Begins; opens the adapter. */
 void eb_nodes_begin(struct eb_nodes *nodes, const struct eb_nodes_config *config);
 /* Does what can be done now; EB_PENDING, or how it ended. */
-enum eb_status eb_nodes_poll(struct eb_nodes *nodes);
+EB_NODISCARD enum eb_status eb_nodes_poll(struct eb_nodes *nodes);
 uint64_t eb_nodes_deadline_us(const struct eb_nodes *nodes);
 /* Polls and waits until it has ended, or until `until_us`. */
 enum eb_status eb_nodes_work(struct eb_nodes *nodes, uint64_t until_us);
@@ -112,5 +116,9 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble);
 unsigned eb_bus_load_percent(const struct eb_nodes *nodes);
 /* Of all frames, how many went wrong, in thousandths. */
 unsigned eb_bus_errors_per_mille(const struct eb_nodes *nodes);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -4,6 +4,10 @@
 
 #include "einbau/run.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 /* Everything that the verdict on items[index] depends on, from the device as `looked` read it last, as it
  * will be when the items before it were written.  `running` is where the facts point to; it must live as
  * long. */
@@ -33,5 +37,9 @@ struct eb_way_image {
  * looked at. */
 size_t eb_plan_way(const struct eb_judge_facts *facts, const struct eb_way_image *images, size_t count,
                    size_t wanted, size_t way[EB_WAY_STEPS_MAX]);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

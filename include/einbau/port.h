@@ -14,6 +14,10 @@
 #include "einbau/status.h"
 #include "einbau/usb.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 /* Deadlines: a time in the past is due; this is never. */
 #define EB_NEVER UINT64_MAX
 
@@ -161,5 +165,9 @@ bool eb_endpoint_parse(struct eb_endpoint *endpoint, const char *text);
 enum { EB_ENDPOINT_TEXT_BYTES = 24 };
 /* Writes "192.0.2.10", with ":502" behind it where `with_port`. */
 void eb_endpoint_text(const struct eb_endpoint *endpoint, bool with_port, char text[EB_ENDPOINT_TEXT_BYTES]);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -7,6 +7,10 @@
 #include "einbau/snmp.h"
 #include "einbau/uds.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_STEPS_MAX = 8,
     EB_COMPONENTS_MAX = 4,
@@ -227,5 +231,9 @@ bool eb_profile_covers(const struct eb_profile *profile, const char *order_code)
 
 /* The component by its name, or NULL. */
 const struct eb_component_profile *eb_profile_component(const struct eb_profile *profile, const char *name);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -5,6 +5,10 @@
 
 #include "einbau/host.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_LOCK_KEY_BYTES = 160 };
 
 /* --- locks --------------------------------------------------------------------------------------- */
@@ -22,7 +26,7 @@ struct eb_lock_holder {
 struct eb_locks;
 
 /* `command` is what others are told.  NULL with `problem` filled where the folder cannot be used. */
-struct eb_locks *eb_locks_open(const char *command, struct eb_problem *problem);
+EB_NODISCARD struct eb_locks *eb_locks_open(const char *command, struct eb_problem *problem);
 void eb_locks_close(struct eb_locks *locks); /* NULL: nothing */
 
 /* EB_OK: this process holds it from now on, or did already.  EB_BUSY: another one does, and `holder` says
@@ -54,15 +58,16 @@ struct eb_record;
 
 /* `make`: the folder and the file are made where they are missing; else that gives NULL with `problem` empty.
  */
-struct eb_record *eb_record_open(const char *folder, bool make, struct eb_problem *problem);
+EB_NODISCARD struct eb_record *eb_record_open(const char *folder, bool make, struct eb_problem *problem);
 void eb_record_close(struct eb_record *record); /* NULL: nothing */
 
 /* A job begins, and ends.  Between the two, rows are of this job.  On disk when they come back; false with
  * `problem` filled. */
-bool eb_record_begin(struct eb_record *record, const char *command, const char *site,
-                     struct eb_problem *problem);
-bool eb_record_add(struct eb_record *record, const struct eb_record_row *row, struct eb_problem *problem);
-bool eb_record_end(struct eb_record *record, const char *outcome, struct eb_problem *problem);
+EB_NODISCARD bool eb_record_begin(struct eb_record *record, const char *command, const char *site,
+                                  struct eb_problem *problem);
+EB_NODISCARD bool eb_record_add(struct eb_record *record, const struct eb_record_row *row,
+                                struct eb_problem *problem);
+EB_NODISCARD bool eb_record_end(struct eb_record *record, const char *outcome, struct eb_problem *problem);
 
 /* What a job left behind: the last row of a device, where that does not say that all is in order; or an
  * address of the laptop that was not taken back.  Whether that job still goes on, the lock `unit` tells. */
@@ -78,11 +83,15 @@ struct eb_left {
 };
 
 /* All of it, freed by the caller with free. */
-bool eb_record_left(struct eb_record *record, struct eb_left **list, size_t *count,
-                    struct eb_problem *problem);
+EB_NODISCARD bool eb_record_left(struct eb_record *record, struct eb_left **list, size_t *count,
+                                 struct eb_problem *problem);
 
 /* The checksum of what was last sent to this device as this version of a component; false: nothing was. */
 bool eb_record_checksum(struct eb_record *record, const char *unit, const char *component,
                         const char *version, uint32_t *checksum);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -13,6 +13,10 @@
 #include "einbau/tftp_get.h"
 #include "einbau/uds.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 /* The rungs of the ladder, in their order. */
 enum eb_rung {
     EB_RUNG_REACH,
@@ -302,5 +306,9 @@ void eb_run_abandon(struct eb_run *run);
 /* Ends at once with EB_STALLED: for a caller who sees that the run asks to be polled over and over while the
  * clock stands still. */
 void eb_run_stall(struct eb_run *run);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

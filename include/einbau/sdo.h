@@ -12,6 +12,10 @@
 #include "einbau/source.h"
 #include "einbau/status.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_SDO_BLOCK_MAX = 127, EB_SDO_SEGMENT_BYTES = 7, EB_SDO_REPEATS_MAX = 8 };
 
 enum eb_sdo_state { EB_SDO_IDLE, EB_SDO_BUSY, EB_SDO_DONE, EB_SDO_FAILED };
@@ -101,5 +105,9 @@ const char *eb_sdo_abort_text(uint32_t code);
 
 /* The check sequence of block transfer: polynomial 1021h, begun with 0 (CiA 301 section 7.2.4.3.16). */
 uint16_t eb_sdo_crc(uint16_t crc, const uint8_t *bytes, size_t size);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

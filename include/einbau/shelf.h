@@ -6,6 +6,10 @@
 
 #include "einbau/host.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_DIGEST_TEXT_BYTES = 2 * EB_SHA256_BYTES + 1, EB_TIME_TEXT_BYTES = 24, EB_BY_BYTES = 128 };
 
 /* What the index says of one image. */
@@ -27,7 +31,7 @@ struct eb_shelf_image {
 struct eb_shelf;
 
 /* Opens a shelf; `make` makes one where none is.  NULL with `problem` filled. */
-struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem);
+EB_NODISCARD struct eb_shelf *eb_shelf_open(const char *folder, bool make, struct eb_problem *problem);
 void eb_shelf_close(struct eb_shelf *shelf);
 
 /* --- taking images in ---------------------------------------------------------------------------- */
@@ -66,19 +70,20 @@ struct eb_shelf_adding {
 
 /* Takes in what is in the files: packages, images, archives.  A file with something wrong in it is refused
  * whole; the others are taken.  False with `problem` filled where the shelf itself fails. */
-bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding,
+                               struct eb_problem *problem);
 
 /* Looks at files as eb_shelf_add does, and puts nothing anywhere.  `told` is called for every image that is
  * fine (EB_SHELF_TAKEN, without a number), and for everything that is wrong, not only the first.  Where no
  * key is listed, a signature must still be that of the key which it names.  False with `problem` filled where
  * nothing can be read here. */
-bool eb_files_check(const struct eb_shelf_adding *adding, struct eb_problem *problem);
+EB_NODISCARD bool eb_files_check(const struct eb_shelf_adding *adding, struct eb_problem *problem);
 
 /* --- what is there ------------------------------------------------------------------------------- */
 
 /* All images, in the order of their products and components, newest first; freed by the caller. */
-bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_t *count,
-                   struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_list(struct eb_shelf *shelf, struct eb_shelf_image **images, size_t *count,
+                                struct eb_problem *problem);
 
 /* Between these two, what is read is of one moment, and many questions are answered faster; others can read
  * meanwhile, but change nothing. */
@@ -86,12 +91,12 @@ void eb_shelf_hold(struct eb_shelf *shelf);
 void eb_shelf_release(struct eb_shelf *shelf);
 
 /* One image by its number or the first eight or more digits of its digest. */
-bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image,
-                   struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_find(struct eb_shelf *shelf, const char *name, struct eb_shelf_image *image,
+                                struct eb_problem *problem);
 
 /* The manifest that it came with or that was made for it, freed by the caller; and who signed it. */
-char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_trust *trust,
-                        enum eb_signature *signature, struct eb_problem *problem);
+EB_NODISCARD char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, const struct eb_trust *trust,
+                                     enum eb_signature *signature, struct eb_problem *problem);
 
 /* An image of the shelf as a candidate for a device. */
 struct eb_shelf_said {
@@ -107,36 +112,44 @@ struct eb_shelf_candidate {
 
 /* The images for a component that may be for a device with this order code ("": any), newest first; freed by
  * the caller.  `others`: also those for other order codes. */
-bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
-                         const char *order_code, bool others, struct eb_shelf_candidate **candidates,
-                         size_t *count, struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profile *component,
+                                      const char *order_code, bool others,
+                                      struct eb_shelf_candidate **candidates, size_t *count,
+                                      struct eb_problem *problem);
 
 void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count);
 
 /* Fills in what is said of a candidate, and who signed it. */
-bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_trust *trust,
-                    struct eb_shelf_candidate *candidate, struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_trust *trust,
+                                 struct eb_shelf_candidate *candidate, struct eb_problem *problem);
 
 /* Opens an image for a job: its digest is read anew, and the verdict compares it. */
-struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_shelf_candidate *candidate,
-                                     struct eb_problem *problem);
+EB_NODISCARD struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf,
+                                                  const struct eb_shelf_candidate *candidate,
+                                                  struct eb_problem *problem);
 
 /* Whether the stored file is what its digest says; reads it. */
-bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image,
+                                 struct eb_problem *problem);
 
 /* Removes one image; the others that came with it stay. */
-bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem);
 
 /* Copies images into another shelf, which is made where it is missing; each is checked on the way.  `copied`
  * counts those that were not there yet. */
-bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count,
-                   size_t *copied, struct eb_problem *problem);
+EB_NODISCARD bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers,
+                                size_t count, size_t *copied, struct eb_problem *problem);
 
 /* --- packages ------------------------------------------------------------------------------------ */
 
 /* Writes a package: its manifest, signed where `key_path` is not NULL, and the images, `paths` as in the
  * manifest. The file is there whole or not at all, and never written over. */
-bool eb_package_write(const char *path, const struct eb_manifest *manifest, const char *const *paths,
-                      const char *key_path, struct eb_problem *problem);
+EB_NODISCARD bool eb_package_write(const char *path, const struct eb_manifest *manifest,
+                                   const char *const *paths, const char *key_path,
+                                   struct eb_problem *problem);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

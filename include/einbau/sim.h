@@ -6,15 +6,19 @@
 
 #include "einbau/host.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 struct eb_sim;
 
 /* Builds the world that `path` describes and takes up what `state_dir` remembers of it (NULL: it begins new
  * and is forgotten).  The directory is locked until eb_sim_close.  NULL with `problem` filled. */
-struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_problem *problem);
+EB_NODISCARD struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_problem *problem);
 
 /* Lets the devices finish what they are doing (up to two minutes of their time), then remembers everything;
  * does nothing without a state directory. */
-bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem);
+EB_NODISCARD bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem);
 void eb_sim_close(struct eb_sim *sim);
 
 /* The laptop's end of the wires, in virtual time: waiting takes no real time.  The same seed and the same
@@ -96,7 +100,7 @@ void eb_sim_power(struct eb_sim *sim, const char *device, bool on);
 
 /* Opens the devices' ports on loopback addresses and gives the site that the world names, with the real
  * addresses and ports in place of its own; NULL with `problem` filled. */
-struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
+EB_NODISCARD struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem);
 
 /* The pseudo-terminal of a bus's first or second adapter (0, 1), which speak the ASCII protocol of serial CAN
  * adapters; NULL where there is none.  The site that eb_sim_listen gives names the first. */
@@ -104,15 +108,20 @@ const char *eb_sim_adapter(const struct eb_sim *sim, const char *bus, size_t whi
 
 /* After eb_sim_listen: plugs the world's USB devices into the kernel's virtual host controller (vhci-hcd),
  * each into a socket of its own, whatever its place in the world.  Needs root. */
-bool eb_sim_plug_in(struct eb_sim *sim, struct eb_problem *problem);
+EB_NODISCARD bool eb_sim_plug_in(struct eb_sim *sim, struct eb_problem *problem);
 
 /* Serves in real time until `stop_fd` can be read. */
-bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
+EB_NODISCARD bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
 
 /* Puts all devices of one wire (NULL: the first) on a real Ethernet interface, each with its own hardware
  * address, its IP address or none: a whole segment.  Needs the right to raw frames, and the interface to
  * itself: in a network namespace, without an address of the system's own. */
-bool eb_sim_join(struct eb_sim *sim, const char *interface, const char *wire, struct eb_problem *problem);
-bool eb_sim_serve_segment(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
+EB_NODISCARD bool eb_sim_join(struct eb_sim *sim, const char *interface, const char *wire,
+                              struct eb_problem *problem);
+EB_NODISCARD bool eb_sim_serve_segment(struct eb_sim *sim, int stop_fd, struct eb_problem *problem);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -7,6 +7,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum { EB_SNMP_PORT = 161, EB_OID_BYTES = 40, EB_SNMP_REQUEST_BYTES = 512, EB_SNMP_VARS_MAX = 40 };
 
 /* An object identifier as it lies on the wire (X.690 section 8.19). */
@@ -47,5 +51,9 @@ bool eb_snmp_read(struct eb_snmp_answer *answer, const uint8_t *message, size_t 
 /* The value as printable text: octets as they are, whole numbers in decimal.  False where there is none
  * (noSuchObject and the like), or another type. */
 bool eb_snmp_text(const struct eb_snmp_var *var, char *text, size_t cap);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -9,7 +9,12 @@
 #include <stddef.h>
 #include <stdint.h>
 
-/* The caller must look at the result. */
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+/* The caller must look at the result.  Functions without it leave what happened in their object as well: one
+ * that could not begin has ended, with its error. */
 #if defined(__GNUC__)
 #define EB_NODISCARD __attribute__((warn_unused_result))
 #else
@@ -78,5 +83,9 @@ void eb_error_code_text(const struct eb_error *error, char text[EB_CODE_TEXT_BYT
 /* Never EB_RETRY_BY_STATUS: silence, nonsense and a failed comparison are tried again at once; what was
  * refused, later; what the caller or the laptop is the cause of, never. */
 enum eb_retry eb_error_retry(const struct eb_error *error);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -11,6 +11,10 @@
 #include "einbau/modbus.h"
 #include "einbau/port.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_SURVEY_FRAMES_PER_S = 1000,
     EB_SURVEY_SWEEP_PREFIX = 22, /* 1022 hosts; larger subnets are only listened to */
@@ -169,5 +173,9 @@ bool eb_found_disagree(const struct eb_found *found, enum eb_fact_kind kind, con
 /* Whether a row that was heard last at `last_us` is gone: what answers was asked three times in vain, what
  * only announces itself is silent for longer than its announcement holds. */
 bool eb_found_gone(const struct eb_found *found, uint64_t now_us);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

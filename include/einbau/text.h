@@ -6,6 +6,10 @@
 #include <stddef.h>
 #include <stdint.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 /* A text being built in the caller's buffer of `cap` bytes.  Always ends with NUL; what does not fit is cut,
  * between two characters of UTF-8, and `cut` is set. */
 struct eb_text {
@@ -40,5 +44,9 @@ bool eb_text_hex32(const char *chars, uint32_t *number);
 /* Whether `text` matches `pattern`: '*' stands for any characters, '?' for exactly one, all others for
  * themselves, upper and lower case being different.  Linear in both sizes for one '*', never recursive. */
 bool eb_pattern_matches(const char *pattern, const char *text);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -9,6 +9,10 @@
 #include "einbau/port.h"
 #include "einbau/source.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_TFTP_PORT = 69,
     EB_TFTP_BLKSIZE_DEFAULT = 512, /* RFC 1350 section 2 */
@@ -117,5 +121,9 @@ void eb_tftp_put_stop(struct eb_tftp_put *put);
 /* Whether all blocks were sent and the last ones stay unacknowledged though they were repeated: the device
  * may have them all, and be restarting already. */
 bool eb_tftp_put_last_unanswered(const struct eb_tftp_put *put);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -8,6 +8,10 @@
 
 #include "einbau/tftp.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 struct eb_tftp_get_config {
     struct eb_endpoint server;        /* where the read request goes */
     const char *file_name;            /* borrowed as long as the transfer lasts, like the source */
@@ -58,5 +62,9 @@ uint64_t eb_tftp_get_deadline_us(const struct eb_tftp_get *get);
 
 /* Ends the transfer: an ERROR tells the device so (give and taken once more). */
 void eb_tftp_get_stop(struct eb_tftp_get *get);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

@@ -9,6 +9,10 @@
 
 #include "einbau/isotp.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_UDS_MESSAGE_MIN_BYTES = 64, /* of the buffer for requests */
     EB_UDS_ANSWER_BYTES = 260,
@@ -80,5 +84,9 @@ enum eb_uds_key { EB_UDS_KEY_NONE, EB_UDS_KEY_ADD, EB_UDS_KEY_XOR, EB_UDS_KEY_IN
 /* Writes the key for a seed of `size` bytes, as long as the seed: the seed as a big-endian number plus
  * `value`, its bytes XOR those of `value` (big-endian, again and again), or all its bits inverted. */
 void eb_uds_key(enum eb_uds_key way, uint32_t value, const uint8_t *seed, size_t size, uint8_t *key);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

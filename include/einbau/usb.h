@@ -8,6 +8,10 @@
 #include <stdint.h>
 #include "einbau/model.h"
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum {
     EB_USB_DEVICES_MAX = 128,
     EB_USB_PLACE_BYTES = 32,
@@ -67,5 +71,9 @@ bool eb_usb_interface_name(const struct eb_usb_device *device, uint8_t interface
  * then 0..99); JJMNh of section 9.6.1. */
 enum { EB_USB_RELEASE_BYTES = 12 };
 void eb_usb_release_text(uint16_t release, unsigned parts, char text[EB_USB_RELEASE_BYTES]);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif

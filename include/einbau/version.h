@@ -5,6 +5,10 @@
 
 #include <stdbool.h>
 
+#ifdef __cplusplus
+extern "C" {
+#endif
+
 enum eb_version_scheme {
     EB_VERSION_DOTTED,  /* 3.9 < 3.10: numbers between dots; a missing one counts as 0 */
     EB_VERSION_DECIMAL, /* 1.24 < 1.3: one decimal number; 1.3 and 1.30 are the same */
@@ -45,5 +49,9 @@ enum eb_membership eb_revision_in(const char *range, const char *revision);
 
 /* Whether `range` can be read at all, and does not run backwards. */
 bool eb_revision_range_valid(const char *range);
+
+#ifdef __cplusplus
+}
+#endif
 
 #endif
