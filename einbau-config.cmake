@@ -1,5 +1,5 @@
 # find_package(einbau) gives einbau::einbau (shared, with everything) and einbau::einbau_core (static, needs no other library); and
-# einbau::einbau_host (static) where pkg-config finds the libraries that it needs.
+# einbau::einbau_host and einbau::einbau_sim (static) where pkg-config finds the libraries that they need.
 include(CMakeFindDependencyMacro)
 include(${CMAKE_CURRENT_LIST_DIR}/einbau-targets.cmake)
 find_package(PkgConfig QUIET)

@@ -60,7 +60,7 @@ cat >"$folder/other/CMakeLists.txt" <<'END'
 cmake_minimum_required(VERSION 3.20)
 project(other LANGUAGES C)
 find_package(einbau ${ASKED} REQUIRED)
-foreach(kind einbau einbau_host)
+foreach(kind einbau einbau_sim)
   add_executable(fit_one_${kind} ${EXAMPLES}/fit_one.c)
   target_link_libraries(fit_one_${kind} PRIVATE einbau::${kind})
 endforeach()
@@ -77,7 +77,7 @@ cmake --build "$folder/other/0.1" >/dev/null
 sed -i 's/foreach(kind .*/foreach(kind einbau)/' "$folder/other/CMakeLists.txt"
 PKG_CONFIG_PATH= PKG_CONFIG_LIBDIR=$folder/nowhere cmake -S "$folder/other" -B "$folder/other/alone" -DASKED=0.1 -DCMAKE_PREFIX_PATH="$prefix" \
     -DEXAMPLES="$source/examples" -DCMAKE_EXE_LINKER_FLAGS="${EXTRA_LINK_FLAGS:-}" >/dev/null
-for kind in einbau einbau_host; do
+for kind in einbau einbau_sim; do
     ln -sf "fit_one_$kind" "$folder/other/0.1/fit_one"
     expect_usage "$folder/other/0.1/fit_one"
 done

@@ -229,6 +229,18 @@ static void an_image_for_another_variant_is_refused(void **state)
 
 /* --- asking -------------------------------------------------------------------------------------- */
 
+/* The tool as it is built without simulated hardware. */
+static void without_simulated_hardware_it_says_so(void **state)
+{
+    (void)state;
+    struct outcome o =
+        shell(BIN_DIR "/einbau_without_sim survey --site %s --sim %s", little.site_path, little.world_path);
+    assert_int_equal(o.status, 2);
+    assert_non_null(
+        strstr(o.err, "found no simulated hardware in this einbau, expected one that was built with"));
+    outcome_free(&o);
+}
+
 static void without_a_terminal_it_wants_yes(void **state)
 {
     (void)state;
@@ -731,6 +743,7 @@ int main(void)
         TEST(an_older_image_is_written_only_when_accepted),
         TEST(an_image_for_another_variant_is_refused),
         TEST(without_a_terminal_it_wants_yes),
+        TEST(without_simulated_hardware_it_says_so),
         TEST(on_a_terminal_it_asks_first),
         TEST(bad_input_is_told_and_nothing_is_written),
         TEST(a_call_without_a_site_or_a_command_says_so),

@@ -34,7 +34,7 @@ struct urb {
 /* A device as long as it has one address. */
 struct stand {
     struct stand *next;
-    struct sim_device *device;
+    struct ebi_sim_device *device;
     uint8_t address;
     char path[128], node[64];
     bool gone, claimed;
@@ -45,14 +45,14 @@ static UMockdevTestbed *bed;
 static GMainLoop *loop;
 static struct eb_sim *sim;
 static struct stand *stands;
-static struct sim_net net;
+static struct ebi_sim_net net;
 static int child_status;
 static GPid child;
 static unsigned transfers, struck;
 static enum { NOTHING, STALL, SILENCE, UNPLUG, VANISH } strike;
 static bool no_right;
 static uint64_t plug_us = EB_NEVER;
-static struct sim_device *pulled;
+static struct ebi_sim_device *pulled;
 
 /* --- the devices' surroundings ------------------------------------------------------------------- */
 
@@ -64,7 +64,7 @@ static uint64_t now_us(void *self)
     return (uint64_t)t.tv_sec * 1000000 + (uint64_t)t.tv_nsec / 1000;
 }
 
-static void set_alive(void *self, struct sim_device *device, bool alive)
+static void set_alive(void *self, struct ebi_sim_device *device, bool alive)
 {
     (void)self;
     (void)device;
@@ -138,7 +138,7 @@ static void add_hub(const char *path, unsigned address)
     g_free(text);
 }
 
-static void arrive(struct sim_device *d)
+static void arrive(struct ebi_sim_device *d)
 {
     struct stand *s = g_new0(struct stand, 1);
     struct eb_usb_device seen;
@@ -147,7 +147,7 @@ static void arrive(struct sim_device *d)
     GError *error = NULL;
     uint64_t configured_us = d->usb.configured_us;
     d->usb.configured_us = 0; /* the file has all descriptors from the beginning; what is set comes later */
-    sim_usb_describe(d, &seen);
+    ebi_sim_usb_describe(d, &seen);
     d->usb.configured_us = configured_us;
     descriptor_of(&seen, descriptor);
     s->device = d;
@@ -205,14 +205,14 @@ static void leave(struct stand *s)
     }
 }
 
-static void changed(void *self, struct sim_device *d)
+static void changed(void *self, struct ebi_sim_device *d)
 {
     (void)self;
     for (struct stand *s = stands; s != NULL; s = s->next) {
         if (s->device == d && !s->gone)
             leave(s);
     }
-    if (sim_usb_there(d))
+    if (ebi_sim_usb_there(d))
         arrive(d);
 }
 
@@ -232,16 +232,16 @@ static void perform(struct stand *s, struct urb *u)
     if (hit && (strike == UNPLUG || strike == VANISH)) {
         pulled = s->device;
         plug_us = strike == VANISH ? EB_NEVER : now_us(NULL) + UNPLUGGED_US;
-        sim_usb_plug(s->device, NULL);
+        ebi_sim_usb_plug(s->device, NULL);
         return;
     }
     if (hit && strike == SILENCE)
         return; /* until it is discarded */
     if (hit && strike == STALL)
-        sim_usb_fail(s->device, 15);
+        ebi_sim_usb_fail(s->device, 15);
     if (!in)
         memcpy(data, u->buffer->data + EB_USB_SETUP_BYTES, size);
-    bool ok = !(hit && strike == STALL) && sim_usb_control(s->device, &setup, data, &size);
+    bool ok = !(hit && strike == STALL) && ebi_sim_usb_control(s->device, &setup, data, &size);
     urb->status = ok ? 0 : -EPIPE;
     if (ok && in)
         umockdev_ioctl_data_update(u->buffer, EB_USB_SETUP_BYTES, data, (gint)size);
@@ -345,7 +345,7 @@ static gboolean handle_ioctl(UMockdevIoctlBase *base, UMockdevIoctlClient *clien
         const struct usbdevfs_setinterface *to = (const void *)set->data;
         const struct eb_usb_setup setup = {1, 11, (uint16_t)to->altsetting, (uint16_t)to->interface, 0};
         size_t none = 0;
-        bool ok = sim_usb_control(s->device, &setup, NULL, &none);
+        bool ok = ebi_sim_usb_control(s->device, &setup, NULL, &none);
         umockdev_ioctl_client_complete(client, ok ? 0 : -1, ok ? 0 : EPIPE);
         break;
     }
@@ -360,7 +360,7 @@ static gboolean handle_ioctl(UMockdevIoctlBase *base, UMockdevIoctlClient *clien
         discard(s, client, arg);
         break;
     case USBDEVFS_RESET:
-        sim_usb_reset(s->device);
+        ebi_sim_usb_reset(s->device);
         /* A kernel reads the descriptors again: where they have changed, the device is another one. */
         umockdev_ioctl_client_complete(client, s->device->restart_us != EB_NEVER ? -1 : 0,
                                        s->device->restart_us != EB_NEVER ? ENODEV : 0);
@@ -378,9 +378,9 @@ static gboolean tick(gpointer data)
     (void)data;
     uint64_t now = now_us(NULL);
     for (size_t i = 0; i < sim->count; i++) {
-        struct sim_device *d = &sim->devices[i];
-        if (d->usb.is_usb && sim_device_deadline_us(d) <= now)
-            sim_device_tick(d);
+        struct ebi_sim_device *d = &sim->devices[i];
+        if (d->usb.is_usb && ebi_sim_device_deadline_us(d) <= now)
+            ebi_sim_device_tick(d);
     }
     for (struct stand *s = stands; s != NULL; s = s->next) {
         if (s->gone || s->device->usb.configured_us == 0 || now < s->device->usb.configured_us)
@@ -392,7 +392,7 @@ static gboolean tick(gpointer data)
     }
     if (now >= plug_us) {
         plug_us = EB_NEVER;
-        sim_usb_plug(pulled, pulled->usb.home);
+        ebi_sim_usb_plug(pulled, pulled->usb.home);
     }
     return G_SOURCE_CONTINUE;
 }
@@ -456,7 +456,7 @@ int main(int argc, char **argv)
             continue;
         uint32_t late_ms = sim->devices[i].usb.configured_ms;
         sim->devices[i].usb.configured_ms = 0; /* at the beginning it has long been there */
-        sim_device_start(&sim->devices[i], &net);
+        ebi_sim_device_start(&sim->devices[i], &net);
         sim->devices[i].usb.configured_ms = late_ms;
     }
     g_timeout_add(TICK_MS, tick, NULL);
@@ -468,7 +468,7 @@ int main(int argc, char **argv)
     g_child_watch_add(child, child_over, NULL);
     g_main_loop_run(loop);
     for (size_t i = 0; i < sim->count; i++) {
-        const struct sim_device *d = &sim->devices[i];
+        const struct ebi_sim_device *d = &sim->devices[i];
         if (d->usb.is_usb)
             printf("stage: %s %s %s, %u transfers\n", d->name,
                    d->mode == EB_SIM_RUNNING  ? "runs"

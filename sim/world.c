@@ -1,0 +1,123 @@
+#include "world.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+enum { SETTLE_US = 120000000 };
+
+uint64_t ebi_sim_random(struct eb_sim *sim)
+{
+    uint64_t z = sim->random += 0x9E3779B97F4A7C15U;
+    z = (z ^ z >> 30) * 0xBF58476D1CE4E5B9U;
+    z = (z ^ z >> 27) * 0x94D049BB133111EBU;
+    return z ^ z >> 31;
+}
+
+struct ebi_sim_device *ebi_sim_find(const struct eb_sim *sim, const char *name)
+{
+    for (size_t i = 0; i < sim->count; i++) {
+        if (strcmp(sim->devices[i].name, name) == 0)
+            return &sim->devices[i];
+    }
+    return NULL;
+}
+
+struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_problem *problem)
+{
+    struct eb_sim *sim = calloc(1, sizeof *sim);
+    if (sim == NULL)
+        return NULL;
+    sim->lock_fd = -1;
+    bool ok = ebi_sim_world_read(sim, path, problem);
+    if (ok && state_dir != NULL) {
+        snprintf(sim->state_dir, sizeof sim->state_dir, "%s", state_dir);
+        sim->lock_fd = eb_state_lock(state_dir, problem);
+        /* Writing it at once shows a full disk before anything is done to a device. */
+        ok = sim->lock_fd >= 0 && ebi_sim_state_load(sim, problem) && ebi_sim_state_save(sim, problem);
+    }
+    if (ok)
+        return sim;
+    eb_sim_close(sim);
+    return NULL;
+}
+
+bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem)
+{
+    if (sim->state_dir[0] == '\0')
+        return true;
+    if (sim->net != NULL)
+        eb_sim_pass(sim, SETTLE_US);
+    return ebi_sim_state_save(sim, problem);
+}
+
+void eb_sim_close(struct eb_sim *sim)
+{
+    if (sim == NULL)
+        return;
+    ebi_sim_virtual_close(sim);
+    ebi_sim_sockets_close(sim);
+    ebi_sim_segment_close(sim);
+    for (size_t i = 0; i < sim->count; i++) {
+        for (size_t k = 0; k < sim->devices[i].count; k++) {
+            for (int b = 0; b < EBI_SIM_BANKS_MAX; b++)
+                free(sim->devices[i].components[k].bank[b]);
+        }
+    }
+    if (sim->lock_fd >= 0)
+        close(sim->lock_fd);
+    free(sim->devices);
+    free(sim);
+}
+
+enum eb_sim_mode eb_sim_mode_of(const struct eb_sim *sim, const char *device)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    return d != NULL ? d->mode : EB_SIM_OFF;
+}
+
+const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component, size_t *size)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    for (size_t i = 0; d != NULL && i < d->count; i++) {
+        const struct ebi_sim_component *c = &d->components[i];
+        if (strcmp(c->name, component) == 0) {
+            *size = c->capacity;
+            return c->bank[c->active];
+        }
+    }
+    return NULL;
+}
+
+uint64_t eb_sim_bus_busy_us(const struct eb_sim *sim, const char *bus)
+{
+    uint64_t busy_ns = 0;
+    for (size_t i = 0; i < sim->bus_count; i++)
+        busy_ns += strcmp(sim->buses[i].name, bus) == 0 ? sim->buses[i].busy_ns : 0;
+    return busy_ns / 1000;
+}
+
+unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    return d != NULL ? d->blinks : 0;
+}
+
+bool eb_sim_lamp(const struct eb_sim *sim, const char *device)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    return d != NULL && d->lamp;
+}
+
+bool eb_sim_settings(const struct eb_sim *sim, const char *device, char *name, size_t cap,
+                     struct eb_link_address *address)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    if (d == NULL)
+        return false;
+    snprintf(name, cap, "%s", d->saved.name);
+    memcpy(address->ip, d->saved.ip, sizeof address->ip);
+    address->prefix = d->saved.prefix;
+    return true;
+}
