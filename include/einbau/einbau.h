@@ -43,7 +43,7 @@ extern "C" {
 #define EB_VERSION_MAJOR 0
 #define EB_VERSION_MINOR 1
 #define EB_VERSION_PATCH 0
-#define EB_VERSION "0.1.0"
+#define EB_VERSION       "0.1.0"
 
 /* Of the library that runs, which another one may have been built against: static text. */
 const char *eb_library_version(void);

@@ -1,6 +1,6 @@
 #include "einbau/einbau.h"
 
-#define TEXT(number) #number
+#define TEXT(number)                #number
 #define JOINED(major, minor, patch) TEXT(major) "." TEXT(minor) "." TEXT(patch)
 
 _Static_assert(sizeof JOINED(EB_VERSION_MAJOR, EB_VERSION_MINOR, EB_VERSION_PATCH) == sizeof EB_VERSION,
