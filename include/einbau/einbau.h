@@ -40,10 +40,12 @@ extern "C" {
 #endif
 
 /* Of these headers, by Semantic Versioning 2.0.0; the build system reads them here. */
-#define EB_VERSION_MAJOR 0
-#define EB_VERSION_MINOR 1
-#define EB_VERSION_PATCH 0
-#define EB_VERSION       "0.1.0"
+#define EB_VERSION_MAJOR                      0
+#define EB_VERSION_MINOR                      1
+#define EB_VERSION_PATCH                      0
+#define EBI_VERSION_TEXT(major, minor, patch) #major "." #minor "." #patch
+#define EBI_VERSION_OF(major, minor, patch)   EBI_VERSION_TEXT(major, minor, patch)
+#define EB_VERSION                            EBI_VERSION_OF(EB_VERSION_MAJOR, EB_VERSION_MINOR, EB_VERSION_PATCH)
 
 /* Of the library that runs, which another one may have been built against: static text. */
 const char *eb_library_version(void);

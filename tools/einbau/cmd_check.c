@@ -58,29 +58,31 @@ static void on_told(void *context, const struct eb_shelf_told *told)
                               json_pack("{s:s, s:s}", "name", told->name, "why", told->why));
 }
 
+static const char *text_of(const json_t *list, size_t index, const char *key)
+{
+    return json_string_value(json_object_get(json_array_get(list, index), key));
+}
+
 static void print_all(struct checking *c)
 {
     size_t images = json_array_size(c->images);
     size_t findings = json_array_size(c->findings);
     size_t others = json_array_size(c->others);
-    size_t i;
-    const json_t *item;
     if (c->options->json) {
         print_document(json_pack("{s:s, s:O, s:O, s:O}", "einbau", "check/1", "images", c->images, "findings",
                                  c->findings, "others", c->others));
         return;
     }
-    json_array_foreach(c->findings, i, item)
-        say("wrong: %s", json_string_value(json_object_get(item, "why")));
+    for (size_t i = 0; i < findings; i++)
+        say("wrong: %s", text_of(c->findings, i, "why"));
     if (findings > 0 && images + others > 0)
         puts("");
     if (images > 0)
         table_print(&c->table);
     if (images > 0 && others > 0)
         puts("");
-    json_array_foreach(c->others, i, item)
-        say("not an image: %s: %s", json_string_value(json_object_get(item, "name")),
-            json_string_value(json_object_get(item, "why")));
+    for (size_t i = 0; i < others; i++)
+        say("not an image: %s: %s", text_of(c->others, i, "name"), text_of(c->others, i, "why"));
     printf("%s%zu file%s, %zu image%s: ", images + findings + others > 0 ? "\n" : "", c->options->name_count,
            c->options->name_count == 1 ? "" : "s", images, images == 1 ? "" : "s");
     if (findings == 0 && images > 0)
