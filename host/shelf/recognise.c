@@ -44,21 +44,21 @@ static uint8_t *read_leaf(const struct ebi_haul *haul, const struct ebi_leaf *le
 /* --- what stands in the bytes -------------------------------------------------------------------- */
 
 struct range {
-    int fd;
+    const struct ebi_bytes *bytes;
     uint64_t at;
 };
 
 static enum eb_status read_range(void *self, uint64_t offset, uint8_t *to, size_t size)
 {
     const struct range *r = self;
-    return ebi_read_at(r->fd, r->at + offset, to, size);
+    return ebi_bytes_read(r->bytes, r->at + offset, to, size);
 }
 
 /* Where a file begins, and how many bytes it stands for. */
 static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, struct range *range,
                     struct eb_image_reader *reader, uint64_t *base, uint64_t *span)
 {
-    *range = (struct range){haul->fd, leaf->bytes.at};
+    *range = (struct range){&haul->bytes, leaf->bytes.at};
     const struct eb_source source = {range, leaf->bytes.size, read_range};
     struct eb_segments segments;
     *base = 0;

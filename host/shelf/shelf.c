@@ -318,7 +318,7 @@ static bool write_image(const struct ebi_images *from, const struct ebi_image *i
     for (uint64_t at = 0; at < image->bytes.size;) {
         uint64_t left = image->bytes.size - at;
         size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
-        if (ebi_read_at(from->fd, image->bytes.at + at, chunk, size) != EB_OK ||
+        if (ebi_bytes_read(&from->bytes, image->bytes.at + at, chunk, size) != EB_OK ||
             !ebi_write_at(to, at, chunk, size))
             return failed(problem, image->name, "this image cannot be copied");
         crypto_hash_sha256_update(&state, chunk, size);
@@ -425,21 +425,17 @@ static void tell_taken(struct eb_shelf *shelf, const struct eb_shelf_adding *add
     }
 }
 
-/* A file without a name, in the folder for what comes. */
-static bool open_nameless(const struct coming *c, struct ebi_images *images, struct eb_problem *problem)
-{
-    static const char name[] = "bytes";
-    images->fd = openat(c->dir, name, O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
-    return (images->fd >= 0 && unlinkat(c->dir, name, 0) == 0) ||
-           failed(problem, name, "no file can be made on the shelf");
-}
+#define NO_IMAGES                                                                                            \
+    {                                                                                                        \
+        .fd = -1, .bytes = {.given = -1, .unpacked = -1 }                                                    \
+    }
 
 bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, struct eb_problem *problem)
 {
-    struct ebi_images images = {.fd = -1};
+    struct ebi_images images = NO_IMAGES;
     struct added *added = NULL;
     struct coming coming;
-    bool ok = open_coming(shelf, &coming, problem) && open_nameless(&coming, &images, problem) &&
+    bool ok = open_coming(shelf, &coming, problem) && ebi_images_open(&images, coming.dir, problem) &&
               ebi_take(&images, adding, false, problem);
     if (ok) {
         added = calloc(images.count + 1, sizeof *added);
@@ -449,18 +445,14 @@ bool eb_shelf_add(struct eb_shelf *shelf, const struct eb_shelf_adding *adding, 
         tell_taken(shelf, adding, &images, added);
     free(added);
     ebi_images_free(&images);
-    if (images.fd >= 0)
-        close(images.fd);
     close_coming(&coming);
     return ok;
 }
 
 bool eb_files_check(const struct eb_shelf_adding *adding, struct eb_problem *problem)
 {
-    struct ebi_images images = {.fd = ebi_nameless_file()};
-    if (images.fd < 0)
-        return failed(problem, adding->paths[0], "no temporary file can be made to read it from");
-    bool ok = ebi_take(&images, adding, true, problem);
+    struct ebi_images images = NO_IMAGES;
+    bool ok = ebi_images_open(&images, -1, problem) && ebi_take(&images, adding, true, problem);
     for (size_t i = 0; ok && i < images.count; i++) {
         const struct ebi_image *image = &images.list[i];
         const struct eb_shelf_told told = {.what = EB_SHELF_TAKEN,
@@ -471,7 +463,6 @@ bool eb_files_check(const struct eb_shelf_adding *adding, struct eb_problem *pro
         adding->told(adding->context, &told);
     }
     ebi_images_free(&images);
-    close(images.fd);
     return ok;
 }
 
@@ -811,12 +802,13 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_images *ima
 bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers, size_t count,
                    size_t *copied, struct eb_problem *problem)
 {
-    struct ebi_images images = {.fd = -1, .list = calloc(count + 1, sizeof *images.list)};
+    struct ebi_images images = NO_IMAGES;
+    images.list = calloc(count + 1, sizeof *images.list);
     struct added *added = calloc(count + 1, sizeof *added);
     struct eb_shelf *other = eb_shelf_open(folder, true, problem);
     struct coming coming = {.parent = -1, .dir = -1};
     bool ok = other != NULL && images.list != NULL && added != NULL && open_coming(other, &coming, problem) &&
-              open_nameless(&coming, &images, problem);
+              ebi_images_open(&images, coming.dir, problem);
     for (size_t i = 0; ok && i < count; i++) {
         images.count = i + 1;
         ok = bring(shelf, numbers[i], &images, &images.list[i], problem);
@@ -826,8 +818,6 @@ bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *nu
     for (size_t i = 0; ok && i < count; i++)
         *copied += !added[i].there;
     ebi_images_free(&images);
-    if (images.fd >= 0)
-        close(images.fd);
     close_coming(&coming);
     eb_shelf_close(other);
     free(added);

@@ -30,14 +30,14 @@ bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes)
 {
     uint8_t chunk[CHUNK_BYTES];
     ssize_t n;
-    *bytes = (struct ebi_range){.at = images->end};
+    *bytes = (struct ebi_range){.at = images->bytes.split};
     /* One that grows meanwhile is refused afterwards: no more is read of it than of the largest. */
     while (bytes->size <= EBI_UNPACK_BYTES_MAX && (n = read(fd, chunk, sizeof chunk)) != 0) {
         if (n < 0 && errno == EINTR)
             continue;
-        if (n < 0 || !ebi_write_at(images->fd, images->end, chunk, (size_t)n))
+        if (n < 0 || !ebi_write_at(images->fd, images->bytes.split, chunk, (size_t)n))
             return false;
-        images->end += (uint64_t)n;
+        images->bytes.split += (uint64_t)n;
         bytes->size += (uint64_t)n;
     }
     return true;
@@ -59,8 +59,10 @@ static bool copy_open(struct ebi_images *images, int fd, const char *path, struc
     if ((uint64_t)before.st_size > EBI_UNPACK_BYTES_MAX)
         return ebi_wrong(problem, path, "found more than %llu bytes, expected at most that",
                          (unsigned long long)EBI_UNPACK_BYTES_MAX);
-    if (!ebi_take_bytes(images, fd, bytes))
-        return ebi_wrong(problem, path, "cannot be written: %s", strerror(errno));
+    if (!ebi_take_bytes(images, fd, bytes)) {
+        bool full = errno == EFBIG || errno == ENOSPC || errno == EDQUOT;
+        return ebi_wrong(problem, path, "cannot be %s: %s", full ? "written" : "read", strerror(errno));
+    }
     if (fstat(fd, &after) != 0 || after.st_size != before.st_size ||
         after.st_mtim.tv_sec != before.st_mtim.tv_sec || after.st_mtim.tv_nsec != before.st_mtim.tv_nsec)
         return ebi_wrong(problem, path,
@@ -121,8 +123,7 @@ struct report {
 struct child {
     const struct eb_shelf_adding *adding;
     const struct ebi_input *inputs;
-    int fd;
-    uint64_t end;
+    struct ebi_bytes bytes;
     FILE *to;
 };
 
@@ -173,7 +174,7 @@ static void work(void *context, FILE *to)
 {
     struct child *c = context;
     struct eb_problem problem;
-    struct ebi_haul haul = {.fd = c->fd, .end = c->end, .problem = &problem};
+    struct ebi_haul haul = {.bytes = c->bytes, .end = c->bytes.split, .problem = &problem};
     struct ebi_recognition recognition = {.at = say_at, .tell = say_told, .context = c};
     c->to = to;
     for (size_t i = 0; i < c->adding->count; i++) {
@@ -207,8 +208,16 @@ struct hearing {
     bool *refused; /* for each argument */
     struct told *told;
     size_t told_count;
-    size_t at; /* the argument at work */
+    size_t at;           /* the argument at work */
+    uint64_t text_bytes; /* kept so far */
 };
+
+/* No child that reads files in order can hold more. */
+static bool keep_texts(struct hearing *h, uint64_t size)
+{
+    h->text_bytes += size;
+    return h->text_bytes <= EBI_SANDBOX_MEMORY_BYTES;
+}
 
 static void note(struct hearing *h, enum eb_shelf_taking what, size_t argument, const char *name,
                  const char *why)
@@ -243,8 +252,44 @@ static void drop_images(struct ebi_images *images, size_t first)
     images->count = first;
 }
 
+/* A file without a name in this folder; -1: in that for temporary files. */
+static int nameless_in(int dir)
+{
+    static const char name[] = "bytes";
+    if (dir < 0)
+        return ebi_nameless_file();
+    int fd = openat(dir, name, O_RDWR | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
+    if (fd >= 0)
+        unlinkat(dir, name, 0);
+    return fd;
+}
+
+/* The same file for reading only. */
+static int for_reading(int fd)
+{
+    char path[40];
+    snprintf(path, sizeof path, "/proc/self/fd/%d", fd);
+    return fd >= 0 ? open(path, O_RDONLY | O_CLOEXEC) : -1;
+}
+
+bool ebi_images_open(struct ebi_images *images, int dir, struct eb_problem *problem)
+{
+    images->fd = nameless_in(dir);
+    images->bytes.given = for_reading(images->fd);
+    images->bytes.unpacked = nameless_in(dir);
+    if (images->fd >= 0 && images->bytes.given >= 0 && images->bytes.unpacked >= 0)
+        return true;
+    snprintf(problem->text, sizeof problem->text, "no file can be made to read from: %s", strerror(errno));
+    return false;
+}
+
 void ebi_images_free(struct ebi_images *images)
 {
+    const int fds[] = {images->fd, images->bytes.given, images->bytes.unpacked};
+    for (size_t i = 0; i < sizeof fds / sizeof fds[0]; i++) {
+        if (fds[i] >= 0)
+            close(fds[i]);
+    }
     drop_images(images, 0);
     free(images->list);
     images->list = NULL;
@@ -259,6 +304,7 @@ static void forget(struct hearing *h)
     free(h->told);
     h->told = NULL;
     h->told_count = 0;
+    h->text_bytes = 0;
     drop_images(h->images, 0);
 }
 
@@ -279,9 +325,9 @@ static bool sound(const struct hearing *h, struct report *r)
 {
     r->name[sizeof r->name - 1] = r->source[sizeof r->source - 1] = r->origin[sizeof r->origin - 1] = '\0';
     r->format[sizeof r->format - 1] = r->by[sizeof r->by - 1] = r->why[sizeof r->why - 1] = '\0';
-    return (r->argument < h->adding->count || r->kind == DONE) && eb_text_printable(r->name) &&
-           eb_text_printable(r->source) && eb_text_printable(r->origin) && eb_text_printable(r->format) &&
-           eb_text_printable(r->by) && eb_text_printable(r->why) &&
+    return r->kind >= AT && r->kind <= DONE && (r->argument < h->adding->count || r->kind == DONE) &&
+           eb_text_printable(r->name) && eb_text_printable(r->source) && eb_text_printable(r->origin) &&
+           eb_text_printable(r->format) && eb_text_printable(r->by) && eb_text_printable(r->why) &&
            (r->what == EB_SHELF_REFUSED || r->what == EB_SHELF_UNRECOGNISED || r->kind != TOLD);
 }
 
@@ -432,23 +478,29 @@ static bool hear(struct hearing *h, FILE *from)
         if (ok && r->kind == AT) {
             h->at = r->argument;
         } else if (ok && r->kind == TOLD) {
+            ok = keep_texts(h, sizeof(struct told) + strlen(r->name) + strlen(r->why));
             note(h, r->what, r->argument, r->name, r->why);
         } else if (ok && r->kind == IMAGE) {
-            ok = hear_image(h, r, from);
+            ok = keep_texts(h, sizeof(struct ebi_image) + r->manifest_bytes + r->signature_bytes) &&
+                 hear_image(h, r, from);
         }
     }
     free(r);
     return ok && done;
 }
 
-/* Whether all images lie within the file without a name. */
+/* Whether all images lie within one of the files. */
 static bool within(const struct ebi_images *images)
 {
     struct stat info;
-    uint64_t end = fstat(images->fd, &info) == 0 ? (uint64_t)info.st_size : 0;
+    uint64_t split = images->bytes.split;
+    uint64_t unpacked = fstat(images->bytes.unpacked, &info) == 0 ? (uint64_t)info.st_size : 0;
     for (size_t i = 0; i < images->count; i++) {
         const struct ebi_range *bytes = &images->list[i].bytes;
-        if (bytes->at > end || bytes->size > end - bytes->at)
+        uint64_t left = bytes->at < split              ? split - bytes->at
+                        : bytes->at - split < unpacked ? unpacked - (bytes->at - split)
+                                                       : 0;
+        if (bytes->size > left)
             return false;
     }
     return true;
@@ -459,8 +511,9 @@ static enum ebi_ended read_all(struct hearing *h, const struct ebi_input *inputs
 {
     struct ebi_sandbox sandbox;
     struct eb_problem problem;
-    struct child child = {.adding = h->adding, .inputs = inputs, .fd = h->images->fd, .end = h->images->end};
-    if (!ebi_sandbox_begin(&sandbox, child.fd, -1, EBI_SANDBOX_SECONDS, work, &child, &problem)) {
+    struct child child = {.adding = h->adding, .inputs = inputs, .bytes = h->images->bytes};
+    if (!ebi_sandbox_begin(&sandbox, child.bytes.given, child.bytes.unpacked, EBI_SANDBOX_SECONDS, work,
+                           &child, &problem)) {
         snprintf(why, cap, "cannot be read: %.500s", problem.text);
         return EBI_NOT_READ;
     }
@@ -536,7 +589,7 @@ bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, b
     tell_all(&h);
     if (!all)
         keep_good(&h);
-    struct ebi_images none = {0};
+    struct ebi_images none = {.fd = -1, .bytes = {.given = -1, .unpacked = -1}};
     h.images = &none; /* the images are the caller's now */
     forget(&h);
     free(refused);

@@ -1,5 +1,6 @@
-/* From files as they came to images that may go on a shelf: copied into one file without a name, unpacked and
- * recognised there by a child without rights, and looked at once more when it tells what it has found. */
+/* From files as they came to images that may go on a shelf: copied into a file without a name, which a child
+ * without rights may only read; unpacked by it into another one; and looked at once more when it reports what
+ * it has found. */
 #ifndef EBI_TAKE_H
 #define EBI_TAKE_H
 
@@ -20,8 +21,8 @@ struct ebi_image {
 };
 
 struct ebi_images {
-    int fd; /* the file without a name, the caller's */
-    uint64_t end;
+    struct ebi_bytes bytes; /* bytes.split is the end of what was given */
+    int fd;                 /* of the file for that, for writing */
     struct ebi_image *list;
     size_t count;
 };
@@ -32,9 +33,12 @@ struct ebi_images {
 bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, bool all,
               struct eb_problem *problem);
 
-/* Copies an open file to the end of the file without a name. */
+/* Copies an open file to the end of what was given. */
 bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes);
 
+/* Makes the files in the folder `dir` (-1: in that for temporary files); they are gone with ebi_images_free.
+ */
+bool ebi_images_open(struct ebi_images *images, int dir, struct eb_problem *problem);
 void ebi_images_free(struct ebi_images *images);
 
 #endif

@@ -14,12 +14,18 @@
 
 enum { CHUNK_BYTES = 65536, SNIFF_BYTES = 512, TAR_MARK_AT = 257, TAR_BLOCK_BYTES = 512 };
 
+enum eb_status ebi_bytes_read(const struct ebi_bytes *bytes, uint64_t at, uint8_t *to, size_t size)
+{
+    return at < bytes->split ? ebi_read_at(bytes->given, at, to, size)
+                             : ebi_read_at(bytes->unpacked, at - bytes->split, to, size);
+}
+
 uint8_t *ebi_leaf_read(const struct ebi_haul *haul, const struct ebi_leaf *leaf, size_t *size,
                        struct eb_problem *problem)
 {
     uint8_t *bytes = leaf->bytes.size <= EB_MANIFEST_BYTES ? malloc(leaf->bytes.size + 1) : NULL;
     *size = (size_t)leaf->bytes.size;
-    if (bytes != NULL && ebi_read_at(haul->fd, leaf->bytes.at, bytes, *size) == EB_OK) {
+    if (bytes != NULL && ebi_bytes_read(&haul->bytes, leaf->bytes.at, bytes, *size) == EB_OK) {
         bytes[*size] = 0;
         return bytes;
     }
@@ -179,7 +185,7 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
             "found more than %d times the file's size unpacked, expected at most that: this is no firmware",
             EBI_UNPACK_RATIO_MAX);
     take_bytes(w, bytes, size);
-    if (!ebi_write_at(haul->fd, haul->end, bytes, size))
+    if (!ebi_write_at(haul->bytes.unpacked, haul->end - haul->bytes.split, bytes, size))
         return ebi_wrong(haul->problem, w->leaf->name, "cannot be written: %s", strerror(errno));
     haul->end += size;
     return true;
@@ -196,7 +202,7 @@ static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, con
     while (w.leaf->bytes.size < bytes->size) {
         uint64_t left = bytes->size - w.leaf->bytes.size;
         size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
-        if (ebi_read_at(haul->fd, bytes->at + w.leaf->bytes.size, chunk, size) != EB_OK)
+        if (ebi_bytes_read(&haul->bytes, bytes->at + w.leaf->bytes.size, chunk, size) != EB_OK)
             return ebi_wrong(haul->problem, name, "cannot be read: %s", strerror(errno));
         take_bytes(&w, chunk, size);
     }
@@ -222,7 +228,7 @@ static bool is_archive(const struct ebi_haul *haul, const struct ebi_range *byte
                  {TAR_MARK_AT, 5, "ustar"}};
     uint8_t head[SNIFF_BYTES] = {0};
     size_t size = bytes->size < sizeof head ? (size_t)bytes->size : sizeof head;
-    bool readable = ebi_read_at(haul->fd, bytes->at, head, size) == EB_OK;
+    bool readable = ebi_bytes_read(&haul->bytes, bytes->at, head, size) == EB_OK;
     for (size_t i = 0; readable && i < sizeof marks / sizeof marks[0]; i++) {
         if (memcmp(head + marks[i].at, marks[i].bytes, marks[i].size) == 0)
             return true;
@@ -402,7 +408,7 @@ static void mark_all_named(struct ebi_haul *haul, size_t first)
 
 /* How libarchive reads a range. */
 struct reading {
-    int fd;
+    const struct ebi_bytes *from;
     struct ebi_range bytes;
     uint64_t at; /* within it */
     uint8_t chunk[CHUNK_BYTES];
@@ -414,7 +420,7 @@ static la_ssize_t read_range(struct archive *a, void *context, const void **to)
     uint64_t left = r->bytes.size - r->at;
     size_t size = left < sizeof r->chunk ? (size_t)left : sizeof r->chunk;
     *to = r->chunk;
-    if (ebi_read_at(r->fd, r->bytes.at + r->at, r->chunk, size) != EB_OK) {
+    if (ebi_bytes_read(r->from, r->bytes.at + r->at, r->chunk, size) != EB_OK) {
         archive_set_error(a, EIO, "cannot be read");
         return -1;
     }
@@ -474,7 +480,7 @@ static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const c
         return ebi_wrong(haul->problem, name,
                          "found archives in each other more than %d deep, expected at most that",
                          EBI_UNPACK_DEPTH);
-    struct reading reading = {.fd = haul->fd, .bytes = *bytes};
+    struct reading reading = {.from = &haul->bytes, .bytes = *bytes};
     struct archive *a = archive_read_new();
     if (a == NULL)
         return ebi_wrong(haul->problem, name, "out of memory");

@@ -1,6 +1,7 @@
-/* What comes out of files as they came: every file in every archive in them.  All bytes are in one file
- * without a name: first those of the files that were given, then those that were unpacked.  Names in an
- * archive are never used as names on this laptop.  Runs in a child without rights (sandbox.h). */
+/* What comes out of files as they came: every file in every archive in them.  All bytes are in two
+ * files without a name: those of the files that were given, which are only read here, and behind them those
+ * that were unpacked.  Names in an archive are never used as names on this laptop.  Runs in a child without
+ * rights (sandbox.h). */
 #ifndef EBI_UNPACK_H
 #define EBI_UNPACK_H
 
@@ -15,10 +16,19 @@ enum {
 };
 #define EBI_UNPACK_BYTES_MAX (4ULL << 30)
 
-/* Bytes of the file without a name. */
+/* The two files, and where the second one begins as if they were one. */
+struct ebi_bytes {
+    int given, unpacked; /* descriptors; -1: there is none */
+    uint64_t split;
+};
+
+/* Some of them, in one of the files. */
 struct ebi_range {
     uint64_t at, size;
 };
+
+/* Exactly `size` bytes from there on; EB_IO where they cannot be had. */
+enum eb_status ebi_bytes_read(const struct ebi_bytes *bytes, uint64_t at, uint8_t *to, size_t size);
 
 /* One file that was given. */
 struct ebi_input {
@@ -47,8 +57,8 @@ struct ebi_leaf {
 };
 
 struct ebi_haul {
-    int fd;       /* the file without a name */
-    uint64_t end; /* of its bytes */
+    struct ebi_bytes bytes;
+    uint64_t end; /* of what is unpacked */
     struct ebi_leaf *leaves;
     size_t count;
     size_t *order; /* indices of the leaves by place, where `sorted` */
