@@ -786,10 +786,12 @@ static void put_id(uint8_t *to, size_t size)
 static bool forge_datagram(uint8_t *b, size_t size, uint16_t port)
 {
     size_t at = 0;
-    while (port == EB_SNMP_PORT && at + 3 < size && !(b[at] == 0xA2 && b[at + 2] == 2))
-        at++; /* a response, whose first part is its id (RFC 3416 section 3) */
-    if (port == EB_SNMP_PORT && at + 4 + b[at + 3] < size)
-        put_id(b + at + 4, b[at + 3]);
+    while (port == EB_SNMP_PORT && at + 1 < size && b[at] != 0xA2)
+        at++; /* a response, whose first part is its id (RFC 3416 section 3), behind the length (X.690, 8.1.3)
+               */
+    at += at + 1 < size && (b[at + 1] & 0x80) != 0 ? 2U + (b[at + 1] & 0x7FU) : 2U;
+    if (port == EB_SNMP_PORT && at + 1 < size && b[at] == 2 && b[at + 1] <= 4 && at + 2 + b[at + 1] < size)
+        put_id(b + at + 2, b[at + 1]);
     else if (port == EB_DNS_SD_PORT && (b[0] != 0 || b[1] != 0)) /* RFC 6762 section 6.7 */
         put_id(b, 2);
     else
