@@ -303,8 +303,8 @@ static void names_in_all_scripts_are_shown(void **state)
 
 /* --- noticed twice ------------------------------------------------------------------------------- */
 
-/* The same serial number at another hardware address: told by every command that looks, for as long as both
- * were seen within 30 days. */
+/* The same serial number at another MAC address is reported by every command that looks, as long as both were
+ * seen within 30 days. */
 static void another_mac_address_is_told(void **state)
 {
     (void)state;
