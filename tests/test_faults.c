@@ -30,6 +30,7 @@ struct subject {
     const char *name; /* of the one device */
     size_t run;       /* its run's place in the job */
     struct little little;
+    struct job job; /* its site and images, read once for all cases */
     const char *components[2];
     size_t count;
     uint8_t *old_image[2], *new_image[2], *through;
@@ -61,6 +62,7 @@ static void open_subject(struct subject *s, bool plc, bool through, const char *
     s->components[1] = "display";
     s->count = plc ? 2 : 1;
     little_make(&s->little, &options);
+    job_open(&s->job, s->little.site_path);
     for (size_t i = 0; i < s->count; i++) {
         const char *const *files = plc ? plc_files[i] : coupler_files;
         s->old_image[i] = (uint8_t *)read_text(s->little.folder, files[0], &s->old_size[i]);
@@ -71,6 +73,7 @@ static void open_subject(struct subject *s, bool plc, bool through, const char *
 
 static void close_subject(struct subject *s)
 {
+    job_close(&s->job);
     little_remove(&s->little);
     for (size_t i = 0; i < s->count; i++) {
         free(s->old_image[i]);
@@ -114,22 +117,22 @@ static void tell_rung(void *context, const struct eb_run *run)
                   eb_rung_word(run->progress.rung), run->progress.attempt, (unsigned)run->progress.item);
 }
 
-static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *faults, size_t count,
-                         uint64_t kill_at, const char *what)
+static uint64_t try_case(struct subject *s, const struct eb_sim_fault *faults, size_t count, uint64_t kill_at,
+                         const char *what)
 {
     struct eb_problem problem;
-    struct job job;
+    struct job *job = &s->job;
     struct eb_sim *sim = eb_sim_open(s->little.world_path, NULL, &problem);
     assert_non_null(sim);
     eb_sim_set_faults(sim, faults, count);
-    job_open(&job, s->little.site_path);
-    job_begin(&job, eb_sim_port(sim), true);
+    job_forget(job);
+    job_begin(job, eb_sim_port(sim), true);
     if (getenv("EINBAU_TEST_CASE") != NULL)
-        job.runs[s->run].config.event = tell_rung;
-    work(&job, sim, kill_at);
+        job->runs[s->run].config.event = tell_rung;
+    work(job, sim, kill_at);
     uint64_t frames = eb_sim_frames(sim);
-    enum eb_outcome outcome = job.runs[s->run].outcome;
-    bool identified = job.runs[s->run].identified;
+    enum eb_outcome outcome = job->runs[s->run].outcome;
+    bool identified = job->runs[s->run].identified;
     bool all_new = true;
     tally.cases++;
 
@@ -155,7 +158,7 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
         fail_msg("%s: confirmed, but the device is in mode %d in the end", what, mode);
     if (mode != EB_SIM_LOADER && mode != EB_SIM_RUNNING && mode != EB_SIM_STOPPED)
         fail_msg("%s: the device is in mode %d in the end", what, mode);
-    const struct eb_run *run = &job.runs[s->run];
+    const struct eb_run *run = &job->runs[s->run];
     if (outcome != EB_OUTCOME_CONFIRMED && getenv("EINBAU_TEST_LOUD"))
         print_message("%s: %s: %s: %s: %s (%u failures, first %s: %s)\n", what, eb_outcome_word(outcome),
                       run->error.where != NULL ? run->error.where : "", eb_status_word(run->error.status),
@@ -172,37 +175,35 @@ static uint64_t try_case(const struct subject *s, const struct eb_sim_fault *fau
 
     /* It is found as it is, and can be fitted from there. */
     eb_sim_set_faults(sim, NULL, 0);
-    job_begin(&job, eb_sim_port(sim), false);
-    job_work(&job);
-    if (!job.runs[s->run].identified || job.runs[s->run].in_loader != (mode == EB_SIM_LOADER))
+    job_begin(job, eb_sim_port(sim), false);
+    job_work(job);
+    if (!job->runs[s->run].identified || job->runs[s->run].in_loader != (mode == EB_SIM_LOADER))
         fail_msg("%s: %s, but a look says otherwise", what,
                  mode == EB_SIM_LOADER ? "in its loader" : "running");
-    job_begin(&job, eb_sim_port(sim), true);
-    job_work(&job);
-    if (job.runs[s->run].outcome !=
+    job_begin(job, eb_sim_port(sim), true);
+    job_work(job);
+    if (job->runs[s->run].outcome !=
         (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_CONFIRMED))
         fail_msg("%s: fitted once more without a fault, the outcome is %s", what,
-                 eb_outcome_word(job.runs[s->run].outcome));
+                 eb_outcome_word(job->runs[s->run].outcome));
     tally.rescued += mode == EB_SIM_LOADER;
-    job_close(&job);
     eb_sim_close(sim);
     return frames;
 }
 
-static void strike(struct subject *subject, unsigned kinds)
+static void strike(struct subject *s, unsigned kinds)
 {
-    struct subject s = *subject;
     const char *only = getenv("EINBAU_TEST_CASE");
     if (only != NULL) { /* one case, with all that it does: "125 4", frame and kind */
         char *end;
         struct eb_sim_fault one = {strtoul(only, &end, 10), EB_SIM_LOST};
         one.kind = (enum eb_sim_fault_kind)strtoul(end, NULL, 10);
-        try_case(&s, &one, 1, UINT64_MAX, "one case");
+        try_case(s, &one, 1, UINT64_MAX, "one case");
         return;
     }
     char what[128];
     memset(&tally, 0, sizeof tally);
-    uint64_t frames = try_case(&s, NULL, 0, UINT64_MAX, "no fault");
+    uint64_t frames = try_case(s, NULL, 0, UINT64_MAX, "no fault");
     assert_int_equal(tally.confirmed, 1);
     assert_true(frames > 50);
     for (uint64_t f = 0; f < frames; f++) {
@@ -210,15 +211,15 @@ static void strike(struct subject *subject, unsigned kinds)
             if ((kinds >> kind & 1) == 0)
                 continue;
             const struct eb_sim_fault fault = {f, (enum eb_sim_fault_kind)kind};
-            snprintf(what, sizeof what, "%s, frame %u %s", s.name, (unsigned)f, kind_words[kind]);
-            try_case(&s, &fault, 1, UINT64_MAX, what);
+            snprintf(what, sizeof what, "%s, frame %u %s", s->name, (unsigned)f, kind_words[kind]);
+            try_case(s, &fault, 1, UINT64_MAX, what);
         }
-        snprintf(what, sizeof what, "%s, laptop killed at frame %u", s.name, (unsigned)f);
-        try_case(&s, NULL, 0, f, what);
+        snprintf(what, sizeof what, "%s, laptop killed at frame %u", s->name, (unsigned)f);
+        try_case(s, NULL, 0, f, what);
         for (uint64_t g = f + 1; g <= f + PAIR_REACH && g < frames; g++) {
             const struct eb_sim_fault pair[] = {{f, EB_SIM_LOST}, {g, EB_SIM_LOST}};
-            snprintf(what, sizeof what, "%s, frames %u and %u lost", s.name, (unsigned)f, (unsigned)g);
-            try_case(&s, pair, 2, UINT64_MAX, what);
+            snprintf(what, sizeof what, "%s, frames %u and %u lost", s->name, (unsigned)f, (unsigned)g);
+            try_case(s, pair, 2, UINT64_MAX, what);
         }
     }
     print_message("%s: %lu cases on %u frames: %lu confirmed, %lu failed, %lu in loader, %lu of these by "
@@ -226,14 +227,14 @@ static void strike(struct subject *subject, unsigned kinds)
                   "checksum shows or by a bus-off, %lu refused or interrupted; %lu found in the loader "
                   "afterwards, all of "
                   "them rescued\n",
-                  s.name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader,
+                  s->name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader,
                   tally.excused, tally.other, tally.rescued);
     assert_true(tally.cases > 1000);
     assert_true(tally.confirmed > tally.cases / 2);
     assert_true(tally.failed + tally.in_loader - tally.excused <=
                 5); /* one fault, or two lost frames, are no reason to give up */
     assert_true(tally.excused <= 16);
-    close_subject(subject);
+    close_subject(s);
 }
 
 static void strike_everything(bool plc, bool through)
@@ -250,6 +251,7 @@ static void strike_a_bus(bool node)
         .nodes = node, .units = !node, .image_bytes = 500, .device = "    response-us: 200\n"};
     struct subject s = {.name = node ? "node-1" : "unit-1", .run = 1, .components = {"firmware"}, .count = 1};
     bus_make(&s.little, &options);
+    job_open(&s.job, s.little.site_path);
     s.old_image[0] =
         (uint8_t *)read_text(s.little.folder, node ? "node-1.0.bin" : "unit-1.0.bin", &s.old_size[0]);
     s.new_image[0] =
@@ -258,7 +260,7 @@ static void strike_a_bus(bool node)
 }
 
 /* Two transfers one behind the other, each with each fault. */
-static void strike_neighbours(const struct subject *s, unsigned kinds)
+static void strike_neighbours(struct subject *s, unsigned kinds)
 {
     char what[128];
     memset(&tally, 0, sizeof tally);
@@ -286,6 +288,7 @@ static void open_gauge(struct subject *s, const struct usb_options *options)
 {
     *s = (struct subject){.name = "gauge-1", .components = {"firmware"}, .count = 1};
     usb_make(&s->little, options);
+    job_open(&s->job, s->little.site_path);
     s->old_image[0] = (uint8_t *)read_text(s->little.folder, "gauge-1.0.bin", &s->old_size[0]);
     s->new_image[0] = (uint8_t *)read_text(s->little.folder, "gauge-2.0.bin", &s->new_size[0]);
 }
@@ -348,27 +351,26 @@ static void damage_that_no_loader_sees_is_caught_by_the_confirm(void **state)
     struct subject s;
     struct eb_problem problem;
     unsigned damaged = 0;
+    struct job *job = &s.job;
     open_subject(&s, false, false, "    checks-crc: no\n");
     for (uint64_t f = 0; f < 120; f++) {
         const struct eb_sim_fault faults[] = {{f, EB_SIM_GARBLED_UNSEEN}};
-        struct job job;
         struct eb_sim *sim = eb_sim_open(s.little.world_path, NULL, &problem);
         assert_non_null(sim);
         eb_sim_set_faults(sim, faults, 1);
-        job_open(&job, s.little.site_path);
-        job_begin(&job, eb_sim_port(sim), true);
-        while (job.crew.going > 0) {
-            eb_crew_work(&job.crew, EB_NEVER);
-            if (job.runs[0].progress.attempt > 1 && job.runs[0].error.status == EB_UNCONFIRMED) {
+        job_forget(job);
+        job_begin(job, eb_sim_port(sim), true);
+        while (job->crew.going > 0) {
+            eb_crew_work(&job->crew, EB_NEVER);
+            if (job->runs[0].progress.attempt > 1 && job->runs[0].error.status == EB_UNCONFIRMED) {
                 damaged++;
-                assert_true(job.runs[0].in_loader || !flash_holds(&s, sim, 0, true));
+                assert_true(job->runs[0].in_loader || !flash_holds(&s, sim, 0, true));
                 break;
             }
         }
-        job_work(&job);
-        if (job.runs[0].outcome == EB_OUTCOME_CONFIRMED)
+        job_work(job);
+        if (job->runs[0].outcome == EB_OUTCOME_CONFIRMED)
             assert_true(flash_holds(&s, sim, 0, true));
-        job_close(&job);
         eb_sim_close(sim);
     }
     print_message("%u of 120 single bits went into the flash unseen, and none was confirmed\n", damaged);

@@ -568,6 +568,11 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
     }
 }
 
+void job_forget(struct job *job)
+{
+    memset(job->runs, 0, job->site->device_count * sizeof *job->runs);
+}
+
 void job_work(struct job *job)
 {
     while (eb_crew_work(&job->crew, EB_NEVER) > 0)

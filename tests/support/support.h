@@ -136,6 +136,8 @@ void job_open(struct job *job, const char *site_path);
 /* Begins the runs of all devices, to fit (or only to look). */
 void job_begin(struct job *job, const struct eb_port *port, bool fit);
 void job_work(struct job *job);
+/* As after job_open, with site and images as they were read: for another case on a fresh world. */
+void job_forget(struct job *job);
 void job_close(struct job *job);
 
 /* --- processes ----------------------------------------------------------------------------------- */
