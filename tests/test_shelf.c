@@ -724,8 +724,8 @@ static void several_at_once_do_not_disturb_each_other(void **state)
 {
     (void)state;
     for (int i = 0; i < 6; i++) {
-        char name[8];
-        char version[8];
+        char name[16];
+        char version[16];
         snprintf(name, sizeof name, "f%d", i);
         snprintf(version, sizeof version, "1.%d", i + 1);
         put_image(name, "BL-K8-E", "firmware", version, "2..5", 5000);
