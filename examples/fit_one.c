@@ -11,6 +11,7 @@
 enum { BUFFER_BYTES = 65536 };
 
 static uint8_t buffer[BUFFER_BYTES];
+static uint64_t memory[1024]; /* for the protocols that the profile names */
 
 static void on_event(void *context, const struct eb_run *run)
 {
@@ -82,11 +83,12 @@ static bool fit(const struct eb_site_device *device, const struct eb_port *port,
     const struct eb_run_config config = {
         .port = port,
         .profile = device->profile,
-        .route = &eb_route_ip,
-        .modbus = device->modbus,
-        .tftp = device->tftp,
-        .unit = device->unit,
-        .serial = device->serial,
+        .memory = memory,
+        .memory_bytes = sizeof memory,
+        .target = {.modbus = device->modbus,
+                   .tftp = device->tftp,
+                   .unit = device->unit,
+                   .serial = device->serial},
         .reach_patience_us = 5000000,
         .items = items,
         .count = count,

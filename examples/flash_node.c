@@ -20,6 +20,7 @@ int main(int argc, char **argv)
     static struct eb_profile profile;
     static struct eb_run run;
     static uint8_t buffer[8192];
+    static uint64_t memory[512]; /* for the protocols that the profile names */
     struct eb_problem problem = {""};
     if (argc != 6) {
         fputs("usage: flash_node PROFILE ADAPTER BIT-RATE NODE IMAGE\n", stderr);
@@ -33,7 +34,7 @@ int main(int argc, char **argv)
     }
     const struct eb_component_profile *component = eb_profile_component(&profile, image->facts.component);
     const struct eb_port *port = component != NULL ? eb_port_linux_open() : NULL;
-    if (port == NULL || profile.route != EB_ROUTE_CANOPEN) {
+    if (port == NULL || profile.sends_by != &eb_access_canopen) {
         fputs("The profile is not of a node by CANopen, or has no such component.\n", stderr);
         eb_image_close(image);
         return 2;
@@ -46,10 +47,11 @@ int main(int argc, char **argv)
                                .checksum = image->checksum};
     const struct eb_run_config config = {.port = port,
                                          .profile = &profile,
-                                         .route = &eb_route_canopen,
-                                         .can_link = argv[2],
-                                         .bit_rate = (uint32_t)strtoul(argv[3], NULL, 10),
-                                         .node = (uint8_t)strtoul(argv[4], NULL, 10),
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
+                                         .target = {.can_link = argv[2],
+                                                    .bit_rate = (uint32_t)strtoul(argv[3], NULL, 10),
+                                                    .node = (uint8_t)strtoul(argv[4], NULL, 10)},
                                          .reach_patience_us = 5000000,
                                          .items = &item,
                                          .count = 1,

@@ -34,6 +34,7 @@ int main(int argc, char **argv)
     static struct eb_profile profile;
     static struct eb_run run;
     static uint8_t buffer[65536];
+    static uint64_t memory[512]; /* for the protocols that the profile names */
     struct eb_problem problem = {""};
     struct eb_image *image = NULL;
     const struct eb_port *port = NULL;
@@ -42,7 +43,7 @@ int main(int argc, char **argv)
         snprintf(problem.text, sizeof problem.text, "usage: flash_usb PROFILE SERIAL IMAGE");
     else if (eb_profile_read(argv[1], &profile, &problem))
         image = eb_image_open(argv[3], NULL, &problem);
-    if (image != NULL && profile.route == EB_ROUTE_DFU)
+    if (image != NULL && profile.sends_by == &eb_access_dfu)
         port = eb_port_linux_open();
     if (port != NULL) {
         struct eb_run_item item = {.component = &profile.components[0],
@@ -52,8 +53,9 @@ int main(int argc, char **argv)
                                    .checksum = image->checksum};
         const struct eb_run_config config = {.port = port,
                                              .profile = &profile,
-                                             .route = &eb_route_dfu,
-                                             .serial = argv[2],
+                                             .memory = memory,
+                                             .memory_bytes = sizeof memory,
+                                             .target = {.serial = argv[2]},
                                              .reach_patience_us = 5000000,
                                              .items = &item,
                                              .count = 1,

@@ -11,6 +11,7 @@ int main(int argc, char **argv)
     struct eb_problem problem;
     struct eb_profile profile;
     struct eb_endpoint device;
+    static uint64_t memory[1024]; /* for the protocols that the profile names */
     if (argc != 4 || !eb_endpoint_parse(&device, argv[1])) {
         fputs("usage: read_identity ADDRESS PORT PROFILE\n", stderr);
         return 2;
@@ -27,9 +28,9 @@ int main(int argc, char **argv)
     const struct eb_run_config config = {
         .port = port,
         .profile = &profile,
-        .route = &eb_route_ip,
-        .modbus = device,
-        .unit = EB_MODBUS_UNIT_SELF,
+        .memory = memory,
+        .memory_bytes = sizeof memory,
+        .target = {.modbus = device, .unit = EB_MODBUS_UNIT_SELF},
         .reach_patience_us = 3000000,
     };
     struct eb_run run; /* without items it only looks */

@@ -1,95 +1,7 @@
-#include "yaml_read.h"
+#include "profile_rows.h"
 
 #include <stdio.h>
 #include <string.h>
-
-/* The index of the word under `key` in `words`. */
-static uint8_t read_word(struct ebi_yaml_map *map, const char *key, const char *const *words, size_t count)
-{
-    yaml_node_t *node = ebi_yaml_get(map, key, true);
-    const char *text = ebi_yaml_scalar(map->yaml, node);
-    char found[96];
-    char expected[96] = "one of:";
-    for (size_t i = 0; text != NULL && i < count; i++) {
-        if (strcmp(words[i], text) == 0)
-            return (uint8_t)i;
-        snprintf(expected + strlen(expected), sizeof expected - strlen(expected), " %s", words[i]);
-    }
-    if (text != NULL) {
-        snprintf(found, sizeof found, "'%.60s'", text);
-        ebi_yaml_wrong(map->yaml, node, found, expected);
-    }
-    return 0;
-}
-
-/* {usb: serial}, {usb: release, parts: 3}, {usb: string, number: 4}, {usb: interface, number: 1, alternate:
- * 0} */
-static void read_usb_source(struct ebi_yaml_map *from, struct eb_value *value)
-{
-    static const char *const items[] = {"serial", "maker", "name", "release", "string", "interface", "mode"};
-    value->kind = EB_VALUE_USB;
-    value->item = read_word(from, "usb", items, sizeof items / sizeof items[0]);
-    if (value->item == EB_USB_RELEASE) {
-        value->sub = (uint8_t)ebi_yaml_number(from, "parts", 2, 3, 3);
-    } else if (value->item == EB_USB_STRING) {
-        value->index = (uint16_t)ebi_yaml_number(from, "number", 1, 255, 0);
-        ebi_yaml_need(from, "number");
-    } else if (value->item == EB_USB_INTERFACE) {
-        value->index = (uint16_t)ebi_yaml_number(from, "number", 0, 255, 0);
-        value->sub = (uint8_t)ebi_yaml_number(from, "alternate", 0, 255, 0);
-    }
-}
-
-static void read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value)
-{
-    static const char *const cip[] = {"vendor", "type", "product", "revision", "serial", "name"};
-    static const char *const dcp[] = {"name", "type", "vendor", "device"};
-    struct ebi_yaml_map from = ebi_yaml_map(yaml, node);
-    char oid[160] = "";
-    if (ebi_yaml_get(&from, "snmp", false) != NULL) {
-        value->kind = EB_VALUE_SNMP;
-        ebi_yaml_text(&from, "snmp", true, oid, sizeof oid);
-        if (!yaml->failed && !eb_oid_parse(oid, &value->oid))
-            ebi_yaml_wrong(yaml, ebi_yaml_need(&from, "snmp"), "no object identifier",
-                           "numbers between dots, like 1.3.6.1.2.1.1.5.0");
-    } else if (ebi_yaml_get(&from, "cip", false) != NULL) {
-        value->kind = EB_VALUE_CIP;
-        value->item = read_word(&from, "cip", cip, sizeof cip / sizeof cip[0]);
-    } else if (ebi_yaml_get(&from, "dns-sd", false) != NULL) {
-        value->kind = EB_VALUE_DNS_SD;
-        ebi_yaml_text(&from, "dns-sd", true, value->key, sizeof value->key);
-    } else if (ebi_yaml_get(&from, "dcp", false) != NULL) {
-        value->kind = EB_VALUE_DCP;
-        value->item = read_word(&from, "dcp", dcp, sizeof dcp / sizeof dcp[0]);
-    } else if (ebi_yaml_get(&from, "sdo", false) != NULL) {
-        value->kind = EB_VALUE_SDO;
-        value->index = (uint16_t)ebi_yaml_number(&from, "sdo", 1, 0xFFFF, 0);
-        value->sub = (uint8_t)ebi_yaml_number(&from, "sub", 0, 255, 0);
-    } else if (ebi_yaml_get(&from, "did", false) != NULL) {
-        value->kind = EB_VALUE_DID;
-        value->index = (uint16_t)ebi_yaml_number(&from, "did", 0, 0xFFFF, 0);
-    } else if (ebi_yaml_get(&from, "usb", false) != NULL) {
-        read_usb_source(&from, value);
-    } else if (ebi_yaml_get(&from, "modbus-register", false) != NULL) {
-        value->kind = EB_VALUE_MODBUS_REGISTER;
-        value->index = (uint16_t)ebi_yaml_number(&from, "modbus-register", 0, 65535, 0);
-        value->sub = (uint8_t)ebi_yaml_number(&from, "registers", 1, EB_MODBUS_REGISTERS_MAX, 1);
-        value->form = EB_FORM_NUMBER;
-    } else {
-        if (ebi_yaml_get(&from, "modbus-object", false) == NULL)
-            ebi_yaml_wrong(yaml, node, "no source",
-                           "modbus-object, modbus-register, snmp, cip, dns-sd, dcp, sdo, did or usb");
-        value->item = (uint8_t)ebi_yaml_number(&from, "modbus-object", 0, 255, 0);
-        value->kind = EB_VALUE_MODBUS_OBJECT;
-    }
-    static const char *const forms[] = {"text", "number", "hex", "halves"};
-    if ((value->kind == EB_VALUE_SDO || value->kind == EB_VALUE_DID ||
-         value->kind == EB_VALUE_MODBUS_REGISTER) &&
-        ebi_yaml_get(&from, "as", false) != NULL)
-        value->form = (enum eb_value_form)read_word(&from, "as", forms, 4);
-    ebi_yaml_text(&from, "after", false, value->after, sizeof value->after);
-    ebi_yaml_map_end(&from);
-}
 
 /* One source, or a list of them. */
 static void read_value(struct ebi_yaml_map *map, const char *key, bool required, struct eb_values *values)
@@ -100,7 +12,7 @@ static void read_value(struct ebi_yaml_map *map, const char *key, bool required,
         return;
     if (node->type != YAML_SEQUENCE_NODE) {
         values->count = 1;
-        read_source(map->yaml, node, &values->list[0]);
+        ebi_read_source(map->yaml, node, &values->list[0]);
         return;
     }
     for (size_t i = 0; (item = ebi_yaml_item(map->yaml, node, i)) != NULL; i++) {
@@ -109,7 +21,7 @@ static void read_value(struct ebi_yaml_map *map, const char *key, bool required,
             return;
         }
         values->count = i + 1;
-        read_source(map->yaml, item, &values->list[i]);
+        ebi_read_source(map->yaml, item, &values->list[i]);
     }
 }
 
@@ -157,7 +69,7 @@ static void read_version(struct ebi_yaml_map *map, const char *key, const struct
 /* Where one item stands in the bytes of an image. */
 static void read_place(struct ebi_yaml_map *map, const char *key, bool required, struct eb_label_place *place)
 {
-    static const char *const numbers[] = {"u8", "u16-le", "u16-be", "u32-le", "u32-be"};
+    static const char *const numbers[] = {"u8", "u16-le", "u16-be", "u32-le", "u32-be", NULL};
     yaml_node_t *node = ebi_yaml_get(map, key, required);
     if (node == NULL)
         return;
@@ -178,7 +90,7 @@ static void read_place(struct ebi_yaml_map *map, const char *key, bool required,
     place->parts = (uint8_t)ebi_yaml_number(&at, "parts", 1, 4, 1);
     if (number) {
         static const uint8_t sizes[] = {1, 2, 2, 4, 4};
-        uint8_t kind = read_word(&at, "number", numbers, sizeof numbers / sizeof numbers[0]);
+        uint8_t kind = ebi_yaml_word(&at, "number", numbers);
         place->number_bytes = sizes[kind];
         place->big_endian = kind == 2 || kind == 4;
     }
@@ -218,45 +130,11 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     read_version(&map, "floor", &c->order, c->floor);
     c->capacity_bytes = 1024 * ebi_yaml_number(&map, "capacity-kib", 1, 4U << 20, 0);
     ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
-    static const char *const takes[] = {"bytes", "file"};
+    static const char *const takes[] = {"bytes", "file", NULL};
     c->alternate = (uint8_t)ebi_yaml_number(&map, "alternate", 0, 255, 0);
-    c->as_it_is = ebi_yaml_get(&map, "takes", false) != NULL && read_word(&map, "takes", takes, 2) == 1;
+    c->as_it_is = ebi_yaml_get(&map, "takes", false) != NULL && ebi_yaml_word(&map, "takes", takes) == 1;
     read_label(&map, &c->label);
     ebi_yaml_map_end(&map);
-}
-
-static void read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step)
-{
-    const char *key;
-    yaml_node_t *value = ebi_yaml_pair(yaml, node, 0, &key);
-    if (value == NULL) {
-        ebi_yaml_wrong(yaml, node, "an empty step", "write-register, expect-register, by-hand or wait-ms");
-        return;
-    }
-    struct ebi_yaml_map step_map = ebi_yaml_map(yaml, node);
-    if (strcmp(key, "wait-ms") == 0) {
-        step->kind = EB_STEP_WAIT;
-        step->time_ms = (uint32_t)ebi_yaml_number(&step_map, "wait-ms", 0, 600000, 0);
-    } else {
-        bool hand = strcmp(key, "by-hand") == 0;
-        bool expect = hand || strcmp(key, "expect-register") == 0;
-        static const char *const kinds[] = {"write-register", "expect-register", "by-hand", "wait-ms"};
-        yaml_node_t *nodes[4];
-        for (size_t i = 0; i < 4; i++)
-            nodes[i] = ebi_yaml_get(&step_map, kinds[i], false);
-        struct ebi_yaml_map map = ebi_yaml_map(yaml, nodes[hand ? 2 : expect]);
-        step->kind = hand ? EB_STEP_BY_HAND : expect ? EB_STEP_EXPECT_REGISTER : EB_STEP_WRITE_REGISTER;
-        step->address = (uint16_t)ebi_yaml_number(&map, "address", 0, 65535, 0);
-        step->value = (uint16_t)ebi_yaml_number(&map, "value", 0, 65535, 0);
-        if (expect)
-            step->time_ms = (uint32_t)ebi_yaml_number(&map, "within-ms", 1, 3600000, hand ? 300000 : 5000);
-        if (hand)
-            ebi_yaml_text(&map, "do", true, step->hand, sizeof step->hand);
-        ebi_yaml_need(&map, "address");
-        ebi_yaml_need(&map, "value");
-        ebi_yaml_map_end(&map);
-    }
-    ebi_yaml_map_end(&step_map);
 }
 
 static void read_steps(struct ebi_yaml_map *map, const char *key, struct eb_steps *steps)
@@ -268,7 +146,7 @@ static void read_steps(struct ebi_yaml_map *map, const char *key, struct eb_step
             ebi_yaml_wrong(map->yaml, item, "one step too many", "at most 8");
             return;
         }
-        read_step(map->yaml, item, &steps->list[i]);
+        ebi_read_step(map->yaml, item, &steps->list[i]);
         steps->count = i + 1;
     }
 }
@@ -309,9 +187,8 @@ static void read_program(struct ebi_yaml_map *map, struct eb_profile *p)
     ebi_yaml_map_end(&program);
 }
 
-static void read_tftp(struct ebi_yaml_map *map, struct eb_profile *p)
+static void read_tftp(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_profile *p)
 {
-    yaml_node_t *node = ebi_yaml_get(map, "tftp", false);
     struct ebi_yaml_map tftp = ebi_yaml_map(map->yaml, node);
     p->sends = node != NULL;
     p->blksize = (uint16_t)ebi_yaml_number(&tftp, "blksize", EB_TFTP_BLKSIZE_MIN, EB_TFTP_BLKSIZE_MAX, 0);
@@ -325,23 +202,24 @@ static void read_tftp(struct ebi_yaml_map *map, struct eb_profile *p)
 
 static void read_canopen(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_profile *p)
 {
-    static const char *const transfers[] = {"block", "segmented"};
+    static const char *const transfers[] = {"block", "segmented", NULL};
     struct eb_canopen_way *w = &p->canopen;
     struct ebi_yaml_map canopen = ebi_yaml_map(map->yaml, node);
     w->program = (uint8_t)ebi_yaml_number(&canopen, "program", 1, 254, 0);
+    p->sends = w->program != 0; /* else it is only looked at */
     w->loader_node = (uint8_t)ebi_yaml_number(&canopen, "loader-node", 1, 127, 0);
     w->loader_bit_rate = (uint32_t)ebi_yaml_number(&canopen, "loader-bit-rate", 5000, 1000000, 0);
     w->clear_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "clear-patience-s", 1, 3600, 60);
     w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "answer-patience-s", 1, 600, 3);
     w->segmented = ebi_yaml_get(&canopen, "transfer", false) != NULL &&
-                   read_word(&canopen, "transfer", transfers, 2) == 1;
+                   ebi_yaml_word(&canopen, "transfer", transfers) == 1;
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&canopen, "patience-s", 1, 3600, 60);
     ebi_yaml_map_end(&canopen);
 }
 
 static void read_security(struct ebi_yaml_map *map, struct eb_uds_way *w)
 {
-    static const char *const keys[] = {"none", "add", "xor", "invert", "call"};
+    static const char *const keys[] = {"none", "add", "xor", "invert", "call", NULL};
     yaml_node_t *node = ebi_yaml_get(map, "security", false);
     struct ebi_yaml_map security = ebi_yaml_map(map->yaml, node);
     w->level = (uint8_t)ebi_yaml_number(&security, "level", 1, 0x7D, 1);
@@ -349,7 +227,7 @@ static void read_security(struct ebi_yaml_map *map, struct eb_uds_way *w)
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(&security, "level"), "an even number",
                        "the odd one of the request for the seed");
     if (node != NULL)
-        w->key = (enum eb_uds_key)read_word(&security, "key", keys, 5);
+        w->key = (enum eb_uds_key)ebi_yaml_word(&security, "key", keys);
     w->key_value = (uint32_t)ebi_yaml_number(&security, "value", 0, UINT32_MAX, 0);
     ebi_yaml_map_end(&security);
 }
@@ -391,57 +269,68 @@ static void read_dfu(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_prof
     w->loader_vendor = w->vendor;
     w->loader_product = w->product;
     read_usb_ids(&dfu, "loader-ids", false, &w->loader_vendor, &w->loader_product);
+    if (p->read_back == EB_READ_BACK_NO && !ebi_yaml_has(map, "read-back"))
+        p->read_back = EB_READ_BACK_IF_POSSIBLE;
     w->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&dfu, "answer-patience-s", 1, 600, 5);
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&dfu, "patience-s", 1, 3600, 60);
     ebi_yaml_map_end(&dfu);
     if (p->state_loader[0] != '\0' || map->yaml->failed)
         return;
     /* The class itself tells which of the two answers. */
-    p->from_state = (struct eb_values){.list = {{.kind = EB_VALUE_USB, .item = EB_USB_MODE}}, .count = 1};
+    p->from_state = (struct eb_values){.list = {{.by = &eb_access_dfu, .item = EB_USB_MODE}}, .count = 1};
     eb_text_copy(p->state_loader, sizeof p->state_loader, "loader");
+}
+
+/* The sections that say how images are sent.  A device that is written to over its bus or plug is read there
+ * as well, and in the order of its standard. */
+static const struct section {
+    const char *key;
+    const struct eb_access *access;
+    void (*read)(struct ebi_yaml_map *map, yaml_node_t *node, struct eb_profile *p);
+    const char *alone; /* what is wrong with a value that is read elsewhere; NULL: nothing */
+} sections[] = {
+    {"canopen", &eb_access_canopen, read_canopen, "it read by 'sdo', as the device speaks CANopen"},
+    {"uds", &eb_access_uds, read_uds, "it read by 'did', as the device speaks UDS"},
+    {"dfu", &eb_access_dfu, read_dfu, "it read by 'usb', as the device is on USB"},
+    {"tftp", &eb_access_tftp, read_tftp, NULL},
+};
+enum { SECTIONS = sizeof sections / sizeof sections[0] };
+
+static void check_alone(struct ebi_yaml_map *map, const struct section *section, const struct eb_profile *p)
+{
+    if (p->prepare.count + p->activate.count + p->undo.count > 0)
+        ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
+                       "none: a device on a CAN bus or on USB is written to in the order of its standard");
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        const struct eb_values *values = eb_profile_values(p, i);
+        for (size_t k = 0; values != NULL && k < values->count; k++) {
+            if (values->list[k].by != section->access)
+                ebi_yaml_wrong(map->yaml, map->node, eb_profile_item_word(i), section->alone);
+        }
+    }
 }
 
 /* Reads how the device is written to, of which there is one way. */
 static void read_way(struct ebi_yaml_map *map, struct eb_profile *p)
 {
-    yaml_node_t *canopen = ebi_yaml_get(map, "canopen", false);
-    yaml_node_t *uds = ebi_yaml_get(map, "uds", false);
-    yaml_node_t *dfu = ebi_yaml_get(map, "dfu", false);
-    p->route = canopen != NULL ? EB_ROUTE_CANOPEN
-               : uds != NULL   ? EB_ROUTE_UDS
-               : dfu != NULL   ? EB_ROUTE_DFU
-                               : EB_ROUTE_IP;
-    if ((canopen != NULL) + (uds != NULL) + (dfu != NULL) + (ebi_yaml_get(map, "tftp", false) != NULL) > 1)
+    const struct section *found = NULL;
+    size_t count = 0;
+    for (size_t i = 0; i < SECTIONS; i++) {
+        if (ebi_yaml_get(map, sections[i].key, false) != NULL && count++ == 0)
+            found = &sections[i];
+    }
+    if (count > 1)
         ebi_yaml_wrong(map->yaml, map->node, "several ways to write to the device",
                        "one of tftp, canopen, uds and dfu");
-    if (p->route == EB_ROUTE_IP) {
-        read_tftp(map, p);
+    if (found == NULL) {
+        read_tftp(map, NULL, p); /* only looked at, over IP */
         return;
     }
-    if (canopen != NULL)
-        read_canopen(map, canopen, p);
-    else if (dfu != NULL)
-        read_dfu(map, dfu, p);
-    else
-        read_uds(map, uds, p);
-    p->sends = canopen == NULL || p->canopen.program != 0; /* else it is only looked at */
-    if (p->route == EB_ROUTE_DFU && p->read_back == EB_READ_BACK_NO &&
-        ebi_yaml_get(map, "read-back", false) == NULL)
-        p->read_back = EB_READ_BACK_IF_POSSIBLE;
-    if (p->prepare.count + p->activate.count + p->undo.count > 0)
-        ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
-                       "none: a device on a CAN bus or on USB is written to in the order of its standard");
-    enum eb_value_kind wanted = canopen != NULL ? EB_VALUE_SDO : dfu != NULL ? EB_VALUE_USB : EB_VALUE_DID;
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
-        const struct eb_values *values = eb_profile_values(p, i);
-        for (size_t k = 0; values != NULL && k < values->count; k++) {
-            if (values->list[k].kind != wanted)
-                ebi_yaml_wrong(map->yaml, map->node, eb_profile_item_word(i),
-                               canopen != NULL ? "it read by 'sdo', as the device speaks CANopen"
-                               : dfu != NULL   ? "it read by 'usb', as the device is on USB"
-                                               : "it read by 'did', as the device speaks UDS");
-        }
-    }
+    p->sends = true;
+    p->sends_by = found->access;
+    found->read(map, ebi_yaml_need(map, found->key), p);
+    if (found->alone != NULL)
+        check_alone(map, found, p);
 }
 
 static void read_times(struct ebi_yaml_map *map, struct eb_profile *p)
@@ -450,16 +339,16 @@ static void read_times(struct ebi_yaml_map *map, struct eb_profile *p)
     p->down_ms = (uint32_t)ebi_yaml_number(&back, "down-ms", 0, 600000, 500);
     p->return_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&back, "patience-s", 1, 3600, 60);
     p->settle_ms = 1000 * (uint32_t)ebi_yaml_number(&back, "settle-s", 0, 3600, 5);
-    static const char *const restarts[] = {"each", "once", "none"};
-    static const char *const counts[] = {"starts", "seconds", "hundredths", "milliseconds"};
+    static const char *const restarts[] = {"each", "once", "none", NULL};
+    static const char *const counts[] = {"starts", "seconds", "hundredths", "milliseconds", NULL};
     uint8_t restart =
-        ebi_yaml_get(&back, "restart", false) != NULL ? read_word(&back, "restart", restarts, 3) : 0;
+        ebi_yaml_get(&back, "restart", false) != NULL ? ebi_yaml_word(&back, "restart", restarts) : 0;
     p->restarts_once = restart == 1;
     p->restarts = restart != 2;
     p->version_proves = ebi_yaml_yes(&back, "new-version-proves-restart", false);
     read_value(&back, "counter", false, &p->from_counter);
     if (p->from_counter.count > 0)
-        p->counts = (enum eb_counter_kind)read_word(&back, "counts", counts, 4);
+        p->counts = (enum eb_counter_kind)ebi_yaml_word(&back, "counts", counts);
     ebi_yaml_map_end(&back);
 
     struct ebi_yaml_map typical = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "typical", false));
@@ -487,20 +376,20 @@ static void read_components(struct ebi_yaml_map *map, struct eb_profile *p)
 static void read_blink(struct ebi_yaml_map *map, struct eb_blink *blink)
 {
     yaml_node_t *node = ebi_yaml_get(map, "blink", false);
-    static const char *const words[] = {"dcp", "cip"};
+    static const char *const words[] = {"dcp", "cip", NULL};
     if (node == NULL)
         return;
     if (node->type == YAML_SCALAR_NODE) {
-        blink->kind = read_word(map, "blink", words, 2) == 0 ? EB_BLINK_DCP : EB_BLINK_CIP;
+        blink->by = ebi_access_named(words[ebi_yaml_word(map, "blink", words)], EB_ABLE(EB_BLINK));
         return;
     }
     struct ebi_yaml_map from = ebi_yaml_map(map->yaml, node);
-    bool coil = ebi_yaml_get(&from, "coil", false) != NULL;
-    blink->kind = coil ? EB_BLINK_COIL : EB_BLINK_REGISTER;
-    if (!coil && ebi_yaml_get(&from, "register", false) == NULL)
+    blink->by = &eb_access_modbus;
+    blink->coil = ebi_yaml_get(&from, "coil", false) != NULL;
+    if (!blink->coil && ebi_yaml_get(&from, "register", false) == NULL)
         ebi_yaml_wrong(map->yaml, node, "no way to blink", "dcp, cip, {coil: ...} or {register: ...}");
-    blink->address = (uint16_t)ebi_yaml_number(&from, coil ? "coil" : "register", 0, 65535, 0);
-    if (!coil) {
+    blink->address = (uint16_t)ebi_yaml_number(&from, blink->coil ? "coil" : "register", 0, 65535, 0);
+    if (!blink->coil) {
         blink->on = (uint16_t)ebi_yaml_number(&from, "on", 0, 65535, 1);
         blink->off = (uint16_t)ebi_yaml_number(&from, "off", 0, 65535, 0);
     }
@@ -560,12 +449,12 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);
     p->read_back = ebi_yaml_yes(&map, "read-back", false) ? EB_READ_BACK_YES : EB_READ_BACK_NO;
     read_way(&map, p);
-    for (size_t i = 0; i < p->count && p->route != EB_ROUTE_DFU; i++) {
+    for (size_t i = 0; i < p->count && p->sends_by != &eb_access_dfu; i++) {
         if (p->components[i].alternate != 0)
             ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component with the key 'alternate'",
                            "none: alternate settings are of devices with the key 'dfu'");
     }
-    for (size_t i = 0; i < p->count && p->sends && p->route == EB_ROUTE_IP; i++) {
+    for (size_t i = 0; i < p->count && p->sends_by == &eb_access_tftp; i++) {
         if (p->components[i].file_name[0] == '\0')
             ebi_yaml_wrong(&yaml, ebi_yaml_root(&yaml), "a component without the key 'send-as'",
                            "the name under which the device takes it by TFTP");

@@ -228,6 +228,27 @@ void eb_site_place_text(const struct eb_site_device *d, char text[EB_PLACE_TEXT_
                  d->isotp.request, d->isotp.response);
 }
 
+/* A profile is for one wire: a device is not reached over another one. */
+static void check_wire(struct reading *r, struct ebi_yaml_map *map, const struct eb_site_device *device,
+                       const char *name)
+{
+    const struct eb_access *by = device->profile->sends_by;
+    enum eb_wire wire = eb_profile_wire(device->profile);
+    const char *expected = NULL;
+    if (device->wire == NULL || device->wire->kind == EB_SITE_ETHERNET) {
+        if (wire != EB_WIRE_ETHERNET)
+            expected = "a profile for a device on Ethernet";
+    } else if (device->wire->kind == EB_SITE_USB) {
+        if (wire != EB_WIRE_USB)
+            expected = "a profile with the key 'dfu', as the device is on USB";
+    } else if (by != (device->node != 0 ? &eb_access_canopen : &eb_access_uds)) {
+        expected = device->node != 0 ? "a profile with the key 'canopen', as the device has a node id"
+                                     : "a profile with the key 'uds', as the device has UDS identifiers";
+    }
+    if (expected != NULL)
+        wrong_word(&r->yaml, ebi_yaml_need(map, "profile"), name, expected);
+}
+
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
@@ -265,17 +286,8 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         !eb_profile_covers(device->profile, device->order_code))
         wrong_word(&r->yaml, ebi_yaml_need(&map, "order-code"), device->order_code,
                    "an order code that its profile covers");
-    enum eb_route_kind route = on_usb              ? EB_ROUTE_DFU
-                               : !on_bus           ? EB_ROUTE_IP
-                               : device->node != 0 ? EB_ROUTE_CANOPEN
-                                                   : EB_ROUTE_UDS;
-    if (device->profile != NULL && device->profile->route != route)
-        wrong_word(&r->yaml, ebi_yaml_need(&map, "profile"), profile,
-                   route == EB_ROUTE_IP    ? "a profile for a device on Ethernet"
-                   : route == EB_ROUTE_DFU ? "a profile with the key 'dfu', as the device is on USB"
-                   : route == EB_ROUTE_CANOPEN
-                       ? "a profile with the key 'canopen', as the device has a node id"
-                       : "a profile with the key 'uds', as the device has UDS identifiers");
+    if (device->profile != NULL)
+        check_wire(r, &map, device, profile);
     if (device->profile != NULL && on_usb)
         check_usb(r, &map, device);
     if (device->profile != NULL)

@@ -170,6 +170,11 @@ static yaml_node_t *find(struct ebi_yaml_map *map, const char *name)
     return NULL;
 }
 
+bool ebi_yaml_has(struct ebi_yaml_map *map, const char *name)
+{
+    return find(map, name) != NULL;
+}
+
 yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
 {
     yaml_node_t *value = find(map, name);
@@ -272,4 +277,22 @@ bool ebi_usb_ids_parse(const char *text, uint16_t *vendor, uint16_t *product)
     *vendor = (uint16_t)v;
     *product = (uint16_t)p;
     return true;
+}
+
+uint8_t ebi_yaml_word(struct ebi_yaml_map *map, const char *key, const char *const *words)
+{
+    yaml_node_t *node = ebi_yaml_get(map, key, true);
+    const char *text = ebi_yaml_scalar(map->yaml, node);
+    char found[96];
+    char expected[96] = "one of:";
+    for (uint8_t i = 0; text != NULL && words[i] != NULL; i++) {
+        if (strcmp(words[i], text) == 0)
+            return i;
+        snprintf(expected + strlen(expected), sizeof expected - strlen(expected), " %s", words[i]);
+    }
+    if (text != NULL) {
+        snprintf(found, sizeof found, "'%.60s'", text);
+        ebi_yaml_wrong(map->yaml, node, found, expected);
+    }
+    return 0;
 }

@@ -42,12 +42,17 @@ yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *name, bool requi
 /* The same without making the key known: for keys that are asked for in another way too. */
 yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name);
 
+/* Whether the key is there; it is not made known. */
+bool ebi_yaml_has(struct ebi_yaml_map *map, const char *name);
+
 /* The scalar text of `key` copied to `to`; it stays as it was where the key is missing. */
 void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, char *to, size_t cap);
 
 /* A whole number (decimal or 0x...) between `least` and `most`; `otherwise` where the key is missing. */
 uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most,
                          uint64_t otherwise);
+/* The index of the word under `key` in `words`, which end with NULL. */
+uint8_t ebi_yaml_word(struct ebi_yaml_map *map, const char *key, const char *const *words);
 bool ebi_yaml_yes(struct ebi_yaml_map *map, const char *key, bool otherwise);
 
 /* Pairs of a mapping or items of a sequence in their order; NULL at the end, or where `node` is of another

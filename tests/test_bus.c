@@ -133,8 +133,8 @@ static void a_key_may_be_called_out(void **state)
         job.site->profiles[1].uds.key = EB_UDS_KEY_CALL;
         job_begin(&job, eb_sim_port(sim), true);
         if (with == 1) {
-            job.runs[1].config.key = call_out;
-            job.runs[1].config.key_context = &seed_size;
+            job.runs[1].config.target.key = call_out;
+            job.runs[1].config.target.key_context = &seed_size;
         }
         job_work(&job);
         assert_int_equal(job.runs[1].outcome, with == 1 ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_FAILED);

@@ -361,37 +361,34 @@ static void the_lamp_goes_on_and_off(void **state)
     snprintf(path, sizeof path, "%s/world.yaml", folder);
     struct eb_sim *sim = eb_sim_open(path, NULL, &problem);
     const struct eb_port *port = eb_sim_port(sim);
-    struct eb_ask ask;
-    const struct eb_endpoint plc = {{192, 0, 2, 1}, EB_MODBUS_PORT};
-    struct eb_ask_config config = {.port = port,
-                                   .owner = &ask,
-                                   .kind = EB_ASK_COIL,
-                                   .patience_us = 2000000,
-                                   .peer = plc,
-                                   .unit = EB_MODBUS_UNIT_SELF,
-                                   .address = 16,
-                                   .on = true};
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    assert_int_equal(eb_ask_work(&ask, EB_NEVER), EB_OK);
+    struct eb_request request;
+    struct eb_blink blink = {.by = &eb_access_modbus, .coil = true, .address = 16};
+    struct eb_request_config config = {
+        .port = port,
+        .owner = &request,
+        .access = &eb_access_modbus,
+        .operation = {.kind = EB_BLINK, .blink = &blink, .on = true},
+        .target = {.modbus = {{192, 0, 2, 1}, EB_MODBUS_PORT}, .unit = EB_MODBUS_UNIT_SELF},
+        .patience_us = 2000000};
+    assert_int_equal(request_work(&request, &config), EB_OK);
     assert_true(eb_sim_lamp(sim, "plc"));
-    config.on = false;
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    assert_int_equal(eb_ask_work(&ask, EB_NEVER), EB_OK);
+    config.operation.on = false;
+    assert_int_equal(request_work(&request, &config), EB_OK);
     assert_false(eb_sim_lamp(sim, "plc"));
-    config.kind = EB_ASK_SIGNAL;
+    config.access = &eb_access_dcp;
     unsigned before = eb_sim_blinks(sim, "plc");
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    assert_int_equal(eb_ask_work(&ask, EB_NEVER), EB_OK);
+    assert_int_equal(request_work(&request, &config), EB_OK);
     assert_int_equal(eb_sim_blinks(sim, "plc"), before + 1);
     assert_int_equal(eb_sim_blinks(sim, "valve") + eb_sim_blinks(sim, "bare"), 0); /* nobody else */
-    config.kind = EB_ASK_COIL;
-    config.address = 17;
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    assert_int_equal(eb_ask_work(&ask, EB_NEVER), EB_PEER_ERROR);
-    assert_int_equal(ask.error.number, 2);
-    config.peer.ip[3] = 200;
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    assert_int_equal(eb_ask_work(&ask, EB_NEVER), EB_NO_ANSWER);
+    config.access = &eb_access_modbus;
+    blink.address = 17;
+    assert_int_equal(request_work(&request, &config), EB_PEER_ERROR);
+    assert_int_equal(request.contact.error.number, 2);
+    config.target.modbus.ip[3] = 200;
+    assert_int_equal(request_work(&request, &config), EB_NO_ANSWER);
+    config.operation.kind = EB_SEND; /* not by this protocol */
+    assert_int_equal(request_work(&request, &config), EB_BAD_CALL);
+    assert_int_equal(eb_request_deadline_us(&request), EB_NEVER);
     eb_sim_close(sim);
 }
 

@@ -726,6 +726,8 @@ static void a_device_that_only_claims_to_detach_is_reset(void **state)
 /* --- floods, and time that stands still ------------------------------------------------------------ */
 
 /* A port whose one connection brings bytes for ever. */
+static uint64_t memory[1024]; /* of a run, for its accesses */
+
 struct flood {
     uint64_t now_us;
     unsigned long reads, waits;
@@ -828,9 +830,9 @@ static void one_poll_does_not_read_for_ever(void **state)
     assert_non_null(site);
     const struct eb_run_config config = {.port = flood_port(&flood),
                                          .profile = site->devices[0].profile,
-                                         .route = &eb_route_ip,
-                                         .modbus = site->devices[0].modbus,
-                                         .unit = 255,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
+                                         .target = {.modbus = site->devices[0].modbus, .unit = 255},
                                          .reach_patience_us = 1000000};
     assert_int_equal(eb_run_init(&run, &config), EB_OK);
     eb_run_poll(&run);
@@ -861,9 +863,9 @@ static void time_that_stands_still_ends_the_run(void **state)
     struct eb_site *site = eb_site_read(little.site_path, &problem);
     const struct eb_run_config config = {.port = flood_port(&flood),
                                          .profile = site->devices[0].profile,
-                                         .route = &eb_route_ip,
-                                         .modbus = site->devices[0].modbus,
-                                         .unit = 255,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
+                                         .target = {.modbus = site->devices[0].modbus, .unit = 255},
                                          .reach_patience_us = 1000000};
     assert_int_equal(eb_run_init(&run, &config), EB_OK);
     eb_crew_init(&crew, config.port, places, 1);
@@ -979,7 +981,8 @@ static void a_run_that_could_not_begin_has_ended(void **state)
     struct eb_run_item item = {.component = &site->devices[0].profile->components[0]};
     const struct eb_run_config config = {.port = eb_sim_port(sim),
                                          .profile = site->devices[0].profile,
-                                         .route = &eb_route_ip,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
                                          .items = &item,
                                          .count = 1}; /* and no buffer */
     assert_int_equal(eb_run_init(&run, &config), EB_BAD_CALL);

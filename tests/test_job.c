@@ -31,6 +31,12 @@ static void rig_close(struct rig *r)
     eb_sim_close(r->sim);
 }
 
+static const struct eb_tftp_put *put_of(const struct eb_run *run)
+{
+    const struct eb_access_tftp_context *context = eb_run_context(run, &eb_access_tftp);
+    return &context->put;
+}
+
 struct result {
     size_t confirmed, count;
     uint64_t frames, took_us;
@@ -127,7 +133,7 @@ static void blocks_are_as_large_as_the_path_carries(void **state)
         job_begin(&r.job, r.port, true);
         job_work(&r.job);
         assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
-        assert_int_equal(r.job.runs[0].route.put.blksize, rows[i].blksize);
+        assert_int_equal(put_of(&r.job.runs[0])->blksize, rows[i].blksize);
         rig_close(&r);
         little_remove(&r.little);
     }
@@ -170,8 +176,8 @@ static void doubled_datagrams_do_not_double_the_traffic(void **state)
     job_begin(&r.job, r.port, true);
     uint64_t repeated = 0;
     while (eb_crew_work(&r.job.crew, EB_NEVER) > 0) {
-        if (r.job.runs[0].route.put.repeated > repeated)
-            repeated = r.job.runs[0].route.put.repeated;
+        if (put_of(&r.job.runs[0])->repeated > repeated)
+            repeated = put_of(&r.job.runs[0])->repeated;
     }
     assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
     assert_int_equal(repeated, 0); /* each arrives twice, both ways, and not one block is sent again */
@@ -355,7 +361,7 @@ static void another_device_that_answers_afterwards_does_not_count(void **state)
     job_begin(&r.job, r.port, true);
     while (r.job.runs[0].progress.rung != EB_RUNG_RETURN)
         eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 1000);
-    r.job.runs[0].config.modbus = r.job.site->devices[1].modbus;
+    r.job.runs[0].config.target.modbus = r.job.site->devices[1].modbus;
     job_work(&r.job);
     assert_int_equal(r.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
     assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_FAILED);

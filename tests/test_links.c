@@ -54,23 +54,21 @@ static bool reached_after(const char *folder, const struct eb_link *links, size_
     if (sim == NULL)
         fail_msg("%s", problem.text);
     const struct eb_port *port = eb_sim_port(sim);
-    struct eb_ask ask;
-    struct eb_ask_config config = {.port = port,
-                                   .owner = &ask,
-                                   .kind = EB_ASK_READ,
-                                   .patience_us = 1000000,
-                                   .peer = {.port = EB_MODBUS_PORT},
-                                   .unit = EB_MODBUS_UNIT_SELF,
-                                   .address = 0x1001,
-                                   .count = 1};
-    memcpy(config.peer.ip, device->ip, 4);
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    bool before = eb_ask_work(&ask, EB_NEVER) == EB_OK;
+    struct eb_request request;
+    uint16_t value;
+    struct eb_request_config config = {
+        .port = port,
+        .owner = &request,
+        .access = &eb_access_modbus,
+        .operation = {.kind = EB_GET, .address = 0x1001, .count = 1, .registers = &value},
+        .target = {.modbus = {.port = EB_MODBUS_PORT}, .unit = EB_MODBUS_UNIT_SELF},
+        .patience_us = 1000000};
+    memcpy(config.target.modbus.ip, device->ip, 4);
+    bool before = request_work(&request, &config) == EB_OK;
     char name[8];
     snprintf(name, sizeof name, "l%zu", way->link);
     assert_int_equal(port->address_add(port->self, name, &way->add), EB_OK);
-    eb_ask_begin(&ask, &config, port->now_us(port->self));
-    bool after = eb_ask_work(&ask, EB_NEVER) == EB_OK;
+    bool after = request_work(&request, &config) == EB_OK;
     eb_sim_close(sim);
     return after && !before;
 }

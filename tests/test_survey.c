@@ -738,18 +738,17 @@ static void a_stranger_does_not_answer_for_another(void **state)
     for (uint16_t from = 7; from <= 8; from++) {
         struct stub s = {.bring = bring_set_answer, .left = 5, .from_port = from};
         struct eb_link link;
-        struct eb_ask ask;
+        struct eb_request request;
         fill_port(&s);
         stub_links(&s, &link, 1);
-        const struct eb_ask_config config = {.port = &s.port,
-                                             .owner = &ask,
-                                             .kind = EB_ASK_SIGNAL,
-                                             .patience_us = 1000000,
-                                             .link = &link,
-                                             .has_mac = true,
-                                             .mac = {2, 7, 7, 7, 7, 7}};
-        eb_ask_begin(&ask, &config, s.now_us);
-        assert_int_equal(eb_ask_work(&ask, EB_NEVER), from == 7 ? EB_OK : EB_NO_ANSWER);
+        const struct eb_request_config config = {
+            .port = &s.port,
+            .owner = &request,
+            .access = &eb_access_dcp,
+            .operation = {.kind = EB_BLINK},
+            .target = {.link = &link, .has_mac = true, .mac = {2, 7, 7, 7, 7, 7}},
+            .patience_us = 1000000};
+        assert_int_equal(request_work(&request, &config), from == 7 ? EB_OK : EB_NO_ANSWER);
     }
 }
 
@@ -855,22 +854,35 @@ static void who_hears_the_questions_to_all_cannot_answer_the_others(void **state
     }
 }
 
-static void ask_one(const struct eb_port *port, struct eb_ask *ask, bool dns)
+/* What one device is read to be called, by SNMP or by DNS-SD; gives how often another one answered for it. */
+static uint64_t read_one(const struct eb_port *port, bool dns, char serial[EB_NAME_BYTES])
 {
-    struct eb_oid serial;
-    assert_true(eb_oid_parse("1.3.6.1.2.1.47.1.1.1.1.11.1", &serial));
-    const struct eb_ask_config config = {
-        .port = port,
-        .owner = ask,
-        .kind = dns ? EB_ASK_DNS_SD : EB_ASK_SNMP,
-        .patience_us = 3000000,
-        .peer = {{192, 0, 2, dns ? 5 : 4}, dns ? EB_DNS_SD_PORT : EB_SNMP_PORT},
-        .community = "public",
-        .oids = &serial,
-        .count = 1,
-        .service = "_box._tcp.local"};
-    eb_ask_begin(ask, &config, port->now_us(port->self));
-    assert_int_equal(eb_ask_work(ask, EB_NEVER), EB_OK);
+    static struct eb_profile profile;
+    struct eb_request request;
+    eb_texts texts = {{{0}}};
+    struct eb_value *value = &profile.from_serial.list[0];
+    memset(&profile, 0, sizeof profile);
+    profile.from_serial.count = 1;
+    eb_text_copy(profile.community, sizeof profile.community, "public");
+    eb_text_copy(profile.service, sizeof profile.service, "_box._tcp");
+    value->by = dns ? &eb_access_dns_sd : &eb_access_snmp;
+    eb_text_copy(value->key, sizeof value->key, "serial");
+    assert_true(eb_oid_parse("1.3.6.1.2.1.47.1.1.1.1.11.1", &value->oid));
+    const struct eb_request_config config = {.port = port,
+                                             .owner = &request,
+                                             .access = value->by,
+                                             .operation = {.kind = EB_READ},
+                                             .target = {.modbus = {{192, 0, 2, dns ? 5 : 4}, 0}},
+                                             .patience_us = 3000000,
+                                             .profile = &profile,
+                                             .texts = &texts};
+    assert_int_equal(request_work(&request, &config), EB_OK);
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        if (eb_profile_values(&profile, i) == &profile.from_serial)
+            eb_text_copy(serial, EB_NAME_BYTES, texts[i][0]);
+    }
+    const struct eb_exchange *exchange = (const void *)request.context;
+    return exchange->strays;
 }
 
 static void nor_the_questions_to_one(void **state)
@@ -878,15 +890,15 @@ static void nor_the_questions_to_one(void **state)
     (void)state;
     for (int what = 0; what < 4; what++) {
         bool knows = what % 2 != 0;
+        char serial[EB_NAME_BYTES] = "";
         struct look *l = open_world("", LAPTOP, all_kinds);
         const struct eb_port *port = forging(eb_sim_port(l->sim), knows);
-        struct eb_ask ask;
         forger.heard = 0x12345678;
-        ask_one(port, &ask, what / 2 != 0);
+        uint64_t strays = read_one(port, what / 2 != 0, serial);
         assert_int_equal(forger.forged, 1);
-        assert_int_equal(ask.strays, knows ? 0 : 1);
+        assert_int_equal(strays, knows ? 0 : 1);
         if (what / 2 == 0)
-            assert_int_equal(memmem(ask.message, ask.message_size, "XX-snmp", 7) != NULL, knows);
+            assert_int_equal(strncmp(serial, "XX-", 3) == 0, knows);
         close_world(l);
     }
 }

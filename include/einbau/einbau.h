@@ -4,7 +4,13 @@
 #define EINBAU_EINBAU_H
 
 #include "einbau/ascii_can.h"
-#include "einbau/ask.h"
+#include "einbau/access.h"
+#include "einbau/access/can.h"
+#include "einbau/access/cip.h"
+#include "einbau/access/dfu.h"
+#include "einbau/access/exchange.h"
+#include "einbau/access/modbus.h"
+#include "einbau/access/tftp.h"
 #include "einbau/can.h"
 #include "einbau/cip.h"
 #include "einbau/crew.h"
@@ -23,6 +29,7 @@
 #include "einbau/plan.h"
 #include "einbau/port.h"
 #include "einbau/profile.h"
+#include "einbau/request.h"
 #include "einbau/run.h"
 #include "einbau/sdo.h"
 #include "einbau/snmp.h"

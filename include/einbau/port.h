@@ -157,6 +157,13 @@ struct eb_port {
                       int handle); /* gives back what was claimed, and ends a transfer under way */
 };
 
+/* A connection over TCP, as an engine uses it. */
+struct eb_stream {
+    int handle;     /* EB_NO_HANDLE: not open */
+    bool connected; /* bytes were taken, or came */
+    bool more;      /* there is more to take in at once */
+};
+
 bool eb_endpoint_same(const struct eb_endpoint *a, const struct eb_endpoint *b);
 
 /* Reads "192.0.2.10" (four decimal numbers 0..255, no leading zeros) into `ip`; the port stays. */

@@ -20,22 +20,7 @@ enum {
     EB_MARKER_BYTES = 16
 };
 
-/* Where a text is read. */
-enum eb_value_kind {
-    EB_VALUE_NONE,
-    EB_VALUE_MODBUS_OBJECT,   /* `item` is the object id */
-    EB_VALUE_MODBUS_REGISTER, /* holding register `index` and the next ones, `sub` in all: a number, or text
-                               */
-    EB_VALUE_SNMP,            /* `oid` */
-    EB_VALUE_CIP,             /* `item` is one of enum eb_cip_item */
-    EB_VALUE_DNS_SD,          /* `key` of the text record */
-    EB_VALUE_DCP,             /* `item` is one of enum eb_dcp_item */
-    EB_VALUE_SDO,             /* object `index`, `sub` of a CANopen node */
-    EB_VALUE_DID,             /* data identifier `index` of UDS */
-    EB_VALUE_USB,             /* `item` is one of enum eb_usb_item */
-    EB_VALUE_KINDS
-};
-const char *eb_value_kind_word(enum eb_value_kind kind);
+struct eb_access; /* access.h: a protocol */
 
 /* Attributes of the Identity object as text: numbers in decimal, the revision as "4.1", the serial number as
  * eight hexadecimal digits. */
@@ -60,9 +45,11 @@ enum eb_usb_item {
  * bytes, in decimal, as eight hexadecimal digits, or its upper and its lower half with a point between. */
 enum eb_value_form { EB_FORM_TEXT, EB_FORM_NUMBER, EB_FORM_HEX, EB_FORM_HALVES };
 
+/* Where a text is read: by which protocol, and there by what; see the `sources` of the access. */
 struct eb_value {
-    enum eb_value_kind kind;
-    enum eb_value_form form;
+    const struct eb_access *by;
+    uint8_t kind;
+    uint8_t form; /* enum eb_value_form */
     uint16_t index;
     uint8_t sub;
     uint8_t item;
@@ -78,11 +65,11 @@ struct eb_values {
     size_t count;
 };
 
-/* How a device shows itself. */
-enum eb_blink_kind { EB_BLINK_NONE, EB_BLINK_DCP, EB_BLINK_CIP, EB_BLINK_COIL, EB_BLINK_REGISTER };
+/* How a device shows itself: by a command of the protocol, or by a coil or register. */
 struct eb_blink {
-    enum eb_blink_kind kind;
-    uint16_t address, on, off; /* of a coil or a register */
+    const struct eb_access *by; /* NULL: not known */
+    bool coil;
+    uint16_t address, on, off;
 };
 
 /* Registers that hold a setting; `count` 0: not there. */
@@ -90,18 +77,14 @@ struct eb_registers {
     uint16_t address, count;
 };
 
-enum eb_step_kind {
-    EB_STEP_WRITE_REGISTER,  /* Modbus: write `value` to register `address` (as on the wire, from 0) */
-    EB_STEP_EXPECT_REGISTER, /* Modbus: register `address` reads `value` within `time_ms` */
-    EB_STEP_BY_HAND,         /* a person does `hand`; checked like EB_STEP_EXPECT_REGISTER */
-    EB_STEP_WAIT             /* nothing for `time_ms` */
-};
+/* One step of a preparation; see the `steps` of the access. */
 struct eb_step {
-    enum eb_step_kind kind;
+    const struct eb_access *by; /* NULL: nothing is done for `time_ms` */
+    uint8_t kind;
     uint16_t address;
     uint16_t value;
     uint32_t time_ms;
-    char hand[EB_LOSS_TEXT_BYTES];
+    char hand[EB_LOSS_TEXT_BYTES]; /* what a person does, else empty */
 };
 struct eb_steps {
     struct eb_step list[EB_STEPS_MAX];
@@ -113,9 +96,6 @@ enum eb_read_back { EB_READ_BACK_NO, EB_READ_BACK_IF_POSSIBLE, EB_READ_BACK_YES 
 
 /* What a counter counts that shows a restart: starts, or the time since the last one. */
 enum eb_counter_kind { EB_COUNTS_STARTS, EB_COUNTS_SECONDS, EB_COUNTS_HUNDREDTHS, EB_COUNTS_MILLISECONDS };
-
-/* How images reach a device. */
-enum eb_route_kind { EB_ROUTE_NONE, EB_ROUTE_IP, EB_ROUTE_CANOPEN, EB_ROUTE_UDS, EB_ROUTE_DFU };
 
 /* Program download (CiA 302-3). */
 struct eb_canopen_way {
@@ -208,7 +188,7 @@ struct eb_profile {
     struct eb_steps take_up; /* makes the device take up what the registers hold */
 
     enum eb_read_back read_back;
-    enum eb_route_kind route;
+    const struct eb_access *sends_by; /* NULL: it is only looked at, over IP */
     struct eb_canopen_way canopen;
     struct eb_uds_way uds;
     struct eb_dfu_way dfu;

@@ -3,15 +3,8 @@
 #ifndef EINBAU_RUN_H
 #define EINBAU_RUN_H
 
-#include "einbau/ask.h"
-#include "einbau/dfu.h"
-#include "einbau/modbus.h"
-#include "einbau/port.h"
-#include "einbau/profile.h"
-#include "einbau/sdo.h"
-#include "einbau/source.h"
-#include "einbau/tftp_get.h"
-#include "einbau/uds.h"
+#include "einbau/access.h"
+#include "einbau/tftp.h"
 
 #ifdef __cplusplus
 extern "C" {
@@ -48,20 +41,6 @@ enum eb_outcome {
     EB_OUTCOMES
 };
 const char *eb_outcome_word(enum eb_outcome outcome);
-
-/* What showed that the device restarted. */
-enum eb_restart {
-    EB_RESTART_NOT_SEEN,
-    EB_RESTART_SILENCE,    /* it did not answer for a while, though it had before */
-    EB_RESTART_CONNECTION, /* a connection of before was reset */
-    EB_RESTART_LOADER,     /* its loader answered before, and its program does now */
-    EB_RESTART_BOOT_UP,    /* its boot-up message (CiA 301 section 7.2.8.3.3) */
-    EB_RESTART_SESSION,    /* UDS: the default session, and before that another one */
-    EB_RESTART_ATTACHED,   /* USB: it was enumerated anew */
-    EB_RESTART_COUNTER,    /* the profile's counter */
-    EB_RESTART_VERSION     /* another version, where the profile says that this is enough */
-};
-const char *eb_restart_word(enum eb_restart restart);
 
 /* By what an image was confirmed; bits. */
 enum { EB_BY_VERSION = 1, EB_BY_CHECKSUM = 2, EB_BY_READ_BACK = 4 };
@@ -101,31 +80,12 @@ struct eb_run_item {
 
 struct eb_run;
 
-/* The ways to a device: over IP by Modbus/TCP, TFTP and what else the profile names; to a CANopen node; to a
- * unit that speaks UDS; to a device on USB by its DFU class.  What no run names is not linked. */
-struct eb_route;
-extern const struct eb_route eb_route_ip, eb_route_canopen, eb_route_uds, eb_route_dfu;
-
 struct eb_run_config {
     const struct eb_port *port;
     const struct eb_profile *profile;
-    const struct eb_route *route;
-    /* by CAN */
-    const char *can_link; /* as in struct eb_can_options */
-    uint32_t bit_rate;
-    uint8_t node;                 /* CANopen */
-    struct eb_isotp_config isotp; /* UDS */
-    /* Writes the key for a seed of UDS, as long as the seed, where the profile says EB_UDS_KEY_CALL; false:
-     * it is not known. */
-    bool (*key)(void *context, const uint8_t *seed, size_t size, uint8_t *key);
-    void *key_context;
-    /* by USB */
-    const char *usb_place; /* where it is plugged in, for one without a serial number; or NULL */
-    /* over IP */
-    struct eb_endpoint modbus;  /* where the identity is read and registers are written */
-    struct eb_endpoint tftp;    /* where images are pushed */
-    uint8_t unit;               /* Modbus unit identifier */
-    const char *serial;         /* the serial number it must have, or NULL */
+    struct eb_target target;
+    uint64_t *memory; /* for the contexts of its accesses: eb_run_memory_bytes */
+    size_t memory_bytes;
     uint64_t reach_patience_us; /* how long it may take until it first answers */
 
     struct eb_run_item *items; /* none: only looks */
@@ -161,87 +121,11 @@ struct eb_progress {
     uint64_t left_us;     /* estimated until the current item is confirmed, 0: not known */
 };
 
-/* What an operation on the way to the device is doing; src/route. */
-struct ebi_can_route {
-    int handle;     /* EB_NO_HANDLE: not open */
-    uint64_t given; /* frames to the port since it was opened */
-    uint64_t patience_end_us, look_us;
-    uint8_t node, move, repeats;
-    uint32_t bit_rate; /* where the node is now, as far as is known */
-    bool answered, pausing, stopping;
-    bool transferred;      /* a download was begun, so that the node may wait for its rest */
-    bool heard;            /* a good frame of the device, since the run began */
-    bool bus_off;          /* what ended the last exchange */
-    uint64_t flush_end_us; /* until then what the engine says last may still go out */
-    char serial[EB_NAME_BYTES];
-    const struct eb_run_item *item;
-    uint8_t bytes[EB_NAME_BYTES];
-    uint8_t request[EB_UDS_MESSAGE_MIN_BYTES];
-    uint8_t counter;
-    uint32_t block_bytes;
-    uint64_t back_bytes; /* read back and compared */
-    struct eb_sdo sdo;
-    struct eb_uds uds;
-};
-
-struct ebi_usb_route {
-    int handle, watch;           /* EB_NO_HANDLE: not open */
-    uint8_t move, stalls, after; /* `after`: the reset */
-    bool asked, wants_loader, doing_reset, by_place, goes_itself, never_went;
-    uint64_t look_us, patience_end_us;
-    char place[EB_USB_PLACE_BYTES], serial[EB_NAME_BYTES]; /* where it was last, and what it told of itself */
-    struct eb_usb_device device;
-    struct eb_dfu_interface interface;
-    uint16_t language;
-    const struct eb_run_item *item;
-    uint8_t bytes[256];
-    struct eb_dfu dfu;
-};
-
-struct ebi_route {
-    const struct eb_run_config *config;
-    uint64_t done_bytes; /* of what is being sent, acknowledged */
-    bool all_sent;       /* all of it, though perhaps not the last of it acknowledged */
-    struct ebi_can_route can;
-    struct ebi_usb_route usb;
-    void *owner;
-    bool more;               /* a poll left something that had come: the next one is due at once */
-    bool watching;           /* what shows a restart is looked for ... */
-    enum eb_restart restart; /* ... and this did, first */
-    bool loader_seen;        /* in this try its loader was read to be what answers */
-    bool loader_differs;     /* that loader tells another serial number than the program */
-    bool read_back;          /* what was sent was read back, and is the same */
-    bool last_late;          /* all was sent, and the last acknowledgement stays away */
-    bool keep_send;          /* an identify interrupts the send, which goes on behind it */
-    bool kept, reopened;     /* the connection is that of an earlier exchange; was opened once more */
-    bool answered_kinds[EB_VALUE_KINDS]; /* since the run began */
-    size_t value;                        /* which is being read, counted over all items and their sources */
-    uint8_t doing;
-    bool connected;
-    int tcp, udp;
-    const struct eb_step *step;
-    uint64_t deadline_us, attempt_us, attempt_end_us, patience_end_us;
-    uint64_t connect_began_us, connect_us; /* the longest that a connection took */
-    uint8_t unanswered;                    /* connections in a row, while a restart is waited for */
-    struct eb_error error;
-    struct eb_modbus modbus;
-    const struct eb_run_item *item; /* being sent over IP */
-    struct eb_tftp_put put;
-    struct eb_tftp_get get;
-    uint8_t reading; /* enum eb_value_kind whose turn it is to be read */
-    bool failed_kinds[EB_VALUE_KINDS];
-    struct eb_error first_error;
-    struct eb_ask ask;
-    struct eb_oid oids[EB_ASK_OIDS_MAX];
-    char service[EB_NAME_BYTES + 8];
-    char texts[EB_PROFILE_ITEMS][EB_SOURCES_MAX][EB_NAME_BYTES];
-};
-
 /* Two sources of one item that contradict each other. */
 enum { EB_DISAGREEMENTS_MAX = 4 };
 struct eb_disagreement {
     size_t item; /* of the profile: eb_profile_item_word */
-    enum eb_value_kind by, other_by;
+    const struct eb_access *by, *other_by;
     char text[EB_NAME_BYTES], other_text[EB_NAME_BYTES]; /* the first one counts */
 };
 
@@ -270,7 +154,15 @@ struct eb_run {
     size_t disagreements;
 
     /* the run's own */
-    struct ebi_route route;
+    struct eb_contact contact;
+    eb_texts texts;
+    struct ebi_run_access {
+        const struct eb_access *access;
+        void *context;
+    } accesses[EB_ACCESSES_MAX];
+    size_t access_count;
+    size_t active;        /* the one that is at work; EB_ACCESSES_MAX: none, it waits until step_end_us */
+    uint64_t step_end_us; /* of a step that only waits */
     uint8_t state;
     bool stopping, prepared, judged, by_hand, sent, acted, undo_due, undo_failed, activate_unanswered;
     uint8_t others; /* looks in a row that were answered by another device */
@@ -283,8 +175,14 @@ struct eb_run {
     char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* as first told */
 };
 
-/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, a buffer too small, no
- * route, or steps in the profile that the route has not; the run has then ended as EB_OUTCOME_FAILED. */
+/* The memory for the contexts of all accesses that the profile names, bytes. */
+size_t eb_run_memory_bytes(const struct eb_profile *profile);
+
+/* The context of an access of the run, as its header describes it; NULL: the profile does not name it. */
+const void *eb_run_context(const struct eb_run *run, const struct eb_access *access);
+
+/* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, a buffer or memory too
+ * small, images for a profile that sends none; the run has then ended as EB_OUTCOME_FAILED. */
 EB_NODISCARD enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
 
 /* Does what can be done now.  Afterwards eb_run_deadline_us says when it wants to be called at the latest. */

@@ -90,10 +90,10 @@ struct eb_found {
 
 /* A Modbus exchange with one device. */
 struct eb_survey_probe {
-    bool used, connected;
+    bool used;
     size_t link;
     uint8_t ip[4];
-    int tcp;
+    struct eb_stream stream;
     uint64_t until_us;
     struct eb_modbus modbus;
 };

@@ -38,6 +38,15 @@ void eb_text_add_number(struct eb_text *text, uint64_t number)
     eb_text_add(text, digits + at);
 }
 
+void eb_text_add_hex32(struct eb_text *text, uint32_t number)
+{
+    static const char hex[] = "0123456789ABCDEF";
+    char digits[9] = "";
+    for (int i = 0; i < 8; i++)
+        digits[i] = hex[number >> (28 - 4 * i) & 15];
+    eb_text_add(text, digits);
+}
+
 bool eb_text_copy(char *to, size_t cap, const char *from)
 {
     struct eb_text text;

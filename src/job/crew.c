@@ -13,7 +13,7 @@ enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run)
         return EB_TOO_LARGE;
     struct eb_crew_place *place = &crew->places[crew->count++];
     *place = (struct eb_crew_place){.run = run, .polled_us = EB_NEVER};
-    run->route.owner = place;
+    run->contact.owner = place;
     crew->going += !eb_run_ended(run);
     return EB_OK;
 }

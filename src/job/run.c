@@ -1,8 +1,9 @@
 #include "einbau/run.h"
 #include "einbau/plan.h"
 #include "einbau/text.h"
-#include "route/route.h"
+#include "access/access.h"
 
+#include <limits.h>
 #include <string.h>
 
 /* What a run is doing.  Rungs of the ladder are what a user sees of it.
@@ -60,8 +61,6 @@ static const char *const rung_words[] = {"reach",    "identify", "judge",   "pre
 static const char *const outcome_words[EB_OUTCOMES] = {
     "none",      "confirmed",  "already-right", "refused",     "failed",
     "in-loader", "needs-hand", "interrupted",   "not-started", "recovered"};
-static const char *const restart_words[] = {"not-seen", "silence",     "connection", "loader", "boot-up",
-                                            "session",  "enumeration", "counter",    "version"};
 
 const char *eb_rung_word(enum eb_rung rung)
 {
@@ -71,12 +70,6 @@ const char *eb_rung_word(enum eb_rung rung)
 const char *eb_outcome_word(enum eb_outcome outcome)
 {
     return (size_t)outcome < EB_OUTCOMES ? outcome_words[outcome] : "unknown";
-}
-
-const char *eb_restart_word(enum eb_restart restart)
-{
-    return (size_t)restart < sizeof restart_words / sizeof restart_words[0] ? restart_words[restart]
-                                                                            : "unknown";
 }
 
 static void tell(struct eb_run *run)
@@ -114,6 +107,103 @@ static void set_state(struct eb_run *run, enum state state)
     set_rung(run, confirms ? EB_RUNG_CONFIRM : rungs[state]);
 }
 
+/* --- accesses ------------------------------------------------------------------------------------ */
+
+static const struct ebi_run_access *access_of(const struct eb_run *run, const struct eb_access *access)
+{
+    for (size_t i = 0; i < run->access_count; i++) {
+        if (access != NULL && run->accesses[i].access == access)
+            return &run->accesses[i];
+    }
+    return NULL;
+}
+
+/* What sends its images, or NULL. */
+static const struct ebi_run_access *sender(const struct eb_run *run)
+{
+    return access_of(run, run->config.profile->sends_by);
+}
+
+static bool sender_is_able(const struct eb_run *run, unsigned bits)
+{
+    return sender(run) != NULL && (sender(run)->access->able & bits) != 0;
+}
+
+static void close_but(struct eb_run *run, const struct ebi_run_access *one)
+{
+    for (size_t i = 0; i < run->access_count; i++) {
+        if (&run->accesses[i] != one)
+            run->accesses[i].access->close(run->accesses[i].context);
+    }
+}
+
+static void begin_operation(struct eb_run *run, const struct ebi_run_access *by,
+                            const struct eb_operation *operation)
+{
+    run->active = (size_t)(by - run->accesses);
+    by->access->begin(by->context, operation, run->now_us);
+}
+
+static enum eb_status poll_operation(struct eb_run *run)
+{
+    const struct ebi_run_access *by = &run->accesses[run->active];
+    if (run->active < run->access_count)
+        return by->access->poll(by->context, run->now_us);
+    return run->now_us >= run->step_end_us ? EB_OK : EB_PENDING;
+}
+
+static void begin_by_sender(struct eb_run *run, enum eb_operation_kind kind)
+{
+    begin_operation(run, sender(run), &(struct eb_operation){.kind = kind});
+}
+
+static void begin_step(struct eb_run *run, const struct eb_step *step)
+{
+    run->step_end_us = run->now_us + step->time_ms * 1000ULL;
+    if (step->by != NULL)
+        begin_operation(run, access_of(run, step->by), &(struct eb_operation){.kind = EB_STEP, .step = step});
+    else
+        run->active = EB_ACCESSES_MAX;
+}
+
+/* --- looking ------------------------------------------------------------------------------------- */
+
+/* Begins with the next access, from `at` on, that has something to read; false: there is none. */
+static bool look_further(struct eb_run *run, size_t at)
+{
+    for (; at < run->access_count; at++) {
+        if (ebi_values_wanted(&run->contact, run->accesses[at].access, UINT_MAX)) {
+            run->contact.value = 0;
+            begin_operation(run, &run->accesses[at], &(struct eb_operation){.kind = EB_READ});
+            return true;
+        }
+    }
+    return false;
+}
+
+static void begin_look(struct eb_run *run)
+{
+    ebi_values_forget(&run->contact);
+    run->contact.connected = false;
+    run->active = EB_ACCESSES_MAX;
+    run->step_end_us = 0;
+    look_further(run, 0);
+}
+
+/* One access after the other.  One that does not answer is no harm where another has the same items. */
+static enum eb_status poll_look(struct eb_run *run)
+{
+    enum eb_status status = poll_operation(run);
+    if (status == EB_PENDING)
+        return EB_PENDING;
+    if (status != EB_OK)
+        ebi_values_failed(&run->contact, run->accesses[run->active].access, UINT_MAX, &run->contact.error);
+    if (!ebi_values_lost(&run->contact))
+        return look_further(run, run->active + 1) ? EB_PENDING : EB_OK;
+    run->contact.error = run->contact.first_error;
+    return run->contact.error.status;
+}
+
 /* Whether an image of the run, or its preparation, was begun. */
 static bool any_effect(const struct eb_run *run)
 {
@@ -135,7 +225,7 @@ static void finish(struct eb_run *run, enum eb_outcome outcome)
         if (item->outcome == EB_OUTCOME_NONE)
             item->outcome = item->touched || i <= run->progress.item ? outcome : EB_OUTCOME_NOT_STARTED;
     }
-    run->config.route->close(&run->route);
+    close_but(run, NULL);
     if (run->config.effect != NULL && (run->acted || run->config.recover))
         run->config.effect(run->config.effect_context, run, EB_EFFECT_END);
     set_state(run, ENDED);
@@ -155,7 +245,7 @@ static void pause_in(struct eb_run *run, enum state state, uint64_t us)
 
 static void begin_identify(struct eb_run *run, enum state state)
 {
-    run->config.route->identify(&run->route, run->now_us);
+    begin_look(run);
     set_state(run, state);
 }
 
@@ -205,17 +295,17 @@ static void find_disagreement(struct eb_run *run, size_t item)
     const struct eb_values *values = eb_profile_values(p, item);
     size_t first = EB_SOURCES_MAX;
     for (size_t i = 0; values != NULL && i < values->count; i++) {
-        const char *text = run->route.texts[item][i];
+        const char *text = run->texts[item][i];
         if (text[0] == '\0')
             continue;
         if (first == EB_SOURCES_MAX) {
             first = i;
-        } else if (!agree(p, item, run->route.texts[item][first], text) &&
+        } else if (!agree(p, item, run->texts[item][first], text) &&
                    run->disagreements < EB_DISAGREEMENTS_MAX) {
             struct eb_disagreement *d = &run->disagreement[run->disagreements++];
             *d = (struct eb_disagreement){
-                .item = item, .by = values->list[first].kind, .other_by = values->list[i].kind};
-            eb_text_copy(d->text, sizeof d->text, run->route.texts[item][first]);
+                .item = item, .by = values->list[first].by, .other_by = values->list[i].by};
+            eb_text_copy(d->text, sizeof d->text, run->texts[item][first]);
             eb_text_copy(d->other_text, sizeof d->other_text, text);
         }
     }
@@ -228,11 +318,11 @@ static void take_counter(struct eb_run *run)
     const struct eb_profile *p = run->config.profile;
     char text[EB_NAME_BYTES];
     uint64_t number;
-    run->counter_read = ebi_route_value(&run->route, &p->from_counter, text, sizeof text) &&
+    run->counter_read = ebi_value_text(&run->contact, &p->from_counter, text, sizeof text) &&
                         eb_text_number(text, strlen(text), &number);
     if (!run->counter_read)
         return;
-    if (!run->route.watching || !run->has_counter) {
+    if (!run->contact.watching || !run->has_counter) {
         run->has_counter = true;
         run->counter = number;
         run->counter_us = run->now_us;
@@ -252,38 +342,40 @@ static void take_counter(struct eb_run *run)
 static void take_identity(struct eb_run *run)
 {
     const struct eb_profile *p = run->config.profile;
-    const struct ebi_route *route = &run->route;
     char text[EB_NAME_BYTES];
     struct eb_identity *id = &run->identity;
-    ebi_route_value(route, &p->from_maker, id->maker, sizeof id->maker);
-    ebi_route_value(route, &p->from_product, id->product, sizeof id->product);
-    ebi_route_value(route, &p->from_order_code, id->order_code, sizeof id->order_code);
-    ebi_route_value(route, &p->from_hardware_revision, id->hardware_revision, sizeof id->hardware_revision);
-    ebi_route_value(route, &p->from_serial, id->serial, sizeof id->serial);
-    run->in_loader =
-        ebi_route_value(route, &p->from_state, text, sizeof text) && strcmp(text, p->state_loader) == 0;
+    ebi_value_text(&run->contact, &p->from_maker, id->maker, sizeof id->maker);
+    ebi_value_text(&run->contact, &p->from_product, id->product, sizeof id->product);
+    ebi_value_text(&run->contact, &p->from_order_code, id->order_code, sizeof id->order_code);
+    ebi_value_text(&run->contact, &p->from_hardware_revision, id->hardware_revision,
+                   sizeof id->hardware_revision);
+    ebi_value_text(&run->contact, &p->from_serial, id->serial, sizeof id->serial);
+    run->in_loader = ebi_value_text(&run->contact, &p->from_state, text, sizeof text) &&
+                     strcmp(text, p->state_loader) == 0;
     if (run->in_loader && p->loader_order_code[0] != '\0')
         eb_text_copy(id->order_code, sizeof id->order_code, p->loader_order_code);
-    run->program_known = !run->in_loader && ebi_route_value(route, &p->from_program, text, sizeof text);
+    run->program_known =
+        !run->in_loader && ebi_value_text(&run->contact, &p->from_program, text, sizeof text);
     run->program_stopped = run->program_known && strcmp(text, p->program_stopped) == 0;
     take_counter(run);
     for (size_t i = 0; i < p->count; i++) {
         struct eb_running *running = &run->running[i];
-        ebi_route_value(route, &p->components[i].version, running->version, sizeof running->version);
-        running->has_checksum = ebi_route_value(route, &p->components[i].checksum, text, sizeof text) &&
-                                eb_text_hex32(text, &running->checksum);
+        ebi_value_text(&run->contact, &p->components[i].version, running->version, sizeof running->version);
+        running->has_checksum =
+            ebi_value_text(&run->contact, &p->components[i].checksum, text, sizeof text) &&
+            eb_text_hex32(text, &running->checksum);
     }
     run->usb = (struct eb_usb_ids){.vendor = p->dfu.vendor,
                                    .product = p->dfu.product,
                                    .loader_vendor = p->dfu.loader_vendor,
                                    .loader_product = p->dfu.loader_product,
-                                   .release = route->usb.device.release};
+                                   .release = run->contact.release};
     for (size_t i = 0; i < p->count; i++) {
         const struct eb_values *version = &p->components[i].version;
         for (size_t k = 0; k < version->count; k++)
             run->usb.release_is_version =
                 run->usb.release_is_version ||
-                (version->list[k].kind == EB_VALUE_USB && version->list[k].item == EB_USB_RELEASE);
+                (version->list[k].by->wire == EB_WIRE_USB && version->list[k].item == EB_USB_RELEASE);
     }
     run->disagreements = 0;
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++)
@@ -309,13 +401,13 @@ static bool is_meant(struct eb_run *run, struct eb_error *error)
 {
     const struct eb_profile *p = run->config.profile;
     const struct eb_identity *id = &run->identity;
-    const char *serial = run->serial[0] != '\0' ? run->serial : run->config.serial;
+    const char *serial = run->serial[0] != '\0' ? run->serial : run->config.target.serial;
     const char *code = run->order_code;
-    bool by_place = run->route.usb.by_place && id->serial[0] == '\0';
+    bool by_place = run->contact.by_place && id->serial[0] == '\0';
     if (serial != NULL && serial[0] != '\0' && !by_place && strcmp(serial, id->serial) != 0) {
         *error = other("comparing the serial number", id->serial, serial);
-        if (id->serial[0] == '\0' && run->route.first_error.status != EB_OK)
-            *error = run->route.first_error; /* why it could not be read */
+        if (id->serial[0] == '\0' && run->contact.first_error.status != EB_OK)
+            *error = run->contact.first_error; /* why it could not be read */
         return false;
     }
     if (id->order_code[0] != '\0' && !eb_profile_covers(p, id->order_code)) {
@@ -363,25 +455,25 @@ static bool restart_seen(struct eb_run *run)
         return true;
     if (run->counter_read && run->has_counter) {
         if (run->counter_restarted)
-            run->route.restart = EB_RESTART_COUNTER;
+            run->contact.restart = EB_RESTART_COUNTER;
         return run->counter_restarted; /* it alone decides */
     }
-    if (run->route.loader_seen && run->identified && !run->in_loader)
-        ebi_route_restarted(&run->route, EB_RESTART_LOADER);
+    if (run->contact.loader_seen && run->identified && !run->in_loader)
+        ebi_restarted(&run->contact, EB_RESTART_LOADER);
     for (size_t i = run->group; p->version_proves && i <= run->progress.item; i++) {
         const struct eb_run_item *item = &run->config.items[i];
         if (eb_version_compare(&item->component->order, item->from, running_of(run, item)->version) !=
                 EB_SAME &&
             item->from[0] != '\0')
-            ebi_route_restarted(&run->route, EB_RESTART_VERSION);
+            ebi_restarted(&run->contact, EB_RESTART_VERSION);
     }
-    return run->route.watching && run->route.restart != EB_RESTART_NOT_SEEN;
+    return run->contact.watching && run->contact.restart != EB_RESTART_NOT_SEEN;
 }
 
 /* Identification has ended with `status`; EB_OK: with the device that is meant, else `error` says why not. */
 static enum eb_status take_look(struct eb_run *run, enum eb_status status, struct eb_error *error)
 {
-    *error = run->route.error;
+    *error = run->contact.error;
     run->answered = status == EB_OK || status == EB_PEER_ERROR || status == EB_GARBAGE ||
                     status == EB_TOO_LARGE || status == EB_OTHER;
     if (status != EB_OK)
@@ -416,8 +508,8 @@ static void begin_prepare(struct eb_run *run)
 {
     run->step = 0;
     run->sent = false;
-    run->route.loader_seen = run->identified && run->in_loader;
-    run->route.watching = false;
+    run->contact.loader_seen = run->identified && run->in_loader;
+    run->contact.watching = false;
     if (run->config.profile->prepare.count > 0) {
         if (!may_act(run, EB_EFFECT_PREPARE)) {
             cannot_record(run);
@@ -481,7 +573,7 @@ static void judge(struct eb_run *run)
  * it came where the device was told to start its own, and starting its program harms nobody. */
 static bool may_undo(const struct eb_run *run)
 {
-    return run->error.status != EB_OTHER || run->in_loader || run->route.loader_differs;
+    return run->error.status != EB_OTHER || run->in_loader || run->contact.loader_differs;
 }
 
 static void undo_next(struct eb_run *run);
@@ -593,8 +685,8 @@ static void confirm_group(struct eb_run *run)
                              (item->component->checksum.count > 0 ? (unsigned)EB_BY_CHECKSUM : 0U) |
                              (item->read_back ? (unsigned)EB_BY_READ_BACK : 0U);
     }
-    run->restart = run->config.profile->restarts ? run->route.restart : EB_RESTART_NOT_SEEN;
-    run->route.watching = false;
+    run->restart = run->config.profile->restarts ? run->contact.restart : EB_RESTART_NOT_SEEN;
+    run->contact.watching = false;
     run->prepared = false;
     next_item(run);
 }
@@ -642,7 +734,7 @@ static bool next_of_group(struct eb_run *run)
 
 static bool acts_by_command(const struct eb_run *run)
 {
-    return run->config.route->activate != NULL || run->config.profile->activate.count > 0;
+    return sender_is_able(run, EB_ABLE(EB_ACTIVATE)) || run->config.profile->activate.count > 0;
 }
 
 static void begin_activate(struct eb_run *run)
@@ -653,8 +745,8 @@ static void begin_activate(struct eb_run *run)
         cannot_record(run);
         return;
     }
-    if (acts_by_command(run) || !run->route.watching)
-        ebi_route_watch(&run->route);
+    if (acts_by_command(run) || !run->contact.watching)
+        ebi_watch(&run->contact);
     run->counter_restarted = run->activate_unanswered = false;
     run->pause_us = 0;
     run->patience_end_us = run->now_us + busy_patience_us(run);
@@ -665,7 +757,7 @@ static void begin_activate(struct eb_run *run)
 static void go_on(struct eb_run *run)
 {
     if (run->config.recover) {
-        bool command = run->config.route->undo != NULL;
+        bool command = sender_is_able(run, EB_ABLE(EB_UNDO));
         bool runs = run->program_known ? !run->program_stopped : command && !run->in_loader;
         run->judged = true;
         run->prepared = !runs;
@@ -689,13 +781,13 @@ static void go_on(struct eb_run *run)
 
 static void poll_reaching(struct eb_run *run)
 {
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    enum eb_status status = poll_look(run);
     struct eb_error error;
     if (run->stopping && !run->judged) {
         finish(run, EB_OUTCOME_INTERRUPTED);
         return;
     }
-    if (run->route.connected)
+    if (run->contact.connected)
         set_rung(run, EB_RUNG_IDENTIFY);
     if (status == EB_PENDING)
         return;
@@ -739,11 +831,16 @@ static void begin_send(struct eb_run *run)
     }
     current(run)->touched = true;
     current(run)->read_back = false;
-    run->prepared = run->prepared || run->config.route->undo != NULL;
+    run->prepared = run->prepared || sender_is_able(run, EB_ABLE(EB_UNDO));
     run->began_us = run->now_us;
     run->peek_us = 0;
-    run->route.read_back = run->route.last_late = run->route.all_sent = false;
-    run->config.route->send(&run->route, current(run), run->now_us);
+    run->contact.read_back = run->contact.last_late = run->contact.all_sent = false;
+    close_but(run, sender(run));
+    begin_operation(run, sender(run),
+                    &(struct eb_operation){.kind = EB_SEND,
+                                           .component = current(run)->component,
+                                           .source = &current(run)->source,
+                                           .checksum = current(run)->checksum});
     set_state(run, SENDING);
 }
 
@@ -751,25 +848,25 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
 {
     enum eb_status status;
     if (run->step > 0) {
-        status = run->config.route->poll(&run->route, run->now_us);
+        status = poll_operation(run);
         if (status == EB_PENDING)
             return;
         if (status != EB_OK || run->stopping) {
             const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
-            run->by_hand = steps->list[run->step - 1].kind == EB_STEP_BY_HAND && status == EB_UNCONFIRMED;
+            run->by_hand = steps->list[run->step - 1].hand[0] != '\0' && status == EB_UNCONFIRMED;
             if (run->by_hand) { /* patience is over; another try would only ask again */
-                count_failure(run, &run->route.error);
+                count_failure(run, &run->contact.error);
                 begin_undo(run);
                 return;
             }
-            try_again(run, status == EB_OK ? &stopped : &run->route.error);
+            try_again(run, status == EB_OK ? &stopped : &run->contact.error);
             return;
         }
     }
     if (run->step < steps->count) {
         const struct eb_step *step = &steps->list[run->step++];
-        run->config.route->step(&run->route, step, run->now_us);
-        if (step->kind == EB_STEP_BY_HAND)
+        begin_step(run, step);
+        if (step->hand[0] != '\0')
             tell(run);
         return;
     }
@@ -784,7 +881,7 @@ static void poll_preparing(struct eb_run *run, const struct eb_steps *steps)
 /* A loader that does not tell who it is is taken for the device's own. */
 static void poll_checking(struct eb_run *run)
 {
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    enum eb_status status = poll_look(run);
     struct eb_error error;
     if (status == EB_PENDING)
         return;
@@ -799,7 +896,7 @@ static void poll_checking(struct eb_run *run)
         try_again(run, &error);
         return;
     }
-    run->route.loader_seen = run->route.loader_seen || (status == EB_OK && run->in_loader);
+    run->contact.loader_seen = run->contact.loader_seen || (status == EB_OK && run->in_loader);
     if (run->stopping) {
         const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
         try_again(run, &stopped);
@@ -812,7 +909,7 @@ static void update_progress(struct eb_run *run)
 {
     struct eb_progress *progress = &run->progress;
     uint64_t elapsed_us = run->now_us - run->began_us;
-    progress->done_bytes = run->route.done_bytes;
+    progress->done_bytes = run->contact.done_bytes;
     progress->bytes_per_s = elapsed_us > 0 ? progress->done_bytes * 1000000 / elapsed_us : 0;
     progress->left_us = 0;
     if (progress->bytes_per_s > 0) {
@@ -825,9 +922,9 @@ static void update_progress(struct eb_run *run)
 /* All was sent: the next image of the same restart, or the restart. */
 static void after_send(struct eb_run *run)
 {
-    current(run)->read_back = run->route.read_back;
+    current(run)->read_back = run->contact.read_back;
     if (next_of_group(run)) {
-        run->route.watching = false;
+        run->contact.watching = false;
         tell(run);
         begin_send(run);
         return;
@@ -837,30 +934,30 @@ static void after_send(struct eb_run *run)
 
 static void poll_sending(struct eb_run *run)
 {
+    const struct ebi_run_access *by = sender(run);
     if (run->stopping)
-        run->config.route->stop(&run->route);
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+        by->access->stop(by->context);
+    enum eb_status status = poll_operation(run);
     update_progress(run);
-    run->sent = run->sent || run->route.done_bytes > 0;
+    run->sent = run->sent || run->contact.done_bytes > 0;
     if (status == EB_PENDING) {
         if (run->now_us - run->event_us >= EB_RUN_EVENT_US)
             tell(run);
         /* One that restarts by itself behind the last block may have lost the last acknowledgement: what it
          * runs is asked while the last blocks are repeated. */
-        if (run->route.last_late && run->config.route->resume != NULL && run->now_us >= run->peek_us &&
+        if (run->contact.last_late && sender_is_able(run, EB_ABLE_TO_WAIT) && run->now_us >= run->peek_us &&
             !run->stopping) {
-            if (!run->route.watching)
-                ebi_route_watch(&run->route);
+            if (!run->contact.watching)
+                ebi_watch(&run->contact);
             run->peek_us = run->now_us + PEEK_US;
-            run->route.keep_send = true;
             begin_identify(run, PEEKING);
         }
         return;
     }
     /* Without the last acknowledgement nobody knows whether the device has it all: the confirm will tell. */
-    bool perhaps_whole = status == EB_NO_ANSWER && run->route.all_sent;
+    bool perhaps_whole = status == EB_NO_ANSWER && run->contact.all_sent;
     if (status != EB_OK && !perhaps_whole) {
-        try_again(run, &run->route.error);
+        try_again(run, &run->contact.error);
         return;
     }
     after_send(run);
@@ -868,23 +965,24 @@ static void poll_sending(struct eb_run *run)
 
 static void poll_peeking(struct eb_run *run)
 {
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    enum eb_status status = poll_look(run);
     struct eb_error error;
     if (status == EB_PENDING)
         return;
     status = take_look(run, status, &error);
     if (status == EB_OK && arrived(run)) {
-        run->config.route->close(&run->route);
+        close_but(run, NULL);
         confirm_group(run);
         return;
     }
-    if (status == EB_OK && run->route.restart != EB_RESTART_NOT_SEEN) {
-        run->config.route->close(&run->route); /* it has restarted: the transfer is gone */
+    if (status == EB_OK && run->contact.restart != EB_RESTART_NOT_SEEN) {
+        close_but(run, NULL); /* it has restarted: the transfer is gone */
         after_send(run);
         return;
     }
     run->identified = false;
-    run->config.route->resume(&run->route, run->now_us);
+    close_but(run, sender(run));
+    run->active = (size_t)(sender(run) - run->accesses);
     set_state(run, SENDING);
 }
 
@@ -892,46 +990,46 @@ static void poll_peeking(struct eb_run *run)
 static void activate_once_more(struct eb_run *run)
 {
     set_state(run, ACTIVATING);
-    if (run->config.route->activate != NULL)
-        run->config.route->activate(&run->route, run->now_us);
+    if (sender_is_able(run, EB_ABLE(EB_ACTIVATE)))
+        begin_by_sender(run, EB_ACTIVATE);
     else
-        run->config.route->step(&run->route, &run->config.profile->activate.list[run->step - 1], run->now_us);
+        begin_step(run, &run->config.profile->activate.list[run->step - 1]);
 }
 
 static void poll_activating(struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->activate;
     if (run->step > 0) {
-        enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+        enum eb_status status = poll_operation(run);
         if (status == EB_PENDING)
             return;
         bool refused = status == EB_PEER_ERROR || status == EB_GARBAGE || status == EB_UNCONFIRMED;
-        if (refused && eb_error_retry(&run->route.error) == EB_RETRY_LATER &&
+        if (refused && eb_error_retry(&run->contact.error) == EB_RETRY_LATER &&
             run->now_us < run->patience_end_us) {
-            keep_error(run, &run->route.error);
+            keep_error(run, &run->contact.error);
             pause_in(run, ACTIVATE_PAUSE, longer_pause(run));
             return;
         }
         if (refused) {
-            try_again(run, &run->route.error);
+            try_again(run, &run->contact.error);
             return;
         }
         /* Silence may mean that it restarts already: what returns will tell. */
         run->activate_unanswered = run->activate_unanswered || status != EB_OK;
-    } else if (run->config.route->activate != NULL) {
+    } else if (sender_is_able(run, EB_ABLE(EB_ACTIVATE))) {
         run->step = 1; /* such a way has no steps of the profile's */
-        run->config.route->activate(&run->route, run->now_us);
+        begin_by_sender(run, EB_ACTIVATE);
         return;
     }
     if (run->step < steps->count) {
-        run->config.route->step(&run->route, &steps->list[run->step++], run->now_us);
+        begin_step(run, &steps->list[run->step++]);
         return;
     }
     run->answered_us = EB_NEVER;
     run->patience_end_us = run->now_us + run->config.profile->return_patience_ms * 1000ULL;
     /* Where only its silence, or the end of a connection, shows the restart, it is looked at all the time. */
-    bool watched =
-        run->config.profile->restarts && !run->route.loader_seen && run->route.restart == EB_RESTART_NOT_SEEN;
+    bool watched = run->config.profile->restarts && !run->contact.loader_seen &&
+                   run->contact.restart == EB_RESTART_NOT_SEEN;
     pause_in(run, DOWN, watched ? 0 : run->config.profile->down_ms * 1000ULL);
 }
 
@@ -972,7 +1070,7 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
 
 static void poll_returning(struct eb_run *run)
 {
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    enum eb_status status = poll_look(run);
     struct eb_error error;
     uint64_t typical_us = run->config.profile->typical_restart_s * 1000000ULL;
     uint64_t elapsed_us = run->now_us - run->began_us;
@@ -1007,13 +1105,13 @@ static void poll_returning(struct eb_run *run)
 static void undo_next(struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->undo;
-    bool own = run->config.route->undo != NULL;
+    bool own = sender_is_able(run, EB_ABLE(EB_UNDO));
     if (run->step == 0 && own) {
         run->step = 1;
-        run->config.route->undo(&run->route, run->now_us);
+        begin_by_sender(run, EB_UNDO);
         set_state(run, UNDOING);
     } else if (run->step < steps->count) {
-        run->config.route->step(&run->route, &steps->list[run->step++], run->now_us);
+        begin_step(run, &steps->list[run->step++]);
         set_state(run, UNDOING);
     } else {
         pause_in(run, LAST_PAUSE, steps->count > 0 || own ? run->config.profile->down_ms * 1000ULL : 0);
@@ -1023,8 +1121,8 @@ static void undo_next(struct eb_run *run)
 /* A device that is busy is asked again; any other failure is no reason to leave out the next step. */
 static void poll_undoing(struct eb_run *run)
 {
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
-    const struct eb_error *error = &run->route.error;
+    enum eb_status status = poll_operation(run);
+    const struct eb_error *error = &run->contact.error;
     if (status == EB_PENDING)
         return;
     bool later = status == EB_PEER_ERROR && eb_error_retry(error) == EB_RETRY_LATER;
@@ -1053,7 +1151,7 @@ static enum eb_outcome last_outcome(const struct eb_run *run, bool meant)
 /* Says what state the device was left in: by looking. */
 static void poll_last_look(struct eb_run *run)
 {
-    enum eb_status status = run->config.route->poll(&run->route, run->now_us);
+    enum eb_status status = poll_look(run);
     struct eb_error error;
     if (status == EB_PENDING)
         return;
@@ -1101,21 +1199,67 @@ const char *eb_run_hand(const struct eb_run *run)
 {
     const struct eb_steps *steps = &run->config.profile->prepare;
     bool waits = run->state == PREPARING && run->step > 0 && run->step <= steps->count;
-    return waits && steps->list[run->step - 1].kind == EB_STEP_BY_HAND ? steps->list[run->step - 1].hand
-                                                                       : NULL;
+    return waits && steps->list[run->step - 1].hand[0] != '\0' ? steps->list[run->step - 1].hand : NULL;
 }
 
 /* ------------------------------------------------------------------------------------------------- */
 
+/* Contexts lie one behind the other, each where any type may begin. */
+static size_t context_words(const struct eb_access *access)
+{
+    return (access->context_bytes + sizeof(uint64_t) - 1) / sizeof(uint64_t);
+}
+
+size_t eb_run_memory_bytes(const struct eb_profile *profile)
+{
+    const struct eb_access *list[EB_ACCESSES_MAX];
+    size_t count = eb_profile_accesses(profile, list);
+    size_t words = 0;
+    for (size_t i = 0; i < count; i++)
+        words += context_words(list[i]);
+    return words * sizeof(uint64_t);
+}
+
+const void *eb_run_context(const struct eb_run *run, const struct eb_access *access)
+{
+    const struct ebi_run_access *found = access_of(run, access);
+    return found != NULL ? found->context : NULL;
+}
+
+static void init_accesses(struct eb_run *run)
+{
+    const struct eb_run_config *config = &run->config;
+    const struct eb_access *list[EB_ACCESSES_MAX];
+    uint64_t *at = config->memory;
+    run->contact = (struct eb_contact){.port = config->port,
+                                       .profile = config->profile,
+                                       .target = &run->config.target,
+                                       .owner = run,
+                                       .patience_us = config->profile->answer_patience_ms * 1000ULL,
+                                       .buffer = config->buffer,
+                                       .buffer_bytes = config->buffer_bytes,
+                                       .first_is_enough = config->count > 0,
+                                       .interrupted = config->interrupted,
+                                       .texts = &run->texts};
+    run->access_count = eb_profile_accesses(config->profile, list);
+    for (size_t i = 0; i < run->access_count; i++) {
+        run->accesses[i] = (struct ebi_run_access){list[i], at};
+        at += context_words(list[i]);
+        list[i]->init(run->accesses[i].context, &run->contact);
+    }
+}
+
 enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config)
 {
     memset(run, 0, sizeof *run);
-    const struct eb_profile *p = config->profile;
-    bool steps = p->prepare.count + p->activate.count + p->undo.count > 0;
+    const struct eb_access *sends_by = config->profile->sends_by;
+    bool sends = sends_by != NULL && (sends_by->able & EB_ABLE(EB_SEND)) != 0;
     run->config = *config;
     run->progress.attempt = 1;
-    if (config->route == NULL || (steps && config->route->step == NULL) || config->count > EB_RUN_ITEMS_MAX ||
-        (config->count > 0 && (config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES || config->recover))) {
+    if (config->memory == NULL || config->memory_bytes < eb_run_memory_bytes(config->profile) ||
+        config->count > EB_RUN_ITEMS_MAX ||
+        (config->count > 0 &&
+         (!sends || config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES || config->recover))) {
         run->state = ENDED;
         run->progress.rung = EB_RUNG_END;
         run->outcome = EB_OUTCOME_FAILED;
@@ -1123,7 +1267,7 @@ enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *confi
         return EB_BAD_CALL;
     }
     run->now_us = config->port->now_us(config->port->self);
-    ebi_route_init(&run->route, &run->config, run);
+    init_accesses(run);
     begin_reach(run, config->reach_patience_us);
     return EB_OK;
 }
@@ -1222,7 +1366,9 @@ uint64_t eb_run_deadline_us(const struct eb_run *run)
     case LAST_PAUSE:
         return run->wake_us;
     default:
-        return run->config.route->deadline_us(&run->route);
+        if (run->active == EB_ACCESSES_MAX)
+            return run->step_end_us;
+        return run->accesses[run->active].access->deadline_us(run->accesses[run->active].context);
     }
 }
 

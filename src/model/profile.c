@@ -53,10 +53,3 @@ const char *eb_profile_item_word(size_t index)
                                         "version",       "checksum"};
     return words[index < ITEMS_OF_DEVICE ? index : ITEMS_OF_DEVICE + index % 2];
 }
-
-const char *eb_value_kind_word(enum eb_value_kind kind)
-{
-    static const char *const words[] = {"nothing", "Modbus/TCP",   "Modbus/TCP", "SNMP", "EtherNet/IP",
-                                        "DNS-SD",  "PROFINET DCP", "SDO",        "UDS",  "USB"};
-    return (size_t)kind < EB_VALUE_KINDS ? words[kind] : "unknown";
-}

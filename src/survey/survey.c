@@ -3,6 +3,7 @@
 #include "einbau/cip.h"
 #include "einbau/snmp.h"
 #include "survey/heard.h"
+#include "wire/modbus_stream.h"
 
 #include <string.h>
 
@@ -108,8 +109,7 @@ static void end_probe(struct eb_survey *s, struct eb_survey_probe *p, bool again
     struct eb_found *f = row_of(s, p);
     if (p->modbus.state == EB_MODBUS_DONE)
         ebi_heard_modbus(s, p, now_us);
-    if (p->tcp != EB_NO_HANDLE)
-        port->tcp_close(port->self, p->tcp);
+    ebi_stream_close(&p->stream, port);
     p->used = false;
     if (f != NULL)
         f->modbus = again && f->modbus_tries < MODBUS_TRIES ? EBI_NOT_ASKED : EBI_ANSWERED;
@@ -118,27 +118,11 @@ static void end_probe(struct eb_survey *s, struct eb_survey_probe *p, bool again
 static void poll_probe(struct eb_survey *s, struct eb_survey_probe *p, uint64_t now_us)
 {
     const struct eb_port *port = s->config.port;
-    enum eb_status status = EB_OK;
-    for (int i = 0; i < FRAMES_AT_ONCE && status == EB_OK && p->modbus.state == EB_MODBUS_ASKING; i++) {
-        const uint8_t *out;
-        size_t size = eb_modbus_give(&p->modbus, &out);
-        size_t done = 0;
-        uint8_t in[EB_MODBUS_FRAME_BYTES];
-        if (size > 0) {
-            status = port->tcp_send(port->self, p->tcp, out, size, &done);
-            if (status == EB_OK) {
-                eb_modbus_taken(&p->modbus, done);
-                if (!p->connected)
-                    p->until_us = now_us + EXCHANGE_US;
-                p->connected = true;
-            }
-        } else {
-            status = port->tcp_receive(port->self, p->tcp, in, sizeof in, &done);
-            if (status == EB_OK)
-                eb_modbus_receive(&p->modbus, in, done);
-        }
-    }
-    if (status == EB_UNREACHABLE && !p->connected) {
+    bool before = p->stream.connected;
+    enum eb_status status = ebi_stream_pump(&p->stream, port, &ebi_modbus_stream, &p->modbus, FRAMES_AT_ONCE);
+    if (p->stream.connected && !before)
+        p->until_us = now_us + EXCHANGE_US;
+    if (status == EB_UNREACHABLE && !p->stream.connected) {
         /* Refused at the door: most of what was set aside for it was not needed. */
         s->links[p->link].tokens += (MODBUS_COST - 1) * 1000ULL;
         s->links[p->link].sent -= MODBUS_COST - 1;
@@ -164,8 +148,8 @@ static bool begin_probe(struct eb_survey *s, struct eb_found *f, uint64_t now_us
         eb_modbus_identify(&p->modbus, EB_MODBUS_REGULAR);
         f->modbus = EBI_ASKED;
         f->modbus_tries++;
-        if (port->tcp_open(port->self, s, &peer, &p->tcp) != EB_OK) {
-            p->tcp = EB_NO_HANDLE;
+        if (port->tcp_open(port->self, s, &peer, &p->stream.handle) != EB_OK) {
+            p->stream.handle = EB_NO_HANDLE;
             end_probe(s, p, false, now_us);
         }
         return true;
@@ -541,8 +525,8 @@ void eb_survey_end(struct eb_survey *s)
 {
     const struct eb_port *port = s->config.port;
     for (size_t i = 0; i < s->config.probe_count; i++) {
-        if (s->config.probes[i].used && s->config.probes[i].tcp != EB_NO_HANDLE)
-            port->tcp_close(port->self, s->config.probes[i].tcp);
+        if (s->config.probes[i].used)
+            ebi_stream_close(&s->config.probes[i].stream, port);
         s->config.probes[i].used = false;
     }
     for (size_t i = 0; i < s->config.link_count; i++) {

@@ -1,4 +1,5 @@
 #include "einbau/modbus.h"
+#include "wire/modbus_stream.h"
 #include "einbau/text.h"
 #include "base/bytes.h"
 #include "wire/modbus_wire.h"
@@ -266,3 +267,27 @@ const char *eb_modbus_exception_text(uint32_t code)
     }
     return "unknown exception";
 }
+
+/* --- as an engine of a stream ---------------------------------------------------------------------- */
+
+static bool stream_asking(const void *modbus)
+{
+    return ((const struct eb_modbus *)modbus)->state == EB_MODBUS_ASKING;
+}
+
+static size_t stream_give(const void *modbus, const uint8_t **bytes)
+{
+    return eb_modbus_give(modbus, bytes);
+}
+
+static void stream_taken(void *modbus, size_t count)
+{
+    eb_modbus_taken(modbus, count);
+}
+
+static void stream_receive(void *modbus, const uint8_t *bytes, size_t size)
+{
+    eb_modbus_receive(modbus, bytes, size);
+}
+
+const struct ebi_stream_engine ebi_modbus_stream = {stream_asking, stream_give, stream_taken, stream_receive};

@@ -49,7 +49,8 @@ static struct figures measure(const struct little_options *options, bool sending
     double cpu = cpu_seconds();
     job_begin(&job, port, true);
     from_us = port->now_us(port->self);
-    const struct eb_tftp_put *put = &job.runs[0].route.put;
+    const struct eb_access_tftp_context *tftp = eb_run_context(&job.runs[0], &eb_access_tftp);
+    const struct eb_tftp_put *put = &tftp->put;
     while (eb_crew_work(&job.crew, EB_NEVER) > 0 && !(sending_only && put->state == EB_TFTP_DONE)) {
         if (put->state == EB_TFTP_SENDING && put->acked == 0 && sending_only)
             from_us = put->progress_us; /* when the device agreed */
@@ -120,7 +121,7 @@ static struct bus_figures measure_bus(const struct bus_options *options)
     const struct eb_run *run = &job.runs[1];
     while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
         uint64_t now_us = port->now_us(port->self);
-        uint64_t done = run->route.done_bytes;
+        uint64_t done = run->contact.done_bytes;
         if (run->progress.rung != EB_RUNG_SEND || done == 0)
             continue;
         if (from_us == 0) {
@@ -219,7 +220,8 @@ static struct usb_figures measure_usb(const struct usb_options *options)
     const struct eb_run *run = &job.runs[0];
     while (eb_crew_work(&job.crew, port->now_us(port->self) + 1000) > 0) {
         uint64_t now_us = port->now_us(port->self);
-        const struct eb_dfu *dfu = &run->route.usb.dfu;
+        const struct eb_access_dfu_context *context = eb_run_context(run, &eb_access_dfu);
+        const struct eb_dfu *dfu = &context->dfu;
         if (run->progress.rung == EB_RUNG_SEND && from_us == 0 && dfu->config.source != NULL) {
             from_us = now_us;
             busy_us = eb_sim_usb_busy_us(sim);

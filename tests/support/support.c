@@ -501,6 +501,10 @@ void job_open(struct job *job, const char *site_path)
     job->items = calloc(n, sizeof *job->items);
     job->buffers = malloc(n * JOB_BUFFER_BYTES);
     job->places = calloc(n, sizeof *job->places);
+    job->memory = calloc(n, sizeof *job->memory);
+    assert_true(job->memory != NULL);
+    for (size_t i = 0; i + 1 < n; i++)
+        job->memory[i] = malloc(eb_run_memory_bytes(job->site->devices[i].profile));
     assert_true(job->runs != NULL && job->items != NULL && job->buffers != NULL && job->places != NULL);
 }
 
@@ -539,26 +543,23 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
                 add_job_item(job->items[i], &count, &d->profile->components[k], before);
             add_job_item(job->items[i], &count, &d->profile->components[k], image_of(job, d->wants[k].image));
         }
-        static const struct eb_route *const routes[] = {[EB_ROUTE_IP] = &eb_route_ip,
-                                                        [EB_ROUTE_CANOPEN] = &eb_route_canopen,
-                                                        [EB_ROUTE_UDS] = &eb_route_uds,
-                                                        [EB_ROUTE_DFU] = &eb_route_dfu};
+        static const uint64_t patience_us[] = {
+            [EB_WIRE_ETHERNET] = 5000000, [EB_WIRE_CAN] = 8000000, [EB_WIRE_USB] = 14000000};
         const struct eb_run_config config = {
             .port = port,
             .profile = d->profile,
-            .route = routes[d->profile->route],
-            .can_link = d->wire->adapter[0] != '\0' ? d->wire->adapter : d->wire->name,
-            .bit_rate = d->wire->bit_rate,
-            .node = d->node,
-            .isotp = d->isotp,
-            .usb_place = d->usb_place,
-            .modbus = d->modbus,
-            .tftp = d->tftp,
-            .unit = d->unit,
-            .serial = d->serial,
-            .reach_patience_us = d->profile->route == EB_ROUTE_IP    ? 5000000
-                                 : d->profile->route == EB_ROUTE_DFU ? 14000000
-                                                                     : 8000000,
+            .memory = job->memory[i],
+            .memory_bytes = eb_run_memory_bytes(d->profile),
+            .target = {.can_link = d->wire->adapter[0] != '\0' ? d->wire->adapter : d->wire->name,
+                       .bit_rate = d->wire->bit_rate,
+                       .node = d->node,
+                       .isotp = d->isotp,
+                       .usb_place = d->usb_place,
+                       .modbus = d->modbus,
+                       .tftp = d->tftp,
+                       .unit = d->unit,
+                       .serial = d->serial},
+            .reach_patience_us = patience_us[eb_profile_wire(d->profile)],
             .items = job->items[i],
             .count = count,
             .buffer = job->buffers + i * JOB_BUFFER_BYTES,
@@ -583,12 +584,21 @@ void job_close(struct job *job)
 {
     for (size_t i = 0; i < job->image_count; i++)
         eb_image_close(job->images[i]);
+    for (size_t i = 0; i < job->site->device_count; i++)
+        free(job->memory[i]);
+    free(job->memory);
     eb_site_free(job->site);
     free(job->images);
     free(job->runs);
     free(job->items);
     free(job->buffers);
     free(job->places);
+}
+
+enum eb_status request_work(struct eb_request *request, const struct eb_request_config *config)
+{
+    enum eb_status status = eb_request_begin(request, config);
+    return status == EB_OK ? eb_request_work(request, EB_NEVER) : status;
 }
 
 /* --- processes ----------------------------------------------------------------------------------- */

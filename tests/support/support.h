@@ -128,6 +128,7 @@ struct job {
     struct eb_run *runs;
     struct eb_run_item (*items)[EB_RUN_ITEMS_MAX];
     uint8_t *buffers;
+    uint64_t **memory; /* of each run, for its accesses */
     struct eb_crew_place *places;
     struct eb_crew crew;
 };
@@ -139,6 +140,9 @@ void job_work(struct job *job);
 /* As after job_open, with site and images as they were read: for another case on a fresh world. */
 void job_forget(struct job *job);
 void job_close(struct job *job);
+
+/* One operation, to its end; where it could not begin its status says why. */
+enum eb_status request_work(struct eb_request *request, const struct eb_request_config *config);
 
 /* --- processes ----------------------------------------------------------------------------------- */
 

@@ -140,37 +140,55 @@ size_t addresses_recover(struct session *s, bool all)
 
 /* --- the ways to the devices --------------------------------------------------------------------- */
 
+/* One question by ARP who has an address. */
+struct probe {
+    size_t of; /* index of the target, or of the link whose own address it is */
+    uint8_t ip[4];
+    struct eb_macs_seen macs;
+};
+
+static void begin_probe(const struct session *s, const struct eb_link *link, const uint8_t ip[4],
+                        struct probe *probe, struct eb_request *request)
+{
+    struct eb_request_config config = {.port = s->port,
+                                       .access = &eb_access_arp,
+                                       .operation = {.kind = EB_WHO_HAS, .macs = &probe->macs},
+                                       .target = {.link = link},
+                                       .patience_us = PROBE_US};
+    config.owner = request;
+    memcpy(config.operation.ip, ip, sizeof config.operation.ip);
+    memcpy(probe->ip, ip, sizeof probe->ip);
+    if (eb_request_begin(request, &config) != EB_OK)
+        request->status = EB_BAD_CALL; /* it has ended with that */
+}
+
 /* Whether nobody answers to the advised address; where somebody does, it is taken and another must be found.
  */
 static bool probe_advice(struct session *s, struct ways *w, uint8_t (*taken)[4], size_t *taken_count,
                          size_t cap)
 {
     bool again = false;
-    struct eb_ask *asks = calloc(s->count + 1, sizeof *asks);
+    struct probe *probes = calloc(s->count + 1, sizeof *probes);
+    struct eb_request *requests = calloc(s->count + 1, sizeof *requests);
     size_t count = 0;
-    for (size_t i = 0; asks != NULL && i < s->count; i++) {
+    for (size_t i = 0; probes != NULL && requests != NULL && i < s->count; i++) {
         bool asked = w->list[i].kind != EB_WAY_ADD || !s->targets[i].chosen;
         for (size_t k = 0; k < count && !asked; k++)
-            asked = memcmp(asks[k].config.ip, w->list[i].add.ip, 4) == 0;
-        if (asked)
-            continue;
-        struct eb_ask_config config = {.port = s->port,
-                                       .owner = s,
-                                       .kind = EB_ASK_WHO_HAS,
-                                       .patience_us = PROBE_US,
-                                       .link = &w->links[w->list[i].link]};
-        memcpy(config.ip, w->list[i].add.ip, sizeof config.ip);
-        eb_ask_begin(&asks[count++], &config, s->port->now_us(s->port->self));
+            asked = memcmp(probes[k].ip, w->list[i].add.ip, 4) == 0;
+        if (!asked)
+            begin_probe(s, &w->links[w->list[i].link], w->list[i].add.ip, &probes[count], &requests[count]);
+        count += !asked;
     }
-    asks_work(s->port, asks, count);
+    requests_work(s->port, requests, count);
     for (size_t k = 0; k < count; k++) {
-        w->denied = w->denied || asks[k].status == EB_DENIED;
-        if (asks[k].status == EB_OK && asks[k].mac_count > 0 && *taken_count < cap) {
-            memcpy(taken[(*taken_count)++], asks[k].config.ip, sizeof taken[0]);
+        w->denied = w->denied || requests[k].status == EB_DENIED;
+        if (requests[k].status == EB_OK && probes[k].macs.count > 0 && *taken_count < cap) {
+            memcpy(taken[(*taken_count)++], probes[k].ip, sizeof taken[0]);
             again = true;
         }
     }
-    free(asks);
+    free(probes);
+    free(requests);
     return again;
 }
 
@@ -191,45 +209,43 @@ static void probe_present(struct session *s, struct ways *w)
     size_t own = 0;
     for (size_t i = 0; i < w->count; i++)
         own += w->links[i].count;
-    struct eb_ask *asks = calloc(s->count + own + 1, sizeof *asks);
-    size_t *of = calloc(s->count + own + 1, sizeof *of);
+    struct probe *probes = calloc(s->count + own + 1, sizeof *probes);
+    struct eb_request *requests = calloc(s->count + own + 1, sizeof *requests);
+    bool ready = probes != NULL && requests != NULL;
     size_t count = 0;
-    uint64_t now_us = s->port->now_us(s->port->self);
-    struct eb_ask_config config = {
-        .port = s->port, .owner = s, .kind = EB_ASK_WHO_HAS, .patience_us = PROBE_US};
-    for (size_t i = 0; asks != NULL && of != NULL && i < s->count; i++) {
+    for (size_t i = 0; ready && i < s->count; i++) {
         if (!s->targets[i].chosen || !target_on_ip(&s->targets[i]) || w->list[i].kind != EB_WAY_DIRECT ||
             !w->links[w->list[i].link].has_mac)
             continue;
-        config.link = &w->links[w->list[i].link];
-        memcpy(config.ip, s->targets[i].device->modbus.ip, sizeof config.ip);
-        of[count] = i;
-        eb_ask_begin(&asks[count++], &config, now_us);
+        probes[count].of = i;
+        begin_probe(s, &w->links[w->list[i].link], s->targets[i].device->modbus.ip, &probes[count],
+                    &requests[count]);
+        count++;
     }
     size_t devices = count;
-    for (size_t i = 0; asks != NULL && of != NULL && i < w->count; i++) {
+    for (size_t i = 0; ready && i < w->count; i++) {
         for (size_t k = 0; k < w->links[i].count && w->links[i].has_mac && w->links[i].carrier; k++) {
-            config.link = &w->links[i];
-            memcpy(config.ip, w->links[i].addresses[k].ip, sizeof config.ip);
-            of[count] = i;
-            eb_ask_begin(&asks[count++], &config, now_us);
+            probes[count].of = i;
+            begin_probe(s, &w->links[i], w->links[i].addresses[k].ip, &probes[count], &requests[count]);
+            count++;
         }
     }
-    asks_work(s->port, asks, count);
+    requests_work(s->port, requests, count);
     for (size_t k = 0; k < count; k++) {
-        w->denied = w->denied || asks[k].status == EB_DENIED;
-        if (k < devices && asks[k].mac_count > 1)
-            w->list[of[k]].traps |= EB_TRAP_TWO_DEVICES;
-        if (k >= devices && asks[k].mac_count > 0 && !is_own(w, asks[k].macs[0]) &&
+        const struct eb_macs_seen *macs = &probes[k].macs;
+        w->denied = w->denied || requests[k].status == EB_DENIED;
+        if (k < devices && macs->count > 1)
+            w->list[probes[k].of].traps |= EB_TRAP_TWO_DEVICES;
+        if (k >= devices && macs->count > 0 && !is_own(w, macs->list[0]) &&
             w->conflict_count < WAYS_CONFLICTS_MAX) {
             struct conflict *c = &w->conflicts[w->conflict_count++];
-            c->link = of[k];
-            memcpy(c->ip, asks[k].config.ip, sizeof c->ip);
-            memcpy(c->mac, asks[k].macs[0], sizeof c->mac);
+            c->link = probes[k].of;
+            memcpy(c->ip, probes[k].ip, sizeof c->ip);
+            memcpy(c->mac, macs->list[0], sizeof c->mac);
         }
     }
-    free(asks);
-    free(of);
+    free(probes);
+    free(requests);
 }
 
 bool ways_find(struct session *s, struct ways *w)

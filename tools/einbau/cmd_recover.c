@@ -75,8 +75,8 @@ static void print_plan_of(const struct session *s)
 
 static void start(struct session *s, struct target *t, struct eb_crew *crew, struct progress *progress)
 {
-    t->fit.config = session_run(s, t);
-    t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
+    t->fit.config = session_run(s, t, TARGET_FIT);
+    t->fit.config.target.serial = t->look.identity.serial; /* the very device that was looked at */
     t->fit.config.recover = true;
     struct eb_run_config config = t->fit.config;
     progress_attach(progress, &config);

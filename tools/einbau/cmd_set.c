@@ -17,7 +17,9 @@ struct work {
     bool by_modbus;
     bool names, addresses; /* what is asked for */
     struct settings now, wish;
-    struct eb_ask ask;
+    struct eb_request request;
+    struct eb_macs_seen macs;
+    struct eb_dcp_station station;
 };
 
 static const uint8_t none[4];
@@ -32,10 +34,15 @@ static bool refuse(struct session *s, const char *device, const char *found, con
 static bool trouble(struct work *w, const char *what)
 {
     char reason[320];
-    whom_reason(&w->ask, reason, sizeof reason);
+    whom_reason(&w->request, reason, sizeof reason);
     complain("%s: %s: %s", w->who.name, what, reason);
-    w->who.session->status = w->ask.status == EB_PEER_ERROR ? EXIT_NOT_AS_WANTED : EXIT_NOT_REACHED;
+    w->who.session->status = w->request.status == EB_PEER_ERROR ? EXIT_NOT_AS_WANTED : EXIT_NOT_REACHED;
     return false;
+}
+
+static bool ask(struct work *w, const struct eb_access *access, struct eb_operation operation)
+{
+    return whom_request(&w->who, &w->request, access, &operation, 0) == EB_OK;
 }
 
 /* --- what is asked for --------------------------------------------------------------------------- */
@@ -96,12 +103,14 @@ static bool read_registers(struct work *w, const struct eb_registers *r, uint8_t
 {
     if (r->count == 0)
         return true;
-    const struct eb_ask_config config = {.kind = EB_ASK_READ, .address = r->address, .count = r->count};
-    if (whom_ask(&w->who, &w->ask, config) != EB_OK)
+    uint16_t values[EB_MODBUS_REGISTERS_MAX];
+    if (!ask(w, &eb_access_modbus,
+             (struct eb_operation){
+                 .kind = EB_GET, .address = r->address, .count = r->count, .registers = values}))
         return false;
     for (size_t i = 0; i < r->count && 2 * i + 1 < cap; i++) {
-        bytes[2 * i] = (uint8_t)(w->ask.modbus.values[i] >> 8);
-        bytes[2 * i + 1] = (uint8_t)w->ask.modbus.values[i];
+        bytes[2 * i] = (uint8_t)(values[i] >> 8);
+        bytes[2 * i + 1] = (uint8_t)values[i];
     }
     return true;
 }
@@ -126,14 +135,13 @@ static bool read_settings(struct work *w, struct settings *to)
     memset(to, 0, sizeof *to);
     if (w->by_modbus)
         return read_by_modbus(w, to);
-    const struct eb_ask_config config = {.kind = EB_ASK_STATION};
-    if (whom_ask(&w->who, &w->ask, config) != EB_OK)
+    if (!ask(w, &eb_access_dcp, (struct eb_operation){.kind = EB_STATION, .station = &w->station}))
         return false;
-    snprintf(to->name, sizeof to->name, "%s", w->ask.station.name);
-    memcpy(to->ip, w->ask.station.ip, sizeof to->ip);
-    memcpy(to->mask, w->ask.station.mask, sizeof to->mask);
-    memcpy(to->router, w->ask.station.router, sizeof to->router);
-    to->dhcp = w->ask.station.dhcp;
+    snprintf(to->name, sizeof to->name, "%s", w->station.name);
+    memcpy(to->ip, w->station.ip, sizeof to->ip);
+    memcpy(to->mask, w->station.mask, sizeof to->mask);
+    memcpy(to->router, w->station.router, sizeof to->router);
+    to->dhcp = w->station.dhcp;
     return true;
 }
 
@@ -149,17 +157,19 @@ static bool same_subnet(const uint8_t a[4], const uint8_t b[4], const uint8_t ma
 }
 
 /* Whether anybody but this device answers; `taken` has who. */
-static bool used_by_another(struct work *w, enum eb_ask_kind kind, char taken[EB_MAC_TEXT_BYTES])
+static bool used_by_another(struct work *w, const struct eb_access *access, enum eb_operation_kind kind,
+                            char taken[EB_MAC_TEXT_BYTES])
 {
-    struct eb_ask_config config = {.kind = kind, .patience_us = PROBE_US, .name = w->wish.name};
-    memcpy(config.ip, w->wish.ip, sizeof config.ip);
+    struct eb_operation operation = {.kind = kind, .name = w->wish.name, .macs = &w->macs};
+    memcpy(operation.ip, w->wish.ip, sizeof operation.ip);
     /* Somebody else on any link is one too many. */
     struct whom everywhere = w->who;
-    whom_ask(&everywhere, &w->ask, config);
-    for (size_t i = 0; i < w->ask.mac_count; i++) {
-        if (w->who.has_mac && memcmp(w->ask.macs[i], w->who.mac, EB_MAC_BYTES) == 0)
+    w->macs.count = 0;
+    whom_request(&everywhere, &w->request, access, &operation, PROBE_US);
+    for (size_t i = 0; i < w->macs.count; i++) {
+        if (w->who.has_mac && memcmp(w->macs.list[i], w->who.mac, EB_MAC_BYTES) == 0)
             continue;
-        eb_mac_text(w->ask.macs[i], taken);
+        eb_mac_text(w->macs.list[i], taken);
         return true;
     }
     return false;
@@ -180,7 +190,7 @@ static bool check_name(struct work *w)
         snprintf(found, sizeof found, "a name of %zu characters", strlen(w->wish.name));
         return refuse(s, w->who.name, found, "no more than its registers hold");
     }
-    if (w->wish.name[0] != '\0' && used_by_another(w, EB_ASK_NAME_USED, taken)) {
+    if (w->wish.name[0] != '\0' && used_by_another(w, &eb_access_dcp, EB_NAMED, taken)) {
         snprintf(found, sizeof found, "the name '%.100s' at %s already", w->wish.name, taken);
         return refuse(s, w->who.name, found, "a name that no other device has");
     }
@@ -221,7 +231,7 @@ static bool check_address(struct work *w)
     if (memcmp(x->router, none, 4) != 0 && !same_subnet(x->router, x->ip, x->mask))
         return refuse(s, w->who.name, found, "one inside, or router=0.0.0.0 for none");
     ip_text(x->ip, ip);
-    if (memcmp(x->ip, w->now.ip, 4) != 0 && used_by_another(w, EB_ASK_WHO_HAS, taken)) {
+    if (memcmp(x->ip, w->now.ip, 4) != 0 && used_by_another(w, &eb_access_arp, EB_WHO_HAS, taken)) {
         snprintf(found, sizeof found, "%s in use by %s", ip, taken);
         return refuse(s, w->who.name, found, "a free address");
     }
@@ -245,9 +255,9 @@ static bool write_registers(struct work *w, const struct eb_registers *r, const 
         return true;
     for (size_t i = 0; i < r->count && 2 * i + 1 < size; i++)
         values[i] = (uint16_t)(bytes[2 * i] << 8 | bytes[2 * i + 1]);
-    const struct eb_ask_config config = {
-        .kind = EB_ASK_WRITE, .address = r->address, .values = values, .count = r->count};
-    return whom_ask(&w->who, &w->ask, config) == EB_OK;
+    return ask(
+        w, &eb_access_modbus,
+        (struct eb_operation){.kind = EB_PUT, .address = r->address, .values = values, .count = r->count});
 }
 
 static bool write_by_modbus(struct work *w)
@@ -264,9 +274,8 @@ static bool write_by_modbus(struct work *w)
              write_registers(w, &p->set_dhcp, dhcp, sizeof dhcp);
     for (size_t i = 0; ok && i < p->take_up.count; i++) {
         const struct eb_step *step = &p->take_up.list[i];
-        const struct eb_ask_config config = {
-            .kind = EB_ASK_WRITE, .address = step->address, .values = &step->value, .count = 1};
-        ok = step->kind != EB_STEP_WRITE_REGISTER || whom_ask(&w->who, &w->ask, config) == EB_OK;
+        ok = step->by == NULL || step->kind != EB_MODBUS_WRITE ||
+             ask(w, step->by, (struct eb_operation){.kind = EB_STEP, .step = step});
     }
     if (ok && w->addresses && !w->wish.dhcp)
         memcpy(w->who.modbus.ip, w->wish.ip, 4); /* where it is found from now on */
@@ -277,14 +286,14 @@ static bool write_settings(struct work *w)
 {
     if (w->by_modbus)
         return write_by_modbus(w);
-    struct eb_ask_config config = {.kind = EB_ASK_SET_NAME, .name = w->wish.name};
-    if (w->names && whom_ask(&w->who, &w->ask, config) != EB_OK)
+    struct eb_operation operation = {.kind = EB_SET_NAME, .name = w->wish.name};
+    if (w->names && !ask(w, &eb_access_dcp, operation))
         return false;
-    config.kind = EB_ASK_SET_IP;
-    memcpy(config.ip, w->wish.ip, 4);
-    memcpy(config.mask, w->wish.mask, 4);
-    memcpy(config.router, w->wish.router, 4);
-    return !w->addresses || whom_ask(&w->who, &w->ask, config) == EB_OK;
+    operation.kind = EB_SET_IP;
+    memcpy(operation.ip, w->wish.ip, 4);
+    memcpy(operation.mask, w->wish.mask, 4);
+    memcpy(operation.router, w->wish.router, 4);
+    return !w->addresses || ask(w, &eb_access_dcp, operation);
 }
 
 static bool as_wished(const struct work *w, const struct settings *is)

@@ -120,26 +120,34 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
 {
     struct eb_run *runs = calloc(count + 1, sizeof *runs);
     struct eb_crew_place *places = calloc(count + 1, sizeof *places);
+    size_t words = 1;
+    for (size_t i = 0; i < count; i++) {
+        size_t needed = eb_run_memory_bytes(profiles[i]) / sizeof(uint64_t);
+        words = needed > words ? needed : words;
+    }
+    uint64_t *memory = calloc(count + 1, words * sizeof *memory);
     struct eb_crew crew;
     eb_crew_init(&crew, s->port, places, count);
-    for (size_t i = 0; runs != NULL && places != NULL && i < count; i++) {
-        struct eb_run_config config = {.port = s->port,
-                                       .profile = profiles[i],
-                                       .route = &eb_route_ip,
-                                       .modbus = {.port = EB_MODBUS_PORT},
-                                       .unit = EB_MODBUS_UNIT_SELF,
-                                       .reach_patience_us = SERIAL_PATIENCE_US};
-        memcpy(config.modbus.ip, entries[i].address.ip, sizeof config.modbus.ip);
+    for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++) {
+        struct eb_run_config config = {
+            .port = s->port,
+            .profile = profiles[i],
+            .memory = memory + i * words,
+            .memory_bytes = words * sizeof *memory,
+            .target = {.modbus = {.port = EB_MODBUS_PORT}, .unit = EB_MODBUS_UNIT_SELF},
+            .reach_patience_us = SERIAL_PATIENCE_US};
+        memcpy(config.target.modbus.ip, entries[i].address.ip, sizeof config.target.modbus.ip);
         if (eb_run_init(&runs[i], &config) == EB_OK && eb_crew_add(&crew, &runs[i]) != EB_OK)
             eb_run_abandon(&runs[i]);
     }
     while (crew.going > 0 && session_interrupts() == 0)
         eb_crew_work(&crew, s->port->now_us(s->port->self) + SERIAL_PATIENCE_US);
     eb_crew_abandon(&crew);
-    for (size_t i = 0; runs != NULL && places != NULL && i < count; i++)
+    for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++)
         snprintf(entries[i].serial, sizeof entries[i].serial, "%s", runs[i].identity.serial);
     free(runs);
     free(places);
+    free(memory);
 }
 
 static int add_into(struct session *s, const struct wire *w)

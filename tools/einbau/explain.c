@@ -72,10 +72,8 @@ static const struct {
 static const char *advice_of(const struct eb_run *run)
 {
     const struct eb_error *e = &run->error;
-    bool can = run->config.can_link != NULL && run->config.can_link[0] != '\0';
-    bool on_bus =
-        can && run->config.profile != NULL &&
-        (run->config.profile->route == EB_ROUTE_CANOPEN || run->config.profile->route == EB_ROUTE_UDS);
+    bool can = run->config.target.can_link != NULL && run->config.target.can_link[0] != '\0';
+    bool on_bus = can && run->config.profile != NULL && eb_profile_wire(run->config.profile) == EB_WIRE_CAN;
     for (size_t i = 0; i < sizeof by_code / sizeof by_code[0]; i++) {
         if (e->status == EB_PEER_ERROR && e->code == by_code[i].code && e->number == by_code[i].number)
             return by_code[i].advice;
@@ -117,7 +115,7 @@ static void cause(const struct eb_run *run, const struct eb_error *e, enum eb_ru
     /* A code says it shorter than the word for all of them. */
     snprintf(text, cap, "%s: %s%s%s", e->where != NULL ? e->where : eb_rung_word(rung),
              code[0] != '\0' ? code : eb_status_word(e->status), e->text[0] != '\0' ? ": " : "", e->text);
-    if (e->status == EB_DENIED && run->config.profile->route == EB_ROUTE_DFU) {
+    if (e->status == EB_DENIED && eb_profile_wire(run->config.profile) == EB_WIRE_USB) {
         char right[320];
         usb_right_text(&run->config.profile->dfu, right, sizeof right);
         add(text, cap, ". ", right);

@@ -236,8 +236,8 @@ void print_disagreements(const struct target *t)
         say("%s: its sources disagree on the %s: found %s by %s and %s by %s, expected the same; the "
             "first one "
             "counts",
-            t->device->name, eb_profile_item_word(d->item), d->text, eb_value_kind_word(d->by), d->other_text,
-            eb_value_kind_word(d->other_by));
+            t->device->name, eb_profile_item_word(d->item), d->text, d->by->title, d->other_text,
+            d->other_by->title);
     }
 }
 
@@ -569,7 +569,7 @@ static void say_hand(const struct session *s, const struct target *t, const void
 {
     const struct eb_step *step = &t->device->profile->prepare.list[*(const size_t *)context];
     (void)s;
-    if (t->item_count > 0 && !t->refused && step->kind == EB_STEP_BY_HAND)
+    if (t->item_count > 0 && !t->refused && step->hand[0] != '\0')
         snprintf(text, SENTENCE_BYTES, "manual step: %s (it is checked)", step->hand);
 }
 
@@ -805,9 +805,8 @@ static json_t *left_document(const struct target *t)
 
 static json_t *disagreement_document(const struct eb_disagreement *d)
 {
-    return json_pack("{s:s, s:s, s:s, s:s, s:s}", "what", eb_profile_item_word(d->item), "by",
-                     eb_value_kind_word(d->by), "text", d->text, "other_by", eb_value_kind_word(d->other_by),
-                     "other_text", d->other_text);
+    return json_pack("{s:s, s:s, s:s, s:s, s:s}", "what", eb_profile_item_word(d->item), "by", d->by->title,
+                     "text", d->text, "other_by", d->other_by->title, "other_text", d->other_text);
 }
 
 static json_t *device_document(const struct session *s, const struct target *t)

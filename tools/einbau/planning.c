@@ -133,7 +133,7 @@ void session_recall(struct session *s, struct target *t, char seen[EB_SEEN_BYTES
     struct eb_identity *id = &look->identity;
     const struct eb_site_device *d = t->device;
     seen[0] = '\0';
-    look->config = session_run(s, t);
+    look->config = session_run(s, t, TARGET_LOOK);
     memset(id, 0, sizeof *id);
     bool known = s->known != NULL && eb_known_recall(s->known, s->site->name, d->name, id, seen);
     if (known && d->serial[0] != '\0' && strcmp(id->serial, d->serial) != 0) { /* another one was there */
@@ -415,8 +415,8 @@ static bool prepare_run(struct session *s, struct target *t)
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    t->fit.config = session_run(s, t);
-    t->fit.config.serial = t->look.identity.serial; /* the very device that was looked at */
+    t->fit.config = session_run(s, t, TARGET_FIT);
+    t->fit.config.target.serial = t->look.identity.serial; /* the very device that was looked at */
     t->fit.config.items = t->items;
     t->fit.config.count = t->item_count;
     t->fit.config.accepted = t->accepted;

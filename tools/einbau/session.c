@@ -270,8 +270,11 @@ int session_close(struct session *s, int status)
         eb_image_close(s->images[i].image);
     eb_shelf_close(s->shelf);
     eb_known_close(s->known);
-    for (size_t i = 0; i < s->count && s->targets != NULL; i++)
+    for (size_t i = 0; i < s->count && s->targets != NULL; i++) {
         free(s->targets[i].buffer);
+        free(s->targets[i].memory[TARGET_LOOK]);
+        free(s->targets[i].memory[TARGET_FIT]);
+    }
     eb_record_close(s->record);
     eb_locks_close(s->locks);
     free(s->lefts);
@@ -451,27 +454,26 @@ const char *wire_adapter(const struct session *s, const struct eb_site_link *wir
     return s->sim == NULL && wire->adapter[0] != '\0' ? wire->adapter : wire->name;
 }
 
-struct eb_run_config session_run(const struct session *s, const struct target *t)
+struct eb_run_config session_run(struct session *s, struct target *t, enum target_run which)
 {
-    static const struct eb_route *const routes[] = {[EB_ROUTE_NONE] = &eb_route_ip,
-                                                    [EB_ROUTE_IP] = &eb_route_ip,
-                                                    [EB_ROUTE_CANOPEN] = &eb_route_canopen,
-                                                    [EB_ROUTE_UDS] = &eb_route_uds,
-                                                    [EB_ROUTE_DFU] = &eb_route_dfu};
-    const struct eb_site_link *wire = t->device->wire;
+    const struct eb_site_device *d = t->device;
+    size_t size = eb_run_memory_bytes(d->profile);
+    if (t->memory[which] == NULL)
+        t->memory[which] = malloc(size);
     return (struct eb_run_config){
         .port = s->port,
-        .profile = t->device->profile,
-        .route = routes[t->device->profile->route],
-        .can_link = wire_adapter(s, wire),
-        .bit_rate = wire->bit_rate,
-        .node = t->device->node,
-        .isotp = t->device->isotp,
-        .usb_place = t->device->usb_place,
-        .modbus = t->device->modbus,
-        .tftp = t->device->tftp,
-        .unit = t->device->unit,
-        .serial = t->device->serial,
+        .profile = d->profile,
+        .memory = t->memory[which],
+        .memory_bytes = t->memory[which] != NULL ? size : 0,
+        .target = {.modbus = d->modbus,
+                   .tftp = d->tftp,
+                   .unit = d->unit,
+                   .can_link = wire_adapter(s, d->wire),
+                   .bit_rate = d->wire->bit_rate,
+                   .node = d->node,
+                   .isotp = d->isotp,
+                   .usb_place = d->usb_place,
+                   .serial = d->serial},
         .reach_patience_us = REACH_PATIENCE_US,
         .around = &t->around,
         .interrupted = t->left != NULL,
@@ -555,7 +557,7 @@ static bool kept_off(const struct session *s, struct target *t)
 
 static void begin_look(struct session *s, struct target *t, struct eb_crew *crew)
 {
-    struct eb_run_config config = session_run(s, t);
+    struct eb_run_config config = session_run(s, t, TARGET_LOOK);
     if (t->absent)
         config.reach_patience_us = ABSENT_PATIENCE_US;
     t->look.config = config;

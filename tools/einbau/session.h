@@ -11,6 +11,9 @@
 #include <einbau/sim.h>
 
 /* One device of the site in this call. */
+/* A target's runs. */
+enum target_run { TARGET_LOOK, TARGET_FIT };
+
 struct target {
     const struct eb_site_device *device;
     bool chosen;       /* named, or all are meant */
@@ -48,6 +51,7 @@ struct target {
     const struct eb_site_device *waited_for; /* in vain: it was not confirmed, so this one is not started */
     struct eb_run fit;
     uint8_t *buffer;
+    uint64_t *memory[2]; /* of each run, for its accesses */
 
     /* what the progress display said last */
     enum eb_rung told_rung;
@@ -111,7 +115,7 @@ bool target_on_ip(const struct target *target);
 const char *wire_adapter(const struct session *session, const struct eb_site_link *wire);
 
 /* A run for this device that only looks. */
-struct eb_run_config session_run(const struct session *session, const struct target *target);
+struct eb_run_config session_run(struct session *session, struct target *target, enum target_run which);
 
 /* Finds out whose signatures count; false where a listed key cannot be read, so that nothing may be trusted.
  */

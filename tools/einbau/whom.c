@@ -80,46 +80,50 @@ bool whom_lock(struct whom *who)
     return !who->has_mac || job_lock(who->session, who->name, key);
 }
 
-enum eb_status whom_ask(struct whom *who, struct eb_ask *ask, struct eb_ask_config config)
+/* How often it is tried: over frames on each link that comes into question. */
+static size_t tries(const struct whom *who, bool frames)
+{
+    return frames ? who->link_count : 1;
+}
+
+enum eb_status whom_request(struct whom *who, struct eb_request *request, const struct eb_access *access,
+                            const struct eb_operation *operation, uint64_t patience_us)
 {
     const struct eb_port *port = who->session->port;
-    bool frames = config.kind <= EB_ASK_SIGNAL;
-    config.port = port;
-    config.owner = who;
-    config.peer = who->modbus;
-    if (config.kind == EB_ASK_FLASH || config.kind == EB_ASK_IDENTITY)
-        config.peer.port = EB_CIP_PORT;
-    config.unit = who->unit;
-    if (config.patience_us == 0)
-        config.patience_us = PATIENCE_US;
-    if (!config.has_mac) {
-        config.has_mac = who->has_mac;
-        memcpy(config.mac, who->mac, sizeof config.mac);
-    }
-    for (size_t i = 0; i < (frames ? who->link_count : 1); i++) {
-        config.link = frames ? &who->links[i] : NULL;
-        eb_ask_begin(ask, &config, port->now_us(port->self));
-        asks_work(port, ask, 1);
-        bool collecting = config.kind == EB_ASK_WHO_HAS || config.kind == EB_ASK_NAME_USED;
-        if (ask->status != EB_OK || (collecting && ask->mac_count == 0))
+    bool frames = (access->able & EB_BY_FRAMES) != 0;
+    struct eb_request_config config = {
+        .port = port,
+        .owner = who,
+        .access = access,
+        .operation = *operation,
+        .target = {.modbus = who->modbus, .unit = who->unit, .has_mac = who->has_mac},
+        .patience_us = patience_us != 0 ? patience_us : PATIENCE_US,
+        .profile = who->profile};
+    memcpy(config.target.mac, who->mac, sizeof config.target.mac);
+    request->status = EB_UNREACHABLE;
+    request->contact.error = (struct eb_error){.status = EB_UNREACHABLE, .where = "Ethernet frames"};
+    for (size_t i = 0; i < tries(who, frames); i++) {
+        bool collecting = operation->macs != NULL;
+        config.target.link = frames ? &who->links[i] : NULL;
+        if (eb_request_begin(request, &config) == EB_OK)
+            requests_work(port, request, 1);
+        if (request->status != EB_OK || (collecting && operation->macs->count == 0))
             continue;
         if (frames && !collecting) { /* this is where it is, and who */
+            const struct eb_exchange *exchange = (const void *)request->context;
             who->links[0] = who->links[i];
             who->link_count = 1;
             who->has_mac = true;
-            memcpy(who->mac, ask->config.mac, sizeof who->mac);
+            memcpy(who->mac, exchange->mac, sizeof who->mac);
         }
         break;
     }
-    if (frames && who->link_count == 0)
-        *ask = (struct eb_ask){.status = EB_UNREACHABLE,
-                               .error = {.status = EB_UNREACHABLE, .where = "Ethernet frames"}};
-    return ask->status;
+    return request->status;
 }
 
-void whom_reason(const struct eb_ask *ask, char *text, size_t cap)
+void whom_reason(const struct eb_request *request, char *text, size_t cap)
 {
-    const struct eb_error *e = &ask->error;
+    const struct eb_error *e = &request->contact.error;
     if (e->status == EB_DENIED)
         snprintf(text, cap,
                  "%s: raw Ethernet frames need a permission that this user does not have. To grant it once: "

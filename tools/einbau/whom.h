@@ -24,11 +24,12 @@ bool whom_open(struct whom *whom, struct session *session, const struct options 
 /* Takes its locks, by what is known of it by now; false where another process has one. */
 bool whom_lock(struct whom *whom);
 
-/* One exchange with it; fills in port, link, addresses of `config`.  Over frames it is tried on each link
- * that comes into question, until one answers.  `ask` has the result. */
-enum eb_status whom_ask(struct whom *whom, struct eb_ask *ask, struct eb_ask_config config);
+/* One operation of an access on it; `patience_us` 0: the usual.  Over frames it is tried on each link that
+ * comes into question, until one answers.  `request` has the result. */
+enum eb_status whom_request(struct whom *whom, struct eb_request *request, const struct eb_access *access,
+                            const struct eb_operation *operation, uint64_t patience_us);
 
 /* Why it failed, as a sentence without the device's name. */
-void whom_reason(const struct eb_ask *ask, char *text, size_t cap);
+void whom_reason(const struct eb_request *request, char *text, size_t cap);
 
 #endif

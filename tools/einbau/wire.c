@@ -420,7 +420,7 @@ json_t *wire_document(const struct wire *w)
 
 /* --- asking -------------------------------------------------------------------------------------- */
 
-void asks_work(const struct eb_port *port, struct eb_ask *asks, size_t count)
+void requests_work(const struct eb_port *port, struct eb_request *requests, size_t count)
 {
     void *owners[8];
     for (size_t going = count; going > 0;) {
@@ -428,11 +428,11 @@ void asks_work(const struct eb_port *port, struct eb_ask *asks, size_t count)
         uint64_t next_us = EB_NEVER;
         going = 0;
         for (size_t i = 0; i < count; i++) {
-            if (eb_ask_poll(&asks[i], now_us) != EB_PENDING)
+            if (eb_request_poll(&requests[i], now_us) != EB_PENDING)
                 continue;
             going++;
-            if (eb_ask_deadline_us(&asks[i]) < next_us)
-                next_us = eb_ask_deadline_us(&asks[i]);
+            if (eb_request_deadline_us(&requests[i]) < next_us)
+                next_us = eb_request_deadline_us(&requests[i]);
         }
         if (going > 0)
             port->wait(port->self, next_us, owners, 8);

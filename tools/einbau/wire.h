@@ -76,10 +76,10 @@ struct ways {
 bool ways_find(struct session *session, struct ways *ways);
 void ways_free(struct ways *ways);
 
-/* --- asking several things at once --- */
+/* --- several requests at once --- */
 
 /* Works until all have ended. */
-void asks_work(const struct eb_port *port, struct eb_ask *asks, size_t count);
+void requests_work(const struct eb_port *port, struct eb_request *requests, size_t count);
 
 /* "192.0.2.10" */
 void ip_text(const uint8_t ip[4], char text[EB_ENDPOINT_TEXT_BYTES]);

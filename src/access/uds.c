@@ -1,4 +1,4 @@
-/* The way to a unit that speaks UDS: its identity by data identifiers, its program by download (ISO 14229-1).
+/* A unit that speaks UDS: its identity by data identifiers, its program by download (ISO 14229-1).
  *
  *   reading:     READ, identifier after identifier
  *   sending:     EXTENDED --> [FAULTS_OFF --> TALK_OFF] --> PROGRAMMING (until its loader answers) --> SAME
@@ -11,7 +11,7 @@
  * Everything is asked of the one unit that is meant, never of all. */
 #include "base/bytes.h"
 #include "einbau/text.h"
-#include "route/can_route.h"
+#include "access/can_link.h"
 #include "wire/uds_wire.h"
 
 #include <string.h>
@@ -69,135 +69,140 @@ static const char *const where[] = {"reading data identifiers",
                                     "checking dependencies (31h FF01h)",
                                     "reset (11h)"};
 
-static void receive(struct ebi_route *r, const struct eb_can_frame *frame, uint64_t now_us)
+typedef struct eb_access_uds_context context;
+
+static void receive(void *self, const struct eb_can_frame *frame, uint64_t now_us)
 {
-    eb_uds_receive(&r->can.uds, frame, now_us);
+    context *r = self;
+    eb_uds_receive(&r->uds, frame, now_us);
 }
 
-static void tick(struct ebi_route *r, uint64_t now_us)
+static void tick(void *self, uint64_t now_us)
 {
-    eb_uds_tick(&r->can.uds, now_us);
+    context *r = self;
+    eb_uds_tick(&r->uds, now_us);
 }
 
-static size_t give(struct ebi_route *r, struct eb_can_frame *frames, size_t cap, bool all_out,
-                   uint64_t now_us)
+static size_t give(void *self, struct eb_can_frame *frames, size_t cap, bool all_out, uint64_t now_us)
 {
-    return eb_uds_give(&r->can.uds, frames, cap, all_out, now_us);
+    context *r = self;
+    return eb_uds_give(&r->uds, frames, cap, all_out, now_us);
 }
 
-static void taken(struct ebi_route *r, size_t count, uint64_t now_us)
+static void taken(void *self, size_t count, uint64_t now_us)
 {
-    eb_uds_taken(&r->can.uds, count, now_us);
+    context *r = self;
+    eb_uds_taken(&r->uds, count, now_us);
 }
 
 static const struct ebi_can_engine engine = {receive, tick, give, taken};
 
-static const struct eb_uds_way *way(const struct ebi_route *r)
+static const struct eb_uds_way *way(const context *r)
 {
-    return &r->config->profile->uds;
+    return &r->link.contact->profile->uds;
 }
 
 /* --- moves --------------------------------------------------------------------------------------- */
 
-static void ask(struct ebi_route *r, const uint8_t *bytes, size_t size, uint64_t patience_us, uint64_t now_us)
+static void ask(context *r, const uint8_t *bytes, size_t size, uint64_t patience_us, uint64_t now_us)
 {
-    eb_uds_ask(&r->can.uds, bytes, size, NULL, 0, patience_us, now_us);
+    eb_uds_ask(&r->uds, bytes, size, NULL, 0, patience_us, now_us);
 }
 
-static void ask_two(struct ebi_route *r, uint8_t service, uint8_t sub, uint64_t now_us)
+static void ask_two(context *r, uint8_t service, uint8_t sub, uint64_t now_us)
 {
     const uint8_t bytes[2] = {service, sub};
     ask(r, bytes, sizeof bytes, ANSWER_US, now_us);
 }
 
-static uint64_t erase_patience_us(const struct ebi_route *r)
+static uint64_t erase_patience_us(const context *r)
 {
     return way(r)->erase_patience_ms * 1000ULL;
 }
 
-static void ask_value(struct ebi_route *r, uint16_t did, uint64_t now_us)
+static void ask_value(context *r, uint16_t did, uint64_t now_us)
 {
     const uint8_t bytes[3] = {UDS_READ, (uint8_t)(did >> 8), (uint8_t)did};
     ask(r, bytes, sizeof bytes, ANSWER_US, now_us);
 }
 
-static void ask_routine(struct ebi_route *r, uint16_t id, const uint8_t *record, size_t size,
-                        uint64_t patience_us, uint64_t now_us)
+static void ask_routine(context *r, uint16_t id, const uint8_t *record, size_t size, uint64_t patience_us,
+                        uint64_t now_us)
 {
     const uint8_t head[4] = {UDS_ROUTINE, UDS_ROUTINE_START, (uint8_t)(id >> 8), (uint8_t)id};
-    eb_uds_ask(&r->can.uds, head, sizeof head, record, size, patience_us, now_us);
+    eb_uds_ask(&r->uds, head, sizeof head, record, size, patience_us, now_us);
 }
 
 /* 44h: four bytes of address, four of size. */
-static void put_area(const struct ebi_route *r, uint8_t area[9])
+static void put_area(const context *r, uint8_t area[9])
 {
     area[0] = 0x44;
     ebi_put32(area + 1, way(r)->address);
-    ebi_put32(area + 5, (uint32_t)r->can.item->source.size_bytes);
+    ebi_put32(area + 5, (uint32_t)r->link.operation.source->size_bytes);
 }
 
-static uint32_t block_size(const struct ebi_route *r)
+static uint32_t block_size(const context *r)
 {
-    uint64_t left = r->can.item->source.size_bytes - r->done_bytes;
-    return left < r->can.block_bytes ? (uint32_t)left : r->can.block_bytes;
+    uint64_t left = r->link.operation.source->size_bytes - r->link.contact->done_bytes;
+    return left < r->block_bytes ? (uint32_t)left : r->block_bytes;
 }
 
 /* The block that follows what is done; read into the very message, which is the caller's buffer. */
-static bool ask_transfer(struct ebi_route *r, uint64_t now_us)
+static bool ask_transfer(context *r, uint64_t now_us)
 {
-    const uint8_t head[COUNTER_BYTES] = {UDS_TRANSFER, r->can.counter};
-    const struct eb_source *source = &r->can.item->source;
-    uint8_t *data = r->config->buffer + COUNTER_BYTES;
+    const uint8_t head[COUNTER_BYTES] = {UDS_TRANSFER, r->counter};
+    const struct eb_source *source = r->link.operation.source;
+    uint8_t *data = r->link.contact->buffer + COUNTER_BYTES;
     uint32_t size = block_size(r);
-    if (source->read(source->self, r->done_bytes, data, size) != EB_OK)
+    if (source->read(source->self, r->link.contact->done_bytes, data, size) != EB_OK)
         return false;
-    eb_uds_ask(&r->can.uds, head, sizeof head, data, size, r->config->profile->send_patience_ms * 1000ULL,
+    eb_uds_ask(&r->uds, head, sizeof head, data, size, r->link.contact->profile->send_patience_ms * 1000ULL,
                now_us);
     return true;
 }
 
-static bool ask_key(struct ebi_route *r, uint64_t now_us)
+static bool ask_key(context *r, uint64_t now_us)
 {
-    const struct eb_run_config *config = r->config;
-    const struct eb_uds *u = &r->can.uds;
+    const struct eb_target *target = r->link.contact->target;
+    const struct eb_uds *u = &r->uds;
     uint8_t head[2] = {UDS_SECURITY, (uint8_t)(way(r)->level + 1)};
     uint8_t key[SEED_BYTES_MAX];
     size_t size = u->answer_size - 2;
     if (way(r)->key != EB_UDS_KEY_CALL)
         eb_uds_key(way(r)->key, way(r)->key_value, u->answer + 2, size, key);
-    else if (config->key == NULL || !config->key(config->key_context, u->answer + 2, size, key))
+    else if (target->key == NULL || !target->key(target->key_context, u->answer + 2, size, key))
         return false;
-    eb_uds_ask(&r->can.uds, head, sizeof head, key, size, ANSWER_US, now_us);
+    eb_uds_ask(&r->uds, head, sizeof head, key, size, ANSWER_US, now_us);
     return true;
 }
 
 /* Reading back: the caller's buffer takes the answers, which are as long as blocks were. */
-static void begin_back(struct ebi_route *r)
+static void begin_back(context *r)
 {
-    struct ebi_can_route *c = &r->can;
-    eb_uds_buffers(&c->uds, c->request, sizeof c->request, r->config->buffer, r->config->buffer_bytes);
-    c->back_bytes = 0;
-    c->counter = 1;
+    const struct eb_contact *c = r->link.contact;
+    eb_uds_buffers(&r->uds, r->request, sizeof r->request, c->buffer, c->buffer_bytes);
+    r->back_bytes = 0;
+    r->counter = 1;
 }
 
 /* The one place where the move changes; what it asks begins with it.  False where it cannot be asked. */
-static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
+static bool set_move(context *r, enum move move, uint64_t now_us)
 {
-    struct ebi_can_route *c = &r->can;
+    struct eb_can_link *c = &r->link;
     uint8_t area[11] = {UDS_DOWNLOAD, 0};
     uint8_t bytes[19] = {UDS_WRITE, (uint8_t)(way(r)->fingerprint >> 8), (uint8_t)way(r)->fingerprint};
     const struct eb_value *value;
     if (c->move != (uint8_t)move) {
-        c->patience_end_us = now_us + r->config->profile->return_patience_ms * 1000ULL;
+        c->patience_end_us = now_us + r->link.contact->profile->return_patience_ms * 1000ULL;
         c->repeats = 0;
     }
     c->move = (uint8_t)move;
     c->pausing = false;
-    r->deadline_us = now_us;
+    r->link.deadline_us = now_us;
     switch (move) {
     case READ:
     case SAME:
-        value = ebi_value_next(r, EB_VALUE_DID);
+        value = ebi_value_next(r->link.contact, &eb_access_uds, 0);
         if (value != NULL)
             ask_value(r, value->index, now_us);
         return true;
@@ -215,7 +220,7 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
         return true;
     case PROGRAMMING:
         ask(r, (const uint8_t[]){UDS_SESSION, UDS_PROGRAMMING_SESSION}, 2,
-            r->config->profile->return_patience_ms * 1000ULL, now_us);
+            r->link.contact->profile->return_patience_ms * 1000ULL, now_us);
         return true;
     case SEED:
         ask_two(r, UDS_SECURITY, way(r)->level, now_us);
@@ -223,7 +228,7 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
     case KEY:
         return ask_key(r, now_us);
     case FINGERPRINT: /* the file's CRC-32, which tells later what was sent */
-        ebi_put32(bytes + 3, c->item->checksum);
+        ebi_put32(bytes + 3, c->operation.checksum);
         ask(r, bytes, 7, ANSWER_US, now_us);
         return true;
     case ERASE:
@@ -237,10 +242,10 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
     case TRANSFER:
         return ask_transfer(r, now_us);
     case EXIT:
-        ask(r, (const uint8_t[]){UDS_EXIT}, 1, r->config->profile->send_patience_ms * 1000ULL, now_us);
+        ask(r, (const uint8_t[]){UDS_EXIT}, 1, r->link.contact->profile->send_patience_ms * 1000ULL, now_us);
         return true;
     case CHECK:
-        ebi_put32(bytes, c->item->checksum);
+        ebi_put32(bytes, c->operation.checksum);
         ask_routine(r, way(r)->check_routine, bytes, 4, erase_patience_us(r), now_us);
         return true;
     case UPLOAD:
@@ -250,8 +255,8 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
         ask(r, area, 11, ANSWER_US, now_us);
         return true;
     case BACK:
-        ask(r, (const uint8_t[]){UDS_TRANSFER, c->counter}, 2, r->config->profile->send_patience_ms * 1000ULL,
-            now_us);
+        ask(r, (const uint8_t[]){UDS_TRANSFER, r->counter}, 2,
+            r->link.contact->profile->send_patience_ms * 1000ULL, now_us);
         return true;
     case BACK_EXIT:
         ask(r, (const uint8_t[]){UDS_EXIT}, 1, ANSWER_US, now_us);
@@ -267,10 +272,10 @@ static bool set_move(struct ebi_route *r, enum move move, uint64_t now_us)
 }
 
 /* The move behind this one, by what the profile asks for. */
-static enum move next_move(const struct ebi_route *r)
+static enum move next_move(const context *r)
 {
     const struct eb_uds_way *w = way(r);
-    switch ((enum move)r->can.move) {
+    switch ((enum move)r->link.move) {
     case EXTENDED:
         return w->quiet ? FAULTS_OFF : PROGRAMMING;
     case SAME:
@@ -284,7 +289,7 @@ static enum move next_move(const struct ebi_route *r)
             return CHECK;
         /* fall through */
     case CHECK:
-        if (r->config->profile->read_back == EB_READ_BACK_YES)
+        if (r->link.contact->profile->read_back == EB_READ_BACK_YES)
             return UPLOAD;
         /* fall through */
     case BACK_EXIT:
@@ -294,183 +299,179 @@ static enum move next_move(const struct ebi_route *r)
     case RESET:
         return READ; /* there is none */
     default:
-        return (enum move)(r->can.move + 1);
+        return (enum move)(r->link.move + 1);
     }
 }
 
-static enum eb_status go_on(struct ebi_route *r, enum move move, uint64_t now_us)
+static enum eb_status go_on(context *r, enum move move, uint64_t now_us)
 {
-    if (r->can.stopping && r->can.move >= EXTENDED && r->can.move < RESET && r->can.move != PROGRAMMING)
-        return ebi_can_end_saying(r, where, EB_STOPPED, "");
+    if (r->link.stopping && r->link.move >= EXTENDED && r->link.move < RESET && r->link.move != PROGRAMMING)
+        return ebi_can_end_saying(&r->link, where, EB_STOPPED, "");
     if (move == READ)
-        return ebi_can_end_well(r);
+        return ebi_can_end_well(&r->link);
     if (set_move(r, move, now_us))
         return EB_PENDING;
-    return ebi_can_end_saying(r, where, move == KEY ? EB_DENIED : EB_IO,
+    return ebi_can_end_saying(&r->link, where, move == KEY ? EB_DENIED : EB_IO,
                               move == KEY ? "the key for its seed is not known here"
                                           : "the image cannot be read");
-}
-
-/* Whether the loader answers, by what was read last. */
-static bool in_loader(const struct ebi_route *r)
-{
-    const struct eb_profile *p = r->config->profile;
-    char state[EB_NAME_BYTES];
-    return ebi_route_value(r, &p->from_state, state, sizeof state) && strcmp(state, p->state_loader) == 0;
 }
 
 /* --- answers ------------------------------------------------------------------------------------- */
 
 /* One value was answered, or is refused; EB_PENDING while more are to be read. */
-static enum eb_status after_value(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_value(context *r, uint64_t now_us)
 {
-    struct ebi_can_route *c = &r->can;
-    const struct eb_value *value = ebi_value_next(r, EB_VALUE_DID);
+    struct eb_can_link *c = &r->link;
+    const struct eb_value *value = ebi_value_next(r->link.contact, &eb_access_uds, 0);
     size_t size = 0;
-    if (c->uds.error.status != EB_OK && c->uds.error.status != EB_PEER_ERROR) {
+    if (r->uds.error.status != EB_OK && r->uds.error.status != EB_PEER_ERROR) {
         if (c->repeats++ < (c->answered ? REPEATS_MAX : 1)) { /* a frame was lost */
             set_move(r, (enum move)c->move, now_us);
             return EB_PENDING;
         }
-        if (r->answered_kinds[EB_VALUE_DID])
-            ebi_route_restarted(r, EB_RESTART_SILENCE);
-        return ebi_can_end_with(r, where, &c->uds.error);
+        if (r->link.has_been)
+            ebi_restarted(r->link.contact, EB_RESTART_SILENCE);
+        return ebi_can_end_with(&r->link, where, &r->uds.error);
     }
     c->repeats = 0;
-    r->connected = c->answered = true;
+    r->link.contact->connected = c->answered = true;
     if (value != NULL) {
-        const uint8_t *bytes = eb_uds_value(&c->uds, value->index, &size);
-        ebi_value_take(r, value, bytes, bytes != NULL ? size : 0);
+        const uint8_t *bytes = eb_uds_value(&r->uds, value->index, &size);
+        ebi_value_take(r->link.contact, value, bytes, bytes != NULL ? size : 0, false);
     }
-    if (ebi_value_next(r, EB_VALUE_DID) != NULL) {
+    if (ebi_value_next(r->link.contact, &eb_access_uds, 0) != NULL) {
         set_move(r, (enum move)c->move, now_us);
         return EB_PENDING;
     }
-    bool same = ebi_can_same_serial(r);
+    bool same = ebi_can_same_serial(&r->link);
     if (c->move == READ) {
-        r->answered_kinds[EB_VALUE_DID] = true;
-        return r->watching && r->restart == EB_RESTART_NOT_SEEN ? go_on(r, ACTIVE_SESSION, now_us)
-                                                                : ebi_can_end_well(r);
+        r->link.has_been = true;
+        return r->link.contact->watching && r->link.contact->restart == EB_RESTART_NOT_SEEN
+                   ? go_on(r, ACTIVE_SESSION, now_us)
+                   : ebi_can_end_well(&r->link);
     }
     if (!same)
-        return ebi_can_end_other(r, where);
-    r->loader_seen = in_loader(r);
+        return ebi_can_end_other(&r->link, where);
+    r->link.contact->loader_seen = ebi_in_loader(r->link.contact);
     return go_on(r, next_move(r), now_us);
 }
 
 /* Its length of a block counts the service and the counter. */
-static enum eb_status after_download(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_download(context *r, uint64_t now_us)
 {
-    const struct eb_uds *u = &r->can.uds;
+    const struct eb_uds *u = &r->uds;
     uint32_t length = 0;
     size_t bytes = u->answer_size >= 2 ? u->answer[1] >> 4 : 0;
     if (bytes == 0 || bytes > 4 || u->answer_size < 2 + bytes)
-        return ebi_can_end_saying(r, where, EB_GARBAGE, "the answer does not say how long a block may be");
+        return ebi_can_end_saying(&r->link, where, EB_GARBAGE,
+                                  "the answer does not say how long a block may be");
     for (size_t i = 0; i < bytes; i++)
         length = length << 8 | u->answer[2 + i];
-    if (length > r->config->buffer_bytes)
-        length = (uint32_t)r->config->buffer_bytes;
+    if (length > r->link.contact->buffer_bytes)
+        length = (uint32_t)r->link.contact->buffer_bytes;
     if (length <= COUNTER_BYTES)
-        return ebi_can_end_saying(r, where, EB_GARBAGE, "the answer says that a block may hold nothing");
-    r->can.block_bytes = length - COUNTER_BYTES;
-    r->can.counter = 1;
-    r->done_bytes = 0;
+        return ebi_can_end_saying(&r->link, where, EB_GARBAGE,
+                                  "the answer says that a block may hold nothing");
+    r->block_bytes = length - COUNTER_BYTES;
+    r->counter = 1;
+    r->link.contact->done_bytes = 0;
     return go_on(r, TRANSFER, now_us);
 }
 
 /* Where the answer was lost the same block is sent once more: the unit does not write it twice. */
-static enum eb_status after_transfer(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_transfer(context *r, uint64_t now_us)
 {
-    if (r->can.uds.state == EB_UDS_FAILED) {
-        if (r->can.uds.error.status != EB_NO_ANSWER || r->can.repeats++ >= REPEATS_MAX)
-            return ebi_can_end_with(r, where, &r->can.uds.error);
+    if (r->uds.state == EB_UDS_FAILED) {
+        if (r->uds.error.status != EB_NO_ANSWER || r->link.repeats++ >= REPEATS_MAX)
+            return ebi_can_end_with(&r->link, where, &r->uds.error);
         return go_on(r, TRANSFER, now_us);
     }
-    r->can.repeats = 0;
-    r->done_bytes += block_size(r);
-    r->can.counter++;
-    r->all_sent = r->done_bytes == r->can.item->source.size_bytes;
-    return go_on(r, r->all_sent ? EXIT : TRANSFER, now_us);
+    r->link.repeats = 0;
+    r->link.contact->done_bytes += block_size(r);
+    r->counter++;
+    r->link.contact->all_sent = r->link.contact->done_bytes == r->link.operation.source->size_bytes;
+    return go_on(r, r->link.contact->all_sent ? EXIT : TRANSFER, now_us);
 }
 
 /* The first byte of a routine's status is 0 where it went well. */
-static enum eb_status after_check(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_check(context *r, uint64_t now_us)
 {
-    const struct eb_uds *u = &r->can.uds;
+    const struct eb_uds *u = &r->uds;
     if (u->answer_size >= 5 && u->answer[4] != 0)
-        return ebi_can_end_saying(r, where, EB_PEER_ERROR, "the unit finds what was written wrong");
+        return ebi_can_end_saying(&r->link, where, EB_PEER_ERROR, "the unit finds what was written wrong");
     return go_on(r, next_move(r), now_us);
 }
 
-static enum eb_status after_seed(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_seed(context *r, uint64_t now_us)
 {
-    const struct eb_uds *u = &r->can.uds;
+    const struct eb_uds *u = &r->uds;
     bool locked = false;
     for (size_t i = 2; i < u->answer_size; i++)
         locked = locked || u->answer[i] != 0;
     if (u->answer_size < 3 || u->answer_size - 2 > SEED_BYTES_MAX)
-        return ebi_can_end_saying(r, where, EB_GARBAGE, "a seed of no use");
+        return ebi_can_end_saying(&r->link, where, EB_GARBAGE, "a seed of no use");
     if (locked)
         return go_on(r, KEY, now_us);
-    r->can.move = KEY; /* a seed of zeros: it is unlocked already */
+    r->link.move = KEY; /* a seed of zeros: it is unlocked already */
     return go_on(r, next_move(r), now_us);
 }
 
 /* Behind a reset the default session is active.  Before that it was another one: that of the transfer, which
  * the questions here keep alive. */
-static enum eb_status after_session(struct ebi_route *r)
+static enum eb_status after_session(context *r)
 {
-    const struct eb_uds *u = &r->can.uds;
+    const struct eb_uds *u = &r->uds;
     size_t size = 0;
     const uint8_t *session = eb_uds_value(u, DID_ACTIVE_SESSION, &size);
     if (session != NULL && size == 1 && *session == UDS_DEFAULT_SESSION)
-        ebi_route_restarted(r, EB_RESTART_SESSION);
-    return ebi_can_end_well(r);
+        ebi_restarted(r->link.contact, EB_RESTART_SESSION);
+    return ebi_can_end_well(&r->link);
 }
 
 /* One block of what the unit holds: compared with the image, in pieces, as there is no second buffer. */
-static enum eb_status after_back(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_back(context *r, uint64_t now_us)
 {
-    struct ebi_can_route *c = &r->can;
-    const struct eb_source *source = &c->item->source;
-    const uint8_t *data = c->uds.answer + COUNTER_BYTES;
-    size_t size = c->uds.answer_size > COUNTER_BYTES ? c->uds.answer_size - COUNTER_BYTES : 0;
+    struct eb_can_link *c = &r->link;
+    const struct eb_source *source = c->operation.source;
+    const uint8_t *data = r->uds.answer + COUNTER_BYTES;
+    size_t size = r->uds.answer_size > COUNTER_BYTES ? r->uds.answer_size - COUNTER_BYTES : 0;
     if (size == 0)
-        return ebi_can_end_saying(r, where, EB_UNCONFIRMED, "the unit gives less than was sent");
-    for (size_t at = 0; at < size && c->back_bytes < source->size_bytes;) {
+        return ebi_can_end_saying(&r->link, where, EB_UNCONFIRMED, "the unit gives less than was sent");
+    for (size_t at = 0; at < size && r->back_bytes < source->size_bytes;) {
         uint8_t expected[64];
-        uint64_t left = source->size_bytes - c->back_bytes;
+        uint64_t left = source->size_bytes - r->back_bytes;
         size_t n = size - at < sizeof expected ? size - at : sizeof expected;
         n = left < n ? (size_t)left : n;
-        if (source->read(source->self, c->back_bytes, expected, n) != EB_OK)
-            return ebi_can_end_saying(r, where, EB_IO, "the image cannot be read");
+        if (source->read(source->self, r->back_bytes, expected, n) != EB_OK)
+            return ebi_can_end_saying(&r->link, where, EB_IO, "the image cannot be read");
         if (memcmp(expected, data + at, n) != 0)
-            return ebi_can_end_saying(r, where, EB_UNCONFIRMED, "what the unit holds is not what was sent");
+            return ebi_can_end_saying(&r->link, where, EB_UNCONFIRMED,
+                                      "what the unit holds is not what was sent");
         at += n;
-        c->back_bytes += n;
+        r->back_bytes += n;
     }
-    c->counter++;
-    r->read_back = c->back_bytes == source->size_bytes;
-    return go_on(r, r->read_back ? BACK_EXIT : BACK, now_us);
+    r->counter++;
+    r->link.contact->read_back = r->back_bytes == source->size_bytes;
+    return go_on(r, r->link.contact->read_back ? BACK_EXIT : BACK, now_us);
 }
 
 /* A unit that counts wrong keys says for how long it takes none; it is asked for a seed until that is over.
  */
-static bool waits_for_delay(struct ebi_route *r, uint64_t now_us)
+static bool waits_for_delay(context *r, uint64_t now_us)
 {
-    struct ebi_can_route *c = &r->can;
-    bool delay = c->uds.error.status == EB_PEER_ERROR && c->uds.error.number == NRC_DELAY;
+    struct eb_can_link *c = &r->link;
+    bool delay = r->uds.error.status == EB_PEER_ERROR && r->uds.error.number == NRC_DELAY;
     if (c->move != SEED || !delay || now_us >= c->patience_end_us)
         return false;
-    ebi_can_pause(r, DELAY_US, now_us);
+    ebi_can_pause(&r->link, DELAY_US, now_us);
     return true;
 }
 
-static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
+static enum eb_status after_answer(context *r, uint64_t now_us)
 {
-    struct ebi_can_route *c = &r->can;
-    bool failed = c->uds.state == EB_UDS_FAILED;
-    bool silent = failed && c->uds.error.status == EB_NO_ANSWER;
+    struct eb_can_link *c = &r->link;
+    bool failed = r->uds.state == EB_UDS_FAILED;
+    bool silent = failed && r->uds.error.status == EB_NO_ANSWER;
     switch ((enum move)c->move) {
     case READ:
     case SAME:
@@ -479,7 +480,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
         if (silent && c->repeats++ < REPEATS_MAX)
             return go_on(r, EXTENDED, now_us);
         if (silent)
-            return ebi_can_end_with(r, where, &c->uds.error);
+            return ebi_can_end_with(&r->link, where, &r->uds.error);
         return go_on(r, failed ? PROGRAMMING : next_move(r), now_us);
     case FAULTS_OFF:
     case TALK_OFF: /* not every unit has it; without it nothing is worse */
@@ -490,9 +491,9 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
             return EB_PENDING;
         }
         if (failed)
-            return ebi_can_end_with(r, where, &c->uds.error);
-        r->value = 0;
-        memset(r->texts, 0, sizeof r->texts);
+            return ebi_can_end_with(&r->link, where, &r->uds.error);
+        r->link.contact->value = 0;
+        ebi_values_forget(r->link.contact);
         return go_on(r, SAME, now_us);
     case TRANSFER:
         return after_transfer(r, now_us);
@@ -503,9 +504,9 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
     case BACK_EXIT:
         if (!failed && c->move == BACK)
             return after_back(r, now_us);
-        if (failed && c->uds.error.status == EB_PEER_ERROR)
-            c->uds.error.retry = EB_RETRY_NEVER; /* it stays unreadable */
-        return failed ? ebi_can_end_with(r, where, &c->uds.error) : go_on(r, next_move(r), now_us);
+        if (failed && r->uds.error.status == EB_PEER_ERROR)
+            r->uds.error.retry = EB_RETRY_NEVER; /* it stays unreadable */
+        return failed ? ebi_can_end_with(&r->link, where, &r->uds.error) : go_on(r, next_move(r), now_us);
     default:
         break;
     }
@@ -517,7 +518,7 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
     if (silent && harmless && c->repeats++ < REPEATS_MAX)
         return go_on(r, (enum move)c->move, now_us);
     if (failed)
-        return ebi_can_end_with(r, where, &c->uds.error);
+        return ebi_can_end_with(&r->link, where, &r->uds.error);
     switch ((enum move)c->move) {
     case SEED:
         return after_seed(r, now_us);
@@ -534,59 +535,42 @@ static enum eb_status after_answer(struct ebi_route *r, uint64_t now_us)
 
 /* ------------------------------------------------------------------------------------------------- */
 
-static void begin(struct ebi_route *r, enum move move, uint64_t now_us)
+static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
-    struct ebi_can_route *c = &r->can;
-    bool sends = move == EXTENDED;
-    struct eb_isotp_config isotp = r->config->isotp;
+    context *r = self;
+    bool sends = operation->kind == EB_SEND;
+    enum move first = sends ? EXTENDED : operation->kind == EB_READ ? READ : RESET;
+    struct eb_isotp_config isotp = r->link.contact->target->isotp;
     isotp.unpadded = way(r)->unpadded;
     isotp.padding = way(r)->padding;
-    ebi_can_begin(r, (uint8_t)move, now_us);
-    eb_uds_init(&c->uds, &isotp, sends ? r->config->buffer : c->request,
-                sends ? r->config->buffer_bytes : sizeof c->request);
+    ebi_can_begin(&r->link, operation, (uint8_t)first, now_us);
+    eb_uds_init(&r->uds, &isotp, sends ? r->link.contact->buffer : r->request,
+                sends ? r->link.contact->buffer_bytes : sizeof r->request);
     if (way(r)->answer_patience_ms > EB_UDS_MARGIN_MS)
-        c->uds.margin_ms = way(r)->answer_patience_ms;
+        r->uds.margin_ms = way(r)->answer_patience_ms;
+    set_move(r, first, now_us);
 }
 
-static void identify(struct ebi_route *r, uint64_t now_us)
+static enum eb_status poll(void *self, uint64_t now_us)
 {
-    begin(r, READ, now_us);
-    memset(r->texts, 0, sizeof r->texts);
-    set_move(r, READ, now_us);
-}
-
-static void send(struct ebi_route *r, const struct eb_run_item *item, uint64_t now_us)
-{
-    begin(r, EXTENDED, now_us);
-    r->can.item = item;
-    set_move(r, EXTENDED, now_us);
-}
-
-static void activate(struct ebi_route *r, uint64_t now_us)
-{
-    begin(r, RESET, now_us);
-    set_move(r, RESET, now_us);
-}
-
-static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
-{
-    struct ebi_can_route *c = &r->can;
-    const struct eb_isotp_config *isotp = &r->config->isotp;
+    context *r = self;
+    struct eb_can_link *c = &r->link;
+    const struct eb_isotp_config *isotp = &r->link.contact->target->isotp;
     uint32_t mask = isotp->extended_ids ? EB_CAN_EXTENDED_ID_MAX : EB_CAN_ID_MAX;
     for (;;) {
         if (c->pausing && now_us < c->look_us)
             return EB_PENDING;
         if (c->pausing)
             set_move(r, (enum move)c->move, now_us);
-        enum eb_status exchanged = ebi_can_exchange(r, &engine, isotp->response, mask, now_us);
+        enum eb_status exchanged = ebi_can_exchange(&r->link, r, &engine, isotp->response, mask, now_us);
         if (exchanged == EB_IO)
-            return ebi_can_end_off_bus(r);
+            return ebi_can_end_off_bus(&r->link);
         if (exchanged != EB_OK) {
             if (c->move != PROGRAMMING || now_us >= c->patience_end_us)
-                return ebi_route_end_simple(r, EB_UNREACHABLE, "the CAN adapter");
-            return ebi_can_pause(r, EBI_REOPEN_US, now_us);
+                return ebi_can_end_at(&r->link, EB_UNREACHABLE, "the CAN adapter");
+            return ebi_can_pause(&r->link, EBI_REOPEN_US, now_us);
         }
-        if (c->uds.state == EB_UDS_BUSY)
+        if (r->uds.state == EB_UDS_BUSY)
             return EB_PENDING;
         enum eb_status status = after_answer(r, now_us);
         if (status != EB_PENDING || c->pausing)
@@ -594,37 +578,60 @@ static enum eb_status poll(struct ebi_route *r, uint64_t now_us)
     }
 }
 
-static uint64_t deadline_us(const struct ebi_route *r)
+static uint64_t deadline_us(const void *self)
 {
-    if (r->doing == 0)
+    const context *r = self;
+    if (!r->link.busy)
         return EB_NEVER;
-    if (r->can.pausing)
-        return r->can.look_us;
-    if (r->can.handle == EB_NO_HANDLE)
-        return r->deadline_us;
-    if (r->more)
+    if (r->link.pausing)
+        return r->link.look_us;
+    if (r->link.handle == EB_NO_HANDLE)
+        return r->link.deadline_us;
+    if (r->link.more)
         return 0;
-    return eb_uds_deadline_us(&r->can.uds);
+    return eb_uds_deadline_us(&r->uds);
 }
 
 /* There is no word for giving up: the unit is left to its own patience, and reset on the way down.  What it
  * does now, erasing perhaps, it brings to its end. */
-static void stop(struct ebi_route *r)
+static void stop(void *self)
 {
-    r->can.stopping = true;
-    if (r->can.move == TRANSFER && r->can.uds.state == EB_UDS_BUSY) {
-        r->can.uds.state = EB_UDS_FAILED;
-        r->can.uds.error = (struct eb_error){.status = EB_STOPPED, .where = "UDS"};
+    context *r = self;
+    r->link.stopping = true;
+    if (r->link.move == TRANSFER && r->uds.state == EB_UDS_BUSY) {
+        r->uds.state = EB_UDS_FAILED;
+        r->uds.error = (struct eb_error){.status = EB_STOPPED, .where = "UDS"};
     }
 }
 
-const struct eb_route eb_route_uds = {
-    .identify = identify,
-    .send = send,
-    .activate = activate,
-    .undo = activate,
+static void close(void *self)
+{
+    ebi_can_close(&((context *)self)->link);
+}
+
+static void init(void *self, struct eb_contact *contact)
+{
+    context *r = self;
+    memset(r, 0, sizeof *r);
+    ebi_can_init(&r->link, contact);
+}
+
+static const struct eb_field fields[] = {{"did", EB_FIELD_NUMBER, EBI_VALUE(index), .most = 0xFFFF},
+                                         {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
+static const struct eb_row sources[] = {{"did", .fields = fields, .count = 2}};
+
+const struct eb_access eb_access_uds = {
+    .word = "uds",
+    .title = "UDS",
+    .wire = EB_WIRE_CAN,
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO),
+    .context_bytes = sizeof(context),
+    .sources = sources,
+    .source_count = 1,
+    .init = init,
+    .begin = begin,
     .poll = poll,
     .deadline_us = deadline_us,
     .stop = stop,
-    .close = ebi_can_close,
+    .close = close,
 };

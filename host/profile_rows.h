@@ -1,0 +1,18 @@
+/* Sources of values and steps, as the tables of the accesses describe them. */
+#ifndef EBI_PROFILE_ROWS_H
+#define EBI_PROFILE_ROWS_H
+
+#include "yaml_read.h"
+
+/* Every protocol that a profile can name; a new one is added here. */
+extern const struct eb_access *const ebi_accesses[];
+extern const size_t ebi_access_count;
+
+/* The access with this word that is able to do one of these (EB_ABLE bits); NULL: there is none. */
+const struct eb_access *ebi_access_named(const char *word, unsigned able);
+
+/* One source, {snmp: 1.3.6.1.2.1.1.5.0}, or one step, {write-register: {address: 1, value: 2}}. */
+void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value);
+void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step);
+
+#endif

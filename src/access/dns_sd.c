@@ -1,0 +1,109 @@
+#include "access/exchange.h"
+#include "einbau/dns_sd.h"
+#include "einbau/text.h"
+
+#include <string.h>
+
+enum { SERVICE_BYTES = EB_NAME_BYTES + 8 };
+
+/* "_pa._tcp.local" */
+static void name_service(const struct eb_exchange *x, char service[SERVICE_BYTES])
+{
+    struct eb_text text;
+    eb_text_init(&text, service, SERVICE_BYTES);
+    eb_text_add(&text, x->contact->profile->service);
+    eb_text_add(&text, ".local");
+}
+
+static size_t write(const struct eb_exchange *x, uint8_t *bytes, size_t cap)
+{
+    char service[SERVICE_BYTES];
+    struct eb_dns_questions q;
+    name_service(x, service);
+    eb_dns_begin(&q, bytes, cap, (uint16_t)x->id);
+    eb_dns_ask(&q, service, EB_DNS_PTR, true);
+    return q.size;
+}
+
+/* The next text record (TXT) of the service. */
+static bool next_text(const char *service, struct eb_dns_reader *reader, struct eb_dns_record *record)
+{
+    while (eb_dns_next(reader, record)) {
+        if (record->type == EB_DNS_TXT && eb_dns_is_below(record->name, service))
+            return true;
+    }
+    return false;
+}
+
+/* Opens a message that answers the question (RFC 6762 section 6.7: with its id). */
+static bool open(const struct eb_exchange *x, struct eb_dns_reader *reader, const uint8_t *bytes, size_t size)
+{
+    return eb_dns_open(reader, bytes, size) && reader->id == (uint16_t)x->id;
+}
+
+static void take_key(const struct eb_exchange *x, const struct eb_value *value, char *text,
+                     const uint8_t *bytes, size_t size)
+{
+    char service[SERVICE_BYTES];
+    char pair[2 * EB_NAME_BYTES];
+    struct eb_dns_reader reader;
+    struct eb_dns_record record;
+    size_t length = strlen(value->key);
+    name_service(x, service);
+    open(x, &reader, bytes, size);
+    while (next_text(service, &reader, &record)) {
+        size_t at = 0;
+        while (eb_dns_text(&record, &at, pair, sizeof pair)) {
+            if (strncmp(pair, value->key, length) == 0 && pair[length] == '=' &&
+                strlen(pair + length + 1) < EB_NAME_BYTES) {
+                eb_text_copy(text, EB_NAME_BYTES, pair + length + 1);
+                return; /* the first one counts (RFC 6763 section 6.4) */
+            }
+        }
+    }
+}
+
+static enum eb_status take(struct eb_exchange *x, const uint8_t *bytes, size_t size, struct eb_error *error)
+{
+    char service[SERVICE_BYTES];
+    struct eb_dns_reader reader;
+    struct eb_dns_record record;
+    (void)error;
+    name_service(x, service);
+    if (!open(x, &reader, bytes, size) || !next_text(service, &reader, &record))
+        return EB_PENDING;
+    for (size_t i = 0; i < EBI_PLACES; i++) {
+        char *text;
+        const struct eb_value *value = ebi_value_at(x->contact, i, &text);
+        if (value == NULL || value->by != &eb_access_dns_sd)
+            continue;
+        take_key(x, value, text, bytes, size);
+        ebi_cut_before(text, value->after);
+    }
+    return EB_OK;
+}
+
+static const struct ebi_question question = {&eb_access_dns_sd, EB_DNS_SD_PORT, write, take};
+
+static void init(void *self, struct eb_contact *contact)
+{
+    ebi_exchange_init(self, &question, contact);
+}
+
+static const struct eb_field fields[] = {{"dns-sd", EB_FIELD_TEXT, EBI_VALUE(key)}};
+static const struct eb_row sources[] = {{"dns-sd", .fields = fields, .count = 1}};
+
+const struct eb_access eb_access_dns_sd = {
+    .word = "dns-sd",
+    .title = "DNS-SD",
+    .rank = 5,
+    .able = EB_ABLE(EB_READ),
+    .context_bytes = sizeof(struct eb_exchange),
+    .sources = sources,
+    .source_count = 1,
+    .init = init,
+    .begin = ebi_exchange_begin,
+    .poll = ebi_exchange_poll,
+    .deadline_us = ebi_exchange_deadline_us,
+    .close = ebi_exchange_close,
+};

@@ -1,0 +1,229 @@
+#include "einbau/access/tftp.h"
+#include "access/access.h"
+
+#include <string.h>
+
+enum {
+    RECEIVE_BYTES = 600, /* an ACK has 4 bytes, an OACK or ERROR a short text */
+    RECEIVE_BURST = 8,
+    BURSTS_AT_ONCE = EBI_READS_AT_ONCE / RECEIVE_BURST
+};
+
+typedef struct eb_access_tftp_context context;
+
+static void close(void *self)
+{
+    context *t = self;
+    const struct eb_port *port = t->contact->port;
+    if (t->handle != EB_NO_HANDLE)
+        port->udp_close(port->self, t->handle);
+    t->handle = EB_NO_HANDLE;
+    t->busy = false;
+}
+
+static enum eb_status end(context *t, const struct eb_error *error)
+{
+    t->contact->error = *error;
+    close(t);
+    return error->status;
+}
+
+static enum eb_status end_well(context *t)
+{
+    close(t);
+    return EB_OK;
+}
+
+/* --- sending ---------------------------------------------------------------------------------------------
+ */
+
+/* The largest block that path, buffer and profile allow. */
+static uint16_t block_size(const struct eb_contact *c)
+{
+    const struct eb_profile *profile = c->profile;
+    uint32_t mtu = c->port->path_mtu_bytes(c->port->self, &c->target->tftp);
+    uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
+                                                                              : EB_TFTP_BLKSIZE_DEFAULT;
+    if (largest > c->buffer_bytes - 4)
+        largest = (uint32_t)(c->buffer_bytes - 4);
+    if (largest > EB_TFTP_BLKSIZE_MAX)
+        largest = EB_TFTP_BLKSIZE_MAX;
+    if (profile->blksize != 0 && profile->blksize < largest)
+        largest = profile->blksize;
+    return (uint16_t)largest;
+}
+
+static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
+{
+    context *t = self;
+    struct eb_contact *c = t->contact;
+    const struct eb_profile *profile = c->profile;
+    const struct eb_tftp_put_config put = {
+        .server = c->target->tftp,
+        .file_name = operation->component->file_name,
+        .source = *operation->source,
+        .blksize = block_size(c),
+        .windowsize = profile->windowsize != 0 ? profile->windowsize : 1,
+        .timeout_s = profile->timeout_s,
+        .tsize = profile->tsize,
+        .rollover_to_one = profile->rollover_to_one,
+        .patience_us = profile->send_patience_ms * 1000ULL,
+        .buffer = c->buffer,
+        .buffer_bytes = c->buffer_bytes,
+    };
+    close(t);
+    memset(&c->error, 0, sizeof c->error);
+    t->operation = *operation;
+    t->busy = true;
+    t->back = t->more = false;
+    eb_tftp_put_init(&t->put, &put, now_us);
+}
+
+static void receive_datagrams(context *t, uint64_t now_us)
+{
+    const struct eb_port *port = t->contact->port;
+    uint8_t bytes[RECEIVE_BURST][RECEIVE_BYTES];
+    struct eb_datagram burst[RECEIVE_BURST];
+    for (int bursts = 0; bursts < BURSTS_AT_ONCE; bursts++) {
+        size_t received = RECEIVE_BURST;
+        for (size_t i = 0; i < RECEIVE_BURST; i++)
+            burst[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = RECEIVE_BYTES};
+        /* EB_UNREACHABLE is not the end: the device may be restarting, and patience decides. */
+        if (port->udp_receive(port->self, t->handle, burst, RECEIVE_BURST, &received) != EB_OK)
+            return;
+        for (size_t i = 0; i < received; i++)
+            eb_tftp_put_receive(&t->put, &burst[i].peer, burst[i].bytes, burst[i].size_bytes, now_us);
+        if (received < RECEIVE_BURST)
+            return;
+    }
+    t->more = true;
+}
+
+static void send_datagrams(context *t, uint64_t now_us)
+{
+    const struct eb_port *port = t->contact->port;
+    struct eb_datagram burst[EB_BURST_MAX];
+    size_t given;
+    size_t sent;
+    do {
+        given = eb_tftp_put_give(&t->put, burst, EB_BURST_MAX, now_us);
+        sent = given > 0 ? port->udp_send(port->self, t->handle, burst, given) : 0;
+        eb_tftp_put_taken(&t->put, sent, now_us);
+    } while (given > 0 && sent == given);
+}
+
+/* --- reading back ----------------------------------------------------------------------------------------
+ */
+
+static void begin_back(context *t, uint64_t now_us)
+{
+    const struct eb_contact *c = t->contact;
+    const struct eb_tftp_get_config get = {
+        .server = c->target->tftp,
+        .file_name = t->operation.component->file_name,
+        .compared = t->operation.source,
+        .blksize = t->put.blksize,
+        .windowsize = t->put.windowsize,
+        .rollover_to_one = c->profile->rollover_to_one,
+        .patience_us = c->profile->send_patience_ms * 1000ULL,
+    };
+    t->back = true;
+    eb_tftp_get_init(&t->get, &get, now_us);
+}
+
+static enum eb_status poll_back(context *t, uint64_t now_us)
+{
+    struct eb_contact *c = t->contact;
+    const struct eb_port *port = c->port;
+    struct eb_datagram d = {.bytes = c->buffer, .size_bytes = c->buffer_bytes};
+    size_t received = 0;
+    int reads = 0;
+    while (reads < EBI_READS_AT_ONCE && port->udp_receive(port->self, t->handle, &d, 1, &received) == EB_OK) {
+        eb_tftp_get_receive(&t->get, &d.peer, d.bytes, d.size_bytes, now_us);
+        d = (struct eb_datagram){.bytes = c->buffer, .size_bytes = c->buffer_bytes};
+        reads++;
+        if (t->get.owed) /* an acknowledgement may not be left out */
+            break;
+    }
+    t->more = reads > 0;
+    eb_tftp_get_tick(&t->get, now_us);
+    if (eb_tftp_get_give(&t->get, &d) && port->udp_send(port->self, t->handle, &d, 1) == 1)
+        eb_tftp_get_taken(&t->get, now_us);
+    if (t->get.state == EB_TFTP_GET_FAILED)
+        return end(t, &t->get.error);
+    if (t->get.state != EB_TFTP_GET_DONE)
+        return EB_PENDING;
+    c->read_back = true;
+    return end_well(t);
+}
+
+/* ---------------------------------------------------------------------------------------------------------
+ */
+
+static enum eb_status poll(void *self, uint64_t now_us)
+{
+    context *t = self;
+    struct eb_contact *c = t->contact;
+    if (t->back)
+        return poll_back(t, now_us);
+    if (t->handle == EB_NO_HANDLE && c->port->udp_open(c->port->self, c->owner, NULL, &t->handle) != EB_OK)
+        return end(t, &(struct eb_error){.status = EB_IO, .where = "opening a UDP socket"});
+    t->more = false;
+    receive_datagrams(t, now_us);
+    eb_tftp_put_tick(&t->put, now_us);
+    send_datagrams(t, now_us);
+    c->done_bytes = t->put.acked_bytes;
+    c->all_sent = t->put.all_sent;
+    c->last_late = eb_tftp_put_last_unanswered(&t->put);
+    if (t->put.state == EB_TFTP_FAILED)
+        return end(t, &t->put.error);
+    if (t->put.state != EB_TFTP_DONE)
+        return EB_PENDING;
+    if (c->profile->read_back != EB_READ_BACK_YES)
+        return end_well(t);
+    begin_back(t, now_us);
+    return poll_back(t, now_us);
+}
+
+static uint64_t deadline_us(const void *self)
+{
+    const context *t = self;
+    if (!t->busy)
+        return EB_NEVER;
+    if (t->more)
+        return 0;
+    if (t->back)
+        return eb_tftp_get_deadline_us(&t->get);
+    return t->handle == EB_NO_HANDLE ? 0 : eb_tftp_put_deadline_us(&t->put);
+}
+
+static void stop(void *self)
+{
+    context *t = self;
+    if (t->back)
+        eb_tftp_get_stop(&t->get);
+    else if (t->busy)
+        eb_tftp_put_stop(&t->put);
+}
+
+static void init(void *self, struct eb_contact *contact)
+{
+    context *t = self;
+    memset(t, 0, sizeof *t);
+    t->contact = contact;
+    t->handle = EB_NO_HANDLE;
+}
+
+const struct eb_access eb_access_tftp = {
+    .word = "tftp",
+    .title = "TFTP",
+    .rank = 2,
+    .able = EB_ABLE(EB_SEND) | EB_ABLE_TO_WAIT,
+    .context_bytes = sizeof(context),
+    .init = init,
+    .begin = begin,
+    .poll = poll,
+    .deadline_us = deadline_us,
+    .stop = stop,
+    .close = close,
+};

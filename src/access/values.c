@@ -1,0 +1,227 @@
+/* Values and proofs of a restart: what every access does with what it read. */
+#include "access/access.h"
+#include "einbau/text.h"
+
+#include <string.h>
+
+static const char *const restart_words[] = {"not-seen", "silence",     "connection", "loader", "boot-up",
+                                            "session",  "enumeration", "counter",    "version"};
+
+const char *eb_restart_word(enum eb_restart restart)
+{
+    return (size_t)restart < sizeof restart_words / sizeof restart_words[0] ? restart_words[restart]
+                                                                            : "unknown";
+}
+
+void ebi_watch(struct eb_contact *c)
+{
+    c->watching = true;
+    c->restart = EB_RESTART_NOT_SEEN;
+}
+
+void ebi_restarted(struct eb_contact *c, enum eb_restart proof)
+{
+    if (c->watching && c->restart == EB_RESTART_NOT_SEEN)
+        c->restart = proof;
+}
+
+/* --- which accesses ------------------------------------------------------------------------------------ */
+
+static void add_access(const struct eb_access *list[EB_ACCESSES_MAX], size_t *count,
+                       const struct eb_access *access)
+{
+    size_t at = *count;
+    for (size_t i = 0; i < *count; i++) {
+        if (list[i] == access)
+            return;
+    }
+    if (access == NULL || *count == EB_ACCESSES_MAX)
+        return;
+    for (; at > 0 && list[at - 1]->rank > access->rank; at--)
+        list[at] = list[at - 1];
+    list[at] = access;
+    ++*count;
+}
+
+size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *list[EB_ACCESSES_MAX])
+{
+    const struct eb_steps *const steps[] = {&p->prepare, &p->activate, &p->undo};
+    size_t count = 0;
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        const struct eb_values *values = eb_profile_values(p, i);
+        for (size_t k = 0; values != NULL && k < values->count; k++)
+            add_access(list, &count, values->list[k].by);
+    }
+    for (size_t i = 0; i < 3; i++) {
+        for (size_t k = 0; k < steps[i]->count; k++)
+            add_access(list, &count, steps[i]->list[k].by);
+    }
+    add_access(list, &count, p->sends_by);
+    return count;
+}
+
+const char *const ebi_forms[] = {"text", "number", "hex", "halves", NULL};
+
+enum eb_wire eb_profile_wire(const struct eb_profile *p)
+{
+    return p->sends_by != NULL ? p->sends_by->wire : EB_WIRE_ETHERNET;
+}
+
+/* --- values ------------------------------------------------------------------------------------------ */
+
+void ebi_values_forget(struct eb_contact *c)
+{
+    memset(*c->texts, 0, sizeof *c->texts);
+    memset(c->failed, 0, sizeof c->failed);
+    memset(&c->first_error, 0, sizeof c->first_error);
+}
+
+const struct eb_value *ebi_value_at(const struct eb_contact *c, size_t place, char **text)
+{
+    size_t item = place / EB_SOURCES_MAX;
+    size_t k = place % EB_SOURCES_MAX;
+    const struct eb_values *values = eb_profile_values(c->profile, item);
+    *text = (*c->texts)[item][k];
+    return values != NULL && k < values->count ? &values->list[k] : NULL;
+}
+
+static bool same_source(const struct eb_value *a, const struct eb_value *b)
+{
+    return a->by == b->by && a->kind == b->kind && a->item == b->item && a->index == b->index &&
+           a->sub == b->sub && a->form == b->form && strcmp(a->after, b->after) == 0;
+}
+
+const struct eb_value *ebi_value_next(struct eb_contact *c, const struct eb_access *access, unsigned kind)
+{
+    for (; c->value < EBI_PLACES; c->value++) {
+        char *text;
+        char *earlier = NULL;
+        const struct eb_value *value = ebi_value_at(c, c->value, &text);
+        if (value == NULL || value->by != access || value->kind != kind)
+            continue;
+        for (size_t k = 0; k < c->value && earlier == NULL; k++) {
+            char *from;
+            const struct eb_value *other = ebi_value_at(c, k, &from);
+            if (other != NULL && same_source(other, value))
+                earlier = from;
+        }
+        if (earlier == NULL)
+            return value;
+        memcpy(text, earlier, EB_NAME_BYTES);
+    }
+    return NULL;
+}
+
+static void number_text(enum eb_value_form form, uint32_t number, char *text)
+{
+    struct eb_text out;
+    eb_text_init(&out, text, EB_NAME_BYTES);
+    if (form == EB_FORM_HEX) {
+        eb_text_add_hex32(&out, number);
+    } else if (form == EB_FORM_HALVES) {
+        eb_text_add_number(&out, number >> 16);
+        eb_text_add(&out, ".");
+        eb_text_add_number(&out, number & 0xFFFF);
+    } else {
+        eb_text_add_number(&out, number);
+    }
+}
+
+void ebi_value_take(struct eb_contact *c, const struct eb_value *value, const uint8_t *bytes, size_t size,
+                    bool little)
+{
+    char *text;
+    ebi_value_at(c, c->value, &text);
+    c->value++;
+    text[0] = '\0';
+    if (value->form == EB_FORM_TEXT) {
+        if (size < EB_NAME_BYTES) /* half a text is none */
+            eb_text_copy_foreign(text, EB_NAME_BYTES, bytes, size);
+    } else if (size >= 1 && size <= 4) {
+        uint32_t number = 0;
+        for (size_t i = 0; i < size; i++)
+            number |= (uint32_t)bytes[little ? i : size - 1 - i] << 8 * i;
+        number_text(value->form, number, text);
+    }
+    ebi_cut_before(text, value->after);
+}
+
+/* Whether the item has a text, so that in a job no further source needs to be asked. */
+static bool enough(const struct eb_contact *c, size_t item)
+{
+    bool has = false;
+    for (size_t k = 0; k < EB_SOURCES_MAX; k++)
+        has = has || (*c->texts)[item][k][0] != '\0';
+    return has && c->first_is_enough;
+}
+
+static bool is_of(const struct eb_value *value, const struct eb_access *access, unsigned kinds)
+{
+    return value != NULL && value->by == access && (kinds >> value->kind & 1) != 0;
+}
+
+bool ebi_values_wanted(const struct eb_contact *c, const struct eb_access *access, unsigned kinds)
+{
+    char *text;
+    for (size_t i = 0; i < EBI_PLACES; i++) {
+        if (is_of(ebi_value_at(c, i, &text), access, kinds) && !enough(c, i / EB_SOURCES_MAX))
+            return true;
+    }
+    return false;
+}
+
+void ebi_values_failed(struct eb_contact *c, const struct eb_access *access, unsigned kinds,
+                       const struct eb_error *error)
+{
+    char *text;
+    for (size_t i = 0; i < EBI_PLACES; i++) {
+        if (is_of(ebi_value_at(c, i, &text), access, kinds))
+            c->failed[i / EB_SOURCES_MAX] |= (uint8_t)(1U << i % EB_SOURCES_MAX);
+    }
+    if (c->first_error.status == EB_OK)
+        c->first_error = *error;
+}
+
+bool ebi_values_lost(const struct eb_contact *c)
+{
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        const struct eb_values *values = eb_profile_values(c->profile, i);
+        if (values != NULL && values->count > 0 && c->failed[i] == (1U << values->count) - 1)
+            return true;
+    }
+    return false;
+}
+
+void ebi_cut_before(char *text, const char *mark)
+{
+    if (mark[0] == '\0')
+        return;
+    const char *at = strstr(text, mark);
+    if (at != NULL) {
+        at += strlen(mark);
+        memmove(text, at, strlen(at) + 1);
+    } else {
+        text[0] = '\0';
+    }
+}
+
+bool ebi_value_text(const struct eb_contact *c, const struct eb_values *values, char *text, size_t cap)
+{
+    text[0] = '\0';
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        if (values == NULL || eb_profile_values(c->profile, i) != values)
+            continue;
+        for (size_t k = 0; k < values->count && text[0] == '\0'; k++) {
+            if (strlen((*c->texts)[i][k]) < cap) /* half a text is none */
+                eb_text_copy(text, cap, (*c->texts)[i][k]);
+        }
+    }
+    return text[0] != '\0';
+}
+
+bool ebi_in_loader(const struct eb_contact *c)
+{
+    char state[EB_NAME_BYTES];
+    return ebi_value_text(c, &c->profile->from_state, state, sizeof state) &&
+           strcmp(state, c->profile->state_loader) == 0;
+}
