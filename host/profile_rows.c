@@ -3,17 +3,28 @@
 #include <stdio.h>
 #include <string.h>
 
-const struct eb_access *const ebi_accesses[] = {
-    &eb_access_modbus,  &eb_access_snmp, &eb_access_cip, &eb_access_dns_sd, &eb_access_dcp,
-    &eb_access_canopen, &eb_access_uds,  &eb_access_dfu, &eb_access_tftp,
+/* Every protocol that a profile can name; a new one is added here. */
+static const struct entry {
+    const struct eb_access *access;
+    const struct eb_rows *rows; /* NULL: it reads no values and does no steps */
+} entries[] = {
+    {&eb_access_modbus, &eb_rows_modbus},
+    {&eb_access_snmp, &eb_rows_snmp},
+    {&eb_access_cip, &eb_rows_cip},
+    {&eb_access_dns_sd, &eb_rows_dns_sd},
+    {&eb_access_dcp, &eb_rows_dcp},
+    {&eb_access_canopen, &eb_rows_canopen},
+    {&eb_access_uds, &eb_rows_uds},
+    {&eb_access_dfu, &eb_rows_dfu},
+    {&eb_access_tftp, NULL},
 };
-const size_t ebi_access_count = sizeof ebi_accesses / sizeof ebi_accesses[0];
+enum { ENTRIES = sizeof entries / sizeof entries[0] };
 
 const struct eb_access *ebi_access_named(const char *word, unsigned able)
 {
-    for (size_t i = 0; i < ebi_access_count; i++) {
-        if (strcmp(ebi_accesses[i]->word, word) == 0 && (ebi_accesses[i]->able & able) != 0)
-            return ebi_accesses[i];
+    for (size_t i = 0; i < ENTRIES; i++) {
+        if (strcmp(entries[i].access->word, word) == 0 && (entries[i].access->able & able) != 0)
+            return entries[i].access;
     }
     return NULL;
 }
@@ -75,59 +86,40 @@ static void read_fields(struct ebi_yaml_map *map, const struct eb_row *row, void
     }
 }
 
-typedef const struct eb_row *rows_of(const struct eb_access *access, size_t *count);
+enum { WORDS_BYTES = 200 };
 
-static const struct eb_row *sources_of(const struct eb_access *access, size_t *count)
+/* The row one of whose keys the map has; NULL: none.  `words` gets the keys that there are, in a row. */
+static const struct eb_row *find_row(struct ebi_yaml_map *map, bool steps, const struct eb_access **by,
+                                     char *words, size_t cap)
 {
-    *count = access->source_count;
-    return access->sources;
-}
-
-static const struct eb_row *steps_of(const struct eb_access *access, size_t *count)
-{
-    *count = access->step_count;
-    return access->steps;
-}
-
-enum { ROWS_MAX = 32 };
-
-/* The row one of whose keys the map has.  NULL: none; that is a problem, told with the keys that there are.
- */
-static const struct eb_row *find_row(struct ebi_yaml_map *map, yaml_node_t *node, rows_of *rows,
-                                     const char *found, const char *last, const struct eb_access **by)
-{
-    const char *words[ROWS_MAX];
-    char expected[200] = "";
-    size_t word_count = 0;
-    for (size_t i = 0; i < ebi_access_count; i++) {
-        size_t count;
-        const struct eb_row *row = rows(ebi_accesses[i], &count);
-        for (; count > 0; row++, count--) {
-            *by = ebi_accesses[i];
+    words[0] = '\0';
+    for (size_t i = 0; i < ENTRIES; i++) {
+        const struct eb_rows *rows = entries[i].rows;
+        size_t count = rows == NULL ? 0 : steps ? rows->step_count : rows->source_count;
+        for (size_t k = 0; k < count; k++) {
+            const struct eb_row *row = steps ? &rows->steps[k] : &rows->sources[k];
+            *by = entries[i].access;
             if (ebi_yaml_has(map, row->key))
                 return row;
-            if (word_count < ROWS_MAX - 1)
-                words[word_count++] = row->key;
+            snprintf(words + strlen(words), cap - strlen(words), "%s%s", words[0] != '\0' ? ", " : "",
+                     row->key);
         }
     }
-    if (last != NULL)
-        words[word_count++] = last;
-    for (size_t i = 0; i < word_count; i++)
-        snprintf(expected + strlen(expected), sizeof expected - strlen(expected), "%s%s",
-                 i == 0                ? ""
-                 : i + 1 == word_count ? " or "
-                                       : ", ",
-                 words[i]);
-    ebi_yaml_wrong(map->yaml, node, found, expected);
     return NULL;
 }
 
 void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value)
 {
+    char words[WORDS_BYTES];
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
-    const struct eb_row *row = find_row(&map, node, sources_of, "no source", NULL, &value->by);
-    if (row == NULL)
+    const struct eb_row *row = find_row(&map, false, &value->by, words, sizeof words);
+    if (row == NULL) {
+        char expected[WORDS_BYTES + 8];
+        const char *last = strrchr(words, ',');
+        snprintf(expected, sizeof expected, "%.*s or%s", (int)(last - words), words, last + 1);
+        ebi_yaml_wrong(yaml, node, "no source", expected);
         return;
+    }
     value->kind = row->kind;
     read_fields(&map, row, value);
     ebi_yaml_text(&map, "after", false, value->after, sizeof value->after);
@@ -137,15 +129,25 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
 void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step)
 {
     static const char wait[] = "wait-ms";
+    char words[WORDS_BYTES];
+    const char *first;
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
     if (ebi_yaml_has(&map, wait)) {
         step->time_ms = (uint32_t)ebi_yaml_number(&map, wait, 0, 600000, 0);
         ebi_yaml_map_end(&map);
         return;
     }
-    const struct eb_row *row = find_row(&map, node, steps_of, "no step", wait, &step->by);
-    if (row == NULL)
+    const struct eb_row *row = find_row(&map, true, &step->by, words, sizeof words);
+    if (row == NULL) {
+        char found[96];
+        char expected[WORDS_BYTES + 32];
+        bool empty = ebi_yaml_pair(yaml, node, 0, &first) == NULL;
+        snprintf(found, sizeof found, empty ? "an empty step" : "the unknown key '%.60s'",
+                 empty ? "" : first);
+        snprintf(expected, sizeof expected, "one of: %s, %s", words, wait);
+        ebi_yaml_wrong(yaml, node, found, expected);
         return;
+    }
     struct ebi_yaml_map fields = ebi_yaml_map(yaml, ebi_yaml_get(&map, row->key, true));
     step->kind = row->kind;
     read_fields(&fields, row, step);

@@ -4,10 +4,6 @@
 
 #include "yaml_read.h"
 
-/* Every protocol that a profile can name; a new one is added here. */
-extern const struct eb_access *const ebi_accesses[];
-extern const size_t ebi_access_count;
-
 /* The access with this word that is able to do one of these (EB_ABLE bits); NULL: there is none. */
 const struct eb_access *ebi_access_named(const char *word, unsigned able);
 

@@ -172,6 +172,14 @@ struct eb_row {
     size_t count;
 };
 
+/* What a profile reader needs of an access; a program without one does not link it. */
+struct eb_rows {
+    const struct eb_row *sources;
+    size_t source_count;
+    const struct eb_row *steps;
+    size_t step_count;
+};
+
 enum eb_wire { EB_WIRE_ETHERNET, EB_WIRE_CAN, EB_WIRE_USB };
 
 struct eb_access {
@@ -181,10 +189,6 @@ struct eb_access {
     uint8_t rank;  /* of several that read values the lower ones are asked first */
     unsigned able; /* EB_ABLE bits */
     size_t context_bytes;
-    const struct eb_row *sources;
-    size_t source_count;
-    const struct eb_row *steps;
-    size_t step_count;
 
     /* Makes a fresh context; it keeps `contact`. */
     void (*init)(void *context, struct eb_contact *contact);

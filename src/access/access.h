@@ -29,6 +29,12 @@ void ebi_restarted(struct eb_contact *contact, enum eb_restart proof);
 /* Forgets all that was read. */
 void ebi_values_forget(struct eb_contact *contact);
 
+/* Where one answer holds all values of an access and kind: `read` writes the text of each, or leaves it
+ * empty. EB_NAME_BYTES are there; half a text is none. */
+void ebi_values_take(struct eb_contact *contact, const struct eb_access *access, unsigned kind,
+                     void (*read)(const void *answer, const struct eb_value *value, char *text),
+                     const void *answer);
+
 /* The source at a place, 0 to EBI_PLACES - 1, and where its text goes; NULL: there is none. */
 enum { EBI_PLACES = EB_PROFILE_ITEMS * EB_SOURCES_MAX };
 const struct eb_value *ebi_value_at(const struct eb_contact *contact, size_t place, char **text);

@@ -446,14 +446,15 @@ static const struct eb_field fields[] = {
     {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
 static const struct eb_row sources[] = {{"sdo", .fields = fields, .count = 3}};
 
+const struct eb_rows eb_rows_canopen = {.sources = sources,
+                                        .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_canopen = {
     .word = "canopen",
     .title = "SDO",
     .wire = EB_WIRE_CAN,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO),
     .context_bytes = sizeof(context),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = begin,
     .poll = poll,

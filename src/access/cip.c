@@ -64,22 +64,23 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
         eb_cip_ask(&x->cip, EB_CIP_GET_ALL, NULL, 0);
 }
 
-static void value_text(const struct eb_cip_identity *id, unsigned item, char *text)
+static void read_value(const void *from, const struct eb_value *value, char *text)
 {
+    const struct eb_cip_identity *id = from;
     struct eb_text out;
     eb_text_init(&out, text, EB_NAME_BYTES);
-    if (item == EB_CIP_REVISION) {
+    if (value->item == EB_CIP_REVISION) {
         eb_text_add_number(&out, id->major);
         eb_text_add(&out, ".");
         eb_text_add_number(&out, id->minor);
-    } else if (item == EB_CIP_SERIAL) {
+    } else if (value->item == EB_CIP_SERIAL) {
         eb_text_add_hex32(&out, id->serial);
-    } else if (item == EB_CIP_NAME) {
-        eb_text_add(&out, strlen(id->name) < EB_NAME_BYTES ? id->name : ""); /* half a text is none */
+    } else if (value->item == EB_CIP_NAME) {
+        eb_text_add(&out, strlen(id->name) < EB_NAME_BYTES ? id->name : "");
     } else {
-        eb_text_add_number(&out, item == EB_CIP_VENDOR ? id->vendor
-                                 : item == EB_CIP_TYPE ? id->type
-                                                       : id->product);
+        eb_text_add_number(&out, value->item == EB_CIP_VENDOR ? id->vendor
+                                 : value->item == EB_CIP_TYPE ? id->type
+                                                              : id->product);
     }
 }
 
@@ -88,14 +89,7 @@ static enum eb_status take_values(context *x)
     struct eb_cip_identity identity;
     if (!eb_cip_read_attributes(&identity, x->cip.data, x->cip.data_size))
         return EB_GARBAGE;
-    for (size_t i = 0; i < EBI_PLACES; i++) {
-        char *text;
-        const struct eb_value *value = ebi_value_at(x->contact, i, &text);
-        if (value == NULL || value->by != &eb_access_cip)
-            continue;
-        value_text(&identity, value->item, text);
-        ebi_cut_before(text, value->after);
-    }
+    ebi_values_take(x->contact, &eb_access_cip, 0, read_value, &identity);
     return EB_OK;
 }
 
@@ -145,14 +139,14 @@ static const char *const items[] = {"vendor", "type", "product", "revision", "se
 static const struct eb_field fields[] = {{"cip", EB_FIELD_WORD, EBI_VALUE(item), .words = items}};
 static const struct eb_row sources[] = {{"cip", .fields = fields, .count = 1}};
 
+const struct eb_rows eb_rows_cip = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_cip = {
     .word = "cip",
     .title = "EtherNet/IP",
     .rank = 4,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_BLINK),
     .context_bytes = sizeof(context),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = begin,
     .poll = poll,

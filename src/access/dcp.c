@@ -23,22 +23,16 @@ static size_t write(const struct eb_exchange *x, uint8_t *bytes, size_t cap)
     }
 }
 
-static void take_values(struct eb_contact *c, const struct eb_dcp_station *station)
+static void read_value(const void *from, const struct eb_value *value, char *text)
 {
-    for (size_t i = 0; i < EBI_PLACES; i++) {
-        char *text;
-        struct eb_text out;
-        const struct eb_value *value = ebi_value_at(c, i, &text);
-        if (value == NULL || value->by != &eb_access_dcp)
-            continue;
-        const char *from = value->item == EB_DCP_NAME ? station->name : station->type;
-        eb_text_init(&out, text, EB_NAME_BYTES);
-        if (value->item == EB_DCP_NAME || value->item == EB_DCP_TYPE)
-            eb_text_add(&out, strlen(from) < EB_NAME_BYTES ? from : "");
-        else if (station->has_id)
-            eb_text_add_number(&out, value->item == EB_DCP_VENDOR ? station->vendor_id : station->device_id);
-        ebi_cut_before(text, value->after);
-    }
+    const struct eb_dcp_station *station = from;
+    const char *said = value->item == EB_DCP_NAME ? station->name : station->type;
+    struct eb_text out;
+    eb_text_init(&out, text, EB_NAME_BYTES);
+    if (value->item == EB_DCP_NAME || value->item == EB_DCP_TYPE)
+        eb_text_add(&out, strlen(said) < EB_NAME_BYTES ? said : "");
+    else if (station->has_id)
+        eb_text_add_number(&out, value->item == EB_DCP_VENDOR ? station->vendor_id : station->device_id);
 }
 
 static enum eb_status take(struct eb_exchange *x, const uint8_t *bytes, size_t size, struct eb_error *error)
@@ -62,7 +56,7 @@ static enum eb_status take(struct eb_exchange *x, const uint8_t *bytes, size_t s
     if (o->kind == EB_STATION)
         *o->station = station;
     else
-        take_values(x->contact, &station);
+        ebi_values_take(x->contact, &eb_access_dcp, 0, read_value, &station);
     return EB_OK;
 }
 
@@ -77,6 +71,8 @@ static const char *const items[] = {"name", "type", "vendor", "device", NULL};
 static const struct eb_field fields[] = {{"dcp", EB_FIELD_WORD, EBI_VALUE(item), .words = items}};
 static const struct eb_row sources[] = {{"dcp", .fields = fields, .count = 1}};
 
+const struct eb_rows eb_rows_dcp = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_dcp = {
     .word = "dcp",
     .title = "PROFINET DCP",
@@ -84,8 +80,6 @@ const struct eb_access eb_access_dcp = {
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_BLINK) | EB_ABLE(EB_STATION) | EB_ABLE(EB_SET_NAME) |
             EB_ABLE(EB_SET_IP) | EB_ABLE(EB_NAMED) | EB_BY_FRAMES,
     .context_bytes = sizeof(struct eb_exchange),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = ebi_exchange_begin,
     .poll = ebi_exchange_poll,

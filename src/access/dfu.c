@@ -616,14 +616,14 @@ static const struct eb_field fields[] = {
     {"alternate", EB_FIELD_NUMBER, EBI_VALUE(sub), .most = 255, .only_for = 1U << EB_USB_INTERFACE}};
 static const struct eb_row sources[] = {{"usb", .fields = fields, .count = 5}};
 
+const struct eb_rows eb_rows_dfu = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_dfu = {
     .word = "dfu",
     .title = "USB",
     .wire = EB_WIRE_USB,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO),
     .context_bytes = sizeof(context),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = begin,
     .poll = poll,

@@ -35,23 +35,20 @@ static bool next_text(const char *service, struct eb_dns_reader *reader, struct 
     return false;
 }
 
-/* Opens a message that answers the question (RFC 6762 section 6.7: with its id). */
-static bool open(const struct eb_exchange *x, struct eb_dns_reader *reader, const uint8_t *bytes, size_t size)
-{
-    return eb_dns_open(reader, bytes, size) && reader->id == (uint16_t)x->id;
-}
-
-static void take_key(const struct eb_exchange *x, const struct eb_value *value, char *text,
-                     const uint8_t *bytes, size_t size)
-{
-    char service[SERVICE_BYTES];
-    char pair[2 * EB_NAME_BYTES];
+/* An answer, and the service that it is about. */
+struct answer {
     struct eb_dns_reader reader;
+    char service[SERVICE_BYTES];
+};
+
+static void read_value(const void *from, const struct eb_value *value, char *text)
+{
+    const struct answer *answer = from;
+    struct eb_dns_reader reader = answer->reader;
     struct eb_dns_record record;
+    char pair[2 * EB_NAME_BYTES];
     size_t length = strlen(value->key);
-    name_service(x, service);
-    open(x, &reader, bytes, size);
-    while (next_text(service, &reader, &record)) {
+    while (next_text(answer->service, &reader, &record)) {
         size_t at = 0;
         while (eb_dns_text(&record, &at, pair, sizeof pair)) {
             if (strncmp(pair, value->key, length) == 0 && pair[length] == '=' &&
@@ -63,23 +60,19 @@ static void take_key(const struct eb_exchange *x, const struct eb_value *value, 
     }
 }
 
+/* It answers the question by its id (RFC 6762 section 6.7). */
 static enum eb_status take(struct eb_exchange *x, const uint8_t *bytes, size_t size, struct eb_error *error)
 {
-    char service[SERVICE_BYTES];
-    struct eb_dns_reader reader;
+    struct answer answer;
     struct eb_dns_record record;
     (void)error;
-    name_service(x, service);
-    if (!open(x, &reader, bytes, size) || !next_text(service, &reader, &record))
+    name_service(x, answer.service);
+    if (!eb_dns_open(&answer.reader, bytes, size) || answer.reader.id != (uint16_t)x->id)
         return EB_PENDING;
-    for (size_t i = 0; i < EBI_PLACES; i++) {
-        char *text;
-        const struct eb_value *value = ebi_value_at(x->contact, i, &text);
-        if (value == NULL || value->by != &eb_access_dns_sd)
-            continue;
-        take_key(x, value, text, bytes, size);
-        ebi_cut_before(text, value->after);
-    }
+    struct eb_dns_reader reader = answer.reader;
+    if (!next_text(answer.service, &reader, &record))
+        return EB_PENDING;
+    ebi_values_take(x->contact, &eb_access_dns_sd, 0, read_value, &answer);
     return EB_OK;
 }
 
@@ -93,14 +86,15 @@ static void init(void *self, struct eb_contact *contact)
 static const struct eb_field fields[] = {{"dns-sd", EB_FIELD_TEXT, EBI_VALUE(key)}};
 static const struct eb_row sources[] = {{"dns-sd", .fields = fields, .count = 1}};
 
+const struct eb_rows eb_rows_dns_sd = {.sources = sources,
+                                       .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_dns_sd = {
     .word = "dns-sd",
     .title = "DNS-SD",
     .rank = 5,
     .able = EB_ABLE(EB_READ),
     .context_bytes = sizeof(struct eb_exchange),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = ebi_exchange_begin,
     .poll = ebi_exchange_poll,

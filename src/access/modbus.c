@@ -330,16 +330,9 @@ static enum eb_status poll_registers(context *m, uint64_t now_us)
     }
 }
 
-static void take_objects(context *m)
+static void read_object(const void *objects, const struct eb_value *value, char *text)
 {
-    for (size_t i = 0; i < EBI_PLACES; i++) {
-        char *text;
-        const struct eb_value *value = ebi_value_at(m->contact, i, &text);
-        if (value == NULL || value->by != &eb_access_modbus || value->kind != EB_MODBUS_OBJECT)
-            continue;
-        eb_modbus_object_text(&m->modbus.objects, value->item, text, EB_NAME_BYTES);
-        ebi_cut_before(text, value->after);
-    }
+    eb_modbus_object_text(objects, value->item, text, EB_NAME_BYTES);
 }
 
 /* Objects, then registers.  One kind that is not answered is no harm where another source has the item. */
@@ -351,7 +344,7 @@ static enum eb_status poll_read(context *m, uint64_t now_us)
         return EB_PENDING;
     m->answered = m->answered || status == EB_OK;
     if (status == EB_OK && objects)
-        take_objects(m);
+        ebi_values_take(m->contact, &eb_access_modbus, EB_MODBUS_OBJECT, read_object, &m->modbus.objects);
     if (status != EB_OK)
         ebi_values_failed(m->contact, &eb_access_modbus, 1U << m->reading, &m->contact->error);
     if (objects && !ebi_values_lost(m->contact) &&
@@ -421,16 +414,17 @@ static const struct eb_row steps[] = {{"write-register", EB_MODBUS_WRITE, write_
                                       {"expect-register", EB_MODBUS_EXPECT, expect_fields, 3},
                                       {"by-hand", EB_MODBUS_BY_HAND, hand_fields, 4}};
 
+const struct eb_rows eb_rows_modbus = {.sources = sources,
+                                       .source_count = sizeof sources / sizeof sources[0],
+                                       .steps = steps,
+                                       .step_count = sizeof steps / sizeof steps[0]};
+
 const struct eb_access eb_access_modbus = {
     .word = "modbus",
     .title = "Modbus/TCP",
     .rank = 1,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_BLINK) | EB_ABLE(EB_GET) | EB_ABLE(EB_PUT),
     .context_bytes = sizeof(context),
-    .sources = sources,
-    .source_count = sizeof sources / sizeof sources[0],
-    .steps = steps,
-    .step_count = sizeof steps / sizeof steps[0],
     .init = init,
     .begin = begin,
     .poll = poll,

@@ -27,24 +27,22 @@ static size_t write(const struct eb_exchange *x, uint8_t *bytes, size_t cap)
                          x->contact->profile->community, x->id, oids, count, 0);
 }
 
+static void read_value(const void *from, const struct eb_value *value, char *text)
+{
+    const struct eb_snmp_answer *answer = from;
+    for (size_t i = 0; i < answer->count; i++) {
+        if (eb_oid_same(&answer->vars[i].oid, &value->oid) && answer->vars[i].size < EB_NAME_BYTES)
+            eb_snmp_text(&answer->vars[i], text, EB_NAME_BYTES);
+    }
+}
+
 static enum eb_status take(struct eb_exchange *x, const uint8_t *bytes, size_t size, struct eb_error *error)
 {
     struct eb_snmp_answer answer;
     (void)error;
     if (!eb_snmp_read(&answer, bytes, size) || answer.id != x->id)
         return EB_PENDING;
-    for (size_t i = 0; i < EBI_PLACES; i++) {
-        char *text;
-        const struct eb_value *value = ebi_value_at(x->contact, i, &text);
-        if (value == NULL || value->by != &eb_access_snmp)
-            continue;
-        for (size_t k = 0; k < answer.count; k++) {
-            /* Half a version or serial number is none. */
-            if (eb_oid_same(&answer.vars[k].oid, &value->oid) && answer.vars[k].size < EB_NAME_BYTES)
-                eb_snmp_text(&answer.vars[k], text, EB_NAME_BYTES);
-        }
-        ebi_cut_before(text, value->after);
-    }
+    ebi_values_take(x->contact, &eb_access_snmp, 0, read_value, &answer);
     return EB_OK;
 }
 
@@ -58,14 +56,14 @@ static void init(void *self, struct eb_contact *contact)
 static const struct eb_field fields[] = {{"snmp", EB_FIELD_OID, EBI_VALUE(oid)}};
 static const struct eb_row sources[] = {{"snmp", .fields = fields, .count = 1}};
 
+const struct eb_rows eb_rows_snmp = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_snmp = {
     .word = "snmp",
     .title = "SNMP",
     .rank = 3,
     .able = EB_ABLE(EB_READ),
     .context_bytes = sizeof(struct eb_exchange),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = ebi_exchange_begin,
     .poll = ebi_exchange_poll,

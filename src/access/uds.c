@@ -620,14 +620,14 @@ static const struct eb_field fields[] = {{"did", EB_FIELD_NUMBER, EBI_VALUE(inde
                                          {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
 static const struct eb_row sources[] = {{"did", .fields = fields, .count = 2}};
 
+const struct eb_rows eb_rows_uds = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+
 const struct eb_access eb_access_uds = {
     .word = "uds",
     .title = "UDS",
     .wire = EB_WIRE_CAN,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO),
     .context_bytes = sizeof(context),
-    .sources = sources,
-    .source_count = 1,
     .init = init,
     .begin = begin,
     .poll = poll,

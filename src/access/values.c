@@ -85,6 +85,20 @@ const struct eb_value *ebi_value_at(const struct eb_contact *c, size_t place, ch
     return values != NULL && k < values->count ? &values->list[k] : NULL;
 }
 
+void ebi_values_take(struct eb_contact *c, const struct eb_access *access, unsigned kind,
+                     void (*read)(const void *answer, const struct eb_value *value, char *text),
+                     const void *answer)
+{
+    for (size_t i = 0; i < EBI_PLACES; i++) {
+        char *text;
+        const struct eb_value *value = ebi_value_at(c, i, &text);
+        if (value == NULL || value->by != access || value->kind != kind)
+            continue;
+        read(answer, value, text);
+        ebi_cut_before(text, value->after);
+    }
+}
+
 static bool same_source(const struct eb_value *a, const struct eb_value *b)
 {
     return a->by == b->by && a->kind == b->kind && a->item == b->item && a->index == b->index &&

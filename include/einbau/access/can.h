@@ -37,6 +37,7 @@ struct eb_access_canopen_context {
     struct eb_sdo sdo;
 };
 extern const struct eb_access eb_access_canopen;
+extern const struct eb_rows eb_rows_canopen;
 
 /* Its one kind of value: data identifier `index`. */
 struct eb_access_uds_context {
@@ -48,6 +49,7 @@ struct eb_access_uds_context {
     struct eb_uds uds;
 };
 extern const struct eb_access eb_access_uds;
+extern const struct eb_rows eb_rows_uds;
 
 #ifdef __cplusplus
 }

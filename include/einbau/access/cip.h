@@ -18,6 +18,7 @@ struct eb_access_cip_context {
     struct eb_cip cip;
 };
 extern const struct eb_access eb_access_cip;
+extern const struct eb_rows eb_rows_cip;
 
 #ifdef __cplusplus
 }

@@ -26,6 +26,7 @@ struct eb_access_dfu_context {
     struct eb_dfu dfu;
 };
 extern const struct eb_access eb_access_dfu;
+extern const struct eb_rows eb_rows_dfu;
 
 #ifdef __cplusplus
 }

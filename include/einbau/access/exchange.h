@@ -25,11 +25,10 @@ struct eb_exchange {
 };
 
 /* SNMP v2c reads objects, DNS-SD the text record of the profile's service; PROFINET DCP reads, names,
- * addresses and finds stations and lets them blink; ARP finds who has an address. */
+ * addresses and finds stations and lets them blink; ARP finds who has an address.  Each has one
+ * kind of value: `item` of DCP is one of enum eb_dcp_item, `key` of DNS-SD that of the text record. */
 extern const struct eb_access eb_access_snmp, eb_access_dns_sd, eb_access_dcp, eb_access_arp;
-
-/* Kinds of their values: there is one each. `item` of DCP is one of enum eb_dcp_item, `key` of DNS-SD that of
- * the text record. */
+extern const struct eb_rows eb_rows_snmp, eb_rows_dns_sd, eb_rows_dcp;
 
 #ifdef __cplusplus
 }

@@ -32,6 +32,7 @@ struct eb_access_modbus_context {
     struct eb_modbus modbus;
 };
 extern const struct eb_access eb_access_modbus;
+extern const struct eb_rows eb_rows_modbus;
 
 #ifdef __cplusplus
 }
