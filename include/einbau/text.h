@@ -22,8 +22,8 @@ struct eb_text {
 void eb_text_init(struct eb_text *text, char *chars, size_t cap);
 void eb_text_add(struct eb_text *text, const char *more);
 void eb_text_add_number(struct eb_text *text, uint64_t number);
-/* Eight hexadecimal digits. */
-void eb_text_add_hex32(struct eb_text *text, uint32_t number);
+/* So many hexadecimal digits, at most 8. */
+void eb_text_add_hex(struct eb_text *text, uint32_t number, unsigned digits);
 
 /* Copies `from` to `to` (`cap` bytes, NUL included); false where it had to be cut. */
 bool eb_text_copy(char *to, size_t cap, const char *from);

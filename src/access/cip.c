@@ -74,7 +74,7 @@ static void read_value(const void *from, const struct eb_value *value, char *tex
         eb_text_add(&out, ".");
         eb_text_add_number(&out, id->minor);
     } else if (value->item == EB_CIP_SERIAL) {
-        eb_text_add_hex32(&out, id->serial);
+        eb_text_add_hex(&out, id->serial, 8);
     } else if (value->item == EB_CIP_NAME) {
         eb_text_add(&out, strlen(id->name) < EB_NAME_BYTES ? id->name : "");
     } else {

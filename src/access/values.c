@@ -131,7 +131,7 @@ static void number_text(enum eb_value_form form, uint32_t number, char *text)
     struct eb_text out;
     eb_text_init(&out, text, EB_NAME_BYTES);
     if (form == EB_FORM_HEX) {
-        eb_text_add_hex32(&out, number);
+        eb_text_add_hex(&out, number, 8);
     } else if (form == EB_FORM_HALVES) {
         eb_text_add_number(&out, number >> 16);
         eb_text_add(&out, ".");

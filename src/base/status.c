@@ -43,20 +43,11 @@ enum eb_retry eb_error_retry(const struct eb_error *error)
     }
 }
 
-static void add_hex(struct eb_text *text, uint32_t number, int digits)
-{
-    static const char hex[] = "0123456789ABCDEF";
-    while (digits-- > 0) {
-        const char digit[2] = {hex[number >> 4 * digits & 15], '\0'};
-        eb_text_add(text, digit);
-    }
-}
-
 void eb_error_code_text(const struct eb_error *error, char text[EB_CODE_TEXT_BYTES])
 {
     static const struct {
         const char *word;
-        int digits; /* hexadecimal, with an h behind; 0: decimal */
+        unsigned digits; /* hexadecimal, with an h behind; 0: decimal */
     } codes[] = {
         [EB_CODE_TFTP] = {"TFTP error code ", 0},
         [EB_CODE_MODBUS] = {"Modbus exception code ", 0},
@@ -77,6 +68,6 @@ void eb_error_code_text(const struct eb_error *error, char text[EB_CODE_TEXT_BYT
     if (codes[error->code].digits == 0)
         eb_text_add_number(&to, error->number);
     else
-        add_hex(&to, error->number, codes[error->code].digits);
+        eb_text_add_hex(&to, error->number, codes[error->code].digits);
     eb_text_add(&to, codes[error->code].digits > 0 ? "h" : "");
 }

@@ -38,13 +38,13 @@ void eb_text_add_number(struct eb_text *text, uint64_t number)
     eb_text_add(text, digits + at);
 }
 
-void eb_text_add_hex32(struct eb_text *text, uint32_t number)
+void eb_text_add_hex(struct eb_text *text, uint32_t number, unsigned digits)
 {
     static const char hex[] = "0123456789ABCDEF";
-    char digits[9] = "";
-    for (int i = 0; i < 8; i++)
-        digits[i] = hex[number >> (28 - 4 * i) & 15];
-    eb_text_add(text, digits);
+    while (digits-- > 0) {
+        const char digit[2] = {hex[number >> 4 * digits & 15], '\0'};
+        eb_text_add(text, digit);
+    }
 }
 
 bool eb_text_copy(char *to, size_t cap, const char *from)

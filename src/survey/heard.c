@@ -191,7 +191,6 @@ static void take_dns(struct eb_survey *s, size_t link, const uint8_t *mac, const
 static void take_cip(struct eb_survey *s, size_t link, const uint8_t *ip, const uint8_t *bytes, size_t size,
                      uint64_t now_us)
 {
-    static const char hex[] = "0123456789ABCDEF";
     struct eb_cip_identity id;
     char chars[EB_HEARD_TEXT_BYTES];
     struct eb_text text;
@@ -206,9 +205,8 @@ static void take_cip(struct eb_survey *s, size_t link, const uint8_t *ip, const 
     eb_text_add(&text, ".");
     eb_text_add_number(&text, id.minor);
     ebi_found_add(f, EB_FACT_VERSION, EB_BY_CIP, chars, now_us);
-    for (int i = 0; i < 8; i++)
-        chars[i] = hex[id.serial >> (28 - 4 * i) & 15];
-    chars[8] = '\0';
+    eb_text_init(&text, chars, sizeof chars);
+    eb_text_add_hex(&text, id.serial, 8);
     ebi_found_add(f, EB_FACT_SERIAL, EB_BY_CIP, chars, now_us);
     add_numbers(f, EB_BY_CIP, id.vendor, id.product, now_us);
 }
