@@ -327,11 +327,11 @@ static void without_a_record_nothing_is_done(void **state)
 }
 
 /* The disk is full in the middle of a job: the effect that could not be written down does not happen. */
-static bool refuse_effect(void *context, const struct eb_run *run, enum eb_effect effect)
+static bool refuse_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
 {
     int *left = context;
     (void)run;
-    (void)effect;
+    (void)record;
     return (*left)-- > 0;
 }
 

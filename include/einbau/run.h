@@ -54,6 +54,22 @@ enum eb_effect {
     EB_EFFECT_END       /* the run has ended: `outcome`, `left` */
 };
 
+/* What a run has done to its device, and is about to do: told before each effect, so that it can be written
+ * down first, and enough to know afterwards what may have been left. */
+struct eb_run_record {
+    enum eb_effect effect; /* that is about to happen, or has ended the run */
+    size_t item;           /* which it is about */
+    unsigned attempt;
+    bool prepared; /* an effect was begun that EB_EFFECT_UNDO takes back, and it is not known to be undone */
+    bool acted;    /* anything was done at all */
+    bool sent;     /* in this try bytes were acknowledged */
+    bool
+        was_stopped; /* its program, before the run began and not by an earlier job: it is not started then */
+    uint16_t touched; /* bit per item: bytes of it may have been sent */
+    uint16_t right;   /* bit per item: it ran already when it was judged, by version and checksum */
+    char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* of the device, as first told */
+};
+
 enum { EB_RUN_TRIES = 3, EB_RUN_BUFFER_MIN_BYTES = EB_TFTP_BUFFER_MIN_BYTES };
 enum { EB_RUN_ITEMS_MAX = 12 }; /* three for each component: the way to a version may lead through others */
 
@@ -72,8 +88,6 @@ struct eb_run_item {
     struct eb_verdict verdict;        /* result: of the first judging */
     char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */
     enum eb_outcome outcome;          /* result: NONE, ALREADY_RIGHT or CONFIRMED */
-    bool was_right;                   /* result: ran the image already, by version and checksum */
-    bool touched;                     /* result: bytes were sent */
     bool read_back;                   /* result: what was sent was read back, and is the same */
     unsigned confirmed_by;            /* result: bits of EB_BY_VERSION and so on */
 };
@@ -105,7 +119,7 @@ struct eb_run_config {
     /* Told before each effect, so that a record can be written first; may be NULL.  False: it must not be,
      * and the run ends with EB_IO.  Of EB_EFFECT_UNDO and EB_EFFECT_END the answer is not looked at.  Must
      * not call back into the run. */
-    bool (*effect)(void *context, const struct eb_run *run, enum eb_effect effect);
+    bool (*effect)(void *context, const struct eb_run *run, const struct eb_run_record *record);
     void *effect_context;
 };
 
@@ -146,12 +160,13 @@ struct eb_run {
     bool identified; /* the next ones are as read last, and nothing was done to the device since */
     bool in_loader;
     bool program_known, program_stopped;
-    bool was_stopped; /* before the run began, and not by an earlier job: it is not started then */
     struct eb_identity identity;
     struct eb_usb_ids usb;                        /* of a device on USB */
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
     struct eb_disagreement disagreement[EB_DISAGREEMENTS_MAX];
     size_t disagreements;
+
+    struct eb_run_record record;
 
     /* the run's own */
     struct eb_contact contact;
@@ -164,7 +179,7 @@ struct eb_run {
     size_t active;        /* the one that is at work; EB_ACCESSES_MAX: none, it waits until step_end_us */
     uint64_t step_end_us; /* of a step that only waits */
     uint8_t state;
-    bool stopping, prepared, judged, by_hand, sent, acted, undo_due, undo_failed, activate_unanswered;
+    bool stopping, judged, by_hand, undo_due, undo_failed, activate_unanswered;
     uint8_t others; /* looks in a row that were answered by another device */
     bool has_counter, counter_read, counter_restarted;
     uint64_t counter, counter_us;
@@ -172,7 +187,6 @@ struct eb_run {
     size_t step;
     size_t group; /* first of the items that the same restart takes up */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;
-    char serial[EB_NAME_BYTES], order_code[EB_NAME_BYTES]; /* as first told */
 };
 
 /* The memory for the contexts of all accesses that the profile names, bytes. */

@@ -21,14 +21,14 @@ struct ebi_question {
 };
 
 /* The functions of an access that only asks such questions; `question` is the access's own. */
-void ebi_exchange_init(struct eb_exchange *exchange, const struct ebi_question *question,
+void ebi_exchange_init(struct eb_exchange *x, const struct ebi_question *question,
                        struct eb_contact *contact);
-void ebi_exchange_begin(void *exchange, const struct eb_operation *operation, uint64_t now_us);
-enum eb_status ebi_exchange_poll(void *exchange, uint64_t now_us);
-uint64_t ebi_exchange_deadline_us(const void *exchange);
-void ebi_exchange_close(void *exchange);
+void ebi_exchange_begin(void *self, const struct eb_operation *operation, uint64_t now_us);
+enum eb_status ebi_exchange_poll(void *self, uint64_t now_us);
+uint64_t ebi_exchange_deadline_us(const void *self);
+void ebi_exchange_close(void *self);
 
 /* Adds one who answers to those that are collected. */
-void ebi_exchange_collect(struct eb_exchange *exchange, const uint8_t *mac);
+void ebi_exchange_collect(struct eb_exchange *x, const uint8_t *mac);
 
 #endif

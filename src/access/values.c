@@ -13,16 +13,16 @@ const char *eb_restart_word(enum eb_restart restart)
                                                                             : "unknown";
 }
 
-void ebi_watch(struct eb_contact *c)
+void ebi_watch(struct eb_contact *contact)
 {
-    c->watching = true;
-    c->restart = EB_RESTART_NOT_SEEN;
+    contact->watching = true;
+    contact->restart = EB_RESTART_NOT_SEEN;
 }
 
-void ebi_restarted(struct eb_contact *c, enum eb_restart proof)
+void ebi_restarted(struct eb_contact *contact, enum eb_restart proof)
 {
-    if (c->watching && c->restart == EB_RESTART_NOT_SEEN)
-        c->restart = proof;
+    if (contact->watching && contact->restart == EB_RESTART_NOT_SEEN)
+        contact->restart = proof;
 }
 
 /* --- which accesses ------------------------------------------------------------------------------------ */
@@ -69,29 +69,29 @@ enum eb_wire eb_profile_wire(const struct eb_profile *p)
 
 /* --- values ------------------------------------------------------------------------------------------ */
 
-void ebi_values_forget(struct eb_contact *c)
+void ebi_values_forget(struct eb_contact *contact)
 {
-    memset(*c->texts, 0, sizeof *c->texts);
-    memset(c->failed, 0, sizeof c->failed);
-    memset(&c->first_error, 0, sizeof c->first_error);
+    memset(*contact->texts, 0, sizeof *contact->texts);
+    memset(contact->failed, 0, sizeof contact->failed);
+    memset(&contact->first_error, 0, sizeof contact->first_error);
 }
 
-const struct eb_value *ebi_value_at(const struct eb_contact *c, size_t place, char **text)
+const struct eb_value *ebi_value_at(const struct eb_contact *contact, size_t place, char **text)
 {
     size_t item = place / EB_SOURCES_MAX;
     size_t k = place % EB_SOURCES_MAX;
-    const struct eb_values *values = eb_profile_values(c->profile, item);
-    *text = (*c->texts)[item][k];
+    const struct eb_values *values = eb_profile_values(contact->profile, item);
+    *text = (*contact->texts)[item][k];
     return values != NULL && k < values->count ? &values->list[k] : NULL;
 }
 
-void ebi_values_take(struct eb_contact *c, const struct eb_access *access, unsigned kind,
+void ebi_values_take(struct eb_contact *contact, const struct eb_access *access, unsigned kind,
                      void (*read)(const void *answer, const struct eb_value *value, char *text),
                      const void *answer)
 {
     for (size_t i = 0; i < EBI_PLACES; i++) {
         char *text;
-        const struct eb_value *value = ebi_value_at(c, i, &text);
+        const struct eb_value *value = ebi_value_at(contact, i, &text);
         if (value == NULL || value->by != access || value->kind != kind)
             continue;
         read(answer, value, text);
@@ -105,17 +105,18 @@ static bool same_source(const struct eb_value *a, const struct eb_value *b)
            a->sub == b->sub && a->form == b->form && strcmp(a->after, b->after) == 0;
 }
 
-const struct eb_value *ebi_value_next(struct eb_contact *c, const struct eb_access *access, unsigned kind)
+const struct eb_value *ebi_value_next(struct eb_contact *contact, const struct eb_access *access,
+                                      unsigned kind)
 {
-    for (; c->value < EBI_PLACES; c->value++) {
+    for (; contact->value < EBI_PLACES; contact->value++) {
         char *text;
         char *earlier = NULL;
-        const struct eb_value *value = ebi_value_at(c, c->value, &text);
+        const struct eb_value *value = ebi_value_at(contact, contact->value, &text);
         if (value == NULL || value->by != access || value->kind != kind)
             continue;
-        for (size_t k = 0; k < c->value && earlier == NULL; k++) {
+        for (size_t k = 0; k < contact->value && earlier == NULL; k++) {
             char *from;
-            const struct eb_value *other = ebi_value_at(c, k, &from);
+            const struct eb_value *other = ebi_value_at(contact, k, &from);
             if (other != NULL && same_source(other, value))
                 earlier = from;
         }
@@ -141,12 +142,12 @@ static void number_text(enum eb_value_form form, uint32_t number, char *text)
     }
 }
 
-void ebi_value_take(struct eb_contact *c, const struct eb_value *value, const uint8_t *bytes, size_t size,
-                    bool little)
+void ebi_value_take(struct eb_contact *contact, const struct eb_value *value, const uint8_t *bytes,
+                    size_t size, bool little)
 {
     char *text;
-    ebi_value_at(c, c->value, &text);
-    c->value++;
+    ebi_value_at(contact, contact->value, &text);
+    contact->value++;
     text[0] = '\0';
     if (value->form == EB_FORM_TEXT) {
         if (size < EB_NAME_BYTES) /* half a text is none */
@@ -161,12 +162,12 @@ void ebi_value_take(struct eb_contact *c, const struct eb_value *value, const ui
 }
 
 /* Whether the item has a text, so that in a job no further source needs to be asked. */
-static bool enough(const struct eb_contact *c, size_t item)
+static bool enough(const struct eb_contact *contact, size_t item)
 {
     bool has = false;
     for (size_t k = 0; k < EB_SOURCES_MAX; k++)
-        has = has || (*c->texts)[item][k][0] != '\0';
-    return has && c->first_is_enough;
+        has = has || (*contact->texts)[item][k][0] != '\0';
+    return has && contact->first_is_enough;
 }
 
 static bool is_of(const struct eb_value *value, const struct eb_access *access, unsigned kinds)
@@ -174,33 +175,33 @@ static bool is_of(const struct eb_value *value, const struct eb_access *access, 
     return value != NULL && value->by == access && (kinds >> value->kind & 1) != 0;
 }
 
-bool ebi_values_wanted(const struct eb_contact *c, const struct eb_access *access, unsigned kinds)
+bool ebi_values_wanted(const struct eb_contact *contact, const struct eb_access *access, unsigned kinds)
 {
     char *text;
     for (size_t i = 0; i < EBI_PLACES; i++) {
-        if (is_of(ebi_value_at(c, i, &text), access, kinds) && !enough(c, i / EB_SOURCES_MAX))
+        if (is_of(ebi_value_at(contact, i, &text), access, kinds) && !enough(contact, i / EB_SOURCES_MAX))
             return true;
     }
     return false;
 }
 
-void ebi_values_failed(struct eb_contact *c, const struct eb_access *access, unsigned kinds,
+void ebi_values_failed(struct eb_contact *contact, const struct eb_access *access, unsigned kinds,
                        const struct eb_error *error)
 {
     char *text;
     for (size_t i = 0; i < EBI_PLACES; i++) {
-        if (is_of(ebi_value_at(c, i, &text), access, kinds))
-            c->failed[i / EB_SOURCES_MAX] |= (uint8_t)(1U << i % EB_SOURCES_MAX);
+        if (is_of(ebi_value_at(contact, i, &text), access, kinds))
+            contact->failed[i / EB_SOURCES_MAX] |= (uint8_t)(1U << i % EB_SOURCES_MAX);
     }
-    if (c->first_error.status == EB_OK)
-        c->first_error = *error;
+    if (contact->first_error.status == EB_OK)
+        contact->first_error = *error;
 }
 
-bool ebi_values_lost(const struct eb_contact *c)
+bool ebi_values_lost(const struct eb_contact *contact)
 {
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
-        const struct eb_values *values = eb_profile_values(c->profile, i);
-        if (values != NULL && values->count > 0 && c->failed[i] == (1U << values->count) - 1)
+        const struct eb_values *values = eb_profile_values(contact->profile, i);
+        if (values != NULL && values->count > 0 && contact->failed[i] == (1U << values->count) - 1)
             return true;
     }
     return false;
@@ -219,23 +220,23 @@ void ebi_cut_before(char *text, const char *mark)
     }
 }
 
-bool ebi_value_text(const struct eb_contact *c, const struct eb_values *values, char *text, size_t cap)
+bool ebi_value_text(const struct eb_contact *contact, const struct eb_values *values, char *text, size_t cap)
 {
     text[0] = '\0';
     for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
-        if (values == NULL || eb_profile_values(c->profile, i) != values)
+        if (values == NULL || eb_profile_values(contact->profile, i) != values)
             continue;
         for (size_t k = 0; k < values->count && text[0] == '\0'; k++) {
-            if (strlen((*c->texts)[i][k]) < cap) /* half a text is none */
-                eb_text_copy(text, cap, (*c->texts)[i][k]);
+            if (strlen((*contact->texts)[i][k]) < cap) /* half a text is none */
+                eb_text_copy(text, cap, (*contact->texts)[i][k]);
         }
     }
     return text[0] != '\0';
 }
 
-bool ebi_in_loader(const struct eb_contact *c)
+bool ebi_in_loader(const struct eb_contact *contact)
 {
     char state[EB_NAME_BYTES];
-    return ebi_value_text(c, &c->profile->from_state, state, sizeof state) &&
-           strcmp(state, c->profile->state_loader) == 0;
+    return ebi_value_text(contact, &contact->profile->from_state, state, sizeof state) &&
+           strcmp(state, contact->profile->state_loader) == 0;
 }

@@ -103,7 +103,7 @@ static bool read_registers(struct work *w, const struct eb_registers *r, uint8_t
 {
     if (r->count == 0)
         return true;
-    uint16_t values[EB_MODBUS_REGISTERS_MAX];
+    uint16_t values[EB_MODBUS_REGISTERS_MAX] = {0};
     if (!ask(w, &eb_access_modbus,
              (struct eb_operation){
                  .kind = EB_GET, .address = r->address, .count = r->count, .registers = values}))

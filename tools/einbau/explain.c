@@ -201,7 +201,7 @@ static void how_left(const struct target *t, char *text, size_t cap)
     char start[160];
     bool touched = false;
     for (size_t i = 0; i < t->item_count; i++)
-        touched = touched || t->items[i].touched;
+        touched = touched || (t->fit.record.touched >> i & 1) != 0;
     text[0] = '\0';
     if (!run->identified) {
         add(text, cap, "",
@@ -212,7 +212,7 @@ static void how_left(const struct target *t, char *text, size_t cap)
     } else if (run->program_stopped) {
         start_sentence(t, start, sizeof start);
         snprintf(text, cap, "Its program is stopped%s: %s",
-                 run->was_stopped ? ", as it was before the job" : "", start);
+                 run->record.was_stopped ? ", as it was before the job" : "", start);
     } else if (!touched && !run->left) {
         add(text, cap, "", "Nothing was written, and it runs what it ran before");
     } else {

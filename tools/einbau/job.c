@@ -228,7 +228,7 @@ static void raise_floors(struct session *s, const struct target *t)
     }
 }
 
-static bool on_effect(void *context, const struct eb_run *run, enum eb_effect effect)
+static bool on_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
 {
     static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
     struct session *s = context;
@@ -242,15 +242,16 @@ static bool on_effect(void *context, const struct eb_run *run, enum eb_effect ef
     if (t == NULL)
         return false;
     const struct eb_run_item *item =
-        run->progress.item < run->config.count ? &run->config.items[run->progress.item] : NULL;
+        record->item < run->config.count ? &run->config.items[record->item] : NULL;
+    bool ended = record->effect == EB_EFFECT_END;
     address_key(s, t, address);
     unit_key(s, t, unit);
     if (item != NULL)
         snprintf(checksum, sizeof checksum, "%08x", item->checksum);
-    if (effect == EB_EFFECT_END && run->error.status != EB_OK)
+    if (ended && run->error.status != EB_OK)
         error_sentence(run, error, sizeof error);
     const struct eb_record_row row = {
-        .kind = kinds[effect],
+        .kind = kinds[record->effect],
         .unit = unit,
         .site = s->site->name,
         .device = t->device->name,
@@ -262,11 +263,11 @@ static bool on_effect(void *context, const struct eb_run *run, enum eb_effect ef
         .component = item != NULL ? item->component->name : "",
         .version = item != NULL ? item->image->version : "",
         .checksum = checksum,
-        .outcome = effect == EB_EFFECT_END ? eb_outcome_word(run->outcome) : "",
+        .outcome = ended ? eb_outcome_word(run->outcome) : "",
         .error = error,
         .left = run->left,
     };
-    if (effect == EB_EFFECT_END && run->outcome == EB_OUTCOME_CONFIRMED)
+    if (ended && run->outcome == EB_OUTCOME_CONFIRMED)
         raise_floors(s, t);
     if (eb_record_add(s->record, &row, &s->problem))
         return true;

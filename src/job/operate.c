@@ -1,0 +1,143 @@
+/* Operations of the accesses that a run has, and looking: all values, by one access after the other. */
+#include "job/ladder.h"
+
+#include <limits.h>
+
+static const struct ebi_run_access *access_of(const struct eb_run *run, const struct eb_access *access)
+{
+    for (size_t i = 0; i < run->access_count; i++) {
+        if (access != NULL && run->accesses[i].access == access)
+            return &run->accesses[i];
+    }
+    return NULL;
+}
+
+/* What sends its images, or NULL. */
+const struct ebi_run_access *ebi_sender(const struct eb_run *run)
+{
+    return access_of(run, run->config.profile->sends_by);
+}
+
+bool ebi_sender_is_able(const struct eb_run *run, unsigned bits)
+{
+    return ebi_sender(run) != NULL && (ebi_sender(run)->access->able & bits) != 0;
+}
+
+void ebi_close_but(struct eb_run *run, const struct ebi_run_access *one)
+{
+    for (size_t i = 0; i < run->access_count; i++) {
+        if (&run->accesses[i] != one)
+            run->accesses[i].access->close(run->accesses[i].context);
+    }
+}
+
+void ebi_begin_operation(struct eb_run *run, const struct ebi_run_access *by,
+                         const struct eb_operation *operation)
+{
+    run->active = (size_t)(by - run->accesses);
+    by->access->begin(by->context, operation, run->now_us);
+}
+
+enum eb_status ebi_poll_operation(struct eb_run *run)
+{
+    const struct ebi_run_access *by = &run->accesses[run->active];
+    if (run->active < run->access_count)
+        return by->access->poll(by->context, run->now_us);
+    return run->now_us >= run->step_end_us ? EB_OK : EB_PENDING;
+}
+
+void ebi_begin_by_sender(struct eb_run *run, enum eb_operation_kind kind)
+{
+    ebi_begin_operation(run, ebi_sender(run), &(struct eb_operation){.kind = kind});
+}
+
+void ebi_begin_step(struct eb_run *run, const struct eb_step *step)
+{
+    run->step_end_us = run->now_us + step->time_ms * 1000ULL;
+    if (step->by != NULL)
+        ebi_begin_operation(run, access_of(run, step->by),
+                            &(struct eb_operation){.kind = EB_STEP, .step = step});
+    else
+        run->active = EB_ACCESSES_MAX;
+}
+
+/* Begins with the next access, from `at` on, that has something to read; false: there is none. */
+static bool look_further(struct eb_run *run, size_t at)
+{
+    for (; at < run->access_count; at++) {
+        if (ebi_values_wanted(&run->contact, run->accesses[at].access, UINT_MAX)) {
+            run->contact.value = 0;
+            ebi_begin_operation(run, &run->accesses[at], &(struct eb_operation){.kind = EB_READ});
+            return true;
+        }
+    }
+    return false;
+}
+
+void ebi_begin_look(struct eb_run *run)
+{
+    ebi_values_forget(&run->contact);
+    run->contact.connected = false;
+    run->active = EB_ACCESSES_MAX;
+    run->step_end_us = 0;
+    look_further(run, 0);
+}
+
+/* One access after the other.  One that does not answer is no harm where another has the same items. */
+enum eb_status ebi_poll_look(struct eb_run *run)
+{
+    enum eb_status status = ebi_poll_operation(run);
+    if (status == EB_PENDING)
+        return EB_PENDING;
+    if (status != EB_OK)
+        ebi_values_failed(&run->contact, run->accesses[run->active].access, UINT_MAX, &run->contact.error);
+    if (!ebi_values_lost(&run->contact))
+        return look_further(run, run->active + 1) ? EB_PENDING : EB_OK;
+    run->contact.error = run->contact.first_error;
+    return run->contact.error.status;
+}
+
+/* Contexts lie one behind the other, each where any type may begin. */
+static size_t context_words(const struct eb_access *access)
+{
+    return (access->context_bytes + sizeof(uint64_t) - 1) / sizeof(uint64_t);
+}
+
+size_t eb_run_memory_bytes(const struct eb_profile *profile)
+{
+    const struct eb_access *list[EB_ACCESSES_MAX];
+    size_t count = eb_profile_accesses(profile, list);
+    size_t words = 0;
+    for (size_t i = 0; i < count; i++)
+        words += context_words(list[i]);
+    return words * sizeof(uint64_t);
+}
+
+const void *eb_run_context(const struct eb_run *run, const struct eb_access *access)
+{
+    const struct ebi_run_access *found = access_of(run, access);
+    return found != NULL ? found->context : NULL;
+}
+
+void ebi_init_accesses(struct eb_run *run)
+{
+    const struct eb_run_config *config = &run->config;
+    const struct eb_access *list[EB_ACCESSES_MAX];
+    uint64_t *at = config->memory;
+    run->contact = (struct eb_contact){.port = config->port,
+                                       .profile = config->profile,
+                                       .target = &run->config.target,
+                                       .owner = run,
+                                       .patience_us = config->profile->answer_patience_ms * 1000ULL,
+                                       .buffer = config->buffer,
+                                       .buffer_bytes = config->buffer_bytes,
+                                       .first_is_enough = config->count > 0,
+                                       .interrupted = config->interrupted,
+                                       .texts = &run->texts};
+    run->access_count = eb_profile_accesses(config->profile, list);
+    for (size_t i = 0; i < run->access_count; i++) {
+        run->accesses[i] = (struct ebi_run_access){list[i], at};
+        at += context_words(list[i]);
+        list[i]->init(run->accesses[i].context, &run->contact);
+    }
+}
