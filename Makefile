@@ -4,7 +4,7 @@ BUILD ?= build
 SANITIZED ?= build-sanitized
 CLANG_SOURCES = $(shell git ls-files '*.c' '*.h')
 
-.PHONY: all demo check bench check-kernel setup build sanitize fuzz lint format cortex-m4 screenshots install clean
+.PHONY: all demo check bench check-kernel setup build sanitize fuzz lint format cortex-m4 portability screenshots install clean
 
 all: build
 
@@ -54,6 +54,10 @@ format:
 # The core alone, for a bare Cortex-M4: no operating system, no heap; prints its size.
 cortex-m4: setup
 	@scripts/cortex-m4
+
+# The core and its own tests on other processors, C libraries and compilers; MACHINES="s390x armhf": only these.
+portability: setup
+	@scripts/portability $(MACHINES)
 
 screenshots: build
 	@scripts/screenshots $(BUILD)
