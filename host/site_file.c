@@ -274,7 +274,7 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
     ebi_yaml_text(&map, "order-code", false, device->order_code, sizeof device->order_code);
     ebi_yaml_text(&map, "hardware-revision", false, device->hardware_revision,
                   sizeof device->hardware_revision);
-    ebi_yaml_get(&map, "behind", false); /* these two once all devices are known */
+    ebi_yaml_get(&map, "via", false); /* these two once all devices are known */
     ebi_yaml_get(&map, "companions", false);
     if (!on_bus && !on_usb)
         read_mac(r, &map, device);
@@ -337,7 +337,7 @@ static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
     const char *role;
     yaml_node_t *companion;
-    device->behind = read_reference(r, &map, "behind");
+    device->via = read_reference(r, &map, "via");
     yaml_node_t *companions = ebi_yaml_get(&map, "companions", false);
     for (size_t i = 0; (companion = ebi_yaml_pair(&r->yaml, companions, i, &role)) != NULL; i++) {
         if (i == EB_COMPANIONS_MAX) {
@@ -367,13 +367,12 @@ static void find_waves(struct reading *r, yaml_node_t *devices)
         changed = false;
         for (size_t i = 0; i < site->device_count; i++) {
             struct eb_site_device *d = &site->devices[i];
-            changed = later_than(d, d->behind) || changed;
+            changed = later_than(d, d->via) || changed;
             for (size_t k = 0; k < d->companion_count; k++)
                 changed = later_than(d, d->companions[k].device) || changed;
             if (d->wave > site->device_count)
                 ebi_yaml_wrong(&r->yaml, ebi_yaml_pair(&r->yaml, devices, i, &name),
-                               "a device that waits for itself, by 'behind' and 'companions'",
-                               "no such circle");
+                               "a device that waits for itself, by 'via' and 'companions'", "no such circle");
         }
     }
 }
@@ -580,8 +579,8 @@ static void write_device(FILE *file, const struct eb_site_device *d)
         put_text(file, 4, "order-code", d->order_code);
     if (d->hardware_revision[0] != '\0')
         put_text(file, 4, "hardware-revision", d->hardware_revision);
-    if (d->behind != NULL)
-        put_text(file, 4, "behind", d->behind->name);
+    if (d->via != NULL)
+        put_text(file, 4, "via", d->via->name);
     for (size_t i = 0; i < d->companion_count; i++) {
         const struct eb_site_companion *c = &d->companions[i];
         fputs(i == 0 ? "    companions:\n" : "", file);

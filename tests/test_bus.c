@@ -462,7 +462,7 @@ static void the_tool_tells_of_buses_in_words(void **state)
     const struct bus_options sound = {.nodes = 2, .units = 1};
     bus_make(&l, &sound);
     expect(&l, "survey", 1,
-           "  node-1  node 11  TN-1        3    100            firmware   1.0      2.0     behind", NULL);
+           "  node-1  node 11  TN-1        3    100            firmware   1.0      2.0     outdated", NULL);
     expect(&l, "survey unit-1", 1, "  unit-1  700/708  TU-1", NULL);
     expect(&l, "show unit-1", 1, "address            700/708", NULL);
     expect(&l, "blink node-1", 2, NULL, "node-1: found it on a CAN bus, expected a device on Ethernet");
@@ -490,7 +490,7 @@ static void a_gateway_that_is_too_old_is_refused(void **state)
     write_image(l.folder, "node-2.0.bin", "TN-1", "firmware", "2.0", 600, "1..9",
                 ", \"least_gateway\": \"2.2\"");
     expect(&l, "fit --yes", 1, "gateway-version: found 2.1, expected at least 2.2", NULL);
-    expect(&l, "survey", 1, "1.0      2.0     behind", NULL);
+    expect(&l, "survey", 1, "1.0      2.0     outdated", NULL);
     write_image(l.folder, "node-2.0.bin", "TN-1", "firmware", "2.0", 600, "1..9",
                 ", \"least_gateway\": \"2.1\"");
     expect(&l, "fit --yes", 0, "little bus: 1 confirmed", NULL);

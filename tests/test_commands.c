@@ -249,10 +249,10 @@ static void a_device_that_takes_no_images_is_in_no_plan(void **state)
     (void)state;
     write_image(folder, "new.bin", "BOX", "firmware", "1.3", 2000, "1", "");
     change("site.yaml", "'1.24', image: old.bin", "'1.3', image: new.bin");
-    expect("survey plc --site site.yaml", 1, "behind", "");
-    expect("show plc --site site.yaml", 1, "firmware: behind", "");
+    expect("survey plc --site site.yaml", 1, "outdated", "");
+    expect("show plc --site site.yaml", 1, "firmware: outdated", "");
     expect("plan --site site.yaml", 0,
-           "plc firmware: behind; not in the plan: its profile knows no way to send an image", "");
+           "plc firmware: outdated; not in the plan: its profile knows no way to send an image", "");
     expect("fit --yes --site site.yaml", 1, "its profile knows no way to send an image", "");
     expect("fit plc --image new.bin --yes --site site.yaml", 2, "", "found no way to send an image");
 }

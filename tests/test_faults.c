@@ -183,7 +183,7 @@ static uint64_t try_case(struct subject *s, const struct eb_sim_fault *faults, s
     job_begin(job, eb_sim_port(sim), true);
     job_work(job);
     if (job->runs[s->run].outcome !=
-        (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_CONFIRMED))
+        (all_new && mode != EB_SIM_LOADER ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_CONFIRMED))
         fail_msg("%s: fitted once more without a fault, the outcome is %s", what,
                  eb_outcome_word(job->runs[s->run].outcome));
     tally.rescued += mode == EB_SIM_LOADER;

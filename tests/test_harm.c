@@ -641,7 +641,7 @@ static void a_slow_node_can_be_fitted(void **state)
     const struct bus_options options = {
         .nodes = 1, .device = "    response-us: 1500000\n", .image_bytes = 500};
     bus_make(&little, &options);
-    expect_einbau(&little, 1, "1 behind", "survey node-1");
+    expect_einbau(&little, 1, "1 outdated", "survey node-1");
     expect_einbau(&little, 0, "little bus: 1 confirmed", "fit --yes node-1");
 }
 
@@ -656,7 +656,7 @@ static void a_loader_of_another_serial_number_is_left_running(void **state)
     assert_non_null(strstr(out, "little bus: 1 failed"));
     free(out);
     assert_int_equal(mode_of("node-1"), EB_SIM_RUNNING);
-    expect_einbau(&little, 1, "1.0      2.0     behind", "confirm");
+    expect_einbau(&little, 1, "1.0      2.0     outdated", "confirm");
 }
 
 /* Nobody is there, and the adapter says nothing of errors: a frame that it took is no proof. */

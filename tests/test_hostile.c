@@ -328,7 +328,7 @@ static void another_mac_address_is_told(void **state)
         outcome_free(&o);
     }
     expect(1, "\"before\": \"02:00:00:00:00:01\"", "$E survey --json");
-    expect(1, "1 behind",
+    expect(1, "1 outdated",
            "sqlite3 state/devices.db \"UPDATE cards SET seen = '2020-01-01T00:00:00Z' WHERE mac LIKE '%%01'\""
            " && $E survey >x; grep -c 'did so' x; cat x; exit 1");
     expect(1, "0", "grep -c 'did so' x");

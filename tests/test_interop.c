@@ -221,7 +221,7 @@ static void fit_general_device(const char *server_format)
                                 BIN_DIR, tftp, little.folder, file, little.folder);
     stop_program(tftp_pid, SIGTERM);
     stop_program(modbus_pid, SIGKILL);
-    if (look.status != 1 || strstr(look.out, "behind") == NULL || fit.status != 0 ||
+    if (look.status != 1 || strstr(look.out, "outdated") == NULL || fit.status != 0 ||
         strstr(fit.out, "1 confirmed") == NULL || same.status != 0 || push.status != 0 ||
         strstr(push.out, "100000 bytes in ") == NULL)
         fail_msg("%s%s%s%s%s%s%s", look.out, look.err, fit.out, fit.err, push.out, push.err,

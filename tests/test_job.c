@@ -322,7 +322,7 @@ static void a_device_that_dies_for_good_is_called_failed(void **state)
     assert_int_equal(eb_sim_mode_of(r.sim, "coupler-1"), EB_SIM_LOADER);
     job_begin(&r.job, r.port, true);
     job_work(&r.job);
-    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_UP_TO_DATE);
     assert_int_equal(r.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
     rig_close(&r);
     little_remove(&r.little);
@@ -391,7 +391,7 @@ static void the_right_version_with_other_bytes_is_not_already_right(void **state
     free(image);
     job_begin(&r.job, r.port, true);
     job_work(&r.job);
-    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_UP_TO_DATE);
     rig_close(&r);
     little_remove(&r.little);
 }

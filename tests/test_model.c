@@ -322,9 +322,9 @@ static void marks_tell_the_running_from_the_wanted(void **state)
         bool has_checksum; /* of the wanted image */
         enum eb_mark mark;
     } cases[] = {
-        {{.version = "3.9"}, "3.10", false, EB_MARK_BEHIND},
+        {{.version = "3.9"}, "3.10", false, EB_MARK_OUTDATED},
         {{.version = "3.10"}, "3.10", false, EB_MARK_CURRENT},
-        {{.version = "3.11"}, "3.10", false, EB_MARK_AHEAD},
+        {{.version = "3.11"}, "3.10", false, EB_MARK_NEWER},
         {{.version = ""}, "3.10", false, EB_MARK_UNREADABLE},
         {{.version = "beta"}, "3.10", false, EB_MARK_UNREADABLE},
         {{.version = "beta"}, "", false, EB_MARK_CURRENT},
@@ -333,7 +333,7 @@ static void marks_tell_the_running_from_the_wanted(void **state)
         {{.version = "3.10", .has_checksum = true, .checksum = 0x1235}, "3.10", true, EB_MARK_DIFFERS},
         {{.version = "3.10", .has_checksum = true, .checksum = 0x1235}, "3.10", false, EB_MARK_CURRENT},
         {{.version = "3.10"}, "3.10", true, EB_MARK_UNREADABLE},
-        {{.version = "3.9", .has_checksum = true, .checksum = 0x1234}, "3.10", true, EB_MARK_BEHIND},
+        {{.version = "3.9", .has_checksum = true, .checksum = 0x1234}, "3.10", true, EB_MARK_OUTDATED},
     };
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++)
         assert_int_equal(

@@ -188,7 +188,7 @@ static void companions_and_gateways_go_first(void **state)
     make_world(NULL, "");
     make_site("wants: {firmware: {version: 1.5}}",
               "companions: {plc: {device: one}}, wants: {firmware: {version: 2.0}}",
-              "behind: two, wants: {display: {version: 2.0}}");
+              "via: two, wants: {display: {version: 2.0}}");
     write_image(folder, "fw-2.0", "TP-1", "firmware", "2.0", 3000, "1..9",
                 ", \"companions\": [{\"role\": \"plc\", \"least\": \"1.5\"}]");
     write_image(folder, "dis-2.0", "TP-1", "display", "2.0", 1000, "1..9", ", \"least_gateway\": \"2.0\"");
@@ -227,7 +227,7 @@ static void those_that_wait_for_a_failed_one_are_not_begun(void **state)
     make_world(NULL, "");
     make_site("wants: {firmware: {version: 1.5}}",
               "companions: {plc: {device: one}}, wants: {firmware: {version: 2.0}}",
-              "behind: one, wants: {display: {version: 2.0}}");
+              "via: one, wants: {display: {version: 2.0}}");
     write_image(folder, "fw-1.5", "TP-1", "firmware", "1.5", 9000, "1..9", "");
     write_image(folder, "fw-2.0", "TP-1", "firmware", "2.0", 3000, "1..9",
                 ", \"companions\": [{\"role\": \"plc\", \"least\": \"1.5\"}]");
@@ -279,7 +279,7 @@ static void a_hand_is_asked_and_checked(void **state)
     make_world(profile, "");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     expect(0, "1 added", "shelf add fw-1.5");
-    char *out = tool(1, "s: 1 needs-hand", "fit --yes --state state");
+    char *out = tool(1, "s: 1 manual-step", "fit --yes --state state");
     assert_non_null(strstr(out, "found 0 in register 4099, expected 1"));
     free(out);
     expect(1, "1.0      1.5", "confirm --state state");
@@ -448,10 +448,9 @@ static void sites_that_make_no_sense_are_told(void **state)
     static const struct {
         const char *one, *two, *says;
     } rows[] = {
-        {"behind: four", "unit: 1",
-         "site.yaml:4:72: found 'four', expected the name of a device of this site"},
-        {"behind: one", "unit: 1", "found a device that waits for itself"},
-        {"behind: two", "companions: {plc: {device: one}}", "found a device that waits for itself"},
+        {"via: four", "unit: 1", "site.yaml:4:69: found 'four', expected the name of a device of this site"},
+        {"via: one", "unit: 1", "found a device that waits for itself"},
+        {"via: two", "companions: {plc: {device: one}}", "found a device that waits for itself"},
         {"companions: {plc: {device: five}}", "unit: 1", "found 'five', expected the name of a device"},
         {"companions: {plc: {}}", "unit: 1", "found no companion, expected 'device'"},
         {"companions: {plc: {device: two, version: 1.0}}", "unit: 1",

@@ -302,7 +302,7 @@ static const char *expected_mark(const struct truth *t, size_t i)
     return t->mode == EB_SIM_LOADER            ? "unreadable"
            : t->wanted[i]                      ? "current"
            : strcmp(t->version[i], "2.0") == 0 ? "differs"
-                                               : "behind";
+                                               : "outdated";
 }
 
 /* --- judging ------------------------------------------------------------------------------------- */
@@ -316,8 +316,8 @@ static void judge_fit(struct told *own, const struct a_case *c, const struct say
     for (size_t i = 0; i < subjects[c->kind].count; i++) {
         const struct said *of = &s->of[i];
         bool confirmed = strncmp(of->outcome, "confirmed", 9) == 0 ||
-                         strncmp(of->outcome, "already-right", 13) == 0 ||
-                         (of->outcome[0] == '\0' && strncmp(s->outcome, "already-right", 13) == 0);
+                         strncmp(of->outcome, "up-to-date", 13) == 0 ||
+                         (of->outcome[0] == '\0' && strncmp(s->outcome, "up-to-date", 13) == 0);
         all = all && confirmed;
         own->statements++;
         if (confirmed && (!t->wanted[i] || t->mode != EB_SIM_RUNNING))
@@ -799,7 +799,7 @@ static void the_judges_find_lies(void **state)
                                           .loader_known = true,
                                           .answered = true,
                                           .outcome = "failed",
-                                          .of = {{"1.0", "behind", "failed"}}};
+                                          .of = {{"1.0", "outdated", "failed"}}};
     static const struct {
         const struct sayings *says;
         int truth;

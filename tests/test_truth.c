@@ -178,7 +178,7 @@ static void without_a_checksum_it_is_said(void **state)
     assert_string_equal(text(device_of(root, "coupler-1"), "outcome"), "confirmed");
     assert_string_equal(by(component_of(root, "coupler-1", 0)), "version");
     json_decref(root);
-    expect_einbau(&little, 0, "already-right (version only)", "fit --yes coupler-1");
+    expect_einbau(&little, 0, "up-to-date (version only)", "fit --yes coupler-1");
 }
 
 /* A device that can be read back is, where its profile asks for it; and damage is found that way alone. */
@@ -411,7 +411,7 @@ static void one_that_answers_is_not_silent(void **state)
                             "plc-1: comparing the serial number: another device: found P-1, expected P-9. "
                             "Check the address, the cable, and the serial number in the site",
                             "survey");
-    assert_null(strstr(out, "silent"));
+    assert_null(strstr(out, "unreachable"));
     free(out);
     /* An exception is an answer too. */
     little_remove(&little);
@@ -420,7 +420,7 @@ static void one_that_answers_is_not_silent(void **state)
     replace_in(&little, "profiles/coupler.yaml", "serial: {modbus-object: 0x81}",
                "serial: {modbus-register: 0x7000, registers: 4, as: text}");
     out = einbau_says(&little, 1, "Modbus exception code 2", "survey");
-    assert_null(strstr(out, "silent"));
+    assert_null(strstr(out, "unreachable"));
     free(out);
 }
 

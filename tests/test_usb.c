@@ -766,7 +766,7 @@ static void cables_and_hubs(void **state)
     assert_true(b.job.runs[0].identified && b.job.runs[0].in_loader);
     work_bench(&b, true);
     assert_int_equal(b.job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
-    assert_int_equal(b.job.runs[1].outcome, EB_OUTCOME_ALREADY_RIGHT);
+    assert_int_equal(b.job.runs[1].outcome, EB_OUTCOME_UP_TO_DATE);
     holds(&b, "gauge-1", "gauge-2.0.bin");
     close_bench(&b);
 
@@ -883,7 +883,7 @@ static void a_gateway_on_usb_goes_before_the_bus_behind_it(void **state)
     snprintf(line, sizeof line,
              "cd %s && cp %s/node* . && sed -i 's|^  desk:.*|  desk: {kind: usb}\\n  bus: {kind: can, "
              "bit-rate: 250000}|' "
-             "site.yaml && sed -n '/^  node-1:/,$p' %s/site.yaml | sed 's|behind: gate$|behind: gauge-1|' >> "
+             "site.yaml && sed -n '/^  node-1:/,$p' %s/site.yaml | sed 's|via: gate$|via: gauge-1|' >> "
              "site.yaml && sed -i "
              "'s|^devices:|buses:\\n  bus: {bit-rate: 250000}\\ndevices:|' world.yaml && sed -n '/^  "
              "node-1:/,$p' %s/world.yaml "

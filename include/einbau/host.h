@@ -132,7 +132,7 @@ struct eb_site_device {
     char serial[EB_NAME_BYTES];     /* empty: any */
     char order_code[EB_NAME_BYTES]; /* as the plate says; empty: not entered, like the next */
     char hardware_revision[EB_NAME_BYTES];
-    const struct eb_site_device *behind; /* the gateway on the way to it, or NULL */
+    const struct eb_site_device *via; /* the gateway on the way to it, or NULL */
     struct eb_site_companion companions[EB_COMPANIONS_MAX];
     size_t companion_count;
     size_t wave; /* 0: waits for nobody; else one more than those it waits for */

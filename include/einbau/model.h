@@ -197,11 +197,11 @@ const char *eb_answer_word(enum eb_answer answer);
 /* A component's mark: what runs against what is wanted. */
 enum eb_mark {
     EB_MARK_CURRENT,
-    EB_MARK_BEHIND,
-    EB_MARK_AHEAD,
+    EB_MARK_OUTDATED,
+    EB_MARK_NEWER,
     EB_MARK_DIFFERS, /* the wanted version by its name, but another checksum */
     EB_MARK_UNREADABLE,
-    EB_MARK_SILENT,
+    EB_MARK_UNREACHABLE,
     EB_MARK_UNKNOWN /* not read since something was done to it; never the answer of eb_mark_of */
 };
 

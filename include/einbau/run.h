@@ -26,15 +26,15 @@ enum eb_rung {
 const char *eb_rung_word(enum eb_rung rung);
 
 enum eb_outcome {
-    EB_OUTCOME_NONE,      /* still under way, or only looked at */
-    EB_OUTCOME_CONFIRMED, /* it restarted where its profile says that it must, answered under the same serial
-                           * number, and what was read back is what was intended: see `confirmed_by` */
-    EB_OUTCOME_ALREADY_RIGHT, /* it ran already, by version and checksum; nothing was written */
-    EB_OUTCOME_REFUSED,       /* does not fit; nothing was written */
-    EB_OUTCOME_FAILED,        /* `error` says at which rung and why; `identity` and `running` what was read
-                               * last, if `identified` */
-    EB_OUTCOME_IN_LOADER,     /* no program runs; it answers from its loader and can be fitted from there */
-    EB_OUTCOME_NEEDS_HAND,
+    EB_OUTCOME_NONE,       /* still under way, or only looked at */
+    EB_OUTCOME_CONFIRMED,  /* it restarted where its profile says that it must, answered under the same serial
+                            * number, and what was read back is what was intended: see `confirmed_by` */
+    EB_OUTCOME_UP_TO_DATE, /* it ran already, by version and checksum; nothing was written */
+    EB_OUTCOME_REFUSED,    /* does not fit; nothing was written */
+    EB_OUTCOME_FAILED,     /* `error` says at which rung and why; `identity` and `running` what was read
+                            * last, if `identified` */
+    EB_OUTCOME_IN_LOADER,  /* no program runs; it answers from its loader and can be fitted from there */
+    EB_OUTCOME_MANUAL_STEP,
     EB_OUTCOME_INTERRUPTED, /* stopped by the caller */
     EB_OUTCOME_NOT_STARTED, /* something that it depends on was not confirmed; nothing was written */
     EB_OUTCOME_RECOVERED,   /* of a run that only undoes: the program runs again */

@@ -62,7 +62,7 @@ static void next_item(struct eb_run *run)
         confirmed += run->config.items[i].outcome == EB_OUTCOME_CONFIRMED;
     }
     memset(&run->error, 0, sizeof run->error);
-    ebi_finish(run, confirmed > 0 ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_ALREADY_RIGHT);
+    ebi_finish(run, confirmed > 0 ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_UP_TO_DATE);
 }
 
 static void judge(struct eb_run *run)
@@ -78,7 +78,7 @@ static void judge(struct eb_run *run)
         if (item->verdict.answer != EB_FITS)
             fits = false;
         else if (right && !run->config.again)
-            item->outcome = EB_OUTCOME_ALREADY_RIGHT;
+            item->outcome = EB_OUTCOME_UP_TO_DATE;
     }
     run->judged = true;
     if (!fits)

@@ -13,7 +13,7 @@ static bool any_effect(const struct eb_run *run)
 void ebi_finish(struct eb_run *run, enum eb_outcome outcome)
 {
     bool own = outcome == EB_OUTCOME_FAILED || outcome == EB_OUTCOME_IN_LOADER ||
-               outcome == EB_OUTCOME_NEEDS_HAND || outcome == EB_OUTCOME_INTERRUPTED;
+               outcome == EB_OUTCOME_MANUAL_STEP || outcome == EB_OUTCOME_INTERRUPTED;
     run->outcome = outcome;
     run->left = run->record.prepared;
     /* What stands behind the one that failed was not begun. */
@@ -104,7 +104,7 @@ static enum eb_outcome last_outcome(const struct eb_run *run, bool meant)
         return EB_OUTCOME_IN_LOADER;
     if (run->config.recover)
         return meant && !run->record.prepared ? EB_OUTCOME_RECOVERED : EB_OUTCOME_FAILED;
-    return run->stopping ? EB_OUTCOME_INTERRUPTED : run->by_hand ? EB_OUTCOME_NEEDS_HAND : EB_OUTCOME_FAILED;
+    return run->stopping ? EB_OUTCOME_INTERRUPTED : run->by_hand ? EB_OUTCOME_MANUAL_STEP : EB_OUTCOME_FAILED;
 }
 
 /* Says what state the device was left in: by looking. */

@@ -55,8 +55,8 @@ const char *eb_answer_word(enum eb_answer answer)
 
 const char *eb_mark_word(enum eb_mark mark)
 {
-    static const char *const words[] = {"current",    "behind", "ahead",  "differs",
-                                        "unreadable", "silent", "unknown"};
+    static const char *const words[] = {"current",    "outdated",    "newer",  "differs",
+                                        "unreadable", "unreachable", "unknown"};
     return (size_t)mark < sizeof words / sizeof words[0] ? words[mark] : "unknown";
 }
 
@@ -69,14 +69,14 @@ enum eb_mark eb_mark_of(const struct eb_version_order *order, const struct eb_ru
         return EB_MARK_CURRENT;
     switch (eb_version_compare(order, running->version, wanted)) {
     case EB_OLDER:
-        return EB_MARK_BEHIND;
+        return EB_MARK_OUTDATED;
     case EB_SAME:
         return checksum == NULL                 ? EB_MARK_CURRENT
                : !running->has_checksum         ? EB_MARK_UNREADABLE
                : running->checksum == *checksum ? EB_MARK_CURRENT
                                                 : EB_MARK_DIFFERS;
     case EB_NEWER:
-        return EB_MARK_AHEAD;
+        return EB_MARK_NEWER;
     default:
         return EB_MARK_UNREADABLE;
     }

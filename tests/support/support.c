@@ -286,7 +286,7 @@ static void write_bus_device(FILE *site, FILE *world, const struct bus_options *
     unsigned request = (o->ids != 0 ? o->ids : 0x700) + i;
     unsigned kib = o->capacity_kib != 0 ? o->capacity_kib : 8;
     const char *kind = node ? "node" : "unit";
-    fprintf(site, "  %s-%u:\n    link: bus\n    behind: gate\n    profile: %s\n", kind, i + 1, kind);
+    fprintf(site, "  %s-%u:\n    link: bus\n    via: gate\n    profile: %s\n", kind, i + 1, kind);
     fprintf(world, "  %s-%u:\n    bus: bus\n", kind, i + 1);
     if (node) {
         fprintf(site, "    node: %u\n", 11 + i);

@@ -13,7 +13,7 @@ enum {
 static const char *state_text(const struct eb_node *n)
 {
     if (!n->has_state)
-        return n->answered ? "" : "silent";
+        return n->answered ? "" : "no answer";
     return n->state == 4     ? "stopped"
            : n->state == 5   ? "operational"
            : n->state == 127 ? "pre-operational"

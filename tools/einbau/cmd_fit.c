@@ -25,7 +25,7 @@ static enum eb_outcome outcome_of(const struct target *t)
         return EB_OUTCOME_REFUSED;
     if (!t->reached)
         return EB_OUTCOME_FAILED;
-    return t->item_count == 0 && target_as_wanted(t) ? EB_OUTCOME_ALREADY_RIGHT : EB_OUTCOME_NONE;
+    return t->item_count == 0 && target_as_wanted(t) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
 }
 
 /* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
@@ -35,7 +35,7 @@ static bool waits_for(struct session *s, const struct eb_site_device *d, bool *i
     if (t == NULL || t->item_count == 0)
         return false; /* it is no part of this job */
     if (t->begun && eb_run_ended(&t->fit)) {
-        *in_vain = t->fit.outcome != EB_OUTCOME_CONFIRMED && t->fit.outcome != EB_OUTCOME_ALREADY_RIGHT;
+        *in_vain = t->fit.outcome != EB_OUTCOME_CONFIRMED && t->fit.outcome != EB_OUTCOME_UP_TO_DATE;
         return *in_vain;
     }
     *in_vain = t->waited_for != NULL;
@@ -49,7 +49,7 @@ static const struct eb_site_device *awaited(struct session *s, const struct targ
     const struct eb_site_device *first = NULL;
     *in_vain = false;
     for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
-        const struct eb_site_device *other = i == 0 ? d->behind : d->companions[i - 1].device;
+        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
         if (waits_for(s, other, in_vain) && (first == NULL || *in_vain))
             first = other;
     }
@@ -132,7 +132,7 @@ static int status_of(const struct session *s)
         answered += t->answered;
         wanting += target_wants(t);
         enum eb_outcome outcome = outcome_of(t);
-        if (target_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_ALREADY_RIGHT)
+        if (target_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_UP_TO_DATE)
             status = EXIT_NOT_AS_WANTED;
     }
     if (chosen > 0 && answered == 0)
@@ -157,7 +157,7 @@ static void outcome_cell(const struct target *t, const struct eb_run_item *item,
 {
     enum eb_outcome outcome = outcome_of(t);
     enum eb_outcome here = item != NULL && item->outcome != EB_OUTCOME_NONE ? item->outcome : outcome;
-    bool good = here == EB_OUTCOME_CONFIRMED || here == EB_OUTCOME_ALREADY_RIGHT;
+    bool good = here == EB_OUTCOME_CONFIRMED || here == EB_OUTCOME_UP_TO_DATE;
     snprintf(text, cap, "%s%s",
              here != EB_OUTCOME_NONE ? eb_outcome_word(here)
              : t->item_count > 0     ? eb_outcome_word(EB_OUTCOME_NOT_STARTED)
@@ -205,7 +205,7 @@ static void print_accepted(const struct target *t)
 static void print_counts(const struct session *s)
 {
     size_t counts[EB_OUTCOMES] = {0};
-    size_t only = 0; /* already right, by the version alone */
+    size_t only = 0; /* up to date, by the version alone */
     const char *separator = " ";
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
@@ -213,7 +213,7 @@ static void print_counts(const struct session *s)
         if (!t->chosen || !target_wants(t))
             continue;
         counts[outcome == EB_OUTCOME_NONE && t->item_count > 0 ? EB_OUTCOME_NOT_STARTED : outcome]++;
-        only += outcome == EB_OUTCOME_ALREADY_RIGHT && !t->begun && by_version_only(t, NULL);
+        only += outcome == EB_OUTCOME_UP_TO_DATE && !t->begun && by_version_only(t, NULL);
     }
     printf("\n%s:", s->site->name);
     for (int o = EB_OUTCOME_NONE; o < EB_OUTCOMES; o++) {
@@ -221,7 +221,7 @@ static void print_counts(const struct session *s)
             continue;
         printf("%s%zu %s", separator, counts[o],
                o == EB_OUTCOME_NONE ? "not in the plan" : eb_outcome_word((enum eb_outcome)o));
-        if (o == EB_OUTCOME_ALREADY_RIGHT && only > 0)
+        if (o == EB_OUTCOME_UP_TO_DATE && only > 0)
             printf(only == counts[o] ? " (version only)" : " (%zu of them by the version only)", only);
         separator = ", ";
     }
@@ -338,7 +338,7 @@ const struct command command_fit = {
             "the job cleanly; a second one at once.\v"
             "Examples:\n  einbau fit --site larchfell.site.yaml --without tower-io-3\n"
             "  einbau fit --site larchfell.site.yaml drive-plc --again --yes\n\n"
-            "Exit status 0 only where every device is confirmed or was already right.",
+            "Exit status 0 only where every device is confirmed or was up to date.",
     .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_JOB | TAKES_ADDRESS,
     .run = run,
 };

@@ -34,7 +34,7 @@ const struct command command_plan = {
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"
-            "Exit status 1 where a device is refused or silent.",
+            "Exit status 1 where a device is refused or unreachable.",
     .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_ADDRESS | TAKES_EXPLAIN,
     .run = run,
 };

@@ -11,35 +11,36 @@ enum { SERIAL_PATIENCE_US = 1000000 };
 /* What to do next, where something is to be done. */
 static void print_advice(const struct session *s)
 {
-    size_t behind = 0;
+    size_t outdated = 0;
     size_t differs = 0;
-    size_t silent = 0;
+    size_t unreachable = 0;
     size_t in_loader = 0;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         bool here = false;
         bool other = false;
         for (size_t k = 0; t->chosen && k < t->device->profile->count; k++) {
-            here = here || (target_has(t, k) && target_mark(t, k) == EB_MARK_BEHIND);
+            here = here || (target_has(t, k) && target_mark(t, k) == EB_MARK_OUTDATED);
             other = other || (target_has(t, k) && target_mark(t, k) == EB_MARK_DIFFERS);
         }
-        behind += here;
+        outdated += here;
         differs += other;
-        silent += t->chosen && !t->answered;
+        unreachable += t->chosen && !t->answered;
         in_loader += t->chosen && t->reached && t->look.in_loader;
     }
-    if (behind + differs + silent + in_loader > 0)
+    if (outdated + differs + unreachable + in_loader > 0)
         puts("");
-    if (behind > 0)
-        printf("%zu behind: 'einbau plan' says what would be written to them.\n", behind);
+    if (outdated > 0)
+        printf("%zu outdated: 'einbau plan' shows what would be written to them.\n", outdated);
     if (differs > 0)
         say("%zu with other bytes than the wanted image under its version: 'einbau fit' writes the right "
             "ones.",
             differs);
     if (in_loader > 0)
         printf("%zu in the loader, where no program runs: 'einbau fit' brings them back.\n", in_loader);
-    if (silent > 0)
-        say("%zu silent: are they powered? 'einbau links' says how the laptop reaches them.", silent);
+    if (unreachable > 0)
+        say("%zu unreachable: are they powered? 'einbau links' shows how the laptop reaches them.",
+            unreachable);
 }
 
 /* Who did not answer to ARP a moment ago need not be waited for as long. */
@@ -251,7 +252,7 @@ static int survey_bus(struct session *s, struct buses *buses)
         return EXIT_INTERRUPTED;
     }
     if (s->options->json) {
-        print_document(json_pack("{s:s, s:n, s:[], s:o}", "einbau", "survey/1", "site", "devices", "buses",
+        print_document(json_pack("{s:s, s:n, s:[], s:o}", "einbau", "survey/2", "site", "devices", "buses",
                                  buses_document(s, buses)));
     } else {
         buses_print(s, buses);
@@ -325,7 +326,7 @@ const struct command command_survey = {
         "EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address; and on USB for those "
         "with a "
         "DFU interface. With a site it also asks each of its devices what runs, on CAN buses too, and marks "
-        "what is not as wanted: current, behind, ahead, unreadable, silent. "
+        "what is not as wanted: current, outdated, newer, unreadable, unreachable. "
         "With names only those are asked. It only asks, with at most 1000 frames a second on each link.\v"
         "Example:\n  einbau survey\n  einbau survey --site larchfell.site.yaml\n  einbau survey --link eth0 "
         "--watch\n"

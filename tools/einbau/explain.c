@@ -130,8 +130,8 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
 
 static const struct target *gateway_of(const struct session *s, const struct target *t)
 {
-    for (size_t i = 0; i < s->count && t->device->behind != NULL; i++) {
-        if (s->targets[i].device == t->device->behind)
+    for (size_t i = 0; i < s->count && t->device->via != NULL; i++) {
+        if (s->targets[i].device == t->device->via)
             return &s->targets[i];
     }
     return NULL;

@@ -38,11 +38,11 @@ static bool says(const char *cell, const char *word)
 
 static const char *colour_of(const char *cell)
 {
-    static const char *const good[] = {"current", "confirmed",    "already-right", "recovered", "fits",
-                                       "yes",     "on the shelf", "added",         "whole"};
-    static const char *const bad[] = {"silent",  "failed", "refused", "does not fit", "in-loader",
-                                      "differs", "no",     "lacks",   "missing"};
-    static const char *const look[] = {"behind",      "ahead",    "unreadable",  "unknown",
+    static const char *const good[] = {"current", "confirmed",    "up-to-date", "recovered", "fits",
+                                       "yes",     "on the shelf", "added",      "whole"};
+    static const char *const bad[] = {"unreachable", "failed", "refused", "does not fit", "in-loader",
+                                      "differs",     "no",     "lacks",   "missing"};
+    static const char *const look[] = {"outdated",    "newer",    "unreadable",  "unknown",
                                        "interrupted", "fits if",  "cannot-tell", "if",
                                        "not-started", "accepted", "cannot tell"};
     for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++) {
@@ -254,7 +254,7 @@ void print_devices(const struct session *s)
         if (!t->chosen)
             continue;
         eb_site_place_text(t->device, address);
-        snprintf(name, sizeof name, "%s%s", t->device->behind != NULL ? "  " : "", t->device->name);
+        snprintf(name, sizeof name, "%s%s", t->device->via != NULL ? "  " : "", t->device->name);
         const struct eb_identity *id = &t->look.identity;
         bool first = true;
         char running[RUNNING_BYTES];
@@ -650,7 +650,7 @@ void print_plan(const struct session *s)
     size_t images = count_plan(s, &devices, &refused);
     char time[32] = "";
     if (devices == 0) {
-        puts("Nothing to write: no device that was reached is behind.");
+        puts("Nothing to write: every device that was reached is up to date.");
     } else {
         uint32_t seconds = whole_seconds(s);
         if (seconds > 0)
@@ -851,7 +851,7 @@ json_t *document(const struct session *s, const char *command)
 {
     char kind[64];
     json_t *devices = json_array();
-    snprintf(kind, sizeof kind, "%s/1", command);
+    snprintf(kind, sizeof kind, "%s/2", command);
     for (size_t i = 0; i < s->count; i++) {
         if (s->targets[i].chosen)
             json_array_append_new(devices, device_document(s, &s->targets[i]));

@@ -36,13 +36,13 @@ void session_surround(struct session *s, struct target *t, bool planned)
 {
     const struct eb_site_device *d = t->device;
     t->around =
-        (struct eb_surroundings){.behind_gateway = d->behind != NULL, .companion_count = d->companion_count};
-    if (d->behind != NULL) {
-        const struct target *gateway = target_of(s, d->behind);
+        (struct eb_surroundings){.behind_gateway = d->via != NULL, .companion_count = d->companion_count};
+    if (d->via != NULL) {
+        const struct target *gateway = target_of(s, d->via);
         t->around.gateway = version_of(gateway, 0, planned);
-        t->around.gateway_device = d->behind->name;
+        t->around.gateway_device = d->via->name;
         t->around.gateway_together = foreseen(gateway, 0);
-        t->around.gateway_order = &d->behind->profile->components[0].order;
+        t->around.gateway_order = &d->via->profile->components[0].order;
     }
     for (size_t i = 0; i < d->companion_count; i++) {
         const struct eb_site_companion *c = &d->companions[i];
@@ -399,8 +399,8 @@ static bool plan_target(struct session *s, struct target *t)
         enum eb_mark mark = target_mark(t, i);
         if (t->device->wants[i].version[0] == '\0')
             continue;
-        /* Unasked only what is behind, has other bytes than it should, or waits in its loader. */
-        bool meant = mark == EB_MARK_BEHIND || mark == EB_MARK_DIFFERS || t->look.in_loader ||
+        /* Unasked only what is outdated, has other bytes than it should, or waits in its loader. */
+        bool meant = mark == EB_MARK_OUTDATED || mark == EB_MARK_DIFFERS || t->look.in_loader ||
                      (named && mark != EB_MARK_CURRENT) || again;
         if (meant && !(t->device->wants[i].image[0] != '\0' ? plan_named(s, t, i) : plan_from_shelf(s, t, i)))
             return false;

@@ -498,7 +498,7 @@ static void choose_asked(struct session *s)
             const struct eb_site_device *d = s->targets[i].device;
             if (!s->targets[i].chosen && !s->targets[i].asked)
                 continue;
-            ask_too(s, d->behind, &more);
+            ask_too(s, d->via, &more);
             for (size_t k = 0; k < d->companion_count; k++)
                 ask_too(s, d->companions[k].device, &more);
         }
@@ -643,7 +643,7 @@ enum eb_mark target_mark(const struct target *t, size_t index)
     if (t->begun && !run->identified)
         return EB_MARK_UNKNOWN;
     if (!t->begun && !t->reached)
-        return t->answered ? EB_MARK_UNREADABLE : EB_MARK_SILENT;
+        return t->answered ? EB_MARK_UNREADABLE : EB_MARK_UNREACHABLE;
     if (run->in_loader)
         return EB_MARK_UNREADABLE;
     return eb_mark_of(&t->device->profile->components[index].order, &run->running[index],
