@@ -46,7 +46,7 @@ lint: build
 	@clang-format --dry-run --Werror $(CLANG_SOURCES)
 	@scripts/tidy $(BUILD)
 	@cppcheck --quiet --error-exitcode=1 --enable=warning,performance,portability --inline-suppr --std=c11 \
-	  --suppress=missingIncludeSystem -D_GNU_SOURCE -Iinclude -Isrc -Ihost src host sim tools examples
+	  --suppress=missingIncludeSystem -D_GNU_SOURCE -Iinclude -Isrc -Ihost -Itools/einbau src host sim tools examples
 
 format:
 	@clang-format -i $(CLANG_SOURCES)

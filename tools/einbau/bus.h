@@ -2,7 +2,7 @@
 #ifndef TOOL_BUS_H
 #define TOOL_BUS_H
 
-#include "output.h"
+#include "report/output.h"
 
 struct bus {
     const struct eb_site_link *wire;

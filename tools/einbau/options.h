@@ -62,29 +62,42 @@ struct options {
     size_t assignment_count;
 };
 
-/* Which options a command knows besides the common ones. */
-enum {
-    TAKES_WITHOUT = 1,
-    TAKES_IMAGE = 2,
-    TAKES_JOB = 4,
-    NEEDS_ONE_DEVICE = 8,
-    SITE_OPTIONAL = 16,
-    TAKES_LINK = 32,
-    TAKES_SURVEY = 64,
-    TAKES_ADDRESS = 128,
-    TAKES_UNDO = 256,
-    TAKES_FOR = 512,
-    TAKES_ASSIGNMENTS = 1024, /* the names behind the first are settings, "address=192.0.2.10" */
-    TAKES_PROFILES = 2048,
-    TAKES_SAID = 4096, /* what a file is that says nothing of itself */
-    TAKES_LIST = 8192,
-    TAKES_TO = 16384,
-    TAKES_PACK = 32768,
-    TAKES_EXPLAIN = 65536,
-    NEEDS_NAMES = 131072, /* at least one */
-    NEEDS_ONE = 262144,
-    TAKES_NO_NAMES = 524288
+/* One option: how it is named and explained, and where in struct options it goes. */
+enum option_kind {
+    OPTION_TEXT,    /* a const char * */
+    OPTION_FLAG,    /* a bool */
+    OPTION_SECONDS, /* an unsigned, 1 to 3600 */
+    OPTION_LIST,    /* a char ** and behind it in struct options the number of texts, a size_t */
+    OPTION_READ     /* whatever `read` makes of it */
 };
+struct option_row {
+    const char *name;
+    const char *argument; /* what its argument is called; NULL: it has none */
+    const char *help;
+    int group; /* in the list of options, from 2 on */
+    enum option_kind kind;
+    size_t to, count; /* offsets in struct options; `count` of a list */
+    void (*read)(struct argp_state *state, struct options *options, char *text);
+};
+#define OPTION_TO(member) offsetof(struct options, member)
+
+/* Those that several commands have; any other stands with its command. */
+extern const struct option_row option_without, option_image, option_accept, option_again, option_yes,
+    option_link, option_add_address, option_explain, option_profiles, option_profile, option_component,
+    option_version, option_revisions, option_to;
+
+/* What a command says of itself besides its options. */
+enum {
+    NEEDS_ONE_DEVICE = 1,
+    SITE_OPTIONAL = 2,
+    NAMES_DEVICES = 4,     /* its names are devices of the site */
+    TAKES_ASSIGNMENTS = 8, /* the names behind the first are settings, "address=192.0.2.10" */
+    NEEDS_NAMES = 16,      /* at least one */
+    NEEDS_ONE = 32,
+    TAKES_NO_NAMES = 64
+};
+
+enum { OPTIONS_MAX = 24 };
 
 struct command {
     const char *name;
@@ -92,6 +105,8 @@ struct command {
     const char *summary;   /* one line for the list of commands */
     const char *help;      /* more of it, with an example */
     unsigned takes;
+    const struct option_row *const *options; /* besides the common ones; NULL behind the last; may be NULL */
+    void (*check)(struct argp_state *state, const struct options *options); /* what goes together; or NULL */
     int (*run)(const struct options *options);
 };
 

@@ -2,7 +2,7 @@
 #ifndef TOOL_USB_H
 #define TOOL_USB_H
 
-#include "output.h"
+#include "report/output.h"
 
 struct usb {
     struct eb_usb_device *list;

@@ -2,7 +2,7 @@
 #ifndef TOOL_WIRE_H
 #define TOOL_WIRE_H
 
-#include "output.h"
+#include "report/output.h"
 
 enum { WIRE_FOUND_MAX = 1024, WIRE_PROBES_MAX = 64 };
 

@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -103,6 +103,9 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
+static const struct option_row *const show_options[] = {&option_image, &option_accept, &option_again,
+                                                        &option_add_address, NULL};
+
 const struct command command_show = {
     .name = "show",
     .arguments = "DEVICE",
@@ -111,6 +114,7 @@ const struct command command_show = {
             "answer for "
             "the image that the site names.\v"
             "Example:\n  einbau show --site larchfell.site.yaml tower-io-3",
-    .takes = NEEDS_ONE_DEVICE | TAKES_IMAGE | TAKES_ADDRESS,
+    .takes = NEEDS_ONE_DEVICE,
+    .options = show_options,
     .run = run,
 };

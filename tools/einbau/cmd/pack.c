@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -183,6 +183,37 @@ static int run(const struct options *options)
     return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
 }
 
+static const struct option_row own[] = {
+    {"manifest", "FILE", "all that is said of the images, in place of the options below", 2, OPTION_TEXT,
+     .to = OPTION_TO(manifest)},
+    {"sign", "KEY", "sign the package with this private key (einbau key new)", 2, OPTION_TEXT,
+     .to = OPTION_TO(sign)},
+    {"component", "NAME", "the component that the image is for", 3, OPTION_TEXT, .to = OPTION_TO(component)},
+    {"version", "TEXT", "its version", 3, OPTION_TEXT, .to = OPTION_TO(version)},
+    {"order-code", "PATTERN", "the devices that it is for; may be given several times", 3, OPTION_LIST,
+     .to = OPTION_TO(order_codes), .count = OPTION_TO(order_code_count)},
+    {"revisions", "LIST", "their hardware revisions, like 2..5 or B1,B2", 3, OPTION_TEXT,
+     .to = OPTION_TO(revisions)},
+    {"least-running", "TEXT", "the least version that it may follow", 3, OPTION_TEXT,
+     .to = OPTION_TO(least_running)},
+    {"least-loader", "TEXT", "the least version of the loader", 3, OPTION_TEXT,
+     .to = OPTION_TO(least_loader)},
+    {"least-gateway", "TEXT", "the least version of a gateway on the way", 3, OPTION_TEXT,
+     .to = OPTION_TO(least_gateway)},
+    {"companion", "ROLE:LEAST[:ORDER]",
+     "the least version of something else on the site; may be given several times", 3, OPTION_LIST,
+     .to = OPTION_TO(companions), .count = OPTION_TO(companion_count)},
+    {"floor", "TEXT", "these devices must never get an older version", 3, OPTION_TEXT,
+     .to = OPTION_TO(floor)},
+    {"maker", "TEXT", "who made it", 4, OPTION_TEXT, .to = OPTION_TO(maker)},
+    {"product", "TEXT", "for which product", 4, OPTION_TEXT, .to = OPTION_TO(product)},
+    {"released", "DATE", "when, like 2026-09-18", 4, OPTION_TEXT, .to = OPTION_TO(released)},
+    {"notes", "FILE", "a text with the notes", 4, OPTION_TEXT, .to = OPTION_TO(notes)},
+};
+static const struct option_row *const pack_options[] = {
+    &option_to, &own[0], &own[1],  &own[2],  &own[3],  &own[4],  &own[5],  &own[6], &own[7],
+    &own[8],    &own[9], &own[10], &own[11], &own[12], &own[13], &own[14], NULL};
+
 const struct command command_pack = {
     .name = "pack",
     .arguments = "FILE...",
@@ -194,6 +225,7 @@ const struct command command_pack = {
             "  einbau pack k8.bin --to k8-1.3.einbau --component firmware \\\n"
             "    --version 1.3 --order-code BL-K8-E --revisions 2..5 --sign workshop.key\n"
             "  einbau pack fw.hex web.zip --manifest update.json --to update.einbau",
-    .takes = SITE_OPTIONAL | TAKES_PACK | TAKES_TO | NEEDS_NAMES,
+    .takes = SITE_OPTIONAL | NEEDS_NAMES,
+    .options = pack_options,
     .run = run,
 };

@@ -449,6 +449,8 @@ static int run(const struct options *options)
     return session_close(&s, set(&work, options));
 }
 
+static const struct option_row *const set_options[] = {&option_link, &option_yes, NULL};
+
 const struct command command_set = {
     .name = "set",
     .arguments = "DEVICE name=NAME address=IP mask=MASK router=IP dhcp=off",
@@ -463,6 +465,7 @@ const struct command command_set = {
             "Example:\n  einbau set 02:00:5e:51:04:99 name=spare-plc address=192.0.2.12\n"
             "  einbau set --site larchfell.site.yaml tower-io-1 dhcp=off\n\n"
             "Exit status 1 where it was refused or not confirmed, 3 where the device did not answer.",
-    .takes = NEEDS_ONE_DEVICE | SITE_OPTIONAL | TAKES_LINK | TAKES_JOB | TAKES_ASSIGNMENTS,
+    .takes = NEEDS_ONE_DEVICE | SITE_OPTIONAL | TAKES_ASSIGNMENTS,
+    .options = set_options,
     .run = run,
 };

@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -204,6 +204,19 @@ static int run(const struct options *options)
     return session_close(&s, list_for(&s));
 }
 
+static const struct option_row for_device = {
+    "for", "DEVICE",    "only what fits this device of the site, newest first",
+    2,     OPTION_TEXT, .to = OPTION_TO(for_device)};
+static const struct option_row all = {"all", NULL,        "with --for: the others too, with the reason",
+                                      2,     OPTION_FLAG, .to = OPTION_TO(all)};
+static const struct option_row *const list_options[] = {&for_device, &all, NULL};
+
+static void check(struct argp_state *state, const struct options *o)
+{
+    if (o->all && o->for_device == NULL)
+        argp_error(state, "--all: found no --for DEVICE, expected it");
+}
+
 const struct command command_shelf_list = {
     .name = "shelf list",
     .arguments = "",
@@ -215,6 +228,8 @@ const struct command command_shelf_list = {
             "reason.\v"
             "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
             "--all",
-    .takes = SITE_OPTIONAL | TAKES_LIST,
+    .takes = SITE_OPTIONAL,
+    .options = list_options,
+    .check = check,
     .run = run,
 };

@@ -1,5 +1,5 @@
-#include "output.h"
-#include "progress.h"
+#include "report/output.h"
+#include "ui/progress.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -328,6 +328,9 @@ static int run(const struct options *options)
     return session_close(&s, status_of(&s));
 }
 
+static const struct option_row *const fit_options[] = {
+    &option_without, &option_image, &option_accept, &option_again, &option_yes, &option_add_address, NULL};
+
 const struct command command_fit = {
     .name = "fit",
     .arguments = "[DEVICE...]",
@@ -339,6 +342,7 @@ const struct command command_fit = {
             "Examples:\n  einbau fit --site larchfell.site.yaml --without tower-io-3\n"
             "  einbau fit --site larchfell.site.yaml drive-plc --again --yes\n\n"
             "Exit status 0 only where every device is confirmed or was up to date.",
-    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_JOB | TAKES_ADDRESS,
+    .takes = NAMES_DEVICES,
+    .options = fit_options,
     .run = run,
 };

@@ -1,4 +1,4 @@
-#include "watch.h"
+#include "ui/watch.h"
 
 #include <ncurses.h>
 #include <stdlib.h>

@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 
@@ -80,6 +80,8 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
+static const struct option_row *const confirm_options[] = {&option_without, &option_add_address, NULL};
+
 const struct command command_confirm = {
     .name = "confirm",
     .arguments = "[DEVICE...]",
@@ -90,6 +92,7 @@ const struct command command_confirm = {
         "version alone is compared, which is said. Writes nothing.\v"
         "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
         "Exit status 0 only where each component runs what is wanted, and no program is stopped.",
-    .takes = TAKES_WITHOUT | TAKES_ADDRESS,
+    .takes = NAMES_DEVICES,
+    .options = confirm_options,
     .run = run,
 };

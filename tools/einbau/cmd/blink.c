@@ -122,6 +122,10 @@ static int run(const struct options *options)
     return session_close(&s, report(&who, &blink, &request));
 }
 
+static const struct option_row duration = {"for", "SECONDS",      "how long, else 10",
+                                           2,     OPTION_SECONDS, .to = OPTION_TO(for_s)};
+static const struct option_row *const blink_options[] = {&option_link, &duration, NULL};
+
 const struct command command_blink = {
     .name = "blink",
     .arguments = "DEVICE",
@@ -132,6 +136,7 @@ const struct command command_blink = {
         "Example:\n  einbau blink --site larchfell.site.yaml drive-plc --for 30\n"
         "  einbau blink 02:00:5e:51:04:99\n\n"
         "Exit status 1 where the device refused, 3 where it did not answer.",
-    .takes = NEEDS_ONE_DEVICE | SITE_OPTIONAL | TAKES_LINK | TAKES_FOR,
+    .takes = NEEDS_ONE_DEVICE | SITE_OPTIONAL,
+    .options = blink_options,
     .run = run,
 };

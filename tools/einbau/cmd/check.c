@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -130,6 +130,8 @@ static int run(const struct options *options)
     return session_close(&s, status);
 }
 
+static const struct option_row *const check_options[] = {&option_profiles, NULL};
+
 const struct command command_check = {
     .name = "check",
     .arguments = "FILE...",
@@ -141,6 +143,7 @@ const struct command command_check = {
         "Examples:\n  einbau check update.einbau\n"
         "  einbau check --site larchfell.site.yaml downloads/*\n\n"
         "Exit status 1 where something is wrong, or nothing is an image.",
-    .takes = SITE_OPTIONAL | TAKES_PROFILES | NEEDS_NAMES,
+    .takes = SITE_OPTIONAL | NEEDS_NAMES,
+    .options = check_options,
     .run = run,
 };

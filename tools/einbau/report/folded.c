@@ -1,5 +1,5 @@
 /* One paragraph for all devices about which the same is to be said. */
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <stdlib.h>

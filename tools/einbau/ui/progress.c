@@ -1,5 +1,5 @@
-#include "output.h"
-#include "progress.h"
+#include "report/output.h"
+#include "ui/progress.h"
 
 #include <stdio.h>
 #include <string.h>

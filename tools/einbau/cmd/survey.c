@@ -1,6 +1,6 @@
 #include "bus.h"
 #include "usb.h"
-#include "watch.h"
+#include "ui/watch.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -317,6 +317,42 @@ static int run(const struct options *options)
     return session_close(&s, status);
 }
 
+static void read_bit_rate(struct argp_state *state, struct options *options, char *text)
+{
+    uint64_t number;
+    if (!eb_text_number(text, strlen(text), &number) || number < 5000 || number > 1000000)
+        argp_error(state, "--bit-rate: found '%s', expected bit/s from 5000 to 1000000", text);
+    options->bit_rate = (unsigned)number;
+}
+
+static void check(struct argp_state *state, const struct options *o)
+{
+    if (o->watch && o->json)
+        argp_error(state, "--watch: found --json, expected one of them");
+    if (o->bit_rate != 0 && o->bus == NULL)
+        argp_error(state, "--bit-rate: found no --bus, expected both");
+    if (o->bus != NULL && (o->watch || o->into != NULL || o->name_count > 0))
+        argp_error(state, "--bus: found --watch, --into or device names, expected none of them");
+    if (o->into != NULL && (o->watch || o->name_count > 0))
+        argp_error(state, "--into: found --watch or device names, expected neither");
+}
+
+static const struct option_row own[] = {
+    {"listen", "SECONDS", "listen for at least that long; LLDP devices announce themselves every 30 s", 2,
+     OPTION_SECONDS, .to = OPTION_TO(listen_s)},
+    {"community", "NAME", "for SNMP, else public", 2, OPTION_TEXT, .to = OPTION_TO(community)},
+    {"watch", NULL, "keep looking: what is new, changed, gone; ends with q", 2, OPTION_FLAG,
+     .to = OPTION_TO(watch)},
+    {"bus", "ADAPTER", "without a site: only the CAN bus at this interface, or this serial adapter's file", 2,
+     OPTION_TEXT, .to = OPTION_TO(bus)},
+    {"bit-rate", "BIT/S", "of that bus", 2, OPTION_READ, .read = read_bit_rate},
+    {"into", "SITE", "add what was found to this site file, where a profile fits", 2, OPTION_TEXT,
+     .to = OPTION_TO(into)},
+};
+static const struct option_row *const survey_options[] = {
+    &option_link,        &own[0], &own[1], &own[2], &own[3], &own[4], &own[5], &option_without,
+    &option_add_address, NULL};
+
 const struct command command_survey = {
     .name = "survey",
     .arguments = "[DEVICE...]",
@@ -333,6 +369,8 @@ const struct command command_survey = {
         "  einbau survey --into larchfell.site.yaml\n"
         "  einbau survey --bus /dev/ttyACM0 --bit-rate 250000\n\n"
         "Exit status 1 where a device of the site is not as wanted, 3 where none answered.",
-    .takes = TAKES_WITHOUT | SITE_OPTIONAL | TAKES_LINK | TAKES_SURVEY | TAKES_ADDRESS,
+    .takes = NAMES_DEVICES | SITE_OPTIONAL,
+    .options = survey_options,
+    .check = check,
     .run = run,
 };

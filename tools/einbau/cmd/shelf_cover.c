@@ -1,5 +1,5 @@
 /* What a site needs of the shelf: told (cover), or taken along (copy). */
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -275,6 +275,8 @@ const struct command command_shelf_cover = {
     .run = run_cover,
 };
 
+static const struct option_row *const copy_options[] = {&option_to, NULL};
+
 const struct command command_shelf_copy = {
     .name = "shelf copy",
     .arguments = "[SITE]",
@@ -285,6 +287,7 @@ const struct command command_shelf_copy = {
         "it is missing: a memory stick, or another laptop's. Each is checked against its digest on the way.\v"
         "Example:\n  einbau shelf copy larchfell.site.yaml --to stick/shelf\n\n"
         "Exit status 1 where something is missing.",
-    .takes = SITE_OPTIONAL | TAKES_TO,
+    .takes = SITE_OPTIONAL,
+    .options = copy_options,
     .run = run_copy,
 };

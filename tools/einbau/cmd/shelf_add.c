@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -177,6 +177,16 @@ static int run(const struct options *options)
     return session_close(&s, status);
 }
 
+/* What a file is that says nothing of itself. */
+static void check(struct argp_state *state, const struct options *o)
+{
+    if ((o->profile != NULL) != (o->component != NULL) || (o->component != NULL) != (o->version != NULL))
+        argp_error(state, "found only some of --profile, --component and --version, expected all three");
+}
+
+static const struct option_row *const add_options[] = {&option_profiles, &option_profile,   &option_component,
+                                                       &option_version,  &option_revisions, NULL};
+
 const struct command command_shelf_add = {
     .name = "shelf add",
     .arguments = "FILE...",
@@ -190,6 +200,8 @@ const struct command command_shelf_add = {
             "  einbau shelf add --profiles profiles old.bin --profile regent-c4 \\\n"
             "    --component firmware --version 4.1.9\n\n"
             "Exit status 2 where a file was refused, 1 where nothing was recognised.",
-    .takes = SITE_OPTIONAL | TAKES_PROFILES | TAKES_SAID | NEEDS_NAMES,
+    .takes = SITE_OPTIONAL | NEEDS_NAMES,
+    .options = add_options,
+    .check = check,
     .run = run,
 };

@@ -1,5 +1,5 @@
-#include "output.h"
-#include "progress.h"
+#include "report/output.h"
+#include "ui/progress.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -204,6 +204,8 @@ static int run(const struct options *options)
     return session_close(&s, status_of(&s, left, addresses));
 }
 
+static const struct option_row *const recover_options[] = {&option_without, &option_yes, NULL};
+
 const struct command command_recover = {
     .name = "recover",
     .arguments = "[DEVICE...]",
@@ -216,6 +218,7 @@ const struct command command_recover = {
         "Examples:\n  einbau recover --site larchfell.site.yaml\n"
         "  einbau recover --site larchfell.site.yaml drive-plc --yes\n\n"
         "Exit status 0 only where nothing is left behind any more.",
-    .takes = TAKES_WITHOUT | TAKES_JOB,
+    .takes = NAMES_DEVICES,
+    .options = recover_options,
     .run = run,
 };

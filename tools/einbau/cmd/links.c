@@ -329,6 +329,12 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
+static const struct option_row undo_option = {
+    "undo", NULL,        "take back the addresses that were added and are still there",
+    2,      OPTION_FLAG, .to = OPTION_TO(undo)};
+static const struct option_row *const links_options[] = {&option_without, &option_add_address, &undo_option,
+                                                         NULL};
+
 const struct command command_links = {
     .name = "links",
     .arguments = "[DEVICE...]",
@@ -343,6 +349,7 @@ const struct command command_links = {
             "  einbau links --undo\n\n"
             "Exit status 1 where a device is not in a subnet of the laptop, or something will go wrong on "
             "the way.",
-    .takes = TAKES_WITHOUT | SITE_OPTIONAL | TAKES_ADDRESS | TAKES_UNDO,
+    .takes = NAMES_DEVICES | SITE_OPTIONAL,
+    .options = links_options,
     .run = run,
 };

@@ -1,4 +1,4 @@
-#include "output.h"
+#include "report/output.h"
 
 static int run(const struct options *options)
 {
@@ -22,6 +22,10 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
+static const struct option_row *const plan_options[] = {
+    &option_without, &option_image, &option_accept, &option_again, &option_add_address,
+    &option_explain, NULL};
+
 const struct command command_plan = {
     .name = "plan",
     .arguments = "[DEVICE...]",
@@ -35,6 +39,7 @@ const struct command command_plan = {
             "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"
             "Exit status 1 where a device is refused or unreachable.",
-    .takes = TAKES_WITHOUT | TAKES_IMAGE | TAKES_ADDRESS | TAKES_EXPLAIN,
+    .takes = NAMES_DEVICES,
+    .options = plan_options,
     .run = run,
 };
