@@ -194,10 +194,11 @@ static void companions_and_gateways_go_first(void **state)
     write_image(folder, "dis-2.0", "TP-1", "display", "2.0", 1000, "1..9", ", \"least_gateway\": \"2.0\"");
     expect(0, "3 added", "shelf add fw-1.5 fw-2.0 dis-2.0");
     char *out = tool(0, "3 devices, in their order, about", "plan");
-    const char *one = strstr(out, "1      one");
-    const char *two = strstr(out, "2      two");
-    const char *three = strstr(out, "3      three");
+    const char *one = strstr(out, "\none ");
+    const char *two = strstr(out, "\ntwo ");
+    const char *three = strstr(out, "\nthree ");
     assert_true(one != NULL && two > one && three > two);
+    assert_true(strstr(two, " one    ") < three && strstr(three, " two    ") != NULL); /* AFTER */
     free(out);
     expect(0, "s: 3 confirmed", "fit --yes");
     /* Left out, the first one keeps the second back, and that one the third. */

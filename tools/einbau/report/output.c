@@ -454,56 +454,99 @@ static size_t last_wave(const struct session *s)
     return last;
 }
 
-/* Devices of a wave go together, the waves one after the other. */
+/* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
+static const struct target *waits_for(const struct session *s, const struct target *t, size_t index)
+{
+    const struct eb_site_device *d = t->device;
+    for (size_t i = 0; i <= d->companion_count; i++) {
+        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
+        const struct target *o = other != NULL ? &s->targets[other - s->site->devices] : NULL;
+        bool again = i > 0 && other == d->via;
+        if (o != NULL && !again && in_plan(o) && o->item_count > 0 && index-- == 0)
+            return o;
+    }
+    return NULL;
+}
+
+/* "drive-plc, lead-node" */
+static void after_text(const struct session *s, const struct target *t, char *text, size_t cap)
+{
+    const struct target *other;
+    text[0] = '\0';
+    for (size_t i = 0; (other = waits_for(s, t, i)) != NULL; i++)
+        snprintf(text + strlen(text), cap - strlen(text), "%s%s", i > 0 ? ", " : "", other->device->name);
+}
+
+static bool waits(const struct session *s)
+{
+    bool any = false;
+    for (size_t i = 0; i < s->count; i++)
+        any = any || (in_plan(&s->targets[i]) && waits_for(s, &s->targets[i], 0) != NULL);
+    return any;
+}
+
+/* When a device can begin: when those that it waits for are through, each of them as early as it can be. */
+static uint32_t begins_after(const struct session *s, const struct target *t)
+{
+    const struct target *other;
+    uint32_t latest = 0;
+    for (size_t i = 0; (other = waits_for(s, t, i)) != NULL; i++) {
+        uint32_t end = begins_after(s, other) + seconds_of(other);
+        latest = end > latest ? end : latest;
+    }
+    return latest;
+}
+
 /* Of devices that share a bus: what it carries for one it does not carry for the others. */
-static uint32_t seconds_of_bus(const struct session *s, const struct target *first, size_t wave)
+static uint32_t seconds_of_bus(const struct session *s, const struct target *of)
 {
     uint32_t sum = 0;
     uint32_t restart = 0;
+    uint32_t first = UINT32_MAX;
     for (size_t i = 0; i < s->count; i++) {
         const struct target *t = &s->targets[i];
         uint32_t own = t->device->profile->typical_restart_s;
-        if (t->device->wire != first->device->wire || t->device->wave != wave || t->refused ||
-            t->item_count == 0)
+        if (t->device->wire != of->device->wire || t->refused || t->item_count == 0)
             continue;
+        uint32_t begins = begins_after(s, t);
         sum += seconds_of(t) > own ? seconds_of(t) - own : 0;
         restart = own > restart ? own : restart;
+        first = begins < first ? begins : first;
     }
-    return sum + restart;
+    return first + sum + restart;
 }
 
+/* The longest chain of devices that wait for each other, or the busiest bus. */
 static uint32_t whole_seconds(const struct session *s)
 {
-    uint32_t sum = 0;
-    for (size_t w = 0; w <= last_wave(s); w++) {
-        uint32_t longest = 0;
-        for (size_t i = 0; i < s->count; i++) {
-            const struct target *t = &s->targets[i];
-            bool counts = t->device->wave == w && !t->refused;
-            uint32_t seconds = !counts ? 0 : target_on_bus(t) ? seconds_of_bus(s, t, w) : seconds_of(t);
-            longest = seconds > longest ? seconds : longest;
-        }
-        sum += longest;
+    uint32_t longest = 0;
+    for (size_t i = 0; i < s->count; i++) {
+        const struct target *t = &s->targets[i];
+        if (!in_plan(t) || t->refused)
+            continue;
+        uint32_t chain = begins_after(s, t) + seconds_of(t);
+        uint32_t bus = target_on_bus(t) ? seconds_of_bus(s, t) : 0;
+        longest = chain > longest ? chain : longest;
+        longest = bus > longest ? bus : longest;
     }
-    return sum;
+    return longest;
 }
 
-static void add_plan_rows(struct table *table, const struct target *t, size_t order)
+static void add_plan_rows(struct table *table, const struct session *s, const struct target *t)
 {
     char time[32] = "";
-    char number[24];
+    char after[160];
     bool first = true;
     char running[RUNNING_BYTES];
     if (seconds_of(t) > 0)
         seconds_text(seconds_of(t), time, sizeof time);
-    snprintf(number, sizeof number, "%zu", order);
+    after_text(s, t, after, sizeof after);
     for (size_t k = 0; k < t->item_count; k++) {
         const struct eb_run_item *item = &t->items[k];
         char size[24];
         bytes_text(item->source.size_bytes, size, sizeof size);
         bool from_loader = t->look.in_loader && (k == 0 || t->items[k - 1].component != item->component);
-        const char *const cells[] = {first ? number : "",
-                                     first ? t->device->name : "",
+        const char *const cells[] = {first ? t->device->name : "",
                                      item->component->name,
                                      from_loader             ? "(in loader)"
                                      : item->from[0] != '\0' ? item->from
@@ -511,19 +554,20 @@ static void add_plan_rows(struct table *table, const struct target *t, size_t or
                                      item->image->version,
                                      file_name(t->images[k]->path),
                                      size,
+                                     first ? after : "",
                                      first ? time : "",
                                      answer_text(item->verdict.answer)};
         table_add(table, cells);
         first = false;
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
-        const char *const cells[] = {first ? number : "",
-                                     first ? t->device->name : "",
+        const char *const cells[] = {first ? t->device->name : "",
                                      t->device->profile->components[i].name,
                                      running_text(t, i, running),
                                      target_wanted(t, i),
                                      "(none on the shelf)",
                                      "",
+                                     first ? after : "",
                                      "",
                                      "lacks"};
         if (t->lacks[i])
@@ -532,27 +576,23 @@ static void add_plan_rows(struct table *table, const struct target *t, size_t or
     }
 }
 
+/* Each device below those that it waits for. */
 static void print_plan_table(const struct session *s)
 {
-    static const char *const heads[] = {"ORDER", "DEVICE", "COMPONENT", "FROM",   "TO",
-                                        "IMAGE", "SIZE",   "ABOUT",     "VERDICT"};
+    static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM",  "TO",     "IMAGE",
+                                        "SIZE",   "AFTER",     "ABOUT", "VERDICT"};
     struct table table;
-    size_t order = 0;
     table_begin(&table, 9, heads);
     for (size_t w = 0; w <= last_wave(s); w++) {
-        bool any = false;
         for (size_t i = 0; i < s->count; i++) {
-            if (!in_plan(&s->targets[i]) || s->targets[i].device->wave != w)
-                continue;
-            order += !any;
-            any = true;
-            add_plan_rows(&table, &s->targets[i], order);
+            if (in_plan(&s->targets[i]) && s->targets[i].device->wave == w)
+                add_plan_rows(&table, s, &s->targets[i]);
         }
     }
     table_print(&table);
-    if (order > 1)
-        say("\nDevices with the same number under ORDER go at the same time; the next ones when those are "
-            "confirmed.");
+    if (waits(s))
+        say("\nA device with a name under AFTER starts when that one is confirmed; all others start at "
+            "once.");
 }
 
 static void say_loss(const struct session *s, const struct target *t, const void *context,
@@ -628,21 +668,6 @@ void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
              images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
 }
 
-/* Whether all of the plan goes at the same time. */
-static bool one_wave(const struct session *s)
-{
-    const struct target *first = NULL;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        if (!in_plan(t))
-            continue;
-        if (first != NULL && t->device->wave != first->device->wave)
-            return false;
-        first = t;
-    }
-    return true;
-}
-
 void print_plan(const struct session *s)
 {
     size_t devices;
@@ -657,9 +682,9 @@ void print_plan(const struct session *s)
             seconds_text(seconds, time, sizeof time);
         printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->site->name, images,
                images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
-               devices == 1  ? ""
-               : one_wave(s) ? ", all at the same time"
-                             : ", in their order",
+               devices == 1 ? ""
+               : waits(s)   ? ", in their order"
+                            : ", all at the same time",
                seconds > 0 ? ", about " : "", time);
         print_plan_table(s);
     }
@@ -841,6 +866,13 @@ static json_t *device_document(const struct session *s, const struct target *t)
         json_object_set_new(
             device, "moved",
             json_pack("{s:s, s:s, s:s}", "mac", t->mac, "before", t->other_mac, "seen", t->other_seen));
+    if (t->item_count > 0) {
+        const struct target *other;
+        json_t *after = json_array();
+        for (size_t i = 0; (other = waits_for(s, t, i)) != NULL; i++)
+            json_array_append_new(after, json_string(other->device->name));
+        json_object_set_new(device, "after", after);
+    }
     outcome_sentence(s, t, sentence, sizeof sentence);
     if (sentence[0] != '\0')
         json_object_set_new(device, "error", json_string(sentence));
