@@ -1,0 +1,59 @@
+#!/bin/sh
+# Every document that the tool prints, on the demo's data, against the JSON Schemas of docs/schema, by a general validator.
+# usage: schema.sh BUILD SOURCE
+set -eu
+
+build=$1
+source=$2
+work=$(mktemp -d "${TMPDIR:-/tmp}/einbau-test-schema-XXXXXX")
+trap 'rm -rf "$work"' EXIT
+einbau=$(cd "$build/bin" && pwd)/einbau
+mkdir "$work/documents"
+cp -r "$source"/demo/*.yaml "$source/demo/profiles" "$work"
+/usr/bin/python3 "$source/demo/make_images.py" "$work"
+cd "$work"
+export EINBAU_SITE=larchfell.site.yaml EINBAU_SIM=larchfell.world.yaml EINBAU_STATE=state EINBAU_SHELF=shelf
+export XDG_DATA_HOME="$work/home" XDG_STATE_HOME="$work/home" XDG_CONFIG_HOME="$work/home"
+mkdir home
+
+count=0
+# Runs a command; whatever it ends with, what it prints must be a document.
+document() {
+    count=$((count + 1))
+    "$einbau" "$@" --json >"documents/$count.json" 2>"documents/$count.err" || [ -s "documents/$count.json" ] || {
+        echo "einbau $*: no document: $(cat "documents/$count.err")"
+        exit 1
+    }
+}
+
+document key new maker
+document key trust maker.pub
+document key list
+(cd downloads && "$einbau" pack regent-4.2.0.bin regent-4.2.1.hex --manifest regent.json --to ../regent.einbau --sign ../maker.key --json) >documents/pack.json
+document key untrust maker.pub
+document check regent.einbau downloads/*
+document shelf add downloads/*
+document shelf list
+document shelf list --for rescue-plc --all
+document shelf show 1
+document shelf cover
+document shelf copy --to copied
+document links
+document survey
+document survey drive-plc
+document blink drive-plc --for 1
+document set tower-io-1 name=tower-io-one --yes
+document show tower-io-3
+document plan
+document plan rescue-plc --image 1 --explain
+document confirm rescue-plc
+document fit --yes --without tower-io-3 --without door-08 --without grip-amp-1 --without grip-amp-2
+document fit --yes
+document confirm
+document recover --yes
+document shelf drop 1
+unset EINBAU_SITE
+document survey
+document links
+
+/usr/bin/python3 "$source/tests/interop/validate.py" "$source/docs/schema/documents.json" documents/*.json
