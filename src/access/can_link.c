@@ -122,6 +122,17 @@ enum eb_status ebi_can_end_off_bus(struct eb_can_link *link)
     return end(link, &error);
 }
 
+uint64_t ebi_can_deadline_us(const struct eb_can_link *link, uint64_t engine_us)
+{
+    if (!link->busy)
+        return EB_NEVER;
+    if (link->pausing)
+        return link->look_us;
+    if (link->handle == EB_NO_HANDLE)
+        return link->deadline_us;
+    return link->more ? 0 : engine_us;
+}
+
 bool ebi_can_all_out(const struct eb_can_link *link)
 {
     const struct eb_port *port = link->contact->port;

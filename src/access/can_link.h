@@ -37,6 +37,8 @@ enum eb_status ebi_can_end_well(struct eb_can_link *link);
 /* Another serial number than the program's: both are named, so that a label can be compared. */
 enum eb_status ebi_can_end_other(struct eb_can_link *link, const char *const *where);
 enum eb_status ebi_can_end_off_bus(struct eb_can_link *link);
+/* When the operation wants to go on; `engine_us`: when its engine does. */
+uint64_t ebi_can_deadline_us(const struct eb_can_link *link, uint64_t engine_us);
 bool ebi_can_all_out(const struct eb_can_link *link);
 
 /* Whether what was read is of the very device that was met first. */

@@ -405,17 +405,9 @@ static enum eb_status poll(void *self, uint64_t now_us)
 static uint64_t deadline_us(const void *self)
 {
     const context *r = self;
-    if (!r->link.busy)
-        return EB_NEVER;
-    if (r->link.pausing)
-        return r->link.look_us;
-    if (r->link.handle == EB_NO_HANDLE)
-        return r->link.deadline_us;
-    if (r->link.more)
-        return 0;
-    if (is_said(r))
-        return r->link.patience_end_us;
-    return r->sdo.state == EB_SDO_BUSY ? eb_sdo_deadline_us(&r->sdo) : r->flush_end_us;
+    return ebi_can_deadline_us(&r->link, is_said(r)                    ? r->link.patience_end_us
+                                         : r->sdo.state == EB_SDO_BUSY ? eb_sdo_deadline_us(&r->sdo)
+                                                                       : r->flush_end_us);
 }
 
 /* It ends where the node stands well: in its loader, or behind the erasing. */

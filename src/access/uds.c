@@ -581,15 +581,7 @@ static enum eb_status poll(void *self, uint64_t now_us)
 static uint64_t deadline_us(const void *self)
 {
     const context *r = self;
-    if (!r->link.busy)
-        return EB_NEVER;
-    if (r->link.pausing)
-        return r->link.look_us;
-    if (r->link.handle == EB_NO_HANDLE)
-        return r->link.deadline_us;
-    if (r->link.more)
-        return 0;
-    return eb_uds_deadline_us(&r->uds);
+    return ebi_can_deadline_us(&r->link, eb_uds_deadline_us(&r->uds));
 }
 
 /* There is no word for giving up: the unit is left to its own patience, and reset on the way down.  What it
