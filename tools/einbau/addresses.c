@@ -27,12 +27,12 @@ static bool read_left(const struct eb_left *left, struct added *added)
 
 void addresses_recall(struct session *s)
 {
-    if (s->sim == NULL || s->port->address_add == NULL)
+    if (s->sim == NULL || s->job->port->address_add == NULL)
         return;
-    for (size_t i = 0; i < s->left_count; i++) {
+    for (size_t i = 0; i < s->job->left_count; i++) {
         struct added added;
-        if (read_left(&s->lefts[i], &added))
-            s->port->address_add(s->port->self, added.link, &added.address);
+        if (read_left(&s->job->lefts[i], &added))
+            s->job->port->address_add(s->job->port->self, added.link, &added.address);
     }
 }
 
@@ -49,7 +49,7 @@ static bool add_one(struct session *s, const struct added *added)
     address_text(&added->address, text, sizeof text);
     if (!job_note_address(s, "address-add", added->link, text))
         return false;
-    enum eb_status status = s->port->address_add(s->port->self, added->link, &added->address);
+    enum eb_status status = s->job->port->address_add(s->job->port->self, added->link, &added->address);
     if (status == EB_OK) {
         s->added[s->added_count++] = *added;
         fprintf(stderr, "einbau: added %s to %s\n", text, added->link);
@@ -68,16 +68,16 @@ static bool add_one(struct session *s, const struct added *added)
 
 bool addresses_add(struct session *s)
 {
-    if (s->port->address_add == NULL || s->port->links == NULL) {
+    if (s->job->port->address_add == NULL || s->job->port->links == NULL) {
         complain("--add-address: this port cannot change the laptop's addresses");
         s->status = EXIT_WRONG_CALL;
         return false;
     }
     struct ways ways;
     bool ok = ways_find(s, &ways);
-    for (size_t i = 0; ok && i < s->count; i++) {
+    for (size_t i = 0; ok && i < s->job->count; i++) {
         struct added added = {.address = ways.list[i].add};
-        bool known = ways.list[i].kind != EB_WAY_ADD || !s->targets[i].chosen;
+        bool known = ways.list[i].kind != EB_WAY_ADD || !s->job->devices[i].chosen;
         for (size_t k = 0; k < s->added_count && !known; k++)
             known = memcmp(&s->added[k].address, &added.address, sizeof added.address) == 0;
         if (known)
@@ -93,7 +93,7 @@ static bool take_back(struct session *s, const struct added *added)
 {
     char text[32];
     address_text(&added->address, text, sizeof text);
-    enum eb_status status = s->port->address_remove(s->port->self, added->link, &added->address);
+    enum eb_status status = s->job->port->address_remove(s->job->port->self, added->link, &added->address);
     if (status == EB_DENIED) {
         complain(
             "%s may not be taken from %s: found no right to it. By hand: sudo ip address delete %s dev %s",
@@ -123,17 +123,17 @@ size_t addresses_left(const struct session *s)
 {
     struct added added;
     size_t count = 0;
-    for (size_t i = 0; i < s->left_count; i++)
-        count += is_ours(&s->lefts[i], false, &added);
+    for (size_t i = 0; i < s->job->left_count; i++)
+        count += is_ours(&s->job->lefts[i], false, &added);
     return count;
 }
 
 size_t addresses_recover(struct session *s, bool all)
 {
     size_t count = 0;
-    for (size_t i = 0; i < s->left_count && s->port->address_remove != NULL; i++) {
+    for (size_t i = 0; i < s->job->left_count && s->job->port->address_remove != NULL; i++) {
         struct added added;
-        count += is_ours(&s->lefts[i], all, &added) && take_back(s, &added);
+        count += is_ours(&s->job->lefts[i], all, &added) && take_back(s, &added);
     }
     return count;
 }
@@ -150,7 +150,7 @@ struct probe {
 static void begin_probe(const struct session *s, const struct eb_link *link, const uint8_t ip[4],
                         struct probe *probe, struct eb_request *request)
 {
-    struct eb_request_config config = {.port = s->port,
+    struct eb_request_config config = {.port = s->job->port,
                                        .access = &eb_access_arp,
                                        .operation = {.kind = EB_WHO_HAS, .macs = &probe->macs},
                                        .target = {.link = link},
@@ -168,18 +168,18 @@ static bool probe_advice(struct session *s, struct ways *w, uint8_t (*taken)[4],
                          size_t cap)
 {
     bool again = false;
-    struct probe *probes = calloc(s->count + 1, sizeof *probes);
-    struct eb_request *requests = calloc(s->count + 1, sizeof *requests);
+    struct probe *probes = calloc(s->job->count + 1, sizeof *probes);
+    struct eb_request *requests = calloc(s->job->count + 1, sizeof *requests);
     size_t count = 0;
-    for (size_t i = 0; probes != NULL && requests != NULL && i < s->count; i++) {
-        bool asked = w->list[i].kind != EB_WAY_ADD || !s->targets[i].chosen;
+    for (size_t i = 0; probes != NULL && requests != NULL && i < s->job->count; i++) {
+        bool asked = w->list[i].kind != EB_WAY_ADD || !s->job->devices[i].chosen;
         for (size_t k = 0; k < count && !asked; k++)
             asked = memcmp(probes[k].ip, w->list[i].add.ip, 4) == 0;
         if (!asked)
             begin_probe(s, &w->links[w->list[i].link], w->list[i].add.ip, &probes[count], &requests[count]);
         count += !asked;
     }
-    requests_work(s->port, requests, count);
+    requests_work(s->job->port, requests, count);
     for (size_t k = 0; k < count; k++) {
         w->denied = w->denied || requests[k].status == EB_DENIED;
         if (requests[k].status == EB_OK && probes[k].macs.count > 0 && *taken_count < cap) {
@@ -209,16 +209,16 @@ static void probe_present(struct session *s, struct ways *w)
     size_t own = 0;
     for (size_t i = 0; i < w->count; i++)
         own += w->links[i].count;
-    struct probe *probes = calloc(s->count + own + 1, sizeof *probes);
-    struct eb_request *requests = calloc(s->count + own + 1, sizeof *requests);
+    struct probe *probes = calloc(s->job->count + own + 1, sizeof *probes);
+    struct eb_request *requests = calloc(s->job->count + own + 1, sizeof *requests);
     bool ready = probes != NULL && requests != NULL;
     size_t count = 0;
-    for (size_t i = 0; ready && i < s->count; i++) {
-        if (!s->targets[i].chosen || !target_on_ip(&s->targets[i]) || w->list[i].kind != EB_WAY_DIRECT ||
+    for (size_t i = 0; ready && i < s->job->count; i++) {
+        if (!s->job->devices[i].chosen || !target_on_ip(&s->job->devices[i]) || w->list[i].kind != EB_WAY_DIRECT ||
             !w->links[w->list[i].link].has_mac)
             continue;
         probes[count].of = i;
-        begin_probe(s, &w->links[w->list[i].link], s->targets[i].device->modbus.ip, &probes[count],
+        begin_probe(s, &w->links[w->list[i].link], s->job->devices[i].device->modbus.ip, &probes[count],
                     &requests[count]);
         count++;
     }
@@ -230,7 +230,7 @@ static void probe_present(struct session *s, struct ways *w)
             count++;
         }
     }
-    requests_work(s->port, requests, count);
+    requests_work(s->job->port, requests, count);
     for (size_t k = 0; k < count; k++) {
         const struct eb_macs_seen *macs = &probes[k].macs;
         w->denied = w->denied || requests[k].status == EB_DENIED;
@@ -252,31 +252,31 @@ bool ways_find(struct session *s, struct ways *w)
 {
     static const uint8_t none[4];
     memset(w, 0, sizeof *w);
-    size_t cap = s->count + 2 * EB_LINKS_MAX + 64;
+    size_t cap = s->job->count + 2 * EB_LINKS_MAX + 64;
     size_t taken_count = 0;
     uint8_t(*taken)[4] = calloc(cap, sizeof *taken);
-    w->list = calloc(s->count + 1, sizeof *w->list);
+    w->list = calloc(s->job->count + 1, sizeof *w->list);
     if (taken == NULL || w->list == NULL) {
         free(taken);
         complain("out of memory");
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    w->count = s->port->links(s->port->self, w->links, EB_LINKS_MAX);
-    for (size_t i = 0; i < s->count; i++)
-        memcpy(taken[taken_count++], s->targets[i].device->modbus.ip, sizeof taken[0]);
+    w->count = s->job->port->links(s->job->port->self, w->links, EB_LINKS_MAX);
+    for (size_t i = 0; i < s->job->count; i++)
+        memcpy(taken[taken_count++], s->job->devices[i].device->modbus.ip, sizeof taken[0]);
     for (size_t i = 0; i < w->count; i++) {
         if (memcmp(w->links[i].router, none, sizeof none) != 0)
             memcpy(taken[taken_count++], w->links[i].router, sizeof taken[0]);
     }
     do {
-        for (size_t i = 0; i < s->count; i++) {
-            struct eb_link_address device = {.prefix = s->targets[i].device->prefix};
-            if (!target_on_ip(&s->targets[i])) {
+        for (size_t i = 0; i < s->job->count; i++) {
+            struct eb_link_address device = {.prefix = s->job->devices[i].device->prefix};
+            if (!target_on_ip(&s->job->devices[i])) {
                 w->list[i] = (struct eb_way){.kind = EB_WAY_DIRECT};
                 continue;
             }
-            memcpy(device.ip, s->targets[i].device->modbus.ip, sizeof device.ip);
+            memcpy(device.ip, s->job->devices[i].device->modbus.ip, sizeof device.ip);
             w->list[i] = eb_way_to(w->links, w->count, &device, (const uint8_t(*)[4])taken, taken_count);
         }
     } while (probe_advice(s, w, taken, &taken_count, cap));

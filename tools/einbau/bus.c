@@ -26,8 +26,8 @@ static const char *state_text(const struct eb_node *n)
 static size_t units_of(const struct session *s, struct bus *b)
 {
     size_t count = 0;
-    for (size_t i = 0; i < s->count && count < EB_UNITS_MAX; i++) {
-        const struct eb_site_device *d = s->targets[i].device;
+    for (size_t i = 0; i < s->job->count && count < EB_UNITS_MAX; i++) {
+        const struct eb_site_device *d = s->job->devices[i].device;
         if (d->wire == b->wire && d->node == 0) {
             b->units[count] = d->isotp;
             b->units[count].unpadded = d->profile->uds.unpadded;
@@ -60,7 +60,7 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
         if (config.bit_rate == b->nodes.config.bit_rate)
             continue;
         eb_nodes_begin(&nodes, &config);
-        eb_nodes_work(&nodes, s->port->now_us(s->port->self) + PATIENCE_US);
+        eb_nodes_work(&nodes, s->job->port->now_us(s->job->port->self) + PATIENCE_US);
         eb_nodes_close(&nodes);
         if (nodes.quiet.received > 0)
             return config.bit_rate;
@@ -71,25 +71,25 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
 static void look(struct session *s, struct bus *b)
 {
     const struct eb_nodes_config config = {
-        .port = s->port,
+        .port = s->job->port,
         .owner = b,
-        .link = wire_adapter(s, b->wire),
+        .link = eb_job_adapter(s->job, b->wire),
         .bit_rate = b->wire->bit_rate,
         .listen_us = LISTEN_US,
         .units = b->units,
         .unit_count = units_of(s, b),
     };
-    uint64_t until_us = s->port->now_us(s->port->self) + PATIENCE_US;
+    uint64_t until_us = s->job->port->now_us(s->job->port->self) + PATIENCE_US;
     eb_nodes_begin(&b->nodes, &config);
     while (session_interrupts() == 0 &&
-           eb_nodes_work(&b->nodes, s->port->now_us(s->port->self) + TRY_US) == EB_PENDING &&
-           s->port->now_us(s->port->self) < until_us)
+           eb_nodes_work(&b->nodes, s->job->port->now_us(s->job->port->self) + TRY_US) == EB_PENDING &&
+           s->job->port->now_us(s->job->port->self) < until_us)
         ;
     eb_nodes_close(&b->nodes);
     b->trouble = eb_bus_judge(&b->nodes);
-    if (b->wire != NULL && s->site != NULL && b->wire >= s->site->links &&
-        b->wire < s->site->links + EB_SITE_LINKS_MAX)
-        s->heard[b->wire - s->site->links] = (struct heard){true, b->trouble};
+    if (b->wire != NULL && s->job->site != NULL && b->wire >= s->job->site->links &&
+        b->wire < s->job->site->links + EB_SITE_LINKS_MAX)
+        s->heard[b->wire - s->job->site->links] = (struct heard){true, b->trouble};
     if ((b->trouble & EB_BUS_BIT_RATE) != 0)
         b->heard_bit_rate = find_bit_rate(s, b);
 }
@@ -108,20 +108,20 @@ bool buses_look(struct session *s, struct buses *buses)
         look(s, &buses->list[0]);
         return session_interrupts() == 0;
     }
-    for (size_t i = 0; buses->list != NULL && s->site != NULL && i < s->site->link_count; i++) {
-        const struct eb_site_link *wire = &s->site->links[i];
+    for (size_t i = 0; buses->list != NULL && s->job->site != NULL && i < s->job->site->link_count; i++) {
+        const struct eb_site_link *wire = &s->job->site->links[i];
         bool wanted = false;
-        for (size_t k = 0; k < s->count; k++)
-            wanted = wanted || (s->targets[k].chosen && s->targets[k].device->wire == wire);
+        for (size_t k = 0; k < s->job->count; k++)
+            wanted = wanted || (s->job->devices[k].chosen && s->job->devices[k].device->wire == wire);
         if (wire->kind != EB_SITE_CAN || !wanted)
             continue;
         struct bus *b = &buses->list[buses->count++];
         b->wire = wire;
         look(s, b);
-        for (size_t k = 0; k < s->count; k++) {
+        for (size_t k = 0; k < s->job->count; k++) {
             const struct eb_node *node =
-                s->targets[k].device->wire == wire ? node_of(b, s->targets[k].device) : NULL;
-            s->targets[k].absent = s->targets[k].absent || (node != NULL && !node->answered);
+                s->job->devices[k].device->wire == wire ? node_of(b, s->job->devices[k].device) : NULL;
+            s->job->devices[k].absent = s->job->devices[k].absent || (node != NULL && !node->answered);
         }
     }
     if (session_interrupts() > 0) {
@@ -134,23 +134,23 @@ bool buses_look(struct session *s, struct buses *buses)
 
 void buses_listen(struct session *s)
 {
-    for (size_t i = 0; s->site != NULL && i < s->site->link_count && session_interrupts() == 0; i++) {
-        const struct eb_site_link *wire = &s->site->links[i];
+    for (size_t i = 0; s->job->site != NULL && i < s->job->site->link_count && session_interrupts() == 0; i++) {
+        const struct eb_site_link *wire = &s->job->site->links[i];
         bool wanted = false;
-        for (size_t k = 0; k < s->count; k++)
+        for (size_t k = 0; k < s->job->count; k++)
             wanted = wanted ||
-                     ((s->targets[k].chosen || s->targets[k].asked) && s->targets[k].device->wire == wire);
+                     ((s->job->devices[k].chosen || s->job->devices[k].asked) && s->job->devices[k].device->wire == wire);
         if (wire->kind != EB_SITE_CAN || !wanted || s->heard[i].listened)
             continue;
         static struct eb_nodes nodes;
-        const struct eb_nodes_config config = {.port = s->port,
+        const struct eb_nodes_config config = {.port = s->job->port,
                                                .owner = &nodes,
-                                               .link = wire_adapter(s, wire),
+                                               .link = eb_job_adapter(s->job, wire),
                                                .bit_rate = wire->bit_rate,
                                                .listen_us = LISTEN_US,
                                                .only_listen = true};
         eb_nodes_begin(&nodes, &config);
-        eb_nodes_work(&nodes, s->port->now_us(s->port->self) + PATIENCE_US);
+        eb_nodes_work(&nodes, s->job->port->now_us(s->job->port->self) + PATIENCE_US);
         eb_nodes_close(&nodes);
         s->heard[i] = (struct heard){true, eb_bus_judge(&nodes)};
     }
@@ -197,9 +197,9 @@ static void name_them(const struct session *s, struct bus *b, bool which(const s
         const char *name = NULL;
         if (!which(&b->nodes.nodes[id]))
             continue;
-        for (size_t i = 0; i < s->count; i++) {
-            if (s->targets[i].device->wire == b->wire && s->targets[i].device->node == id)
-                name = s->targets[i].device->name;
+        for (size_t i = 0; i < s->job->count; i++) {
+            if (s->job->devices[i].device->wire == b->wire && s->job->devices[i].device->node == id)
+                name = s->job->devices[i].device->name;
         }
         snprintf(text + strlen(text), cap - strlen(text), "%snode %u%s%s%s", text[0] != '\0' ? ", " : "", id,
                  name != NULL ? " (" : "", name != NULL ? name : "", name != NULL ? ")" : "");
@@ -288,9 +288,9 @@ void buses_print(const struct session *s, const struct buses *buses)
 
 static const char *device_at(const struct session *s, const struct bus *b, unsigned id)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].device->wire == b->wire && s->targets[i].device->node == id)
-            return s->targets[i].device->name;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].device->wire == b->wire && s->job->devices[i].device->node == id)
+            return s->job->devices[i].device->name;
     }
     return "";
 }
@@ -335,7 +335,7 @@ void buses_print_nodes(const struct session *s, const struct buses *buses)
             rows++;
         }
         if (rows > 0)
-            printf("\nOn %s%s:\n\n", b->wire->name, s->site != NULL ? " and not on the site" : "");
+            printf("\nOn %s%s:\n\n", b->wire->name, s->job->site != NULL ? " and not on the site" : "");
         if (rows > 0)
             table_print(&table);
         else
@@ -343,7 +343,7 @@ void buses_print_nodes(const struct session *s, const struct buses *buses)
     }
 }
 
-void bus_way_text(const struct buses *buses, const struct target *t, char *text, size_t cap)
+void bus_way_text(const struct buses *buses, const struct eb_job_device *t, char *text, size_t cap)
 {
     snprintf(text, cap, "%s was not looked at", t->device->link);
     for (size_t i = 0; i < buses->count; i++) {

@@ -32,7 +32,7 @@ void buses_print_nodes(const struct session *session, const struct buses *buses)
 json_t *buses_document(const struct session *session, const struct buses *buses);
 
 /* What the bus says of a device of the site: a sentence. */
-void bus_way_text(const struct buses *buses, const struct target *target, char *text, size_t cap);
+void bus_way_text(const struct buses *buses, const struct eb_job_device *target, char *text, size_t cap);
 bool buses_sound(const struct buses *buses);
 
 #endif

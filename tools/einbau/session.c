@@ -60,43 +60,43 @@ static bool fail(struct session *s, int status)
 
 static bool fail_problem(struct session *s)
 {
-    complain("%s", s->problem.text);
+    complain("%s", s->job->problem.text);
     return fail(s, EXIT_WRONG_CALL);
 }
 
 /* --- opening ------------------------------------------------------------------------------------- */
 
-static bool known_name(struct session *s, const char *name, bool *flag_of_target(struct target *))
+static bool known_name(struct session *s, const char *name, bool *flag_of_target(struct eb_job_device *))
 {
-    for (size_t i = 0; i < s->count; i++) {
-        if (strcmp(s->targets[i].device->name, name) == 0) {
-            *flag_of_target(&s->targets[i]) = true;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (strcmp(s->job->devices[i].device->name, name) == 0) {
+            *flag_of_target(&s->job->devices[i]) = true;
             return true;
         }
     }
     char names[512] = "";
-    for (size_t i = 0; i < s->count && strlen(names) < sizeof names - 64; i++)
+    for (size_t i = 0; i < s->job->count && strlen(names) < sizeof names - 64; i++)
         snprintf(names + strlen(names), sizeof names - strlen(names), "%s%s", i > 0 ? ", " : "",
-                 s->targets[i].device->name);
-    complain("found '%s', expected a device of %s: %s", name, s->site->name, names);
+                 s->job->devices[i].device->name);
+    complain("found '%s', expected a device of %s: %s", name, s->job->site->name, names);
     return fail(s, EXIT_WRONG_CALL);
 }
 
-static bool *chosen_of(struct target *t)
+static bool *chosen_of(struct eb_job_device *t)
 {
     return &t->chosen;
 }
 
-static bool *left_out_of(struct target *t)
+static bool *left_out_of(struct eb_job_device *t)
 {
     return &t->left_out;
 }
 
-static struct target *target_named(struct session *s, const char *name)
+static struct eb_job_device *target_named(struct session *s, const char *name)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        if (strcmp(s->targets[i].device->name, name) == 0)
-            return &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (strcmp(s->job->devices[i].device->name, name) == 0)
+            return &s->job->devices[i];
     }
     return NULL;
 }
@@ -107,7 +107,7 @@ static bool choose_accepted(struct session *s)
     const struct options *o = s->options;
     for (size_t i = 0; i < o->accepted_count; i++) {
         const char *name = o->accepted[i].device != NULL ? o->accepted[i].device : o->names[0];
-        struct target *t = target_named(s, name);
+        struct eb_job_device *t = target_named(s, name);
         if (t == NULL || !t->chosen) {
             complain("--accept: found '%s', expected a device of this call", name);
             return fail(s, EXIT_WRONG_CALL);
@@ -121,8 +121,8 @@ static bool choose(struct session *s)
 {
     const struct options *o = s->options;
     size_t chosen = 0;
-    for (size_t i = 0; i < s->count; i++)
-        s->targets[i].chosen = o->name_count == 0;
+    for (size_t i = 0; i < s->job->count; i++)
+        s->job->devices[i].chosen = o->name_count == 0;
     for (size_t i = 0; i < o->name_count; i++) {
         if (!known_name(s, o->names[i], chosen_of))
             return false;
@@ -131,13 +131,13 @@ static bool choose(struct session *s)
         if (!known_name(s, o->without[i], left_out_of))
             return false;
     }
-    for (size_t i = 0; i < s->count; i++) {
-        s->targets[i].chosen = s->targets[i].chosen && !s->targets[i].left_out;
-        chosen += s->targets[i].chosen;
+    for (size_t i = 0; i < s->job->count; i++) {
+        s->job->devices[i].chosen = s->job->devices[i].chosen && !s->job->devices[i].left_out;
+        chosen += s->job->devices[i].chosen;
     }
-    if (chosen > 0 || (s->count == 0 && o->site_optional)) /* there may be devices beside those of the site */
+    if (chosen > 0 || (s->job->count == 0 && o->site_optional)) /* there may be devices beside those of the site */
         return choose_accepted(s);
-    if (s->count == 0)
+    if (s->job->count == 0)
         complain("found no devices in %s, expected at least one", s->options->site);
     else
         complain("no device is chosen: --without leaves out every one that was named");
@@ -146,15 +146,15 @@ static bool choose(struct session *s)
 
 static bool open_site(struct session *s)
 {
-    s->site = eb_site_read(s->options->site, &s->problem);
-    if (s->site == NULL)
+    s->job->site = eb_site_read(s->options->site, &s->job->problem);
+    if (s->job->site == NULL)
         return fail_problem(s);
-    s->count = s->site->device_count;
-    s->targets = calloc(s->count + 1, sizeof *s->targets);
-    if (s->targets == NULL)
+    s->job->count = s->job->site->device_count;
+    s->job->devices = calloc(s->job->count + 1, sizeof *s->job->devices);
+    if (s->job->devices == NULL)
         return fail(s, EXIT_WRONG_CALL);
-    for (size_t i = 0; i < s->count; i++)
-        s->targets[i].device = &s->site->devices[i];
+    for (size_t i = 0; i < s->job->count; i++)
+        s->job->devices[i].device = &s->job->site->devices[i];
     return true;
 }
 
@@ -162,12 +162,12 @@ static bool open_site(struct session *s)
 static void open_known(struct session *s)
 {
     char folder[EB_PATH_BYTES];
-    if (s->site == NULL || (s->options->sim != NULL && s->options->state == NULL) ||
+    if (s->job->site == NULL || (s->options->sim != NULL && s->options->state == NULL) ||
         !session_state_dir(s, folder))
         return;
-    s->known = eb_known_open(folder, &s->problem);
-    if (s->known == NULL)
-        complain("what devices tell cannot be remembered: %s", s->problem.text);
+    s->job->known = eb_known_open(folder, &s->job->problem);
+    if (s->job->known == NULL)
+        complain("what devices tell cannot be remembered: %s", s->job->problem.text);
 }
 
 bool session_open_office(struct session *s, const struct options *options, enum shelf_need shelf)
@@ -184,11 +184,11 @@ bool session_open_office(struct session *s, const struct options *options, enum 
 bool session_profiles(struct session *s, struct eb_profile **profiles, size_t *count)
 {
     const char *folder = s->options->profiles != NULL ? s->options->profiles
-                         : s->site != NULL            ? s->site->profiles_dir
+                         : s->job->site != NULL            ? s->job->site->profiles_dir
                                                       : NULL;
     *count = 0;
-    *profiles = folder != NULL ? eb_profiles_read(folder, count, &s->problem) : NULL;
-    if (folder == NULL || s->problem.text[0] == '\0')
+    *profiles = folder != NULL ? eb_profiles_read(folder, count, &s->job->problem) : NULL;
+    if (folder == NULL || s->job->problem.text[0] == '\0')
         return true;
     free(*profiles);
     *profiles = NULL;
@@ -214,25 +214,25 @@ bool session_open(struct session *s, const struct options *options)
     if (!session_trust(s))
         return false;
     if (options->sim != NULL) {
-        s->sim = eb_sim_open(options->sim, options->state, &s->problem);
+        s->sim = eb_sim_open(options->sim, options->state, &s->job->problem);
         if (s->sim == NULL)
             return fail_problem(s);
-        s->port = eb_sim_port(s->sim);
+        s->job->port = eb_sim_port(s->sim);
     } else {
-        s->port = eb_port_linux_open();
-        if (s->port == NULL) {
+        s->job->port = eb_port_linux_open();
+        if (s->job->port == NULL) {
             complain("the network cannot be opened: %s", strerror(errno));
             return fail(s, EXIT_WRONG_CALL);
         }
     }
     if (s->sim == NULL)
-        eb_port_linux_raw_first(s->port);
+        eb_port_linux_raw_first(s->job->port);
     rights_drop(options->add_address || options->undo || strcmp(options->command, "recover") == 0);
     if (options->trace != NULL) {
-        s->inner = s->port;
-        s->port = eb_trace_open(s->inner, options->trace, s->sim == NULL, &s->problem);
-        if (s->port == NULL) {
-            s->port = s->inner;
+        s->inner = s->job->port;
+        s->job->port = eb_trace_open(s->inner, options->trace, s->sim == NULL, &s->job->problem);
+        if (s->job->port == NULL) {
+            s->job->port = s->inner;
             s->inner = NULL;
             return fail_problem(s);
         }
@@ -249,39 +249,39 @@ bool session_open(struct session *s, const struct options *options)
 
 int session_close(struct session *s, int status)
 {
-    if (s->port != NULL && s->added_count > 0)
+    if (s->job->port != NULL && s->added_count > 0)
         addresses_take_back(s);
     job_end(s, status);
     if (s->inner != NULL) {
-        if (!eb_trace_close(s->port, &s->problem)) {
-            complain("%s", s->problem.text);
+        if (!eb_trace_close(s->job->port, &s->job->problem)) {
+            complain("%s", s->job->problem.text);
             status = EXIT_WRONG_CALL;
         }
-        s->port = s->inner;
+        s->job->port = s->inner;
     }
-    if (s->sim != NULL && !eb_sim_save(s->sim, &s->problem)) {
-        complain("the simulated world could not be remembered: %s", s->problem.text);
+    if (s->sim != NULL && !eb_sim_save(s->sim, &s->job->problem)) {
+        complain("the simulated world could not be remembered: %s", s->job->problem.text);
         status = EXIT_WRONG_CALL;
     }
-    if (s->sim == NULL && s->port != NULL)
-        eb_port_linux_close(s->port);
+    if (s->sim == NULL && s->job->port != NULL)
+        eb_port_linux_close(s->job->port);
     eb_sim_close(s->sim);
     for (size_t i = 0; i < s->image_count; i++)
         eb_image_close(s->images[i].image);
-    eb_shelf_close(s->shelf);
-    eb_known_close(s->known);
-    for (size_t i = 0; i < s->count && s->targets != NULL; i++) {
-        free(s->targets[i].buffer);
-        free(s->targets[i].memory[TARGET_LOOK]);
-        free(s->targets[i].memory[TARGET_FIT]);
+    eb_shelf_close(s->job->shelf);
+    eb_known_close(s->job->known);
+    for (size_t i = 0; i < s->job->count && s->job->devices != NULL; i++) {
+        free(s->job->devices[i].buffer);
+        free(s->job->devices[i].memory[TARGET_LOOK]);
+        free(s->job->devices[i].memory[TARGET_FIT]);
     }
-    eb_record_close(s->record);
-    eb_locks_close(s->locks);
-    free(s->lefts);
+    eb_record_close(s->job->record);
+    eb_locks_close(s->job->locks);
+    free(s->job->lefts);
     free(s->images);
-    free(s->targets);
+    free(s->job->devices);
     free(s->added);
-    eb_site_free(s->site);
+    eb_site_free(s->job->site);
     return status;
 }
 
@@ -315,7 +315,7 @@ static void shelf_folder(struct session *s)
 bool session_open_shelf(struct session *s, bool must)
 {
     char index[EB_PATH_BYTES + 16];
-    if (s->shelf != NULL)
+    if (s->job->shelf != NULL)
         return true;
     shelf_folder(s);
     if (s->shelf_folder[0] == '\0') {
@@ -325,8 +325,8 @@ bool session_open_shelf(struct session *s, bool must)
     snprintf(index, sizeof index, "%s/index.db", s->shelf_folder);
     if (!must && s->options->shelf == NULL && access(index, F_OK) != 0)
         return true;
-    s->shelf = eb_shelf_open(s->shelf_folder, must, &s->problem);
-    if (s->shelf == NULL)
+    s->job->shelf = eb_shelf_open(s->shelf_folder, must, &s->job->problem);
+    if (s->job->shelf == NULL)
         return fail_problem(s);
     return true;
 }
@@ -341,10 +341,10 @@ bool session_trusted_dir(char folder[EB_PATH_BYTES])
 bool session_trust(struct session *s)
 {
     char folder[EB_PATH_BYTES];
-    s->trust = (struct eb_trust){.asked = false};
-    if (s->site != NULL)
-        eb_trust_site(&s->trust, s->site, NULL);
-    return !session_trusted_dir(folder) || eb_trust_folder(&s->trust, folder, &s->problem) || fail_problem(s);
+    s->job->trust = (struct eb_trust){.asked = false};
+    if (s->job->site != NULL)
+        eb_trust_site(&s->job->trust, s->job->site, NULL);
+    return !session_trusted_dir(folder) || eb_trust_folder(&s->job->trust, folder, &s->job->problem) || fail_problem(s);
 }
 
 static struct opened *opened_place(struct session *s)
@@ -373,7 +373,7 @@ const struct eb_image *session_image(struct session *s, const char *path)
         if (s->images[i].number == 0 && strcmp(s->images[i].image->path, path) == 0)
             return s->images[i].image;
     }
-    return opened(s, eb_image_open(path, &s->trust, &s->problem), 0);
+    return opened(s, eb_image_open(path, &s->job->trust, &s->job->problem), 0);
 }
 
 const struct eb_image *session_shelf_image(struct session *s, const struct eb_shelf_candidate *candidate)
@@ -382,7 +382,7 @@ const struct eb_image *session_shelf_image(struct session *s, const struct eb_sh
         if (s->images[i].number == candidate->number)
             return s->images[i].image;
     }
-    return opened(s, eb_shelf_image_open(s->shelf, candidate, &s->problem), candidate->number);
+    return opened(s, eb_shelf_image_open(s->job->shelf, candidate, &s->job->problem), candidate->number);
 }
 
 bool session_may(struct session *s, const char *question, const char *nothing)
@@ -418,7 +418,7 @@ void session_work(struct session *s, struct eb_crew *crew, const struct working 
     int told = 0;
     size_t going = crew->going;
     while (going > 0 || (w->more != NULL && w->more(w->context, crew))) {
-        uint64_t until_us = s->sim != NULL ? EB_NEVER : s->port->now_us(s->port->self) + SHOW_US;
+        uint64_t until_us = s->sim != NULL ? EB_NEVER : s->job->port->now_us(s->job->port->self) + SHOW_US;
         eb_crew_work(crew, until_us);
         if (w->more != NULL)
             w->more(w->context, crew);
@@ -439,12 +439,12 @@ void session_work(struct session *s, struct eb_crew *crew, const struct working 
         w->show(w->show_context);
 }
 
-bool target_on_bus(const struct target *t)
+bool target_on_bus(const struct eb_job_device *t)
 {
     return t->device->wire->kind == EB_SITE_CAN;
 }
 
-bool target_on_ip(const struct target *t)
+bool target_on_ip(const struct eb_job_device *t)
 {
     return t->device->wire->kind == EB_SITE_ETHERNET;
 }
@@ -454,21 +454,21 @@ const char *wire_adapter(const struct session *s, const struct eb_site_link *wir
     return s->sim == NULL && wire->adapter[0] != '\0' ? wire->adapter : wire->name;
 }
 
-struct eb_run_config session_run(struct session *s, struct target *t, enum target_run which)
+struct eb_run_config session_run(struct session *s, struct eb_job_device *t, enum target_run which)
 {
     const struct eb_site_device *d = t->device;
     size_t size = eb_run_memory_bytes(d->profile);
     if (t->memory[which] == NULL)
         t->memory[which] = malloc(size);
     return (struct eb_run_config){
-        .port = s->port,
+        .port = s->job->port,
         .profile = d->profile,
         .memory = t->memory[which],
         .memory_bytes = t->memory[which] != NULL ? size : 0,
         .target = {.modbus = d->modbus,
                    .tftp = d->tftp,
                    .unit = d->unit,
-                   .can_link = wire_adapter(s, d->wire),
+                   .can_link = eb_job_adapter(s->job, d->wire),
                    .bit_rate = d->wire->bit_rate,
                    .node = d->node,
                    .isotp = d->isotp,
@@ -482,7 +482,7 @@ struct eb_run_config session_run(struct session *s, struct target *t, enum targe
 
 static void ask_too(struct session *s, const struct eb_site_device *d, bool *more)
 {
-    struct target *t = d != NULL ? &s->targets[d - s->site->devices] : NULL;
+    struct eb_job_device *t = d != NULL ? &s->job->devices[d - s->job->site->devices] : NULL;
     if (t == NULL || t->asked)
         return;
     t->asked = true;
@@ -494,9 +494,9 @@ static void choose_asked(struct session *s)
 {
     for (bool more = true; more;) {
         more = false;
-        for (size_t i = 0; i < s->count; i++) {
-            const struct eb_site_device *d = s->targets[i].device;
-            if (!s->targets[i].chosen && !s->targets[i].asked)
+        for (size_t i = 0; i < s->job->count; i++) {
+            const struct eb_site_device *d = s->job->devices[i].device;
+            if (!s->job->devices[i].chosen && !s->job->devices[i].asked)
                 continue;
             ask_too(s, d->via, &more);
             for (size_t k = 0; k < d->companion_count; k++)
@@ -509,10 +509,10 @@ static void choose_asked(struct session *s)
 static struct eb_neighbour *neighbours(const struct session *s, size_t *count)
 {
     enum { NEIGHBOURS_MAX = 8192 };
-    const struct eb_port *port = s->port;
+    const struct eb_port *port = s->job->port;
     struct eb_link links[EB_LINKS_MAX];
     struct eb_neighbour *list = malloc(NEIGHBOURS_MAX * sizeof *list);
-    bool known = list != NULL && s->known != NULL && port->links != NULL && port->neighbours != NULL;
+    bool known = list != NULL && s->job->known != NULL && port->links != NULL && port->neighbours != NULL;
     size_t link_count = known ? port->links(port->self, links, EB_LINKS_MAX) : 0;
     *count = 0;
     for (size_t i = 0; i < link_count; i++)
@@ -521,7 +521,7 @@ static struct eb_neighbour *neighbours(const struct session *s, size_t *count)
 }
 
 /* Whether the same serial number answers at another MAC address than before. */
-static void compare_mac(struct session *s, struct target *t, const struct eb_neighbour *list, size_t count)
+static void compare_mac(struct session *s, struct eb_job_device *t, const struct eb_neighbour *list, size_t count)
 {
     const struct eb_identity *id = &t->look.identity;
     t->mac[0] = '\0';
@@ -530,20 +530,20 @@ static void compare_mac(struct session *s, struct target *t, const struct eb_nei
             eb_mac_text(list[i].mac, t->mac);
     }
     if (t->mac[0] != '\0' && id->serial[0] != '\0' &&
-        !eb_known_mac(s->known, id, t->mac, t->other_mac, t->other_seen, &s->problem))
-        complain("the MAC address of %s cannot be remembered: %s", t->device->name, s->problem.text);
+        !eb_known_mac(s->job->known, id, t->mac, t->other_mac, t->other_seen, &s->job->problem))
+        complain("the MAC address of %s cannot be remembered: %s", t->device->name, s->job->problem.text);
 }
 
-static void remember(struct session *s, const struct target *t)
+static void remember(struct session *s, const struct eb_job_device *t)
 {
-    if (s->known != NULL && !eb_known_note(s->known, s->site->name, t->device->name, &t->look, &s->problem))
-        complain("what %s told cannot be remembered: %s", t->device->name, s->problem.text);
+    if (s->job->known != NULL && !eb_known_note(s->job->known, s->job->site->name, t->device->name, &t->look, &s->job->problem))
+        complain("what %s told cannot be remembered: %s", t->device->name, s->job->problem.text);
 }
 
 /* Nothing is sent to a bus that seems to run at another bit rate: every frame would disturb it. */
-static bool kept_off(const struct session *s, struct target *t)
+static bool kept_off(const struct session *s, struct eb_job_device *t)
 {
-    const struct heard *heard = &s->heard[t->device->wire - s->site->links];
+    const struct heard *heard = &s->heard[t->device->wire - s->job->site->links];
     if ((heard->trouble & EB_BUS_BIT_RATE) == 0)
         return false;
     t->look.outcome = EB_OUTCOME_FAILED;
@@ -555,7 +555,7 @@ static bool kept_off(const struct session *s, struct target *t)
     return true;
 }
 
-static void begin_look(struct session *s, struct target *t, struct eb_crew *crew)
+static void begin_look(struct session *s, struct eb_job_device *t, struct eb_crew *crew)
 {
     struct eb_run_config config = session_run(s, t, TARGET_LOOK);
     if (t->absent)
@@ -567,7 +567,7 @@ static void begin_look(struct session *s, struct target *t, struct eb_crew *crew
 
 bool session_look(struct session *s)
 {
-    struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
+    struct eb_crew_place *places = calloc(s->job->count + 1, sizeof *places);
     struct eb_crew crew;
     size_t chosen = 0;
     size_t answered = 0;
@@ -575,9 +575,9 @@ bool session_look(struct session *s)
         return fail(s, EXIT_WRONG_CALL);
     choose_asked(s);
     buses_listen(s);
-    eb_crew_init(&crew, s->port, places, s->count);
-    for (size_t i = 0; i < s->count && interrupts == 0; i++) {
-        struct target *t = &s->targets[i];
+    eb_crew_init(&crew, s->job->port, places, s->job->count);
+    for (size_t i = 0; i < s->job->count && interrupts == 0; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         if (t->chosen || t->asked)
             begin_look(s, t, &crew);
         chosen += t->chosen;
@@ -586,8 +586,8 @@ bool session_look(struct session *s)
     free(places);
     size_t neighbour_count;
     struct eb_neighbour *list = neighbours(s, &neighbour_count);
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         t->reached = t->look.identified && t->look.error.status == EB_OK;
         t->answered = t->look.answered || t->reached;
         answered += t->chosen && t->answered;
@@ -609,37 +609,37 @@ bool session_look(struct session *s)
 
 /* --- sentences ----------------------------------------------------------------------------------- */
 
-const char *target_wanted(const struct target *t, size_t index)
+const char *eb_job_wanted(const struct eb_job_device *t, size_t index)
 {
     return t->device->wants[index].version;
 }
 
-bool target_has(const struct target *t, size_t index)
+bool eb_job_has(const struct eb_job_device *t, size_t index)
 {
-    return target_wanted(t, index)[0] != '\0' || t->look.running[index].version[0] != '\0';
+    return eb_job_wanted(t, index)[0] != '\0' || t->look.running[index].version[0] != '\0';
 }
 
-const struct eb_run *target_last(const struct target *t)
+const struct eb_run *eb_job_last(const struct eb_job_device *t)
 {
     return t->begun ? &t->fit : &t->look;
 }
 
 /* The checksum of the wanted image: of the one that was to be written now, else of the one that is known. */
-static const uint32_t *wanted_checksum(const struct target *t, size_t index)
+static const uint32_t *wanted_checksum(const struct eb_job_device *t, size_t index)
 {
     const struct eb_component_profile *component = &t->device->profile->components[index];
     for (size_t k = t->item_count; k-- > 0 && component->checksum.count > 0;) {
         const struct eb_run_item *item = &t->items[k];
         if (item->component == component &&
-            eb_version_compare(&component->order, item->image->version, target_wanted(t, index)) == EB_SAME)
+            eb_version_compare(&component->order, item->image->version, eb_job_wanted(t, index)) == EB_SAME)
             return &item->checksum;
     }
     return t->has_checksum[index] ? &t->checksum[index] : NULL;
 }
 
-enum eb_mark target_mark(const struct target *t, size_t index)
+enum eb_mark eb_job_mark(const struct eb_job_device *t, size_t index)
 {
-    const struct eb_run *run = target_last(t);
+    const struct eb_run *run = eb_job_last(t);
     if (t->begun && !run->identified)
         return EB_MARK_UNKNOWN;
     if (!t->begun && !t->reached)
@@ -647,22 +647,22 @@ enum eb_mark target_mark(const struct target *t, size_t index)
     if (run->in_loader)
         return EB_MARK_UNREADABLE;
     return eb_mark_of(&t->device->profile->components[index].order, &run->running[index],
-                      target_wanted(t, index), wanted_checksum(t, index));
+                      eb_job_wanted(t, index), wanted_checksum(t, index));
 }
 
-bool target_wants(const struct target *t)
+bool eb_job_wants(const struct eb_job_device *t)
 {
     bool wants = t->item_count > 0;
     for (size_t i = 0; i < t->device->profile->count; i++)
-        wants = wants || target_wanted(t, i)[0] != '\0';
+        wants = wants || eb_job_wanted(t, i)[0] != '\0';
     return wants;
 }
 
 bool say_nothing_wanted(const struct session *s)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
-        if (t->chosen && (target_wants(t) || !t->answered))
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (t->chosen && (eb_job_wants(t) || !t->answered))
             return false; /* of one that is silent something else is wrong */
     }
     complain("found nothing that is wanted of %s, expected the key 'wants' in %s",
@@ -670,36 +670,36 @@ bool say_nothing_wanted(const struct session *s)
     return true;
 }
 
-unsigned target_known_by(const struct target *t, size_t index)
+unsigned eb_job_known_by(const struct eb_job_device *t, size_t index)
 {
     return EB_BY_VERSION | (wanted_checksum(t, index) != NULL ? EB_BY_CHECKSUM : 0U);
 }
 
-bool target_stopped(const struct target *t)
+bool eb_job_stopped(const struct eb_job_device *t)
 {
-    const struct eb_run *run = target_last(t);
+    const struct eb_run *run = eb_job_last(t);
     return run->identified && run->program_known && run->program_stopped;
 }
 
-bool target_can_start(const struct target *t)
+bool target_can_start(const struct eb_job_device *t)
 {
     return t->device->profile->undo.count > 0 || !target_on_ip(t);
 }
 
-void start_sentence(const struct target *t, char *text, size_t cap)
+void start_sentence(const struct eb_job_device *t, char *text, size_t cap)
 {
     if (target_can_start(t))
-        snprintf(text, cap, "'einbau recover %s' starts it", shell_word(t->device->name));
+        snprintf(text, cap, "'einbau recover %s' starts it", eb_job_word(t->device->name));
     else
         snprintf(text, cap, "start it by hand: the profile %s has no key 'undo' that would do it",
                  t->device->profile->name);
 }
 
-bool target_as_wanted(const struct target *t)
+bool eb_job_as_wanted(const struct eb_job_device *t)
 {
     for (size_t i = 0; i < t->device->profile->count; i++) {
-        if (target_has(t, i) && target_mark(t, i) != EB_MARK_CURRENT)
+        if (eb_job_has(t, i) && eb_job_mark(t, i) != EB_MARK_CURRENT)
             return false;
     }
-    return t->reached && !target_stopped(t) && t->left == NULL;
+    return t->reached && !eb_job_stopped(t) && t->left == NULL;
 }

@@ -154,14 +154,14 @@ void session_judge(struct session *session, struct target *target, size_t compon
 
 /* The best image of the wanted version among candidates, with those that lead to it: the last of `way` is the
  * one. */
-struct choice {
+struct eb_job_choice {
     size_t way[EB_WAY_STEPS_MAX];
     size_t steps;              /* 0: no candidate has that version */
     bool gap;                  /* it needs others first, and they are not there */
     struct eb_verdict verdict; /* of that one against what runs now */
 };
 void session_choose(struct session *session, struct target *target, size_t index,
-                    struct eb_shelf_candidate *candidates, size_t count, struct choice *choice);
+                    struct eb_shelf_candidate *candidates, size_t count, struct eb_job_choice *choice);
 
 /* What is known of a device without looking: by the site, and from an earlier look.  `seen` empty: from none.
  */
@@ -194,34 +194,34 @@ void session_work(struct session *session, struct eb_crew *crew, const struct wo
 /* --- what the commands say of a device --- */
 
 /* The version that is wanted of component `index`, or "". */
-const char *target_wanted(const struct target *target, size_t index);
+const char *eb_job_wanted(const struct target *target, size_t index);
 /* Whether the component is worth a word: it is wanted, or there is something in it. */
-bool target_has(const struct target *target, size_t index);
-enum eb_mark target_mark(const struct target *target, size_t index);
+bool eb_job_has(const struct target *target, size_t index);
+enum eb_mark eb_job_mark(const struct target *target, size_t index);
 
 /* Whether anything is wanted of it, or is to be written. */
-bool target_wants(const struct target *target);
+bool eb_job_wants(const struct target *target);
 
 /* Where nothing is wanted of any chosen device, so that nothing can be as wanted: says so. */
 bool say_nothing_wanted(const struct session *session);
 
 /* Whether all that is wanted of it runs. */
-bool target_as_wanted(const struct target *target);
+bool eb_job_as_wanted(const struct target *target);
 /* By what that is known of a component that is as wanted: EB_BY_VERSION, EB_BY_CHECKSUM. */
-unsigned target_known_by(const struct target *target, size_t index);
+unsigned eb_job_known_by(const struct target *target, size_t index);
 /* Whether its program is stopped, which the site never wants. */
-bool target_stopped(const struct target *target);
+bool eb_job_stopped(const struct target *target);
 
 /* What helps where its program is stopped: a sentence. */
 void start_sentence(const struct target *target, char *text, size_t cap);
 bool target_can_start(const struct target *target);
 
 /* The run that was with it last. */
-const struct eb_run *target_last(const struct target *target);
+const struct eb_run *eb_job_last(const struct target *target);
 
 /* A name as a word of a command line that a user may paste: quoted where the shell would do something with it
  * (POSIX, Shell Command Language, section 2.2.2).  Valid until the fourth call from now. */
-const char *shell_word(const char *name);
+const char *eb_job_word(const char *name);
 
 /* --- explain.c: what happened, why, and what helps in this case --- */
 
@@ -247,8 +247,8 @@ void job_find_left(struct session *session);
 bool job_lock_addresses(struct session *session);
 bool job_lock_devices(struct session *session);
 /* The keys of these locks; `key` of a device that told no serial number is that of its address. */
-void ip_key(const struct eb_endpoint *modbus, char key[EB_LOCK_KEY_BYTES]);
-void mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES]);
+void eb_job_ip_key(const struct eb_endpoint *modbus, char key[EB_LOCK_KEY_BYTES]);
+void eb_job_mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES]);
 void address_key(const struct session *session, const struct target *target, char key[EB_LOCK_KEY_BYTES]);
 void unit_key(const struct session *session, const struct target *target, char key[EB_LOCK_KEY_BYTES]);
 /* One lock; `name` is what the user calls the device. */
@@ -264,9 +264,9 @@ bool job_note_address(struct session *session, const char *kind, const char *lin
 /* What was left of a device, and what helps: a sentence. */
 void left_sentence(const struct target *target, char *text, size_t cap);
 /* That somebody works on it, as part of a sentence: "by einbau fit, process 12, since 11:02". */
-void holder_text(const struct eb_lock_holder *holder, char *text, size_t cap);
+void eb_job_holder_text(const struct eb_lock_holder *holder, char *text, size_t cap);
 /* A time of the record (ISO 8601, UTC) as the user reads it. */
-void local_time(const char *iso, char *text, size_t cap);
+void eb_job_local_time(const char *iso, char *text, size_t cap);
 
 /* --- addresses.c: addresses for the laptop, given and taken back --- */
 

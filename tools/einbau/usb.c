@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-static enum eb_usb_match match_of(const struct target *t, const struct eb_usb_device *d)
+static enum eb_usb_match match_of(const struct eb_job_device *t, const struct eb_usb_device *d)
 {
     const struct eb_site_device *device = t->device;
     if (device->wire->kind != EB_SITE_USB)
@@ -12,16 +12,16 @@ static enum eb_usb_match match_of(const struct target *t, const struct eb_usb_de
     return eb_usb_match(&device->profile->dfu, device->serial, device->usb_place, d);
 }
 
-static const struct target *target_of(const struct session *s, const struct eb_usb_device *d)
+static const struct eb_job_device *target_of(const struct session *s, const struct eb_usb_device *d)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        if (match_of(&s->targets[i], d) >= EB_USB_PERHAPS)
-            return &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (match_of(&s->job->devices[i], d) >= EB_USB_PERHAPS)
+            return &s->job->devices[i];
     }
     return NULL;
 }
 
-static const struct eb_usb_device *device_of(const struct usb *usb, const struct target *t)
+static const struct eb_usb_device *device_of(const struct usb *usb, const struct eb_job_device *t)
 {
     for (size_t i = 0; i < usb->count; i++) {
         if (match_of(t, &usb->list[i]) >= EB_USB_PERHAPS)
@@ -32,7 +32,7 @@ static const struct eb_usb_device *device_of(const struct usb *usb, const struct
 
 void usb_look(struct session *s, struct usb *usb)
 {
-    const struct eb_port *port = s->port;
+    const struct eb_port *port = s->job->port;
     memset(usb, 0, sizeof *usb);
     if (port->usb_device == NULL)
         return;
@@ -40,8 +40,8 @@ void usb_look(struct session *s, struct usb *usb)
     while (usb->list != NULL && usb->count < EB_USB_DEVICES_MAX &&
            port->usb_device(port->self, usb->count, &usb->list[usb->count]))
         usb->count++;
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         t->absent = t->absent || (t->device->wire->kind == EB_SITE_USB && device_of(usb, t) == NULL);
     }
 }
@@ -103,7 +103,7 @@ void usb_print(const struct session *s, const struct usb *usb)
         rows++;
     }
     if (rows > 0) {
-        printf("\nOn USB%s:\n\n", s->site != NULL ? " and not on the site" : "");
+        printf("\nOn USB%s:\n\n", s->job->site != NULL ? " and not on the site" : "");
         table_print(&table);
     } else {
         table_free(&table);
@@ -126,7 +126,7 @@ void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap)
  * interface for that, or what keeps this user from it. */
 static enum eb_status try_open(const struct session *s, const struct eb_usb_device *d)
 {
-    const struct eb_port *port = s->port;
+    const struct eb_port *port = s->job->port;
     struct eb_dfu_interface dfu;
     int handle;
     if (d == NULL)
@@ -139,19 +139,19 @@ static enum eb_status try_open(const struct session *s, const struct eb_usb_devi
     return status;
 }
 
-bool usb_sound(const struct session *s, const struct usb *usb, const struct target *t)
+bool usb_sound(const struct session *s, const struct usb *usb, const struct eb_job_device *t)
 {
     return t->device->wire->kind != EB_SITE_USB || try_open(s, device_of(usb, t)) == EB_OK;
 }
 
-void usb_way_text(const struct session *s, const struct usb *usb, const struct target *t, char *text,
+void usb_way_text(const struct session *s, const struct usb *usb, const struct eb_job_device *t, char *text,
                   size_t cap)
 {
     const struct eb_usb_device *d = device_of(usb, t);
     struct eb_dfu_interface dfu;
     enum eb_status status = try_open(s, d);
     if (d == NULL) {
-        snprintf(text, cap, s->port->usb_device == NULL ? "this laptop has no USB" : "not plugged in");
+        snprintf(text, cap, s->job->port->usb_device == NULL ? "this laptop has no USB" : "not plugged in");
         return;
     }
     bool found = eb_dfu_find(d, &dfu);
@@ -172,7 +172,7 @@ void usb_way_text(const struct session *s, const struct usb *usb, const struct t
 
 static json_t *device_document(const struct session *s, const struct eb_usb_device *d)
 {
-    const struct target *t = target_of(s, d);
+    const struct eb_job_device *t = target_of(s, d);
     struct eb_dfu_interface dfu;
     char ids[12];
     char release[EB_USB_RELEASE_BYTES];

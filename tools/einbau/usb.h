@@ -22,11 +22,11 @@ void usb_print(const struct session *session, const struct usb *usb);
 json_t *usb_document(const struct session *session, const struct usb *usb);
 
 /* What USB says of a device of the site: a sentence. */
-void usb_way_text(const struct session *session, const struct usb *usb, const struct target *target,
+void usb_way_text(const struct session *session, const struct usb *usb, const struct eb_job_device *target,
                   char *text, size_t cap);
 
 /* Whether it can be written to, or is of another wire. */
-bool usb_sound(const struct session *session, const struct usb *usb, const struct target *target);
+bool usb_sound(const struct session *session, const struct usb *usb, const struct eb_job_device *target);
 
 /* How this user gets the right to open such a device. */
 void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap);

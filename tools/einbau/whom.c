@@ -9,7 +9,7 @@ static bool find_links(struct whom *who)
 {
     struct session *s = who->session;
     struct eb_link all[EB_LINKS_MAX];
-    size_t count = s->port->links != NULL ? s->port->links(s->port->self, all, EB_LINKS_MAX) : 0;
+    size_t count = s->job->port->links != NULL ? s->job->port->links(s->job->port->self, all, EB_LINKS_MAX) : 0;
     for (size_t i = 0; i < count; i++) {
         bool named = s->options->link != NULL && strcmp(s->options->link, all[i].name) == 0;
         bool wired = all[i].kind == EB_LINK_WIRED && all[i].up && all[i].carrier;
@@ -36,11 +36,11 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
         return false;
     who->session = s;
     snprintf(who->name, sizeof who->name, "%s", name);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct eb_site_device *d = s->targets[i].device;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_site_device *d = s->job->devices[i].device;
         if (strcmp(d->name, name) != 0)
             continue;
-        who->target = &s->targets[i];
+        who->target = &s->job->devices[i];
         who->profile = d->profile;
         if (d->wire->kind != EB_SITE_ETHERNET) {
             complain(
@@ -63,7 +63,7 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
     }
     if (!who->has_ip && !who->has_mac) {
         complain("found '%s', expected %sa hardware address like 02:00:5e:10:00:01, or an IPv4 address", name,
-                 s->site != NULL ? "a device of the site, " : "");
+                 s->job->site != NULL ? "a device of the site, " : "");
         s->status = EXIT_WRONG_CALL;
         return false;
     }
@@ -73,10 +73,10 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
 bool whom_lock(struct whom *who)
 {
     char key[EB_LOCK_KEY_BYTES];
-    ip_key(&who->modbus, key);
+    eb_job_ip_key(&who->modbus, key);
     if (who->has_ip && !job_lock(who->session, who->name, key))
         return false;
-    mac_key(who->mac, key);
+    eb_job_mac_key(who->mac, key);
     return !who->has_mac || job_lock(who->session, who->name, key);
 }
 
@@ -89,7 +89,7 @@ static size_t tries(const struct whom *who, bool frames)
 enum eb_status whom_request(struct whom *who, struct eb_request *request, const struct eb_access *access,
                             const struct eb_operation *operation, uint64_t patience_us)
 {
-    const struct eb_port *port = who->session->port;
+    const struct eb_port *port = who->session->job->port;
     bool frames = (access->able & EB_BY_FRAMES) != 0;
     struct eb_request_config config = {
         .port = port,

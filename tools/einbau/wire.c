@@ -35,8 +35,8 @@ bool wire_open(struct wire *w, struct session *s)
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    if (s->port->links != NULL)
-        w->all_count = s->port->links(s->port->self, w->all, EB_LINKS_MAX);
+    if (s->job->port->links != NULL)
+        w->all_count = s->job->port->links(s->job->port->self, w->all, EB_LINKS_MAX);
     for (size_t i = 0; i < w->all_count && w->count < EB_SURVEY_LINKS_MAX; i++) {
         const struct eb_link *l = &w->all[i];
         if (name != NULL ? strcmp(l->name, name) == 0 : l->kind == EB_LINK_WIRED && l->up && l->carrier)
@@ -50,7 +50,7 @@ bool wire_open(struct wire *w, struct session *s)
 /* One line that is written over, on a terminal only: what was found so far. */
 static void show_so_far(struct wire *w, uint64_t began_us, bool last)
 {
-    uint64_t now_us = w->session->port->now_us(w->session->port->self);
+    uint64_t now_us = w->session->job->port->now_us(w->session->job->port->self);
     const char *term = getenv("TERM");
     if (!isatty(STDERR_FILENO) || w->session->sim != NULL || term == NULL || strcmp(term, "dumb") == 0 ||
         (!last && now_us < w->shown_us + SHOW_US))
@@ -67,7 +67,7 @@ void wire_begin(struct wire *w, bool keep_on)
 {
     const struct session *s = w->session;
     const struct eb_survey_config config = {
-        .port = s->port,
+        .port = s->job->port,
         .links = w->links,
         .link_count = w->count,
         .found = w->found,
@@ -84,13 +84,13 @@ void wire_begin(struct wire *w, bool keep_on)
 bool wire_look(struct wire *w)
 {
     struct session *s = w->session;
-    uint64_t began_us = s->port->now_us(s->port->self);
+    uint64_t began_us = s->job->port->now_us(s->job->port->self);
     wire_begin(w, false);
     while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER))
         show_so_far(w, began_us, false);
     show_so_far(w, began_us, true);
     eb_survey_end(&w->survey);
-    w->took_us = s->port->now_us(s->port->self) - began_us;
+    w->took_us = s->job->port->now_us(s->job->port->self) - began_us;
     if (session_interrupts() == 0)
         return true;
     complain("interrupted; nothing was changed");
@@ -106,7 +106,7 @@ void wire_close(struct wire *w)
 
 /* --- rows and the site --------------------------------------------------------------------------- */
 
-static bool is_target(const struct eb_found *f, const struct target *t)
+static bool is_target(const struct eb_found *f, const struct eb_job_device *t)
 {
     const char *serial = eb_found_text(f, EB_FACT_SERIAL);
     if (!target_on_ip(t))
@@ -118,16 +118,16 @@ static bool is_target(const struct eb_found *f, const struct target *t)
     return f->has_ip && memcmp(t->device->modbus.ip, f->ip, sizeof f->ip) == 0;
 }
 
-const struct target *wire_target(const struct wire *w, const struct eb_found *f)
+const struct eb_job_device *wire_target(const struct wire *w, const struct eb_found *f)
 {
-    for (size_t i = 0; i < w->session->count; i++) {
-        if (is_target(f, &w->session->targets[i]))
-            return &w->session->targets[i];
+    for (size_t i = 0; i < w->session->job->count; i++) {
+        if (is_target(f, &w->session->job->devices[i]))
+            return &w->session->job->devices[i];
     }
     return NULL;
 }
 
-const struct eb_found *wire_found(const struct wire *w, const struct target *t)
+const struct eb_found *wire_found(const struct wire *w, const struct eb_job_device *t)
 {
     for (size_t i = 0; i < w->survey.count; i++) {
         if (is_target(&w->found[i], t))
@@ -185,7 +185,7 @@ void wire_cells(const struct wire *w, const struct eb_found *f, char cells[WIRE_
 {
     static const enum eb_fact_kind kinds[] = {EB_FACT_PRODUCT, EB_FACT_ORDER_CODE, EB_FACT_HARDWARE_REVISION,
                                               EB_FACT_SERIAL, EB_FACT_VERSION};
-    const struct target *t = wire_target(w, f);
+    const struct eb_job_device *t = wire_target(w, f);
     char ip[EB_ENDPOINT_TEXT_BYTES];
     char mac[EB_MAC_TEXT_BYTES];
     memset(cells, 0, WIRE_COLUMNS * WIRE_CELL_BYTES);
@@ -268,7 +268,7 @@ static void print_remarks(const struct wire *w, const struct eb_found *f)
     char name[96];
     char ip[EB_ENDPOINT_TEXT_BYTES];
     char mac[EB_MAC_TEXT_BYTES];
-    const struct target *t = wire_target(w, f);
+    const struct eb_job_device *t = wire_target(w, f);
     called(w, f, name);
     ip_text(f->ip, ip);
     eb_mac_text(f->mac, mac);
@@ -300,8 +300,8 @@ static void print_remarks(const struct wire *w, const struct eb_found *f)
         say("%s: found at %s, expected at %s as the site says: set its address, or change the site", name, ip,
             wanted);
     }
-    for (size_t i = 0; t == NULL && i < w->session->count; i++) {
-        const struct eb_site_device *d = w->session->targets[i].device;
+    for (size_t i = 0; t == NULL && i < w->session->job->count; i++) {
+        const struct eb_site_device *d = w->session->job->devices[i].device;
         char wanted[EB_ENDPOINT_TEXT_BYTES];
         eb_endpoint_text(&d->modbus, false, wanted);
         if (strcmp(name, d->name) == 0)
@@ -360,7 +360,7 @@ void wire_print(const struct wire *w)
         return;
     }
     printf("On %s: %zu device%s%s, looked for %.1f s with %llu frames\n", links, strangers,
-           strangers == 1 ? "" : "s", w->session->site != NULL ? " beside those of the site" : "",
+           strangers == 1 ? "" : "s", w->session->job->site != NULL ? " beside those of the site" : "",
            (double)w->took_us / 1e6, (unsigned long long)eb_survey_sent(&w->survey));
     if (strangers > 0) {
         puts("");
@@ -391,7 +391,7 @@ static json_t *found_document(const struct wire *w, const struct eb_found *f)
     char ip[EB_ENDPOINT_TEXT_BYTES];
     char mac[EB_MAC_TEXT_BYTES];
     char heard[WIRE_CELL_BYTES];
-    const struct target *t = wire_target(w, f);
+    const struct eb_job_device *t = wire_target(w, f);
     ip_text(f->ip, ip);
     eb_mac_text(f->mac, mac);
     heard_text(f, heard, sizeof heard);

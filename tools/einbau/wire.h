@@ -31,9 +31,9 @@ bool wire_look(struct wire *wire);
 void wire_close(struct wire *wire);
 
 /* The device of the site that a row is, or NULL: by its hardware address, serial number or address. */
-const struct target *wire_target(const struct wire *wire, const struct eb_found *found);
+const struct eb_job_device *wire_target(const struct wire *wire, const struct eb_found *found);
 /* The other way round. */
-const struct eb_found *wire_found(const struct wire *wire, const struct target *target);
+const struct eb_found *wire_found(const struct wire *wire, const struct eb_job_device *target);
 
 /* How the laptop reaches it: advice on its own links only. */
 struct eb_way wire_way(const struct wire *wire, const struct eb_found *found);

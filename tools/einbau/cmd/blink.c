@@ -32,7 +32,7 @@ static enum eb_status begin(struct whom *who, struct eb_request *request, const 
 static void wait_for(const struct session *s, uint64_t until_us)
 {
     void *owners[4];
-    const struct eb_port *port = s->port;
+    const struct eb_port *port = s->job->port;
     for (uint64_t now_us = port->now_us(port->self); now_us < until_us && session_interrupts() == 0;
          now_us = port->now_us(port->self))
         port->wait(port->self, now_us + WAIT_STEP_US < until_us ? now_us + WAIT_STEP_US : until_us, owners,
@@ -43,7 +43,7 @@ static void wait_for(const struct session *s, uint64_t until_us)
 static bool go_on(struct whom *who, struct eb_request *request, const struct eb_blink *blink,
                   unsigned seconds)
 {
-    const struct eb_port *port = who->session->port;
+    const struct eb_port *port = who->session->job->port;
     uint64_t end_us = port->now_us(port->self) + seconds * 1000000ULL;
     bool signals = blink->by == &eb_access_dcp;
     bool repeats = signals || (blink->by == &eb_access_cip && seconds > FLASH_MOST_S);

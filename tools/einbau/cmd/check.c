@@ -98,7 +98,7 @@ static int run(const struct options *options)
     static const char *const heads[] = {"COMPONENT", "VERSION", "FOR",       "REVISIONS",
                                         "FLOOR",     "FORMAT",  "SIGNED BY", "FILE"};
     struct session s;
-    struct checking c = {.options = options, .trust = &s.trust};
+    struct checking c = {.options = options, .trust = &s.job->trust};
     struct eb_profile *profiles = NULL;
     size_t count = 0;
     int status = EXIT_WRONG_CALL;
@@ -108,15 +108,15 @@ static int run(const struct options *options)
                                            .count = options->name_count,
                                            .profiles = profiles,
                                            .profile_count = count,
-                                           .trust = &s.trust,
+                                           .trust = &s.job->trust,
                                            .told = on_told,
                                            .context = &c};
     table_begin(&c.table, 8, heads);
     c.images = json_array();
     c.findings = json_array();
     c.others = json_array();
-    if (!eb_files_check(&adding, &s.problem)) {
-        complain("%s", s.problem.text);
+    if (!eb_files_check(&adding, &s.job->problem)) {
+        complain("%s", s.job->problem.text);
     } else {
         print_all(&c);
         status = json_array_size(c.findings) > 0 || json_array_size(c.images) == 0 ? EXIT_NOT_AS_WANTED

@@ -3,46 +3,46 @@
 #include <stdio.h>
 
 /* The names of those that `which` picks, with commas between. */
-static void print_names(const struct session *s, bool which(const struct target *))
+static void print_names(const struct session *s, bool which(const struct eb_job_device *))
 {
     const char *separator = ": ";
-    for (size_t i = 0; i < s->count; i++) {
-        if (!s->targets[i].chosen || !which(&s->targets[i]))
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (!s->job->devices[i].chosen || !which(&s->job->devices[i]))
             continue;
-        printf("%s%s", separator, s->targets[i].device->name);
+        printf("%s%s", separator, s->job->devices[i].device->name);
         separator = ", ";
     }
 }
 
-static bool is_not_compared(const struct target *t)
+static bool is_not_compared(const struct eb_job_device *t)
 {
-    return !target_wants(t);
+    return !eb_job_wants(t);
 }
 
-static bool is_wrong(const struct target *t)
+static bool is_wrong(const struct eb_job_device *t)
 {
-    return target_wants(t) && !target_as_wanted(t);
+    return eb_job_wants(t) && !eb_job_as_wanted(t);
 }
 
-static bool is_right(const struct target *t)
+static bool is_right(const struct eb_job_device *t)
 {
-    return target_wants(t) && target_as_wanted(t);
+    return eb_job_wants(t) && eb_job_as_wanted(t);
 }
 
 /* As wanted, but of one component only the text of the version could be compared. */
-static bool is_by_version_only(const struct target *t)
+static bool is_by_version_only(const struct eb_job_device *t)
 {
     bool only = false;
     for (size_t i = 0; i < t->device->profile->count; i++)
-        only = only || (target_wanted(t, i)[0] != '\0' && target_known_by(t, i) == EB_BY_VERSION);
+        only = only || (eb_job_wanted(t, i)[0] != '\0' && eb_job_known_by(t, i) == EB_BY_VERSION);
     return is_right(t) && only;
 }
 
-static size_t count(const struct session *s, bool which(const struct target *))
+static size_t count(const struct session *s, bool which(const struct eb_job_device *))
 {
     size_t sum = 0;
-    for (size_t i = 0; i < s->count; i++)
-        sum += s->targets[i].chosen && which(&s->targets[i]);
+    for (size_t i = 0; i < s->job->count; i++)
+        sum += s->job->devices[i].chosen && which(&s->job->devices[i]);
     return sum;
 }
 
@@ -63,7 +63,7 @@ static int run(const struct options *options)
         print_document(root);
     } else {
         print_devices(&s);
-        printf("\n%s: %zu device%s as wanted, %zu not", s.site->name, right, right == 1 ? "" : "s", wrong);
+        printf("\n%s: %zu device%s as wanted, %zu not", s.job->site->name, right, right == 1 ? "" : "s", wrong);
         print_names(&s, is_wrong);
         if (only > 0)
             printf("; %zu by the version only", only);

@@ -13,25 +13,25 @@ struct carrying {
     struct progress progress;
 };
 
-static enum eb_outcome outcome_of(const struct target *t)
+static enum eb_outcome outcome_of(const struct eb_job_device *t)
 {
     if (t->begun)
         return t->fit.outcome;
     if (t->waited_for != NULL)
         return EB_OUTCOME_NOT_STARTED;
-    if (!target_wants(t))
+    if (!eb_job_wants(t))
         return EB_OUTCOME_NONE;
     if (t->refused)
         return EB_OUTCOME_REFUSED;
     if (!t->reached)
         return EB_OUTCOME_FAILED;
-    return t->item_count == 0 && target_as_wanted(t) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
+    return t->item_count == 0 && eb_job_as_wanted(t) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
 }
 
 /* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
 static bool waits_for(struct session *s, const struct eb_site_device *d, bool *in_vain)
 {
-    const struct target *t = d != NULL ? &s->targets[d - s->site->devices] : NULL;
+    const struct eb_job_device *t = d != NULL ? &s->job->devices[d - s->job->site->devices] : NULL;
     if (t == NULL || t->item_count == 0)
         return false; /* it is no part of this job */
     if (t->begun && eb_run_ended(&t->fit)) {
@@ -43,7 +43,7 @@ static bool waits_for(struct session *s, const struct eb_site_device *d, bool *i
 }
 
 /* The device that it waits for, or NULL. */
-static const struct eb_site_device *awaited(struct session *s, const struct target *t, bool *in_vain)
+static const struct eb_site_device *awaited(struct session *s, const struct eb_job_device *t, bool *in_vain)
 {
     const struct eb_site_device *d = t->device;
     const struct eb_site_device *first = NULL;
@@ -56,11 +56,11 @@ static const struct eb_site_device *awaited(struct session *s, const struct targ
     return first;
 }
 
-static bool start(struct carrying *c, struct target *t, struct eb_crew *crew)
+static bool start(struct carrying *c, struct eb_job_device *t, struct eb_crew *crew)
 {
     struct session *s = c->session;
     /* By what runs now in those that it waited for: the run judges once more. */
-    session_surround(s, t, false);
+    eb_job_surround(s->job, t, false);
     struct eb_run_config config = t->fit.config;
     progress_attach(&c->progress, &config);
     job_attach(s, &config);
@@ -81,8 +81,8 @@ static bool start_ready(void *context, struct eb_crew *crew)
     bool added = false;
     for (bool again = true; again;) {
         again = false;
-        for (size_t i = 0; i < s->count && session_interrupts() == 0; i++) {
-            struct target *t = &s->targets[i];
+        for (size_t i = 0; i < s->job->count && session_interrupts() == 0; i++) {
+            struct eb_job_device *t = &s->job->devices[i];
             bool in_vain;
             if (t->item_count == 0 || t->begun || t->waited_for != NULL)
                 continue;
@@ -99,7 +99,7 @@ static bool start_ready(void *context, struct eb_crew *crew)
 
 static bool carry_out(struct session *s)
 {
-    struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
+    struct eb_crew_place *places = calloc(s->job->count + 1, sizeof *places);
     struct carrying c = {.session = s};
     struct eb_crew crew;
     if (places == NULL) {
@@ -108,7 +108,7 @@ static bool carry_out(struct session *s)
         return false;
     }
     progress_open(&c.progress, s);
-    eb_crew_init(&crew, s->port, places, s->count);
+    eb_crew_init(&crew, s->job->port, places, s->job->count);
     session_work(s, &crew,
                  &(struct working){
                      .more = start_ready, .show = progress_show, .context = &c, .show_context = &c.progress});
@@ -124,15 +124,15 @@ static int status_of(const struct session *s)
     size_t answered = 0;
     size_t wanting = 0;
     int status = EXIT_AS_WANTED;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
         chosen++;
         answered += t->answered;
-        wanting += target_wants(t);
+        wanting += eb_job_wants(t);
         enum eb_outcome outcome = outcome_of(t);
-        if (target_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_UP_TO_DATE)
+        if (eb_job_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_UP_TO_DATE)
             status = EXIT_NOT_AS_WANTED;
     }
     if (chosen > 0 && answered == 0)
@@ -143,17 +143,17 @@ static int status_of(const struct session *s)
 }
 
 /* Whether only texts were compared: of an item, or of all that is wanted where nothing had to be written. */
-static bool by_version_only(const struct target *t, const struct eb_run_item *item)
+static bool by_version_only(const struct eb_job_device *t, const struct eb_run_item *item)
 {
     bool only = false;
     if (item != NULL)
         return item->confirmed_by == EB_BY_VERSION;
     for (size_t i = 0; i < t->device->profile->count; i++)
-        only = only || (target_wanted(t, i)[0] != '\0' && target_known_by(t, i) == EB_BY_VERSION);
+        only = only || (eb_job_wanted(t, i)[0] != '\0' && eb_job_known_by(t, i) == EB_BY_VERSION);
     return only;
 }
 
-static void outcome_cell(const struct target *t, const struct eb_run_item *item, char *text, size_t cap)
+static void outcome_cell(const struct eb_job_device *t, const struct eb_run_item *item, char *text, size_t cap)
 {
     enum eb_outcome outcome = outcome_of(t);
     enum eb_outcome here = item != NULL && item->outcome != EB_OUTCOME_NONE ? item->outcome : outcome;
@@ -165,7 +165,7 @@ static void outcome_cell(const struct target *t, const struct eb_run_item *item,
              good && by_version_only(t, item) ? " (version only)" : "");
 }
 
-static void add_result(struct table *table, const struct target *t)
+static void add_result(struct table *table, const struct eb_job_device *t)
 {
     char outcome[48];
     char running[RUNNING_BYTES];
@@ -190,7 +190,7 @@ static void add_result(struct table *table, const struct target *t)
     }
 }
 
-static void print_accepted(const struct target *t)
+static void print_accepted(const struct eb_job_device *t)
 {
     for (size_t k = 0; k < t->item_count; k++) {
         const struct eb_verdict *v = &t->items[k].verdict;
@@ -207,15 +207,15 @@ static void print_counts(const struct session *s)
     size_t counts[EB_OUTCOMES] = {0};
     size_t only = 0; /* up to date, by the version alone */
     const char *separator = " ";
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         enum eb_outcome outcome = outcome_of(t);
-        if (!t->chosen || !target_wants(t))
+        if (!t->chosen || !eb_job_wants(t))
             continue;
         counts[outcome == EB_OUTCOME_NONE && t->item_count > 0 ? EB_OUTCOME_NOT_STARTED : outcome]++;
         only += outcome == EB_OUTCOME_UP_TO_DATE && !t->begun && by_version_only(t, NULL);
     }
-    printf("\n%s:", s->site->name);
+    printf("\n%s:", s->job->site->name);
     for (int o = EB_OUTCOME_NONE; o < EB_OUTCOMES; o++) {
         if (counts[o] == 0)
             continue;
@@ -234,15 +234,15 @@ static void print_result(const struct session *s)
     struct table table;
     bool spaced = true;
     table_begin(&table, 6, heads);
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].chosen && target_wants(&s->targets[i]))
-            add_result(&table, &s->targets[i]);
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen && eb_job_wants(&s->job->devices[i]))
+            add_result(&table, &s->job->devices[i]);
     }
     puts("");
     table_print(&table);
     say_folded(s, say_outcome, NULL, NULL);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
         if (outcome_of(t) == EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
@@ -257,8 +257,8 @@ static void print_result_document(const struct session *s)
     json_t *root = document(s, "fit");
     json_t *devices = json_object_get(root, "devices");
     size_t at = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
         json_t *device = json_array_get(devices, at++);

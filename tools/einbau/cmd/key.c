@@ -21,7 +21,7 @@ static int run_new(const struct options *options)
         return EXIT_AS_WANTED;
     }
     printf("%s.key  the private part: signs packages (einbau pack --sign %s.key). Keep it to yourself.\n",
-           name, shell_word(name));
+           name, eb_job_word(name));
     printf("%s.pub  the public part: %s\n\n", name, text);
     say("Who trusts it lists the public part in the site's 'trusted-keys', or says 'einbau key trust "
         "%s.pub'. From "
@@ -36,11 +36,11 @@ static size_t print_unusable(struct session *s, json_t *list)
     struct eb_shelf_image *images = NULL;
     size_t count = 0;
     size_t unusable = 0;
-    if (s->shelf == NULL || !eb_shelf_list(s->shelf, &images, &count, &s->problem))
+    if (s->job->shelf == NULL || !eb_shelf_list(s->job->shelf, &images, &count, &s->job->problem))
         return 0;
     for (size_t i = 0; i < count; i++) {
         enum eb_signature signature = EB_SIGNATURE_MISSING;
-        char *text = eb_shelf_manifest(s->shelf, images[i].number, &s->trust, &signature, &s->problem);
+        char *text = eb_shelf_manifest(s->job->shelf, images[i].number, &s->job->trust, &signature, &s->job->problem);
         bool usable =
             text != NULL && (signature == EB_SIGNATURE_TRUSTED || signature == EB_SIGNATURE_NOT_ASKED);
         free(text);
@@ -100,8 +100,8 @@ static int run_trust(const struct options *options)
     const char *folder = work.folder;
     if (!open_keys(&work, options))
         return session_close(s, s->status);
-    if (!eb_key_trust(folder, options->names[0], &s->problem)) {
-        complain("%s", s->problem.text);
+    if (!eb_key_trust(folder, options->names[0], &s->job->problem)) {
+        complain("%s", s->job->problem.text);
         return session_close(s, EXIT_WRONG_CALL);
     }
     if (!session_trust(s))
@@ -110,12 +110,12 @@ static int run_trust(const struct options *options)
         json_t *unusable = json_array();
         print_unusable(s, unusable);
         print_document(json_pack("{s:s, s:s, s:o, s:o}", "einbau", "key-trust/2", "folder", folder, "trusted",
-                                 keys_document(s->trust.keys, s->trust.count), "unusable", unusable));
+                                 keys_document(s->job->trust.keys, s->job->trust.count), "unusable", unusable));
     } else {
         say("%zu key%s trusted now. Whatever is written, on any site, must be signed by one of them, or by "
             "one that "
             "the site lists.",
-            s->trust.count, s->trust.count == 1 ? " is" : "s are");
+            s->job->trust.count, s->job->trust.count == 1 ? " is" : "s are");
         print_unusable(s, NULL);
     }
     return session_close(s, EXIT_AS_WANTED);
@@ -128,18 +128,18 @@ static int run_untrust(const struct options *options)
     const char *folder = work.folder;
     if (!open_keys(&work, options))
         return session_close(s, s->status);
-    if (!eb_key_untrust(folder, options->names[0], &s->problem)) {
-        complain("%s", s->problem.text);
+    if (!eb_key_untrust(folder, options->names[0], &s->job->problem)) {
+        complain("%s", s->job->problem.text);
         return session_close(s, EXIT_WRONG_CALL);
     }
     if (!session_trust(s))
         return session_close(s, s->status);
     if (options->json)
         print_document(json_pack("{s:s, s:s, s:o}", "einbau", "key-untrust/1", "folder", folder, "trusted",
-                                 keys_document(s->trust.keys, s->trust.count)));
-    else if (s->trust.asked)
-        say("It is not trusted any more. %zu other key%s.", s->trust.count,
-            s->trust.count == 1 ? " is" : "s are");
+                                 keys_document(s->job->trust.keys, s->job->trust.count)));
+    else if (s->job->trust.asked)
+        say("It is not trusted any more. %zu other key%s.", s->job->trust.count,
+            s->job->trust.count == 1 ? " is" : "s are");
     else
         say("It is not trusted any more. No key is trusted now, so no signature is asked for.");
     return session_close(s, EXIT_AS_WANTED);
@@ -152,15 +152,15 @@ static void print_keys(const struct session *s, const char *folder)
     struct table table;
     table_begin(&table, 3, heads);
     for (size_t dead = 0; dead < 2; dead++) {
-        const struct eb_key *list = dead ? s->trust.dead : s->trust.keys;
-        size_t count = dead ? s->trust.dead_count : s->trust.count;
+        const struct eb_key *list = dead ? s->job->trust.dead : s->job->trust.keys;
+        size_t count = dead ? s->job->trust.dead_count : s->job->trust.count;
         for (size_t i = 0; i < count; i++) {
             char text[EB_KEY_TEXT_BYTES];
             char state[64];
             const struct eb_site_key *found = NULL;
-            for (size_t k = 0; s->site != NULL && k < s->site->key_count; k++)
-                found = memcmp(s->site->keys[k].key.bytes, list[i].bytes, EB_KEY_BYTES) == 0
-                            ? &s->site->keys[k]
+            for (size_t k = 0; s->job->site != NULL && k < s->job->site->key_count; k++)
+                found = memcmp(s->job->site->keys[k].key.bytes, list[i].bytes, EB_KEY_BYTES) == 0
+                            ? &s->job->site->keys[k]
                             : found;
             bool until = found != NULL && found->until[0] != '\0';
             snprintf(state, sizeof state, "%s%s%s", dead ? "expired or revoked" : "trusted",
@@ -170,13 +170,13 @@ static void print_keys(const struct session *s, const char *folder)
             table_add(&table, cells);
         }
     }
-    if (s->trust.count + s->trust.dead_count > 0)
+    if (s->job->trust.count + s->job->trust.dead_count > 0)
         table_print(&table);
     else
         table_free(&table);
-    if (!s->trust.asked)
+    if (!s->job->trust.asked)
         say("No key is trusted, so no signature is asked for. 'einbau key trust FILE.pub' trusts one.");
-    else if (s->trust.count == 0)
+    else if (s->job->trust.count == 0)
         say("Every listed key has expired or was revoked: nothing can be written until the site lists "
             "another one.");
     say("This user's own keys are in %s", folder);
@@ -191,9 +191,9 @@ static int run_list(const struct options *options)
         return session_close(s, s->status);
     if (options->json)
         print_document(json_pack("{s:s, s:s, s:b, s:o, s:o}", "einbau", "key-list/1", "folder", folder,
-                                 "asked", s->trust.asked, "trusted",
-                                 keys_document(s->trust.keys, s->trust.count), "expired_or_revoked",
-                                 keys_document(s->trust.dead, s->trust.dead_count)));
+                                 "asked", s->job->trust.asked, "trusted",
+                                 keys_document(s->job->trust.keys, s->job->trust.count), "expired_or_revoked",
+                                 keys_document(s->job->trust.dead, s->job->trust.dead_count)));
     else
         print_keys(s, folder);
     return session_close(s, EXIT_AS_WANTED);

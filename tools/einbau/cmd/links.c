@@ -8,7 +8,7 @@
 
 enum { TRAPS = 7 };
 
-static struct eb_link_address address_of(const struct target *t)
+static struct eb_link_address address_of(const struct eb_job_device *t)
 {
     struct eb_link_address address = {.prefix = t->device->prefix};
     memcpy(address.ip, t->device->modbus.ip, sizeof address.ip);
@@ -70,7 +70,7 @@ static void way_sentence(const struct ways *f, const struct eb_way *way, char *t
 }
 
 /* Of a device on a CAN bus or on USB. */
-static void other_way_text(const struct session *s, const struct target *t, const struct buses *buses,
+static void other_way_text(const struct session *s, const struct eb_job_device *t, const struct buses *buses,
                            const struct usb *usb, char *text)
 {
     if (t->device->wire->kind == EB_SITE_USB)
@@ -85,8 +85,8 @@ static void print_ways(const struct session *s, const struct ways *f, const stru
     static const char *const heads[] = {"DEVICE", "ADDRESS", "WAY"};
     struct table table;
     table_begin(&table, 3, heads);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         struct eb_link_address device = address_of(t);
         char address[32];
         char sentence[SENTENCE_BYTES];
@@ -109,14 +109,14 @@ static void print_ways(const struct session *s, const struct ways *f, const stru
 static void print_traps(const struct session *s, const struct ways *f)
 {
     bool spaced = false;
-    for (size_t i = 0; i < s->count; i++) {
-        for (unsigned bit = 0; bit < TRAPS && s->targets[i].chosen; bit++) {
+    for (size_t i = 0; i < s->job->count; i++) {
+        for (unsigned bit = 0; bit < TRAPS && s->job->devices[i].chosen; bit++) {
             if ((f->list[i].traps >> bit & 1) == 0)
                 continue;
             if (!spaced)
                 puts("");
             spaced = true;
-            say("%s: %s", s->targets[i].device->name, eb_trap_text((enum eb_trap)(1U << bit)));
+            say("%s: %s", s->job->devices[i].device->name, eb_trap_text((enum eb_trap)(1U << bit)));
         }
     }
 }
@@ -125,11 +125,11 @@ static void print_traps(const struct session *s, const struct ways *f)
 static void print_commands(const struct session *s, const struct ways *f)
 {
     bool any = false;
-    for (size_t i = 0; i < s->count; i++) {
+    for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_way *way = &f->list[i];
-        bool told = way->kind != EB_WAY_ADD || !s->targets[i].chosen;
+        bool told = way->kind != EB_WAY_ADD || !s->job->devices[i].chosen;
         for (size_t k = 0; k < i && !told; k++)
-            told = s->targets[k].chosen && f->list[k].kind == EB_WAY_ADD && f->list[k].link == way->link &&
+            told = s->job->devices[k].chosen && f->list[k].kind == EB_WAY_ADD && f->list[k].link == way->link &&
                    memcmp(&f->list[k].add, &way->add, sizeof way->add) == 0;
         if (told)
             continue;
@@ -214,7 +214,7 @@ static json_t *links_document(const struct ways *f)
     return list;
 }
 
-static json_t *other_way_document(const struct session *s, const struct target *t, const struct buses *buses,
+static json_t *other_way_document(const struct session *s, const struct eb_job_device *t, const struct buses *buses,
                                   const struct usb *usb)
 {
     char place[EB_PLACE_TEXT_BYTES];
@@ -226,7 +226,7 @@ static json_t *other_way_document(const struct session *s, const struct target *
                      sentence, "traps", "components", "findings");
 }
 
-static json_t *way_document(const struct target *t, const struct ways *f, const struct eb_way *way)
+static json_t *way_document(const struct eb_job_device *t, const struct ways *f, const struct eb_way *way)
 {
     static const char *const kinds[] = {"direct", "routed", "add", "none"};
     struct eb_link_address device = address_of(t);
@@ -253,14 +253,14 @@ static void print_links_document(const struct session *s, const struct ways *f, 
                                  const struct usb *usb)
 {
     json_t *devices = json_array();
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].chosen)
-            json_array_append_new(devices, target_on_ip(&s->targets[i])
-                                               ? way_document(&s->targets[i], f, &f->list[i])
-                                               : other_way_document(s, &s->targets[i], buses, usb));
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen)
+            json_array_append_new(devices, target_on_ip(&s->job->devices[i])
+                                               ? way_document(&s->job->devices[i], f, &f->list[i])
+                                               : other_way_document(s, &s->job->devices[i], buses, usb));
     }
     print_document(json_pack("{s:s, s:o, s:o, s:o, s:o, s:o}", "einbau", "links/1", "site",
-                             s->site != NULL ? json_string(s->site->name) : json_null(), "links",
+                             s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "links",
                              links_document(f), "buses", buses_document(s, buses), "usb",
                              usb_document(s, usb), "devices", devices));
 }
@@ -282,7 +282,7 @@ static int run(const struct options *options)
     struct usb usb;
     if (!session_open(&s, options))
         return session_close(&s, s.status);
-    if (s.port->links == NULL) {
+    if (s.job->port->links == NULL) {
         complain("%s: found no key 'laptop', expected the links of the simulated laptop (docs/world.md)",
                  options->sim);
         return session_close(&s, EXIT_WRONG_CALL);
@@ -310,13 +310,13 @@ static int run(const struct options *options)
         usb_print(&s, &usb);
         print_overlaps(&f);
         print_conflicts(&f);
-        if (s.count > 0)
+        if (s.job->count > 0)
             print_ways(&s, &f, &buses, &usb);
         print_traps(&s, &f);
         print_commands(&s, &f);
     }
-    for (size_t i = 0; i < s.count; i++) {
-        if (s.targets[i].chosen && (s.targets[i].absent || !usb_sound(&s, &usb, &s.targets[i]) ||
+    for (size_t i = 0; i < s.job->count; i++) {
+        if (s.job->devices[i].chosen && (s.job->devices[i].absent || !usb_sound(&s, &usb, &s.job->devices[i]) ||
                                     f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }

@@ -12,8 +12,8 @@ static int run(const struct options *options)
         print_document(document(&s, "plan"));
     else
         print_plan(&s);
-    for (size_t i = 0; i < s.count; i++) {
-        const struct target *t = &s.targets[i];
+    for (size_t i = 0; i < s.job->count; i++) {
+        const struct eb_job_device *t = &s.job->devices[i];
         if (t->chosen && (t->refused || !t->reached) && s.status == EXIT_AS_WANTED)
             s.status = EXIT_NOT_AS_WANTED;
     }

@@ -7,13 +7,13 @@
 /* Puts right what a job left behind that did not end: starts programs again, takes addresses back. */
 
 /* What is to be done to a device, and whether anything is. */
-static const char *needs(const struct target *t)
+static const char *needs(const struct eb_job_device *t)
 {
     if (!t->reached)
         return NULL;
     if (t->look.in_loader)
         return NULL; /* there is no program to be started */
-    if (target_stopped(t))
+    if (eb_job_stopped(t))
         return t->left != NULL
                    ? "its program is started again"
                    : "its program is stopped, though no job of this user left it so. It is started";
@@ -23,8 +23,8 @@ static const char *needs(const struct target *t)
 /* Chosen are those that are named, else those of which something was left. */
 static void choose(struct session *s)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         if (s->options->name_count == 0)
             t->chosen = t->chosen && (t->left != NULL || t->worked_on);
     }
@@ -33,8 +33,8 @@ static void choose(struct session *s)
 static size_t plan(struct session *s)
 {
     size_t count = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         t->recovers = t->chosen && needs(t) != NULL && target_can_start(t);
         count += t->recovers;
     }
@@ -44,8 +44,8 @@ static size_t plan(struct session *s)
 static void print_plan_of(const struct session *s)
 {
     size_t addresses = addresses_left(s);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         char sentence[SENTENCE_BYTES];
         if (!t->chosen)
             continue;
@@ -60,7 +60,7 @@ static void print_plan_of(const struct session *s)
             say("%s: %s", t->device->name, needs(t));
         } else if (t->look.in_loader) {
             say("%s: it is in its loader, where no program can be started: 'einbau fit %s' writes one",
-                t->device->name, shell_word(t->device->name));
+                t->device->name, eb_job_word(t->device->name));
         } else if (needs(t) != NULL) {
             start_sentence(t, sentence, sizeof sentence);
             say("%s: its program cannot be started from here: %s", t->device->name, sentence);
@@ -73,7 +73,7 @@ static void print_plan_of(const struct session *s)
             addresses == 1 ? "is" : "are");
 }
 
-static void start(struct session *s, struct target *t, struct eb_crew *crew, struct progress *progress)
+static void start(struct session *s, struct eb_job_device *t, struct eb_crew *crew, struct progress *progress)
 {
     t->fit.config = session_run(s, t, TARGET_FIT);
     t->fit.config.target.serial = t->look.identity.serial; /* the very device that was looked at */
@@ -88,7 +88,7 @@ static void start(struct session *s, struct target *t, struct eb_crew *crew, str
 
 static bool carry_out(struct session *s)
 {
-    struct eb_crew_place *places = calloc(s->count + 1, sizeof *places);
+    struct eb_crew_place *places = calloc(s->job->count + 1, sizeof *places);
     struct progress progress;
     struct eb_crew crew;
     if (places == NULL) {
@@ -97,10 +97,10 @@ static bool carry_out(struct session *s)
         return false;
     }
     progress_open(&progress, s);
-    eb_crew_init(&crew, s->port, places, s->count);
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].recovers)
-            start(s, &s->targets[i], &crew, &progress);
+    eb_crew_init(&crew, s->job->port, places, s->job->count);
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].recovers)
+            start(s, &s->job->devices[i], &crew, &progress);
     }
     session_work(s, &crew, &(struct working){.show = progress_show, .show_context = &progress});
     free(places);
@@ -110,18 +110,18 @@ static bool carry_out(struct session *s)
 static int status_of(const struct session *s, size_t addresses_before, size_t addresses)
 {
     bool right = addresses == addresses_before;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
         right = right && t->reached &&
                 (t->begun ? t->fit.outcome == EB_OUTCOME_RECOVERED
-                          : t->left == NULL && !target_stopped(t) && !t->look.in_loader);
+                          : t->left == NULL && !eb_job_stopped(t) && !t->look.in_loader);
     }
     return right ? EXIT_AS_WANTED : session_interrupts() > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED;
 }
 
-static void say_recovered(const struct session *s, const struct target *t, const void *context,
+static void say_recovered(const struct session *s, const struct eb_job_device *t, const void *context,
                           char text[SENTENCE_BYTES])
 {
     if (t->begun)
@@ -134,8 +134,8 @@ static void print_result(const struct session *s)
     struct table table;
     size_t rows = 0;
     table_begin(&table, 4, heads);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         for (size_t k = 0; t->begun && k < t->device->profile->count; k++) {
             char running[RUNNING_BYTES];
             const char *const cells[] = {k == 0 ? t->device->name : "",
@@ -159,12 +159,12 @@ static void print_result_document(const struct session *s, size_t addresses)
     json_t *root = document(s, "recover");
     json_t *devices = json_object_get(root, "devices");
     size_t at = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        if (!s->targets[i].chosen)
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (!s->job->devices[i].chosen)
             continue;
         json_t *device = json_array_get(devices, at++);
-        if (s->targets[i].begun)
-            json_object_set_new(device, "outcome", json_string(eb_outcome_word(s->targets[i].fit.outcome)));
+        if (s->job->devices[i].begun)
+            json_object_set_new(device, "outcome", json_string(eb_outcome_word(s->job->devices[i].fit.outcome)));
     }
     json_object_set_new(root, "addresses_taken_back", json_integer((json_int_t)addresses));
     print_document(root);
@@ -179,8 +179,8 @@ static int run(const struct options *options)
     size_t left = addresses_left(&s);
     size_t devices = 0;
     choose(&s);
-    for (size_t i = 0; i < s.count; i++)
-        devices += s.targets[i].chosen;
+    for (size_t i = 0; i < s.job->count; i++)
+        devices += s.job->devices[i].chosen;
     if (devices + left == 0) {
         if (options->json)
             print_result_document(&s, 0);

@@ -308,7 +308,7 @@ static bool as_wished(const struct work *w, const struct settings *is)
 /* Reads back until it is as wished, or patience is over; `*answers`: whether it did so at last. */
 static bool read_back(struct work *w, struct settings *is, bool *answers)
 {
-    const struct eb_port *port = w->who.session->port;
+    const struct eb_port *port = w->who.session->job->port;
     uint64_t end_us = port->now_us(port->self) + SETTLE_US;
     void *owners[4];
     for (;;) {
@@ -416,7 +416,7 @@ static int set(struct work *w, const struct options *options)
     struct eb_endpoint modbus = {.port = EB_MODBUS_PORT};
     char key[EB_LOCK_KEY_BYTES];
     memcpy(modbus.ip, w->now.ip, sizeof modbus.ip);
-    ip_key(&modbus, key);
+    eb_job_ip_key(&modbus, key);
     if (!w->who.has_ip && memcmp(w->now.ip, none, sizeof none) != 0 && !job_lock(s, w->who.name, key))
         return s->status;
     if (!read_assignments(w, options) || (w->names && !check_name(w)) || (w->addresses && !check_address(w)))

@@ -153,7 +153,7 @@ static int run(const struct options *options)
                                      .count = options->name_count,
                                      .profiles = profiles,
                                      .profile_count = count,
-                                     .trust = &s.trust,
+                                     .trust = &s.job->trust,
                                      .told = on_told,
                                      .context = &t};
     int status = EXIT_WRONG_CALL;
@@ -161,8 +161,8 @@ static int run(const struct options *options)
         table_begin(&t.table, 8, heads);
         t.images = json_array();
         t.others = json_array();
-        if (!eb_shelf_add(s.shelf, &adding, &s.problem)) {
-            complain("%s. Nothing was added", s.problem.text);
+        if (!eb_shelf_add(s.job->shelf, &adding, &s.job->problem)) {
+            complain("%s. Nothing was added", s.job->problem.text);
         } else {
             print_told(&t, s.shelf_folder);
             status = t.refused > 0            ? EXIT_WRONG_CALL

@@ -25,7 +25,7 @@ struct covering {
     size_t wanted, lacking;
 };
 
-static const struct asked *ask(struct covering *c, struct target *t, size_t component)
+static const struct asked *ask(struct covering *c, struct eb_job_device *t, size_t component)
 {
     const struct eb_component_profile *profile = &t->device->profile->components[component];
     const char *code = t->look.identity.order_code;
@@ -40,7 +40,7 @@ static const struct asked *ask(struct covering *c, struct target *t, size_t comp
     struct asked *a = &more[c->asked_count];
     *a = (struct asked){.component = profile};
     eb_text_copy(a->order_code, sizeof a->order_code, code);
-    if (c->session->shelf != NULL &&
+    if (c->session->job->shelf != NULL &&
         !session_candidates(c->session, t, component, false, &a->candidates, &a->count))
         return NULL;
     c->asked_count++;
@@ -87,25 +87,25 @@ static void objections(const struct eb_verdict *v, bool gap, char *text, size_t 
     }
 }
 
-static void add_row(struct covering *c, const struct target *t, size_t component, const char *state,
+static void add_row(struct covering *c, const struct eb_job_device *t, size_t component, const char *state,
                     const char *image, const char *note)
 {
     const char *name = t->device->profile->components[component].name;
     bool lacks = strcmp(state, "on the shelf") != 0 && strcmp(state, "file") != 0;
     const char *const cells[] = {
-        t->device->name, t->look.identity.order_code, name, target_wanted(t, component), state, image, note};
+        t->device->name, t->look.identity.order_code, name, eb_job_wanted(t, component), state, image, note};
     c->wanted++;
     c->lacking += lacks;
     table_add(&c->table, cells);
     json_array_append_new(c->rows, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "device", t->device->name,
-                                             "component", name, "wanted", target_wanted(t, component),
+                                             "component", name, "wanted", eb_job_wanted(t, component),
                                              "state", state, "image", image, "note", note, "lacks", lacks));
 }
 
-static bool cover_component(struct covering *c, struct target *t, size_t component, const char *seen)
+static bool cover_component(struct covering *c, struct eb_job_device *t, size_t component, const char *seen)
 {
     const struct eb_site_want *want = &t->device->wants[component];
-    struct choice choice;
+    struct eb_job_choice choice;
     char note[600] = "";
     if (want->image[0] != '\0') {
         bool there = access(want->image, R_OK) == 0;
@@ -160,20 +160,20 @@ static bool cover(struct covering *c, struct session *s)
     bool ok = true;
     *c = (struct covering){.session = s, .rows = json_array()};
     table_begin(&c->table, 7, heads);
-    if (s->shelf != NULL)
-        eb_shelf_hold(s->shelf);
-    for (size_t i = 0; ok && i < s->count; i++) {
-        struct target *t = &s->targets[i];
+    if (s->job->shelf != NULL)
+        eb_shelf_hold(s->job->shelf);
+    for (size_t i = 0; ok && i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         char seen[EB_SEEN_BYTES];
-        session_recall(s, t, seen);
-        session_surround(s, t, false);
+        eb_job_recall(s->job, t, seen);
+        eb_job_surround(s->job, t, false);
         for (size_t k = 0; ok && k < t->device->profile->count; k++) {
-            if (target_wanted(t, k)[0] != '\0' && t->device->profile->sends)
+            if (eb_job_wanted(t, k)[0] != '\0' && t->device->profile->sends)
                 ok = cover_component(c, t, k, seen);
         }
     }
-    if (s->shelf != NULL)
-        eb_shelf_release(s->shelf);
+    if (s->job->shelf != NULL)
+        eb_shelf_release(s->job->shelf);
     return ok;
 }
 
@@ -214,17 +214,17 @@ static int run_cover(const struct options *options)
     bool ok = cover(&c, &s);
     if (options->json) {
         print_document(json_pack("{s:s, s:s, s:s, s:O, s:I}", "einbau", "shelf-cover/1", "shelf",
-                                 s.shelf_folder, "site", s.site->name, "wanted", c.rows, "lacking",
+                                 s.shelf_folder, "site", s.job->site->name, "wanted", c.rows, "lacking",
                                  (json_int_t)c.lacking));
     } else if (c.wanted == 0) {
-        printf("%s wants nothing: no device has the key 'wants'.\n", s.site->name);
+        printf("%s wants nothing: no device has the key 'wants'.\n", s.job->site->name);
     } else {
         table_print(&c.table);
         if (c.lacking == 0)
-            printf("\n%s: the shelf has all %zu that are wanted, in %zu image%s\n", s.site->name, c.wanted,
+            printf("\n%s: the shelf has all %zu that are wanted, in %zu image%s\n", s.job->site->name, c.wanted,
                    c.number_count, c.number_count == 1 ? "" : "s");
         else
-            printf("\n%s: %zu of %zu lacking; the shelf is %s\n", s.site->name, c.lacking, c.wanted,
+            printf("\n%s: %zu of %zu lacking; the shelf is %s\n", s.job->site->name, c.lacking, c.wanted,
                    s.shelf_folder);
     }
     int status = !ok ? s.status : c.lacking > 0 ? EXIT_NOT_AS_WANTED : EXIT_AS_WANTED;
@@ -242,17 +242,17 @@ static int run_copy(const struct options *options)
         return session_close(&s, s.status);
     bool ok = cover(&c, &s);
     int status = ok ? c.lacking > 0 ? EXIT_NOT_AS_WANTED : EXIT_AS_WANTED : s.status;
-    if (ok && s.shelf != NULL &&
-        !eb_shelf_copy(s.shelf, options->to, c.numbers, c.number_count, &copied, &s.problem)) {
-        complain("%s. Nothing was copied", s.problem.text);
+    if (ok && s.job->shelf != NULL &&
+        !eb_shelf_copy(s.job->shelf, options->to, c.numbers, c.number_count, &copied, &s.job->problem)) {
+        complain("%s. Nothing was copied", s.job->problem.text);
         status = EXIT_WRONG_CALL;
     } else if (options->json) {
         print_document(json_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I}", "einbau", "shelf-copy/1", "shelf",
-                                 s.shelf_folder, "site", s.site->name, "to", options->to, "images",
+                                 s.shelf_folder, "site", s.job->site->name, "to", options->to, "images",
                                  (json_int_t)c.number_count, "copied", (json_int_t)copied, "lacking",
                                  (json_int_t)c.lacking));
     } else {
-        printf("%s: %zu image%s needed, %zu copied to %s, %zu there already; %zu missing%s\n", s.site->name,
+        printf("%s: %zu image%s needed, %zu copied to %s, %zu there already; %zu missing%s\n", s.job->site->name,
                c.number_count, c.number_count == 1 ? "" : "s", copied, options->to, c.number_count - copied,
                c.lacking, c.lacking > 0 ? ": 'einbau shelf cover' names them" : "");
     }

@@ -33,8 +33,8 @@ static int list_all(struct session *s)
     struct eb_shelf_image *images = NULL;
     size_t count = 0;
     uint64_t bytes = 0;
-    if (s->shelf != NULL && !eb_shelf_list(s->shelf, &images, &count, &s->problem)) {
-        complain("%s", s->problem.text);
+    if (s->job->shelf != NULL && !eb_shelf_list(s->job->shelf, &images, &count, &s->job->problem)) {
+        complain("%s", s->job->problem.text);
         return EXIT_WRONG_CALL;
     }
     if (s->options->json) {
@@ -93,13 +93,13 @@ struct listing {
 };
 
 /* One candidate, where it is one for another order code as `foreign` says. */
-static void list_candidate(struct session *s, struct target *t, size_t component,
+static void list_candidate(struct session *s, struct eb_job_device *t, size_t component,
                            struct eb_shelf_candidate *candidate, bool foreign, struct listing *l)
 {
     struct eb_run_item item;
     char number[24];
     char why[600];
-    session_judge(s, t, component, candidate, &item);
+    eb_job_judge(s->job, t, component, candidate, &item);
     if (candidate->said == NULL ||
         foreign != (item.verdict.findings[EB_RULE_ORDER_CODE].grade == EB_GRADE_NO))
         return;
@@ -127,7 +127,7 @@ static void list_candidate(struct session *s, struct target *t, size_t component
 }
 
 /* Those for another order code come last. */
-static void list_component(struct session *s, struct target *t, size_t component, struct listing *l)
+static void list_component(struct session *s, struct eb_job_device *t, size_t component, struct listing *l)
 {
     struct eb_shelf_candidate *candidates;
     size_t count;
@@ -144,19 +144,19 @@ static int list_for(struct session *s)
 {
     static const char *const columns[] = {"NR",      "COMPONENT", "VERSION", "ORDER CODE",
                                           "VERDICT", "FILE",      "WHY"};
-    struct target *t = NULL;
+    struct eb_job_device *t = NULL;
     struct listing l = {.list = json_array()};
     char seen[EB_SEEN_BYTES] = "";
-    for (size_t i = 0; i < s->count; i++)
-        t = s->targets[i].chosen ? &s->targets[i] : t;
+    for (size_t i = 0; i < s->job->count; i++)
+        t = s->job->devices[i].chosen ? &s->job->devices[i] : t;
     if (t == NULL)
         return EXIT_WRONG_CALL;
     if (!t->reached)
-        session_recall(s, t, seen);
-    session_foresee(s);
-    session_surround(s, t, false);
+        eb_job_recall(s->job, t, seen);
+    eb_job_foresee(s->job);
+    eb_job_surround(s->job, t, false);
     table_begin(&l.table, 7, columns);
-    for (size_t i = 0; s->shelf != NULL && i < t->device->profile->count; i++)
+    for (size_t i = 0; s->job->shelf != NULL && i < t->device->profile->count; i++)
         list_component(s, t, i, &l);
     const struct eb_identity *id = &t->look.identity;
     if (s->options->json) {

@@ -91,17 +91,17 @@ static int run_show(const struct options *options)
     struct eb_manifest manifest = {0};
     if (!session_open_office(&s, options, SHELF_IF_THERE))
         return session_close(&s, s.status);
-    if (s.shelf == NULL)
-        s.shelf = eb_shelf_open(s.shelf_folder, false, &s.problem);
-    char *text = s.shelf != NULL && eb_shelf_find(s.shelf, options->names[0], &image, &s.problem)
-                     ? eb_shelf_manifest(s.shelf, image.number, &s.trust, &signature, &s.problem)
+    if (s.job->shelf == NULL)
+        s.job->shelf = eb_shelf_open(s.shelf_folder, false, &s.job->problem);
+    char *text = s.job->shelf != NULL && eb_shelf_find(s.job->shelf, options->names[0], &image, &s.job->problem)
+                     ? eb_shelf_manifest(s.job->shelf, image.number, &s.job->trust, &signature, &s.job->problem)
                      : NULL;
-    if (text == NULL || !eb_manifest_read("the shelf", text, strlen(text), &manifest, &s.problem)) {
-        complain("%s", s.problem.text);
+    if (text == NULL || !eb_manifest_read("the shelf", text, strlen(text), &manifest, &s.job->problem)) {
+        complain("%s", s.job->problem.text);
         free(text);
         return session_close(&s, EXIT_WRONG_CALL);
     }
-    bool whole = eb_shelf_check(s.shelf, &image, &s.problem);
+    bool whole = eb_shelf_check(s.job->shelf, &image, &s.job->problem);
     if (options->json) {
         json_t *document = shelf_image_document(&image);
         json_object_set_new(document, "manifest", json_loads(text, 0, NULL));
@@ -112,7 +112,7 @@ static int run_show(const struct options *options)
     } else {
         print_image(&image, &manifest, signatures[signature], whole ? "whole" : "damaged");
         if (!whole)
-            say("\n%s", s.problem.text);
+            say("\n%s", s.job->problem.text);
     }
     free(text);
     eb_manifest_free(&manifest);
@@ -124,15 +124,15 @@ static int run_drop(const struct options *options)
     struct session s;
     if (!session_open_office(&s, options, SHELF_IF_THERE))
         return session_close(&s, s.status);
-    if (s.shelf == NULL)
-        s.shelf = eb_shelf_open(s.shelf_folder, false, &s.problem);
+    if (s.job->shelf == NULL)
+        s.job->shelf = eb_shelf_open(s.shelf_folder, false, &s.job->problem);
     struct eb_shelf_image *images = calloc(options->name_count, sizeof *images);
-    bool ok = s.shelf != NULL && images != NULL;
+    bool ok = s.job->shelf != NULL && images != NULL;
     for (size_t i = 0; ok && i < options->name_count; i++) /* all are there, or none is dropped */
-        ok = eb_shelf_find(s.shelf, options->names[i], &images[i], &s.problem);
+        ok = eb_shelf_find(s.job->shelf, options->names[i], &images[i], &s.job->problem);
     json_t *list = json_array();
     for (size_t i = 0; ok && i < options->name_count; i++) {
-        ok = eb_shelf_drop(s.shelf, images[i].number, &s.problem);
+        ok = eb_shelf_drop(s.job->shelf, images[i].number, &s.job->problem);
         if (ok)
             json_array_append_new(list, shelf_image_document(&images[i]));
         if (ok && !options->json)
@@ -146,7 +146,7 @@ static int run_drop(const struct options *options)
             json_pack("{s:s, s:s, s:O}", "einbau", "shelf-drop/1", "shelf", s.shelf_folder, "images", list));
     json_decref(list);
     if (!ok)
-        complain("%s", s.problem.text);
+        complain("%s", s.job->problem.text);
     return session_close(&s, ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL);
 }
 

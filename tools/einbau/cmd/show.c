@@ -8,7 +8,7 @@ static void line(const char *key, const char *value)
     printf("  %-18s %s\n", key, value[0] != '\0' ? value : "?");
 }
 
-static void show_component(const struct target *t, size_t index)
+static void show_component(const struct eb_job_device *t, size_t index)
 {
     const struct eb_component_profile *component = &t->device->profile->components[index];
     const struct eb_site_want *want = &t->device->wants[index];
@@ -16,7 +16,7 @@ static void show_component(const struct target *t, size_t index)
     char text[32];
     char runs[RUNNING_BYTES];
     char paint[PAINTED_BYTES];
-    printf("\n%s: %s\n", component->name, painted(eb_mark_word(target_mark(t, index)), 0, paint));
+    printf("\n%s: %s\n", component->name, painted(eb_mark_word(eb_job_mark(t, index)), 0, paint));
     line("running",
          t->look.in_loader ? "nothing, the device is in its loader" : running_text(t, index, runs));
     if (running->has_checksum) {
@@ -44,7 +44,7 @@ static void show_component(const struct target *t, size_t index)
     }
 }
 
-static void show(const struct session *s, const struct target *t)
+static void show(const struct session *s, const struct eb_job_device *t)
 {
     char text[SENTENCE_BYTES];
     const struct eb_identity *id = &t->look.identity;
@@ -79,7 +79,7 @@ static void show(const struct session *s, const struct target *t)
         line("attention", text);
     print_disagreements(t);
     for (size_t k = 0; k < t->device->profile->count; k++) {
-        if (target_has(t, k))
+        if (eb_job_has(t, k))
             show_component(t, k);
     }
 }
@@ -91,13 +91,13 @@ static int run(const struct options *options)
         return session_close(&s, s.status);
     if (options->json)
         print_document(document(&s, "show"));
-    for (size_t i = 0; i < s.count; i++) {
-        if (!s.targets[i].chosen)
+    for (size_t i = 0; i < s.job->count; i++) {
+        if (!s.job->devices[i].chosen)
             continue;
-        session_floors(&s, &s.targets[i]);
+        eb_job_floors(s.job, &s.job->devices[i]);
         if (!options->json)
-            show(&s, &s.targets[i]);
-        if (s.status == EXIT_AS_WANTED && !target_as_wanted(&s.targets[i]))
+            show(&s, &s.job->devices[i]);
+        if (s.status == EXIT_AS_WANTED && !eb_job_as_wanted(&s.job->devices[i]))
             s.status = EXIT_NOT_AS_WANTED;
     }
     return session_close(&s, s.status);

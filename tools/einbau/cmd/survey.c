@@ -15,13 +15,13 @@ static void print_advice(const struct session *s)
     size_t differs = 0;
     size_t unreachable = 0;
     size_t in_loader = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         bool here = false;
         bool other = false;
         for (size_t k = 0; t->chosen && k < t->device->profile->count; k++) {
-            here = here || (target_has(t, k) && target_mark(t, k) == EB_MARK_OUTDATED);
-            other = other || (target_has(t, k) && target_mark(t, k) == EB_MARK_DIFFERS);
+            here = here || (eb_job_has(t, k) && eb_job_mark(t, k) == EB_MARK_OUTDATED);
+            other = other || (eb_job_has(t, k) && eb_job_mark(t, k) == EB_MARK_DIFFERS);
         }
         outdated += here;
         differs += other;
@@ -46,8 +46,8 @@ static void print_advice(const struct session *s)
 /* Who did not answer to ARP a moment ago need not be waited for as long. */
 static void mark_absent(struct session *s, const struct wire *w)
 {
-    for (size_t i = 0; i < s->count; i++) {
-        struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
         bool swept = false;
         for (size_t l = 0; l < w->count; l++) {
             for (size_t a = 0; a < w->links[l].count; a++)
@@ -128,10 +128,10 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
     }
     uint64_t *memory = calloc(count + 1, words * sizeof *memory);
     struct eb_crew crew;
-    eb_crew_init(&crew, s->port, places, count);
+    eb_crew_init(&crew, s->job->port, places, count);
     for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++) {
         struct eb_run_config config = {
-            .port = s->port,
+            .port = s->job->port,
             .profile = profiles[i],
             .memory = memory + i * words,
             .memory_bytes = words * sizeof *memory,
@@ -142,7 +142,7 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
             eb_run_abandon(&runs[i]);
     }
     while (crew.going > 0 && session_interrupts() == 0)
-        eb_crew_work(&crew, s->port->now_us(s->port->self) + SERIAL_PATIENCE_US);
+        eb_crew_work(&crew, s->job->port->now_us(s->job->port->self) + SERIAL_PATIENCE_US);
     eb_crew_abandon(&crew);
     for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++)
         snprintf(entries[i].serial, sizeof entries[i].serial, "%s", runs[i].identity.serial);
@@ -154,16 +154,16 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
 static int add_into(struct session *s, const struct wire *w)
 {
     const char *path = s->options->into;
-    struct eb_site *site = eb_site_read(path, &s->problem);
+    struct eb_site *site = eb_site_read(path, &s->job->problem);
     size_t profile_count = 0;
     size_t count = 0;
     if (site == NULL) {
-        complain("%s", s->problem.text);
+        complain("%s", s->job->problem.text);
         return EXIT_WRONG_CALL;
     }
-    struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count, &s->problem);
-    if (s->problem.text[0] != '\0')
-        complain("%s", s->problem.text);
+    struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count, &s->job->problem);
+    if (s->job->problem.text[0] != '\0')
+        complain("%s", s->job->problem.text);
     struct eb_site_entry *entries = calloc(w->survey.count + 1, sizeof *entries);
     const struct eb_profile **chosen = calloc(w->survey.count + 1, sizeof *chosen);
     const char *link = site->device_count > 0 ? site->devices[0].link : NULL;
@@ -196,13 +196,13 @@ static int add_into(struct session *s, const struct wire *w)
     }
     ask_serials(s, entries, count, chosen);
     bool ok =
-        entries != NULL && chosen != NULL && (count == 0 || eb_site_add(path, entries, count, &s->problem));
+        entries != NULL && chosen != NULL && (count == 0 || eb_site_add(path, entries, count, &s->job->problem));
     for (size_t i = 0; ok && i < count; i++)
         printf("added: %s, %u.%u.%u.%u, profile %s%s%s\n", entries[i].name, entries[i].address.ip[0],
                entries[i].address.ip[1], entries[i].address.ip[2], entries[i].address.ip[3],
                entries[i].profile, entries[i].serial[0] != '\0' ? ", serial number " : "", entries[i].serial);
     if (!ok)
-        complain("%s", s->problem.text);
+        complain("%s", s->job->problem.text);
     else
         printf("%zu device%s added to %s\n", count, count == 1 ? "" : "s", path);
     free(entries);
@@ -224,14 +224,14 @@ static int survey_site(struct session *s, const struct wire *w, struct buses *bu
     if (!session_look(s))
         return s->status;
     int status = s->status;
-    for (size_t i = 0; i < s->count; i++) {
-        chosen += s->targets[i].chosen;
-        answered += s->targets[i].chosen && s->targets[i].answered;
-        if (s->targets[i].chosen && status == EXIT_AS_WANTED && !target_as_wanted(&s->targets[i]))
+    for (size_t i = 0; i < s->job->count; i++) {
+        chosen += s->job->devices[i].chosen;
+        answered += s->job->devices[i].chosen && s->job->devices[i].answered;
+        if (s->job->devices[i].chosen && status == EXIT_AS_WANTED && !eb_job_as_wanted(&s->job->devices[i]))
             status = EXIT_NOT_AS_WANTED;
     }
     if (!s->options->json) {
-        printf("%s: %zu of %zu devices answered\n\n", s->site->name, answered, chosen);
+        printf("%s: %zu of %zu devices answered\n\n", s->job->site->name, answered, chosen);
         print_devices(s);
         print_advice(s);
         buses_print_nodes(s, buses);
@@ -268,12 +268,12 @@ static int survey_bus(struct session *s, struct buses *buses)
 static int survey(struct session *s, struct wire *w, struct buses *buses, struct usb *usb)
 {
     bool named = s->options->name_count > 0;
-    if (!named && (w->count > 0 || s->site == NULL) && !wire_look(w))
+    if (!named && (w->count > 0 || s->job->site == NULL) && !wire_look(w))
         return s->status;
     if (s->options->into != NULL)
         return add_into(s, w);
     usb_look(s, usb);
-    int status = s->site != NULL                        ? survey_site(s, w, buses, usb)
+    int status = s->job->site != NULL                        ? survey_site(s, w, buses, usb)
                  : w->survey.count + usb_count(usb) > 0 ? EXIT_AS_WANTED
                                                         : EXIT_NOT_REACHED;
     if (status == EXIT_INTERRUPTED || status == EXIT_WRONG_CALL)
@@ -285,11 +285,11 @@ static int survey(struct session *s, struct wire *w, struct buses *buses, struct
         if (!named)
             json_object_update_missing_new(root, wire_document(w));
         print_document(root);
-    } else if (!named && (w->all_count > 0 || s->site == NULL)) {
-        if (s->site != NULL)
+    } else if (!named && (w->all_count > 0 || s->job->site == NULL)) {
+        if (s->job->site != NULL)
             puts("");
         wire_print(w);
-        if (s->site == NULL)
+        if (s->job->site == NULL)
             usb_print(s, usb);
     }
     return status;

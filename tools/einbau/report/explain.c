@@ -5,7 +5,7 @@
 #include <stdio.h>
 #include <string.h>
 
-const char *shell_word(const char *name)
+const char *eb_job_word(const char *name)
 {
     static char words[4][4 * EB_PATH_BYTES];
     static unsigned next;
@@ -128,30 +128,30 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
     add(text, cap, ". ", advice_of(run));
 }
 
-static const struct target *gateway_of(const struct session *s, const struct target *t)
+static const struct eb_job_device *gateway_of(const struct session *s, const struct eb_job_device *t)
 {
-    for (size_t i = 0; i < s->count && t->device->via != NULL; i++) {
-        if (s->targets[i].device == t->device->via)
-            return &s->targets[i];
+    for (size_t i = 0; i < s->job->count && t->device->via != NULL; i++) {
+        if (s->job->devices[i].device == t->device->via)
+            return &s->job->devices[i];
     }
     return NULL;
 }
 
 /* A device behind a gateway that does not work as one. */
-static bool gateway_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+static bool gateway_sentence(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
-    const struct target *g = gateway_of(s, t);
+    const struct eb_job_device *g = gateway_of(s, t);
     const char *name = g != NULL ? g->device->name : "";
     if (g == NULL || t->answered || g->device->wire == t->device->wire)
         return false;
     if (g->begun && g->fit.outcome == EB_OUTCOME_CONFIRMED && g->look.in_loader)
         snprintf(text, cap,
                  "not reached before: the gateway %s was in its loader. It runs again now: 'einbau fit %s'",
-                 name, shell_word(t->device->name));
+                 name, eb_job_word(t->device->name));
     else if (g->reached && g->look.in_loader)
         snprintf(text, cap, "not reached: the gateway %s is in its loader. 'einbau fit %s' writes it first",
-                 name, shell_word(name));
-    else if (g->reached && target_stopped(g))
+                 name, eb_job_word(name));
+    else if (g->reached && eb_job_stopped(g))
         snprintf(text, cap, "not reached: the program of the gateway %s is stopped", name);
     else if (!g->reached && g->look.error.status != EB_OK)
         snprintf(text, cap, "not reached: the gateway %s %s", name,
@@ -162,13 +162,13 @@ static bool gateway_sentence(const struct session *s, const struct target *t, ch
 }
 
 /* A device that the laptop has no address for. */
-static bool subnet_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+static bool subnet_sentence(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
     static struct eb_link links[EB_LINKS_MAX];
     struct eb_link_address device = {.prefix = t->device->prefix};
-    if (!target_on_ip(t) || t->answered || s->port->links == NULL)
+    if (!target_on_ip(t) || t->answered || s->job->port->links == NULL)
         return false;
-    size_t count = s->port->links(s->port->self, links, EB_LINKS_MAX);
+    size_t count = s->job->port->links(s->job->port->self, links, EB_LINKS_MAX);
     memcpy(device.ip, t->device->modbus.ip, sizeof device.ip);
     struct eb_way way = eb_way_to(links, count, &device, NULL, 0);
     if (way.kind == EB_WAY_ADD)
@@ -186,7 +186,7 @@ static bool subnet_sentence(const struct session *s, const struct target *t, cha
     return true;
 }
 
-void look_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+void look_sentence(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
     text[0] = '\0';
     if (t->look.error.status != EB_OK && !gateway_sentence(s, t, text, cap) &&
@@ -195,7 +195,7 @@ void look_sentence(const struct session *s, const struct target *t, char *text, 
 }
 
 /* How the device was left, by what was read at the end. */
-static void how_left(const struct target *t, char *text, size_t cap)
+static void how_left(const struct eb_job_device *t, char *text, size_t cap)
 {
     const struct eb_run *run = &t->fit;
     char start[160];
@@ -234,7 +234,7 @@ static void how_left(const struct target *t, char *text, size_t cap)
 }
 
 /* Whether one more job of the same kind has a chance, and if so how. */
-static void next_step(const struct target *t, char *text, size_t cap)
+static void next_step(const struct eb_job_device *t, char *text, size_t cap)
 {
     const struct eb_run *run = &t->fit;
     const char *advice = advice_of(run);
@@ -248,17 +248,17 @@ static void next_step(const struct target *t, char *text, size_t cap)
     } else if (advice[0] != '\0') {
         add(text, cap, "", advice);
     } else if (!never) {
-        snprintf(text, cap, "'einbau fit %s' tries once more", shell_word(t->device->name));
+        snprintf(text, cap, "'einbau fit %s' tries once more", eb_job_word(t->device->name));
     }
 }
 
-static void fit_sentence(const struct target *t, char *text, size_t cap)
+static void fit_sentence(const struct eb_job_device *t, char *text, size_t cap)
 {
     const struct eb_run *run = &t->fit;
     char more[640];
     bool refused = run->outcome == EB_OUTCOME_REFUSED;
     if (run->error.status == EB_OK) {
-        if (target_stopped(t)) {
+        if (eb_job_stopped(t)) {
             start_sentence(t, more, sizeof more);
             snprintf(text, cap, "its program is stopped, as it was before the job: %s", more);
         }
@@ -277,12 +277,12 @@ static void fit_sentence(const struct target *t, char *text, size_t cap)
         next_step(t, more, sizeof more);
         add(text, cap, ". ", more);
     } else if (run->in_loader || !run->identified) {
-        snprintf(more, sizeof more, "'einbau fit %s' writes it again", shell_word(t->device->name));
+        snprintf(more, sizeof more, "'einbau fit %s' writes it again", eb_job_word(t->device->name));
         add(text, cap, ". ", more);
     }
 }
 
-void outcome_sentence(const struct session *s, const struct target *t, char *text, size_t cap)
+void outcome_sentence(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
     text[0] = '\0';
     if (t->waited_for != NULL)

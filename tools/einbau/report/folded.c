@@ -64,17 +64,17 @@ static char *names_of(const struct session *s, const size_t *list, size_t count,
     if (text == NULL)
         abort();
     for (size_t i = 0; i < count; i++) {
-        const char *name = s->targets[list[i]].device->name;
+        const char *name = s->job->devices[list[i]].device->name;
         size_t last = i;
         if (command)
-            name = shell_word(name);
+            name = eb_job_word(name);
         while (!command && last + 1 < count &&
-               follows(s->targets[list[last]].device->name, s->targets[list[last + 1]].device->name))
+               follows(s->job->devices[list[last]].device->name, s->job->devices[list[last + 1]].device->name))
             last++;
         const char *separator = i == 0 ? "" : command ? " " : ", ";
         at += (size_t)sprintf(text + at, "%s%s", separator, name);
         if (last + 1 - i >= RANGE_LEAST) {
-            at += (size_t)sprintf(text + at, "..%s", s->targets[list[last]].device->name);
+            at += (size_t)sprintf(text + at, "..%s", s->job->devices[list[last]].device->name);
             i = last;
         }
     }
@@ -107,18 +107,18 @@ static void print_group(const struct session *s, const char *text, const size_t 
 
 void say_folded(const struct session *s, sentence_of *sentence, const void *context, bool *spaced)
 {
-    struct said *list = calloc(s->count + 1, sizeof *list);
-    size_t *group = calloc(s->count + 1, sizeof *group);
+    struct said *list = calloc(s->job->count + 1, sizeof *list);
+    size_t *group = calloc(s->job->count + 1, sizeof *group);
     size_t count = 0;
     if (list == NULL || group == NULL)
         abort();
-    for (size_t i = 0; i < s->count; i++) {
+    for (size_t i = 0; i < s->job->count; i++) {
         char text[SENTENCE_BYTES] = "";
-        if (s->targets[i].chosen)
-            sentence(s, &s->targets[i], context, text);
+        if (s->job->devices[i].chosen)
+            sentence(s, &s->job->devices[i], context, text);
         if (text[0] != '\0')
             list[count++] =
-                (struct said){.target = i, .text = marked(text, shell_word(s->targets[i].device->name))};
+                (struct said){.target = i, .text = marked(text, eb_job_word(s->job->devices[i].device->name))};
     }
     for (size_t i = 0; i < count; i++) {
         size_t members = 0;

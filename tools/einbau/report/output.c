@@ -206,9 +206,9 @@ const char *shorter(const char *from, char to[EB_FINDING_TEXT_BYTES + 4])
     return to;
 }
 
-const char *running_text(const struct target *t, size_t index, char text[RUNNING_BYTES])
+const char *running_text(const struct eb_job_device *t, size_t index, char text[RUNNING_BYTES])
 {
-    const struct eb_run *run = target_last(t);
+    const struct eb_run *run = eb_job_last(t);
     const char *version = run->running[index].version;
     if (t->begun && !run->identified)
         return "unknown";
@@ -217,18 +217,18 @@ const char *running_text(const struct target *t, size_t index, char text[RUNNING
     if (run->in_loader)
         return "(in loader)";
     snprintf(text, RUNNING_BYTES, "%s%s", version[0] != '\0' ? version : "?",
-             target_stopped(t) ? ", stopped" : "");
+             eb_job_stopped(t) ? ", stopped" : "");
     return text;
 }
 
 /* Where nothing is wanted and something runs, there is nothing to be marked. */
-static const char *mark_text(const struct target *t, size_t index)
+static const char *mark_text(const struct eb_job_device *t, size_t index)
 {
-    enum eb_mark mark = target_mark(t, index);
-    return mark == EB_MARK_CURRENT && target_wanted(t, index)[0] == '\0' ? "" : eb_mark_word(mark);
+    enum eb_mark mark = eb_job_mark(t, index);
+    return mark == EB_MARK_CURRENT && eb_job_wanted(t, index)[0] == '\0' ? "" : eb_mark_word(mark);
 }
 
-void print_disagreements(const struct target *t)
+void print_disagreements(const struct eb_job_device *t)
 {
     for (size_t i = 0; i < t->look.disagreements; i++) {
         const struct eb_disagreement *d = &t->look.disagreement[i];
@@ -247,8 +247,8 @@ void print_devices(const struct session *s)
                                         "COMPONENT", "RUNNING", "WANTED",     "MARK"};
     struct table table;
     table_begin(&table, 9, heads);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         char address[EB_PLACE_TEXT_BYTES];
         char name[EB_NAME_BYTES + 4];
         if (!t->chosen)
@@ -261,7 +261,7 @@ void print_devices(const struct session *s)
         for (size_t k = 0; k < t->device->profile->count; k++) {
             /* A device that is silent has a line even where nothing is wanted of it. */
             bool last = first && k + 1 == t->device->profile->count;
-            if (!target_has(t, k) && !last)
+            if (!eb_job_has(t, k) && !last)
                 continue;
             const char *const cells[] = {first ? name : "",
                                          first ? address : "",
@@ -270,52 +270,52 @@ void print_devices(const struct session *s)
                                          first ? id->serial : "",
                                          t->device->profile->components[k].name,
                                          running_text(t, k, running),
-                                         target_wanted(t, k),
+                                         eb_job_wanted(t, k),
                                          mark_text(t, k)};
             table_add(&table, cells);
             first = false;
         }
     }
     table_print(&table);
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].chosen)
-            print_disagreements(&s->targets[i]);
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen)
+            print_disagreements(&s->job->devices[i]);
     }
     say_folded(s, say_left, NULL, NULL);
     say_folded(s, say_moved, NULL, NULL);
     say_folded(s, say_look, NULL, NULL);
 }
 
-void say_look(const struct session *s, const struct target *t, const void *context, char text[SENTENCE_BYTES])
+void say_look(const struct session *s, const struct eb_job_device *t, const void *context, char text[SENTENCE_BYTES])
 {
     (void)context;
     look_sentence(s, t, text, SENTENCE_BYTES);
 }
 
-void say_outcome(const struct session *s, const struct target *t, const void *context,
+void say_outcome(const struct session *s, const struct eb_job_device *t, const void *context,
                  char text[SENTENCE_BYTES])
 {
     (void)context;
     outcome_sentence(s, t, text, SENTENCE_BYTES);
 }
 
-void say_left(const struct session *s, const struct target *t, const void *context, char text[SENTENCE_BYTES])
+void say_left(const struct session *s, const struct eb_job_device *t, const void *context, char text[SENTENCE_BYTES])
 {
     char sentence[SENTENCE_BYTES - 64];
     (void)s;
     (void)context;
     if (t->worked_on) {
-        holder_text(&t->worker, sentence, sizeof sentence);
+        eb_job_holder_text(&t->worker, sentence, sizeof sentence);
         snprintf(text, SENTENCE_BYTES, "%s is working on it now", sentence);
     } else if (t->left != NULL) {
         left_sentence(t, text, SENTENCE_BYTES);
-    } else if (target_stopped(t)) {
+    } else if (eb_job_stopped(t)) {
         start_sentence(t, sentence, sizeof sentence);
         snprintf(text, SENTENCE_BYTES, "its program is stopped: %s", sentence);
     }
 }
 
-void say_moved(const struct session *s, const struct target *t, const void *context,
+void say_moved(const struct session *s, const struct eb_job_device *t, const void *context,
                char text[SENTENCE_BYTES])
 {
     (void)s;
@@ -336,7 +336,7 @@ const char *answer_text(enum eb_answer answer)
     return texts[answer];
 }
 
-static bool in_plan(const struct target *t)
+static bool in_plan(const struct eb_job_device *t)
 {
     return t->chosen && (t->item_count > 0 || t->refused);
 }
@@ -346,12 +346,12 @@ size_t count_plan(const struct session *s, size_t *devices, size_t *refused)
     size_t images = 0;
     *devices = 0;
     *refused = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        if (!in_plan(&s->targets[i]))
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (!in_plan(&s->job->devices[i]))
             continue;
-        images += s->targets[i].item_count;
+        images += s->job->devices[i].item_count;
         (*devices)++;
-        *refused += s->targets[i].refused;
+        *refused += s->job->devices[i].refused;
     }
     return images;
 }
@@ -389,7 +389,7 @@ void print_verdict(const struct eb_verdict *v, const char *indent)
     }
 }
 
-void print_findings(const struct target *t, bool *spaced)
+void print_findings(const struct eb_job_device *t, bool *spaced)
 {
     for (size_t k = 0; k < t->item_count; k++) {
         const struct eb_verdict *v = &t->items[k].verdict;
@@ -405,10 +405,10 @@ void print_findings(const struct target *t, bool *spaced)
                 snprintf(advice, sizeof advice, "accepted");
             else if (finding->together != NULL)
                 snprintf(advice, sizeof advice, "fit %s together with it: einbau fit %s %s",
-                         finding->together, shell_word(finding->together), shell_word(t->device->name));
+                         finding->together, eb_job_word(finding->together), eb_job_word(t->device->name));
             else if (finding->acceptable)
                 snprintf(advice, sizeof advice, "refused unless accepted: --accept %s:%s",
-                         shell_word(t->device->name), code);
+                         eb_job_word(t->device->name), code);
             paragraph(spaced, "%s %s %s: %s: found %s, expected %s (%s)", t->device->name,
                       t->items[k].component->name, t->items[k].image->version, code,
                       shorter(finding->found, found), shorter(finding->expected, expected), advice);
@@ -420,9 +420,9 @@ void print_findings(const struct target *t, bool *spaced)
                 spaced,
                 "%s %s: image: found none of %s for %s on the shelf, expected one: einbau shelf add FILE; "
                 "'einbau shelf list --for %s --all' shows what is there",
-                t->device->name, t->device->profile->components[i].name, target_wanted(t, i),
+                t->device->name, t->device->profile->components[i].name, eb_job_wanted(t, i),
                 t->look.identity.order_code[0] != '\0' ? t->look.identity.order_code : "this device",
-                shell_word(t->device->name));
+                eb_job_word(t->device->name));
     }
 }
 
@@ -432,7 +432,7 @@ const char *file_name(const char *path)
     return slash != NULL ? slash + 1 : path;
 }
 
-static uint32_t seconds_of(const struct target *t)
+static uint32_t seconds_of(const struct eb_job_device *t)
 {
     const struct eb_profile *profile = t->device->profile;
     uint32_t seconds = 0;
@@ -447,20 +447,20 @@ static uint32_t seconds_of(const struct target *t)
 static size_t last_wave(const struct session *s)
 {
     size_t last = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        if (in_plan(&s->targets[i]) && s->targets[i].device->wave > last)
-            last = s->targets[i].device->wave;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (in_plan(&s->job->devices[i]) && s->job->devices[i].device->wave > last)
+            last = s->job->devices[i].device->wave;
     }
     return last;
 }
 
 /* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
-static const struct target *waits_for(const struct session *s, const struct target *t, size_t index)
+static const struct eb_job_device *waits_for(const struct session *s, const struct eb_job_device *t, size_t index)
 {
     const struct eb_site_device *d = t->device;
     for (size_t i = 0; i <= d->companion_count; i++) {
         const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
-        const struct target *o = other != NULL ? &s->targets[other - s->site->devices] : NULL;
+        const struct eb_job_device *o = other != NULL ? &s->job->devices[other - s->job->site->devices] : NULL;
         bool again = i > 0 && other == d->via;
         if (o != NULL && !again && in_plan(o) && o->item_count > 0 && index-- == 0)
             return o;
@@ -469,9 +469,9 @@ static const struct target *waits_for(const struct session *s, const struct targ
 }
 
 /* "drive-plc, lead-node" */
-static void after_text(const struct session *s, const struct target *t, char *text, size_t cap)
+static void after_text(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
-    const struct target *other;
+    const struct eb_job_device *other;
     text[0] = '\0';
     for (size_t i = 0; (other = waits_for(s, t, i)) != NULL; i++)
         snprintf(text + strlen(text), cap - strlen(text), "%s%s", i > 0 ? ", " : "", other->device->name);
@@ -480,15 +480,15 @@ static void after_text(const struct session *s, const struct target *t, char *te
 static bool waits(const struct session *s)
 {
     bool any = false;
-    for (size_t i = 0; i < s->count; i++)
-        any = any || (in_plan(&s->targets[i]) && waits_for(s, &s->targets[i], 0) != NULL);
+    for (size_t i = 0; i < s->job->count; i++)
+        any = any || (in_plan(&s->job->devices[i]) && waits_for(s, &s->job->devices[i], 0) != NULL);
     return any;
 }
 
 /* When a device can begin: when those that it waits for are through, each of them as early as it can be. */
-static uint32_t begins_after(const struct session *s, const struct target *t)
+static uint32_t begins_after(const struct session *s, const struct eb_job_device *t)
 {
-    const struct target *other;
+    const struct eb_job_device *other;
     uint32_t latest = 0;
     for (size_t i = 0; (other = waits_for(s, t, i)) != NULL; i++) {
         uint32_t end = begins_after(s, other) + seconds_of(other);
@@ -498,13 +498,13 @@ static uint32_t begins_after(const struct session *s, const struct target *t)
 }
 
 /* Of devices that share a bus: what it carries for one it does not carry for the others. */
-static uint32_t seconds_of_bus(const struct session *s, const struct target *of)
+static uint32_t seconds_of_bus(const struct session *s, const struct eb_job_device *of)
 {
     uint32_t sum = 0;
     uint32_t restart = 0;
     uint32_t first = UINT32_MAX;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         uint32_t own = t->device->profile->typical_restart_s;
         if (t->device->wire != of->device->wire || t->refused || t->item_count == 0)
             continue;
@@ -520,8 +520,8 @@ static uint32_t seconds_of_bus(const struct session *s, const struct target *of)
 static uint32_t whole_seconds(const struct session *s)
 {
     uint32_t longest = 0;
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         if (!in_plan(t) || t->refused)
             continue;
         uint32_t chain = begins_after(s, t) + seconds_of(t);
@@ -532,7 +532,7 @@ static uint32_t whole_seconds(const struct session *s)
     return longest;
 }
 
-static void add_plan_rows(struct table *table, const struct session *s, const struct target *t)
+static void add_plan_rows(struct table *table, const struct session *s, const struct eb_job_device *t)
 {
     char time[32] = "";
     char after[160];
@@ -564,7 +564,7 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
         const char *const cells[] = {first ? t->device->name : "",
                                      t->device->profile->components[i].name,
                                      running_text(t, i, running),
-                                     target_wanted(t, i),
+                                     eb_job_wanted(t, i),
                                      "(none on the shelf)",
                                      "",
                                      first ? after : "",
@@ -584,9 +584,9 @@ static void print_plan_table(const struct session *s)
     struct table table;
     table_begin(&table, 9, heads);
     for (size_t w = 0; w <= last_wave(s); w++) {
-        for (size_t i = 0; i < s->count; i++) {
-            if (in_plan(&s->targets[i]) && s->targets[i].device->wave == w)
-                add_plan_rows(&table, s, &s->targets[i]);
+        for (size_t i = 0; i < s->job->count; i++) {
+            if (in_plan(&s->job->devices[i]) && s->job->devices[i].device->wave == w)
+                add_plan_rows(&table, s, &s->job->devices[i]);
         }
     }
     table_print(&table);
@@ -595,7 +595,7 @@ static void print_plan_table(const struct session *s)
             "once.");
 }
 
-static void say_loss(const struct session *s, const struct target *t, const void *context,
+static void say_loss(const struct session *s, const struct eb_job_device *t, const void *context,
                      char text[SENTENCE_BYTES])
 {
     const char *loss = t->device->profile->loses[*(const size_t *)context];
@@ -604,7 +604,7 @@ static void say_loss(const struct session *s, const struct target *t, const void
         snprintf(text, SENTENCE_BYTES, "will lose %s", loss);
 }
 
-static void say_hand(const struct session *s, const struct target *t, const void *context,
+static void say_hand(const struct session *s, const struct eb_job_device *t, const void *context,
                      char text[SENTENCE_BYTES])
 {
     const struct eb_step *step = &t->device->profile->prepare.list[*(const size_t *)context];
@@ -623,11 +623,11 @@ static void print_consequences(const struct session *s)
         say_folded(s, say_hand, &k, &spaced);
 }
 
-static void print_left_out(const struct target *t, bool *spaced)
+static void print_left_out(const struct eb_job_device *t, bool *spaced)
 {
     for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
-        enum eb_mark mark = target_mark(t, k);
-        if (mark != EB_MARK_CURRENT && target_has(t, k) && !t->lacks[k])
+        enum eb_mark mark = eb_job_mark(t, k);
+        if (mark != EB_MARK_CURRENT && eb_job_has(t, k) && !t->lacks[k])
             paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
                       t->device->profile->components[k].name, eb_mark_word(mark),
                       t->device->profile->sends ? " unless the device is named"
@@ -640,17 +640,17 @@ static void print_refused(const struct session *s)
     char text[1600] = "Refused:";
     size_t at = strlen(text);
     puts("");
-    for (size_t i = 0; i < s->count && at < sizeof text - 200; i++) {
-        if (s->targets[i].refused)
-            at += (size_t)snprintf(text + at, sizeof text - at, " %s", s->targets[i].device->name);
+    for (size_t i = 0; i < s->job->count && at < sizeof text - 200; i++) {
+        if (s->job->devices[i].refused)
+            at += (size_t)snprintf(text + at, sizeof text - at, " %s", s->job->devices[i].device->name);
     }
     at += (size_t)snprintf(
         text + at, sizeof text - at,
         ". Nothing is written to any device while a refused one is in the plan. Leave it out:");
-    for (size_t i = 0; i < s->count && at < sizeof text - 80; i++) {
-        if (s->targets[i].refused)
+    for (size_t i = 0; i < s->job->count && at < sizeof text - 80; i++) {
+        if (s->job->devices[i].refused)
             at += (size_t)snprintf(text + at, sizeof text - at, " --without %s",
-                                   shell_word(s->targets[i].device->name));
+                                   eb_job_word(s->job->devices[i].device->name));
     }
     say("%s", text);
 }
@@ -680,7 +680,7 @@ void print_plan(const struct session *s)
         uint32_t seconds = whole_seconds(s);
         if (seconds > 0)
             seconds_text(seconds, time, sizeof time);
-        printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->site->name, images,
+        printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->job->site->name, images,
                images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
                devices == 1 ? ""
                : waits(s)   ? ", in their order"
@@ -693,17 +693,17 @@ void print_plan(const struct session *s)
     say_folded(s, say_left, NULL, &spaced);
     say_folded(s, say_moved, NULL, &spaced);
     say_folded(s, say_look, NULL, &spaced);
-    for (size_t i = 0; i < s->count; i++) {
-        const struct target *t = &s->targets[i];
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
         if (t->chosen && !s->options->explain)
             print_findings(t, &spaced);
         if (t->chosen)
             print_left_out(t, &spaced);
     }
-    for (size_t i = 0; i < s->count && s->options->explain; i++) {
-        for (size_t k = 0; k < s->targets[i].item_count; k++) {
-            const struct eb_run_item *item = &s->targets[i].items[k];
-            printf("\n%s %s %s:\n", s->targets[i].device->name, item->component->name, item->image->version);
+    for (size_t i = 0; i < s->job->count && s->options->explain; i++) {
+        for (size_t k = 0; k < s->job->devices[i].item_count; k++) {
+            const struct eb_run_item *item = &s->job->devices[i].items[k];
+            printf("\n%s %s %s:\n", s->job->devices[i].device->name, item->component->name, item->image->version);
             print_verdict(&item->verdict, "  ");
         }
     }
@@ -718,7 +718,7 @@ static json_t *text_or_null(const char *text)
     return text[0] != '\0' ? json_string(text) : json_null();
 }
 
-static json_t *findings_document(const struct target *t)
+static json_t *findings_document(const struct eb_job_device *t)
 {
     json_t *list = json_array();
     for (size_t k = 0; k < t->item_count; k++) {
@@ -738,9 +738,9 @@ static json_t *findings_document(const struct target *t)
         if (t->lacks[i])
             json_array_append_new(list, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "component",
                                                   t->device->profile->components[i].name, "version",
-                                                  target_wanted(t, i), "code", "image", "grade", "no",
+                                                  eb_job_wanted(t, i), "code", "image", "grade", "no",
                                                   "found", "none on the shelf", "expected",
-                                                  target_wanted(t, i), "acceptable", 0));
+                                                  eb_job_wanted(t, i), "acceptable", 0));
     }
     return list;
 }
@@ -758,7 +758,7 @@ static json_t *known_by_document(unsigned by)
 }
 
 /* Of a component to which something is to be written, or was. */
-static void add_item(const struct target *t, json_t *component, size_t i)
+static void add_item(const struct eb_job_device *t, json_t *component, size_t i)
 {
     const struct eb_run_item *item = &t->items[i];
     json_t *through = json_object_get(component, "through");
@@ -778,21 +778,21 @@ static void add_item(const struct target *t, json_t *component, size_t i)
     json_object_set_new(component, "confirmed_by", known_by_document(item->confirmed_by));
 }
 
-static json_t *components_document(const struct target *t)
+static json_t *components_document(const struct eb_job_device *t)
 {
     json_t *list = json_array();
-    const struct eb_run *run = target_last(t);
+    const struct eb_run *run = eb_job_last(t);
     bool known = (t->begun ? run->identified : t->reached) && !run->in_loader;
     for (size_t k = 0; k < t->device->profile->count; k++) {
-        if (!target_has(t, k))
+        if (!eb_job_has(t, k))
             continue;
         const struct eb_running *running = &run->running[k];
-        enum eb_mark mark = target_mark(t, k);
+        enum eb_mark mark = eb_job_mark(t, k);
         json_t *component = json_pack("{s:s, s:o, s:o, s:s}", "name", t->device->profile->components[k].name,
                                       "running", text_or_null(known ? running->version : ""), "wanted",
-                                      text_or_null(target_wanted(t, k)), "mark", eb_mark_word(mark));
-        if (mark == EB_MARK_CURRENT && target_wanted(t, k)[0] != '\0')
-            json_object_set_new(component, "confirmed_by", known_by_document(target_known_by(t, k)));
+                                      text_or_null(eb_job_wanted(t, k)), "mark", eb_mark_word(mark));
+        if (mark == EB_MARK_CURRENT && eb_job_wanted(t, k)[0] != '\0')
+            json_object_set_new(component, "confirmed_by", known_by_document(eb_job_known_by(t, k)));
         for (size_t i = 0; i < t->item_count; i++) {
             if (t->items[i].component == &t->device->profile->components[k])
                 add_item(t, component, i);
@@ -803,7 +803,7 @@ static json_t *components_document(const struct target *t)
 }
 
 /* Rules whose findings were accepted. */
-static json_t *accepted_document(const struct target *t)
+static json_t *accepted_document(const struct eb_job_device *t)
 {
     json_t *list = json_array();
     uint32_t told = 0;
@@ -819,7 +819,7 @@ static json_t *accepted_document(const struct target *t)
     return list;
 }
 
-static json_t *left_document(const struct target *t)
+static json_t *left_document(const struct eb_job_device *t)
 {
     const struct eb_left *l = t->left;
     char sentence[SENTENCE_BYTES];
@@ -834,11 +834,11 @@ static json_t *disagreement_document(const struct eb_disagreement *d)
                      "text", d->text, "other_by", d->other_by->title, "other_text", d->other_text);
 }
 
-static json_t *device_document(const struct session *s, const struct target *t)
+static json_t *device_document(const struct session *s, const struct eb_job_device *t)
 {
     char address[EB_PLACE_TEXT_BYTES];
     char sentence[SENTENCE_BYTES];
-    const struct eb_run *run = target_last(t);
+    const struct eb_run *run = eb_job_last(t);
     const struct eb_identity *id = &run->identity;
     bool known = t->begun ? run->identified : t->reached;
     eb_site_place_text(t->device, address);
@@ -867,7 +867,7 @@ static json_t *device_document(const struct session *s, const struct target *t)
             device, "moved",
             json_pack("{s:s, s:s, s:s}", "mac", t->mac, "before", t->other_mac, "seen", t->other_seen));
     if (t->item_count > 0) {
-        const struct target *other;
+        const struct eb_job_device *other;
         json_t *after = json_array();
         for (size_t i = 0; (other = waits_for(s, t, i)) != NULL; i++)
             json_array_append_new(after, json_string(other->device->name));
@@ -884,12 +884,12 @@ json_t *document(const struct session *s, const char *command)
     char kind[64];
     json_t *devices = json_array();
     snprintf(kind, sizeof kind, "%s/2", command);
-    for (size_t i = 0; i < s->count; i++) {
-        if (s->targets[i].chosen)
-            json_array_append_new(devices, device_document(s, &s->targets[i]));
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen)
+            json_array_append_new(devices, device_document(s, &s->job->devices[i]));
     }
     return json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
-                     s->site != NULL ? json_string(s->site->name) : json_null(), "devices", devices);
+                     s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "devices", devices);
 }
 
 void print_document(json_t *root)

@@ -46,12 +46,12 @@ const char *answer_text(enum eb_answer answer);
 
 /* What runs in a component, as a cell: a version, "(in loader)", "unknown". */
 enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 16, SENTENCE_BYTES = 1024 };
-const char *running_text(const struct target *target, size_t index, char text[RUNNING_BYTES]);
+const char *running_text(const struct eb_job_device *target, size_t index, char text[RUNNING_BYTES]);
 
 /* What is to be said of one device: a sentence or more into `text`, or nothing.  Printed behind the device's
  * name, and once for all devices of which the same is to be said: "door-01..door-07: ...".  With an empty
  * line before each, or, where `spaced` is not NULL, one before the first where `*spaced` is false. */
-typedef void sentence_of(const struct session *session, const struct target *target, const void *context,
+typedef void sentence_of(const struct session *session, const struct eb_job_device *target, const void *context,
                          char text[SENTENCE_BYTES]);
 void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
 /* Sentences: why it could not be looked at; what came of it in a job; what an earlier job left, or that
@@ -60,7 +60,7 @@ sentence_of say_look, say_outcome, say_left, say_moved;
 
 /* The tables that several commands print. */
 void print_devices(const struct session *session);
-void print_disagreements(const struct target *target);
+void print_disagreements(const struct eb_job_device *target);
 void print_plan(const struct session *session);
 /* "Write 17 images to 15 devices, about 1 min 14 s?" */
 enum { PLAN_QUESTION_BYTES = 128 };
@@ -70,7 +70,7 @@ void plan_question(const struct session *session, char question[PLAN_QUESTION_BY
 void print_verdict(const struct eb_verdict *verdict, const char *indent);
 
 /* The findings of one device that are not plain yes, after an empty line where `*spaced` is false. */
-void print_findings(const struct target *target, bool *spaced);
+void print_findings(const struct eb_job_device *target, bool *spaced);
 size_t count_plan(const struct session *session, size_t *devices, size_t *refused);
 
 /* An image of the shelf; docs/json.md. */

@@ -20,11 +20,11 @@ static struct winsize size_of_terminal(void)
     return size;
 }
 
-static struct target *target_of(const struct progress *p, const struct eb_run *run)
+static struct eb_job_device *target_of(const struct progress *p, const struct eb_run *run)
 {
-    for (size_t i = 0; i < p->session->count; i++) {
-        if (&p->session->targets[i].fit == run)
-            return &p->session->targets[i];
+    for (size_t i = 0; i < p->session->job->count; i++) {
+        if (&p->session->job->devices[i].fit == run)
+            return &p->session->job->devices[i];
     }
     return NULL;
 }
@@ -33,7 +33,7 @@ static struct target *target_of(const struct progress *p, const struct eb_run *r
 static void on_event(void *context, const struct eb_run *run)
 {
     const struct progress *p = context;
-    struct target *t = target_of(p, run);
+    struct eb_job_device *t = target_of(p, run);
     const struct eb_progress *at = &run->progress;
     if (p->silent || p->terminal || t == NULL)
         return;
@@ -93,7 +93,7 @@ static void bar(const struct eb_progress *at, char *text)
     text[BAR_CELLS + 2] = '\0';
 }
 
-static void describe(const struct target *t, char *line, size_t cap)
+static void describe(const struct eb_job_device *t, char *line, size_t cap)
 {
     const struct eb_run *run = &t->fit;
     const struct eb_progress *at = &run->progress;
@@ -156,17 +156,17 @@ void progress_show(void *context)
     }
     if (!p->terminal)
         return;
-    for (size_t i = 0; i < p->session->count; i++) {
-        devices += p->session->targets[i].item_count > 0;
-        ended += p->session->targets[i].item_count > 0 && p->session->targets[i].begun &&
-                 eb_run_ended(&p->session->targets[i].fit);
+    for (size_t i = 0; i < p->session->job->count; i++) {
+        devices += p->session->job->devices[i].item_count > 0;
+        ended += p->session->job->devices[i].item_count > 0 && p->session->job->devices[i].begun &&
+                 eb_run_ended(&p->session->job->devices[i].fit);
     }
     if (p->lines > 0)
         fprintf(stderr, "\033[%zuA", p->lines);
     p->lines = 0;
     /* Where not all have a line, those under way come first. */
-    for (size_t i = 0; i < p->session->count && shown < room; i++) {
-        const struct target *t = &p->session->targets[i];
+    for (size_t i = 0; i < p->session->job->count && shown < room; i++) {
+        const struct eb_job_device *t = &p->session->job->devices[i];
         if (t->item_count == 0 || (devices > room && t->begun && eb_run_ended(&t->fit)))
             continue;
         describe(t, line, sizeof line);

@@ -23,7 +23,7 @@ struct view {
 
 static uint64_t now_us(const struct view *v)
 {
-    const struct eb_port *port = v->wire->session->port;
+    const struct eb_port *port = v->wire->session->job->port;
     return port->now_us(port->self);
 }
 

@@ -1,0 +1,181 @@
+/* Carrying a plan out: each device begins when all that it depends on is confirmed. */
+#include "inside.h"
+
+#include <stdlib.h>
+
+enum eb_outcome eb_job_outcome(const struct eb_job_device *t)
+{
+    if (t->begun)
+        return t->fit.outcome;
+    if (t->waited_for != NULL)
+        return EB_OUTCOME_NOT_STARTED;
+    if (!eb_job_wants(t))
+        return EB_OUTCOME_NONE;
+    if (t->refused)
+        return EB_OUTCOME_REFUSED;
+    if (!t->reached)
+        return EB_OUTCOME_FAILED;
+    return t->item_count == 0 && eb_job_as_wanted(t) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
+}
+
+/* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
+static bool waits_for(struct eb_job *job, const struct eb_site_device *d, bool *in_vain)
+{
+    const struct eb_job_device *t = d != NULL ? &job->devices[d - job->site->devices] : NULL;
+    if (t == NULL || t->item_count == 0)
+        return false; /* it is no part of this job */
+    if (t->begun && eb_run_ended(&t->fit)) {
+        *in_vain = t->fit.outcome != EB_OUTCOME_CONFIRMED && t->fit.outcome != EB_OUTCOME_UP_TO_DATE;
+        return *in_vain;
+    }
+    *in_vain = t->waited_for != NULL;
+    return true;
+}
+
+/* The device that it waits for, or NULL. */
+static const struct eb_site_device *awaited(struct eb_job *job, const struct eb_job_device *t, bool *in_vain)
+{
+    const struct eb_site_device *d = t->device;
+    const struct eb_site_device *first = NULL;
+    *in_vain = false;
+    for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
+        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
+        if (waits_for(job, other, in_vain) && (first == NULL || *in_vain))
+            first = other;
+    }
+    return first;
+}
+
+/* Begins a run that writes. */
+static bool begin(struct eb_job *job, struct eb_job_device *t, struct eb_crew *crew)
+{
+    struct eb_run_config config = t->fit.config;
+    if (job->config.begins != NULL)
+        job->config.begins(job->config.context, &config);
+    ebi_job_attach(job, &config);
+    t->begun = true;
+    if (eb_run_init(&t->fit, &config) != EB_OK)
+        return false;
+    if (eb_crew_add(crew, &t->fit) == EB_OK)
+        return true;
+    eb_run_abandon(&t->fit);
+    return false;
+}
+
+/* Begins with those that wait for no one any more, and gives up those that wait in vain. */
+static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
+{
+    bool added = false;
+    for (bool again = true; again;) {
+        again = false;
+        for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
+            struct eb_job_device *t = &job->devices[i];
+            bool in_vain;
+            if (t->item_count == 0 || t->begun || t->waited_for != NULL)
+                continue;
+            const struct eb_site_device *other = awaited(job, t, &in_vain);
+            if (other == NULL) {
+                /* By what runs now in those that it waited for: the run judges once more. */
+                eb_job_surround(job, t, false);
+                added = begin(job, t, crew) || added;
+            } else if (in_vain) {
+                t->waited_for = other;
+            }
+            again = again || (other != NULL && in_vain);
+        }
+    }
+    return added;
+}
+
+static bool begin_recovering(struct eb_job *job, struct eb_crew *crew)
+{
+    bool added = false;
+    for (size_t i = 0; i < job->count; i++) {
+        struct eb_job_device *t = &job->devices[i];
+        if (!t->recovers || t->begun)
+            continue;
+        t->fit.config = eb_job_run_config(job, t, EB_JOB_FIT);
+        t->fit.config.target.serial = t->look.identity.serial; /* the very device that was looked at */
+        t->fit.config.recover = true;
+        added = begin(job, t, crew) || added;
+    }
+    return added;
+}
+
+static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_crew *crew))
+{
+    struct eb_crew_place *places = calloc(job->count + 1, sizeof *places);
+    struct eb_crew crew;
+    if (places == NULL)
+        return ebi_job_fail(job, EB_IO, "out of memory; nothing was written");
+    eb_crew_init(&crew, job->port, places, job->count);
+    ebi_job_work(job, &crew, more);
+    free(places);
+    return true;
+}
+
+bool eb_job_carry_out(struct eb_job *job)
+{
+    return work(job, begin_ready);
+}
+
+bool eb_job_recover(struct eb_job *job)
+{
+    return work(job, begin_recovering);
+}
+
+/* --- all of it ------------------------------------------------------------------------------------ */
+
+/* Why nothing is written: one device is refused, or could not be looked at. */
+static bool is_ready(struct eb_job *job)
+{
+    for (size_t i = 0; i < job->count; i++) {
+        const struct eb_job_device *t = &job->devices[i];
+        const struct eb_finding *f = NULL;
+        if (!t->chosen || !eb_job_wants(t))
+            continue;
+        if (!t->reached)
+            return ebi_job_fail(job, EB_NO_ANSWER, "%s: %s: %s. Nothing was written", t->device->name,
+                                t->look.error.where != NULL ? t->look.error.where : "looking at it",
+                                t->look.error.text[0] != '\0' ? t->look.error.text
+                                                              : eb_status_word(t->look.error.status));
+        for (size_t k = 0; k < t->item_count && f == NULL; k++) {
+            const struct eb_verdict *v = &t->items[k].verdict;
+            for (size_t n = 0; n < v->count && f == NULL; n++)
+                f = v->findings[n].grade > EB_GRADE_ACCEPTED ? &v->findings[n] : NULL;
+        }
+        if (t->refused)
+            return ebi_job_fail(job, EB_OTHER, "%s is refused: %s: found %s, expected %s. Nothing was written",
+                                t->device->name, f != NULL ? eb_rule_code(f->rule) : "image",
+                                f != NULL ? f->found : "none on the shelf",
+                                f != NULL ? f->expected : "the wanted version");
+    }
+    return true;
+}
+
+/* Whether all is as wanted; else the first device that is not. */
+static bool is_done(struct eb_job *job)
+{
+    for (size_t i = 0; i < job->count; i++) {
+        const struct eb_job_device *t = &job->devices[i];
+        enum eb_outcome outcome = eb_job_outcome(t);
+        const struct eb_error *e = &t->fit.error;
+        if (!t->chosen || !eb_job_wants(t) || outcome == EB_OUTCOME_CONFIRMED ||
+            outcome == EB_OUTCOME_UP_TO_DATE)
+            continue;
+        return ebi_job_fail(job, e->status != EB_OK ? e->status : EB_UNCONFIRMED, "%s: %s%s%s%s%s",
+                            t->device->name, eb_outcome_word(outcome), e->where != NULL ? ": " : "",
+                            e->where != NULL ? e->where : "", e->text[0] != '\0' ? ": " : "", e->text);
+    }
+    return true;
+}
+
+bool eb_job_fit(struct eb_job *job, struct eb_problem *problem)
+{
+    bool good = eb_job_lock_addresses(job) && eb_job_look(job) && eb_job_plan(job) && is_ready(job) &&
+                eb_job_lock_devices(job) && eb_job_begin(job) && eb_job_carry_out(job) && is_done(job);
+    eb_job_end(job, good ? "as wanted" : "not as wanted");
+    if (!good && problem != NULL)
+        *problem = job->problem;
+    return good;
+}

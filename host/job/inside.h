@@ -1,0 +1,31 @@
+/* The parts of the job library among themselves. */
+#ifndef EBI_JOB_INSIDE_H
+#define EBI_JOB_INSIDE_H
+
+#include "einbau/job.h"
+
+/* The job must end: fills in job->problem; gives false. */
+__attribute__((format(printf, 3, 4))) bool ebi_job_fail(struct eb_job *job, enum eb_status status,
+                                                        const char *format, ...);
+/* job->problem is filled already. */
+bool ebi_job_failed(struct eb_job *job, enum eb_status status);
+/* A sentence for config.warn. */
+__attribute__((format(printf, 2, 3))) void ebi_job_warn(struct eb_job *job, const char *format, ...);
+
+/* How urgently the caller wants the end. */
+unsigned ebi_job_stop(const struct eb_job *job);
+
+/* Works until all runs of the crew have ended and `more`, which may be NULL, has added none. */
+void ebi_job_work(struct eb_job *job, struct eb_crew *crew,
+                  bool (*more)(struct eb_job *job, struct eb_crew *crew));
+
+/* Lets the run write into the record before each effect. */
+void ebi_job_attach(struct eb_job *job, struct eb_run_config *config);
+
+/* Finds the checksums of the wanted images, as far as the devices tell theirs and the images are known. */
+void ebi_job_compare(struct eb_job *job);
+
+bool ebi_job_on_bus(const struct eb_job_device *device);
+bool ebi_job_on_ip(const struct eb_job_device *device);
+
+#endif

@@ -1,0 +1,319 @@
+/* What keeps a plant whole: a lock on each device that is worked on, and a row in the record before each
+ * effect; and what jobs that did not end left behind. */
+#include "inside.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+/* --- keys ---------------------------------------------------------------------------------------- */
+
+void eb_job_ip_key(const struct eb_endpoint *modbus, char key[EB_LOCK_KEY_BYTES])
+{
+    char text[EB_ENDPOINT_TEXT_BYTES];
+    eb_endpoint_text(modbus, true, text);
+    snprintf(key, EB_LOCK_KEY_BYTES, "ip %s", text);
+}
+
+void eb_job_mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES])
+{
+    char text[EB_MAC_TEXT_BYTES];
+    eb_mac_text(mac, text);
+    snprintf(key, EB_LOCK_KEY_BYTES, "mac %s", text);
+}
+
+void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *t, char key[EB_LOCK_KEY_BYTES])
+{
+    char place[EB_PLACE_TEXT_BYTES];
+    const struct eb_site_device *d = t->device;
+    eb_site_place_text(d, place);
+    if (ebi_job_on_ip(t))
+        eb_job_ip_key(&d->modbus, key);
+    else if (ebi_job_on_bus(t))
+        snprintf(key, EB_LOCK_KEY_BYTES, "can %.90s %s", eb_job_adapter(job, d->wire), place);
+    else
+        snprintf(key, EB_LOCK_KEY_BYTES, "usb %s %s", place, d->serial);
+}
+
+void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *t, char key[EB_LOCK_KEY_BYTES])
+{
+    const char *serial = t->look.identity.serial;
+    if (t->look.identified && serial[0] != '\0')
+        snprintf(key, EB_LOCK_KEY_BYTES, "unit %s %s", t->device->profile->order_codes[0], serial);
+    else
+        eb_job_address_key(job, t, key);
+}
+
+/* --- texts --------------------------------------------------------------------------------------- */
+
+void eb_job_local_time(const char *iso, char *text, size_t cap)
+{
+    struct tm parts = {0};
+    struct tm local;
+    if (strptime(iso, "%Y-%m-%dT%H:%M:%SZ", &parts) == NULL) {
+        snprintf(text, cap, "an unknown time");
+        return;
+    }
+    time_t seconds = timegm(&parts);
+    strftime(text, cap, "%Y-%m-%d %H:%M", localtime_r(&seconds, &local));
+}
+
+void eb_job_holder_text(const struct eb_lock_holder *holder, char *text, size_t cap)
+{
+    char since[32];
+    eb_job_local_time(holder->since, since, sizeof since);
+    snprintf(text, cap, "einbau %s (process %ld, since %s)", holder->command, holder->process, since);
+}
+
+/* --- locks --------------------------------------------------------------------------------------- */
+
+static bool open_locks(struct eb_job *job)
+{
+    if (job->locks == NULL && job->config.locks)
+        job->locks = eb_locks_open(job->config.command, &job->problem);
+    return job->locks != NULL || !job->config.locks;
+}
+
+bool eb_job_lock(struct eb_job *job, const char *name, const char *key)
+{
+    struct eb_lock_holder holder;
+    char who[160];
+    if (!job->config.locks)
+        return true;
+    enum eb_status status = open_locks(job) ? eb_locks_take(job->locks, key, &holder, &job->problem) : EB_IO;
+    if (status == EB_OK)
+        return true;
+    if (status != EB_BUSY) {
+        struct eb_problem problem = job->problem;
+        return ebi_job_fail(job, EB_IO, "%s. Nothing was changed", problem.text);
+    }
+    eb_job_holder_text(&holder, who, sizeof who);
+    return ebi_job_fail(job, EB_BUSY, "%s: %s is working on it. Wait until that has ended%s%s. Nothing was changed",
+                        name, who, job->count > 1 ? ", or leave the device out: --without " : "",
+                        job->count > 1 ? eb_job_word(name) : "");
+}
+
+bool eb_job_lock_addresses(struct eb_job *job)
+{
+    for (size_t i = 0; i < job->count; i++) {
+        char key[EB_LOCK_KEY_BYTES];
+        const struct eb_site_device *d = job->devices[i].device;
+        if (!job->devices[i].chosen)
+            continue;
+        eb_job_address_key(job, &job->devices[i], key);
+        if (!eb_job_lock(job, d->name, key))
+            return false;
+        eb_job_mac_key(d->mac, key);
+        if (d->has_mac && !eb_job_lock(job, d->name, key))
+            return false;
+    }
+    return true;
+}
+
+/* Those that nothing is done to are anybody's again. */
+bool eb_job_lock_devices(struct eb_job *job)
+{
+    for (size_t i = 0; i < job->count; i++) {
+        struct eb_job_device *t = &job->devices[i];
+        char key[EB_LOCK_KEY_BYTES];
+        bool needed = t->chosen && (t->item_count > 0 || t->recovers);
+        eb_job_address_key(job, t, key);
+        if (job->locks != NULL && !needed)
+            eb_locks_release(job->locks, key);
+        eb_job_mac_key(t->device->mac, key);
+        if (job->locks != NULL && !needed)
+            eb_locks_release(job->locks, key);
+        eb_job_unit_key(job, t, key);
+        if (needed && !eb_job_lock(job, t->device->name, key))
+            return false;
+    }
+    return true;
+}
+
+/* --- the record ---------------------------------------------------------------------------------- */
+
+static bool open_record(struct eb_job *job, bool make)
+{
+    if (job->record != NULL)
+        return true;
+    job->problem.text[0] = '\0';
+    if (job->config.state == NULL) {
+        snprintf(
+            job->problem.text, sizeof job->problem.text,
+            "found no folder for the record of jobs, expected --state DIR, or the variable XDG_STATE_HOME or "
+            "HOME");
+        return false;
+    }
+    job->record = eb_record_open(job->config.state, make, &job->problem);
+    return job->record != NULL;
+}
+
+bool eb_job_begin(struct eb_job *job)
+{
+    if (!job->config.records || job->recording)
+        return true;
+    job->recording = open_record(job, true) &&
+                     eb_record_begin(job->record, job->config.command,
+                                     job->site != NULL ? job->site->name : "", &job->problem);
+    return job->recording || ebi_job_failed(job, EB_IO);
+}
+
+void eb_job_end(struct eb_job *job, const char *outcome)
+{
+    if (job->recording && !eb_record_end(job->record, outcome, &job->problem))
+        ebi_job_warn(job, "the end of this job could not be written into the record: %s", job->problem.text);
+    job->recording = false;
+}
+
+/* What the images that it got now say of older ones: that holds from now on. */
+static void raise_floors(struct eb_job *job, const struct eb_job_device *t)
+{
+    for (size_t i = 0; job->known != NULL && i < t->item_count; i++) {
+        const struct eb_run_item *item = &t->items[i];
+        if (item->image->floor[0] != '\0' &&
+            !eb_known_raise_floor(job->known, &t->look.identity, item->component, item->image->floor,
+                                  &job->problem))
+            ebi_job_warn(job, "the floor of %s cannot be remembered: %s", t->device->name, job->problem.text);
+    }
+}
+
+static bool on_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
+{
+    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
+    struct eb_job *job = context;
+    const struct eb_job_device *t = NULL;
+    char address[EB_LOCK_KEY_BYTES];
+    char unit[EB_LOCK_KEY_BYTES];
+    char checksum[16] = "";
+    char error[512] = "";
+    for (size_t i = 0; i < job->count; i++)
+        t = run == &job->devices[i].fit ? &job->devices[i] : t;
+    if (t == NULL)
+        return false;
+    const struct eb_run_item *item =
+        record->item < run->config.count ? &run->config.items[record->item] : NULL;
+    bool ended = record->effect == EB_EFFECT_END;
+    eb_job_address_key(job, t, address);
+    eb_job_unit_key(job, t, unit);
+    if (item != NULL)
+        snprintf(checksum, sizeof checksum, "%08x", item->checksum);
+    if (ended && run->error.status != EB_OK)
+        snprintf(error, sizeof error, "%s: %s %s", run->error.where != NULL ? run->error.where : "",
+                 eb_status_word(run->error.status), run->error.text);
+    const struct eb_record_row row = {
+        .kind = kinds[record->effect],
+        .unit = unit,
+        .site = job->site->name,
+        .device = t->device->name,
+        .serial = t->look.identity.serial,
+        .order_code = t->look.identity.order_code,
+        .profile = t->device->profile->name,
+        .link = t->device->link,
+        .address = address,
+        .component = item != NULL ? item->component->name : "",
+        .version = item != NULL ? item->image->version : "",
+        .checksum = checksum,
+        .outcome = ended ? eb_outcome_word(run->outcome) : "",
+        .error = error,
+        .left = run->left,
+    };
+    if (ended && run->outcome == EB_OUTCOME_CONFIRMED)
+        raise_floors(job, t);
+    if (eb_record_add(job->record, &row, &job->problem))
+        return true;
+    ebi_job_warn(job, "%s: the record of jobs cannot be written: %s", t->device->name, job->problem.text);
+    return false;
+}
+
+void ebi_job_attach(struct eb_job *job, struct eb_run_config *config)
+{
+    if (!job->recording)
+        return;
+    config->effect = on_effect;
+    config->effect_context = job;
+}
+
+bool eb_job_note_address(struct eb_job *job, const char *kind, const char *link, const char *address)
+{
+    char unit[EB_LOCK_KEY_BYTES];
+    snprintf(unit, sizeof unit, "address %s %s", link, address);
+    if (!job->config.records)
+        return true;
+    if (!eb_job_begin(job) || !eb_job_lock(job, address, unit))
+        return false;
+    const struct eb_record_row row = {.kind = kind,
+                                      .unit = unit,
+                                      .link = link,
+                                      .address = unit,
+                                      .site = job->site != NULL ? job->site->name : ""};
+    if (eb_record_add(job->record, &row, &job->problem))
+        return true;
+    struct eb_problem problem = job->problem;
+    return ebi_job_fail(job, EB_IO, "the record of jobs cannot be written: %s", problem.text);
+}
+
+/* --- what was left behind ------------------------------------------------------------------------ */
+
+static bool is_left_of(const struct eb_job *job, const struct eb_job_device *t, const struct eb_left *l)
+{
+    char unit[EB_LOCK_KEY_BYTES];
+    char address[EB_LOCK_KEY_BYTES];
+    eb_job_unit_key(job, t, unit);
+    eb_job_address_key(job, t, address);
+    bool told = t->look.identified && t->look.identity.serial[0] != '\0';
+    return strcmp(l->unit, unit) == 0 || (!told && strcmp(l->address, address) == 0);
+}
+
+static void find_worker(struct eb_job *job, struct eb_job_device *t)
+{
+    char key[EB_LOCK_KEY_BYTES];
+    t->worked_on = false;
+    if (job->locks == NULL || (!t->chosen && !t->asked))
+        return;
+    eb_job_address_key(job, t, key);
+    t->worked_on = eb_locks_held(job->locks, key, &t->worker);
+    eb_job_unit_key(job, t, key);
+    t->worked_on = t->worked_on || eb_locks_held(job->locks, key, &t->worker);
+}
+
+/* Leaves out what belongs to jobs that still go on. */
+static void drop_living(struct eb_job *job)
+{
+    size_t kept = 0;
+    for (size_t i = 0; i < job->left_count; i++) {
+        struct eb_lock_holder holder;
+        bool living = job->locks != NULL && (eb_locks_held(job->locks, job->lefts[i].unit, &holder) ||
+                                           eb_locks_held(job->locks, job->lefts[i].address, &holder));
+        if (!living)
+            job->lefts[kept++] = job->lefts[i];
+    }
+    job->left_count = kept;
+}
+
+void eb_job_find_left(struct eb_job *job)
+{
+    free(job->lefts);
+    job->lefts = NULL;
+    job->left_count = 0;
+    for (size_t i = 0; i < job->count; i++)
+        job->devices[i].left = NULL;
+    if (!job->config.records)
+        return;
+    if (!open_locks(job))
+        ebi_job_warn(job, "%s. Who else works on the devices is not known", job->problem.text);
+    for (size_t i = 0; i < job->count; i++)
+        find_worker(job, &job->devices[i]);
+    if ((!open_record(job, false) && job->problem.text[0] != '\0') ||
+        (job->record != NULL && !eb_record_left(job->record, &job->lefts, &job->left_count, &job->problem))) {
+        ebi_job_warn(job, "what earlier jobs left behind is not known: %s", job->problem.text);
+        return;
+    }
+    drop_living(job);
+    for (size_t i = 0; i < job->count; i++) {
+        for (size_t k = 0; k < job->left_count; k++) {
+            if (is_left_of(job, &job->devices[i], &job->lefts[k]))
+                job->devices[i].left = &job->lefts[k];
+        }
+    }
+}

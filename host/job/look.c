@@ -1,0 +1,241 @@
+/* Looking at devices, and comparing them with what is wanted. */
+#include "inside.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum {
+    REACH_PATIENCE_US = 5000000,
+    ABSENT_PATIENCE_US = 500000 /* for one that did not answer to ARP a moment ago */
+};
+
+bool ebi_job_on_bus(const struct eb_job_device *t)
+{
+    return t->device->wire->kind == EB_SITE_CAN;
+}
+
+bool ebi_job_on_ip(const struct eb_job_device *t)
+{
+    return t->device->wire->kind == EB_SITE_ETHERNET;
+}
+
+const char *eb_job_adapter(const struct eb_job *job, const struct eb_site_link *wire)
+{
+    return !job->config.simulated && wire->adapter[0] != '\0' ? wire->adapter : wire->name;
+}
+
+struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *t, enum eb_job_run which)
+{
+    const struct eb_site_device *d = t->device;
+    size_t size = eb_run_memory_bytes(d->profile);
+    if (t->memory[which] == NULL)
+        t->memory[which] = malloc(size);
+    return (struct eb_run_config){
+        .port = job->port,
+        .profile = d->profile,
+        .memory = t->memory[which],
+        .memory_bytes = t->memory[which] != NULL ? size : 0,
+        .target = {.modbus = d->modbus,
+                   .tftp = d->tftp,
+                   .unit = d->unit,
+                   .can_link = eb_job_adapter(job, d->wire),
+                   .bit_rate = d->wire->bit_rate,
+                   .node = d->node,
+                   .isotp = d->isotp,
+                   .usb_place = d->usb_place,
+                   .serial = d->serial},
+        .reach_patience_us = REACH_PATIENCE_US,
+        .around = &t->around,
+        .interrupted = t->left != NULL,
+    };
+}
+
+static void ask_too(struct eb_job *job, const struct eb_site_device *d, bool *more)
+{
+    struct eb_job_device *t = d != NULL ? &job->devices[d - job->site->devices] : NULL;
+    if (t == NULL || t->asked)
+        return;
+    t->asked = true;
+    *more = true;
+}
+
+/* Those that the chosen ones depend on are looked at too, and those that these depend on. */
+void eb_job_ask(struct eb_job *job)
+{
+    for (bool more = true; more;) {
+        more = false;
+        for (size_t i = 0; i < job->count; i++) {
+            const struct eb_site_device *d = job->devices[i].device;
+            if (!job->devices[i].chosen && !job->devices[i].asked)
+                continue;
+            ask_too(job, d->via, &more);
+            for (size_t k = 0; k < d->companion_count; k++)
+                ask_too(job, d->companions[k].device, &more);
+        }
+    }
+}
+
+/* All whom the laptop has talked to on its Ethernet segments, freed by the caller. */
+static struct eb_neighbour *neighbours(const struct eb_job *job, size_t *count)
+{
+    enum { NEIGHBOURS_MAX = 8192 };
+    const struct eb_port *port = job->port;
+    struct eb_link links[EB_LINKS_MAX];
+    struct eb_neighbour *list = malloc(NEIGHBOURS_MAX * sizeof *list);
+    bool known = list != NULL && job->known != NULL && port->links != NULL && port->neighbours != NULL;
+    size_t link_count = known ? port->links(port->self, links, EB_LINKS_MAX) : 0;
+    *count = 0;
+    for (size_t i = 0; i < link_count; i++)
+        *count += port->neighbours(port->self, links[i].name, list + *count, NEIGHBOURS_MAX - *count);
+    return list;
+}
+
+/* Whether the same serial number answers at another MAC address than before. */
+static void compare_mac(struct eb_job *job, struct eb_job_device *t, const struct eb_neighbour *list, size_t count)
+{
+    const struct eb_identity *id = &t->look.identity;
+    t->mac[0] = '\0';
+    for (size_t i = 0; ebi_job_on_ip(t) && i < count; i++) {
+        if (memcmp(list[i].ip, t->device->modbus.ip, sizeof list[i].ip) == 0)
+            eb_mac_text(list[i].mac, t->mac);
+    }
+    if (t->mac[0] != '\0' && id->serial[0] != '\0' &&
+        !eb_known_mac(job->known, id, t->mac, t->other_mac, t->other_seen, &job->problem))
+        ebi_job_warn(job, "the MAC address of %s cannot be remembered: %s", t->device->name, job->problem.text);
+}
+
+static void remember(struct eb_job *job, const struct eb_job_device *t)
+{
+    if (job->known != NULL && !eb_known_note(job->known, job->site->name, t->device->name, &t->look, &job->problem))
+        ebi_job_warn(job, "what %s told cannot be remembered: %s", t->device->name, job->problem.text);
+}
+
+/* Nothing is sent to a bus that seems to run at another bit rate: every frame would disturb it. */
+static bool kept_off(struct eb_job_device *t)
+{
+    if (!t->kept_off)
+        return false;
+    t->look.outcome = EB_OUTCOME_FAILED;
+    t->look.error_rung = EB_RUNG_REACH;
+    t->look.error = (struct eb_error){
+        .status = EB_UNREACHABLE, .retry = EB_RETRY_NEVER, .where = "listening to the bus first"};
+    snprintf(t->look.error.text, sizeof t->look.error.text,
+             "errors only at %u bit/s, and not one good frame. Nothing was sent", t->device->wire->bit_rate);
+    return true;
+}
+
+static void begin_look(struct eb_job *job, struct eb_job_device *t, struct eb_crew *crew)
+{
+    struct eb_run_config config = eb_job_run_config(job, t, EB_JOB_LOOK);
+    if (t->absent)
+        config.reach_patience_us = ABSENT_PATIENCE_US;
+    t->look.config = config;
+    if (!kept_off(t) && eb_run_init(&t->look, &config) == EB_OK && eb_crew_add(crew, &t->look) != EB_OK)
+        eb_run_abandon(&t->look);
+}
+
+bool eb_job_look(struct eb_job *job)
+{
+    struct eb_crew_place *places = calloc(job->count + 1, sizeof *places);
+    struct eb_crew crew;
+    size_t neighbour_count;
+    if (places == NULL)
+        return ebi_job_fail(job, EB_IO, "out of memory");
+    eb_job_ask(job);
+    eb_crew_init(&crew, job->port, places, job->count);
+    for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
+        struct eb_job_device *t = &job->devices[i];
+        if (t->chosen || t->asked)
+            begin_look(job, t, &crew);
+    }
+    ebi_job_work(job, &crew, NULL);
+    free(places);
+    struct eb_neighbour *list = neighbours(job, &neighbour_count);
+    for (size_t i = 0; i < job->count; i++) {
+        struct eb_job_device *t = &job->devices[i];
+        t->reached = t->look.identified && t->look.error.status == EB_OK;
+        t->answered = t->look.answered || t->reached;
+        if (t->reached) {
+            compare_mac(job, t, list, neighbour_count);
+            remember(job, t);
+        }
+    }
+    free(list);
+    if (ebi_job_stop(job) > 0)
+        return ebi_job_fail(job, EB_STOPPED, "interrupted; nothing was written");
+    eb_job_find_left(job);
+    ebi_job_compare(job);
+    return true;
+}
+
+/* --- what was read, and what is wanted ------------------------------------------------------------ */
+
+const char *eb_job_wanted(const struct eb_job_device *t, size_t index)
+{
+    return t->device->wants[index].version;
+}
+
+bool eb_job_has(const struct eb_job_device *t, size_t index)
+{
+    return eb_job_wanted(t, index)[0] != '\0' || t->look.running[index].version[0] != '\0';
+}
+
+const struct eb_run *eb_job_last(const struct eb_job_device *t)
+{
+    return t->begun ? &t->fit : &t->look;
+}
+
+/* The checksum of the wanted image: of the one that was to be written now, else of the one that is known. */
+static const uint32_t *wanted_checksum(const struct eb_job_device *t, size_t index)
+{
+    const struct eb_component_profile *component = &t->device->profile->components[index];
+    for (size_t k = t->item_count; k-- > 0 && component->checksum.count > 0;) {
+        const struct eb_run_item *item = &t->items[k];
+        if (item->component == component &&
+            eb_version_compare(&component->order, item->image->version, eb_job_wanted(t, index)) == EB_SAME)
+            return &item->checksum;
+    }
+    return t->has_checksum[index] ? &t->checksum[index] : NULL;
+}
+
+enum eb_mark eb_job_mark(const struct eb_job_device *t, size_t index)
+{
+    const struct eb_run *run = eb_job_last(t);
+    if (t->begun && !run->identified)
+        return EB_MARK_UNKNOWN;
+    if (!t->begun && !t->reached)
+        return t->answered ? EB_MARK_UNREADABLE : EB_MARK_UNREACHABLE;
+    if (run->in_loader)
+        return EB_MARK_UNREADABLE;
+    return eb_mark_of(&t->device->profile->components[index].order, &run->running[index],
+                      eb_job_wanted(t, index), wanted_checksum(t, index));
+}
+
+bool eb_job_wants(const struct eb_job_device *t)
+{
+    bool wants = t->item_count > 0;
+    for (size_t i = 0; i < t->device->profile->count; i++)
+        wants = wants || eb_job_wanted(t, i)[0] != '\0';
+    return wants;
+}
+
+unsigned eb_job_known_by(const struct eb_job_device *t, size_t index)
+{
+    return EB_BY_VERSION | (wanted_checksum(t, index) != NULL ? EB_BY_CHECKSUM : 0U);
+}
+
+bool eb_job_stopped(const struct eb_job_device *t)
+{
+    const struct eb_run *run = eb_job_last(t);
+    return run->identified && run->program_known && run->program_stopped;
+}
+
+bool eb_job_as_wanted(const struct eb_job_device *t)
+{
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        if (eb_job_has(t, i) && eb_job_mark(t, i) != EB_MARK_CURRENT)
+            return false;
+    }
+    return t->reached && !eb_job_stopped(t) && t->left == NULL;
+}

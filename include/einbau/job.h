@@ -1,0 +1,231 @@
+/* A job on a site: devices are chosen and looked at, images are chosen and judged, written in the order in which
+ * devices depend on each other, and read back.
+ *
+ *   struct eb_job *job = eb_job_open(&config, &problem);
+ *   bool good = job != NULL && eb_job_choose(job, "drive-plc", &problem) && eb_job_fit(job, &problem);
+ *   eb_job_close(job);
+ *
+ * One thread; everything happens in the calls, which wait on the port. */
+#ifndef EINBAU_JOB_H
+#define EINBAU_JOB_H
+
+#include "einbau/record.h"
+#include "einbau/shelf.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+struct eb_job_config {
+    const char *site;           /* a site file; NULL: none, for what needs no devices */
+    const char *shelf;          /* folder; NULL: only images that the site names */
+    bool shelf_may_miss;        /* a shelf that is not there is none */
+    const struct eb_port *port; /* may come later, into job->port */
+    const char *state;          /* folder for what must be remembered; NULL: nothing is */
+    bool records;               /* effects are written into the record there before they happen */
+    bool locks;                 /* other processes may work on the same devices */
+    bool simulated;             /* time passes only in the port's wait; adapters have the site's names */
+    const char *command;        /* what other processes are told; NULL: "job" */
+
+    /* Each may be NULL. */
+    void (*warn)(void *context, const char *text); /* a sentence on what is not as good as it could be */
+    unsigned (*stop)(void *context); /* 0: go on; 1: end cleanly; more: at once, leaving devices as they are */
+    void (*show)(void *context);     /* about ten times a second while it works */
+    void (*begins)(void *context, struct eb_run_config *config); /* before each run that writes */
+    void *context;
+};
+
+/* A target's runs. */
+enum eb_job_run { EB_JOB_LOOK, EB_JOB_FIT };
+
+/* One device of the site, and what became known of it.  Read by the caller; what it may set says so. */
+struct eb_job_device {
+    const struct eb_site_device *device;
+    bool chosen;       /* named, or all are meant */
+    bool left_out;     /* the caller's: not chosen, even if all are meant */
+    bool asked;        /* looked at for the sake of another one: its gateway, or its companion */
+    bool absent;       /* the caller's: it did not answer to ARP a moment ago, so that it is not waited for */
+    bool kept_off;     /* the caller's: its bus seems to run at another bit rate, so that nothing is sent there */
+    bool answered;     /* with anything, even if it could not be understood */
+    bool reached;      /* and was identified as the device that is meant; also one that was only asked */
+    uint32_t accepted; /* the caller's: see struct eb_judge_facts */
+    const struct eb_image *given; /* the caller's: this image, in place of what the site wants */
+    struct eb_run look;
+    const struct eb_left *left; /* what a job that did not end left behind, or NULL */
+    bool worked_on;             /* another process works on it now: `worker` */
+    struct eb_lock_holder worker;
+    char mac[EB_MAC_TEXT_BYTES];       /* where it answers, "": not known */
+    char other_mac[EB_MAC_TEXT_BYTES]; /* where its serial number answered before, "": nowhere else */
+    char other_seen[EB_SEEN_BYTES];    /* when last */
+
+    /* of the wanted image of each component, where it is known */
+    bool has_checksum[EB_COMPONENTS_MAX];
+    uint32_t checksum[EB_COMPONENTS_MAX];
+
+    /* what is to be written */
+    struct eb_run_item items[EB_RUN_ITEMS_MAX];
+    const struct eb_image *images[EB_RUN_ITEMS_MAX];
+    struct eb_image_found files[EB_RUN_ITEMS_MAX];
+    size_t item_count;
+    char delivered[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES];   /* by the site, else as first seen */
+    char known_floor[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* of images that it got before */
+    struct eb_surroundings around;
+    char foreseen[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by a job that it is not part of */
+    bool lacks[EB_COMPONENTS_MAX]; /* the shelf has no image of the version that is wanted */
+    bool refused;
+    bool recovers; /* the caller's: its run only undoes what an earlier job did */
+    bool begun;
+    const struct eb_site_device *waited_for; /* in vain: it was not confirmed, so this one is not started */
+    struct eb_run fit;
+    uint8_t *buffer;
+    uint64_t *memory[2]; /* of each run, for its accesses */
+
+    /* the caller's, for a display: what it said last */
+    enum eb_rung told_rung;
+    unsigned told_attempt;
+    uint64_t told_us;
+};
+
+struct eb_job {
+    struct eb_job_config config;
+    struct eb_site *site; /* NULL: there is none */
+    const struct eb_port *port;
+    struct eb_job_device *devices; /* in the site's order */
+    size_t count;
+    bool again;             /* the caller's: chosen devices get what they run already, too */
+    bool named;             /* some were chosen by their names */
+    struct eb_trust trust;  /* whose signatures count: the site's keys, and what the caller adds */
+    struct eb_shelf *shelf; /* NULL: there is none */
+    struct eb_known *known; /* NULL: nothing is remembered */
+    struct eb_locks *locks; /* NULL: none was needed yet */
+    struct eb_record *record; /* NULL: there is none, or none yet */
+    bool recording;           /* this job is in it */
+    struct eb_left *lefts;
+    size_t left_count;
+    struct eb_problem problem; /* why the last call gave false ... */
+    enum eb_status status;     /* ... EB_BAD_CALL: a wrong file or argument; EB_BUSY: another process works
+                                * there; EB_STOPPED; EB_IO: the record or a lock cannot be written */
+
+    /* its own */
+    struct eb_job_image {
+        struct eb_image *image;
+        int64_t number; /* on the shelf, 0: a file */
+    } * images;
+    size_t image_count;
+    bool hushed;
+};
+
+/* Reads the site and opens what the configuration names; the texts of `config` are borrowed until the end.  All
+ * devices are chosen.  NULL with `problem` filled. */
+EB_NODISCARD struct eb_job *eb_job_open(const struct eb_job_config *config, struct eb_problem *problem);
+void eb_job_close(struct eb_job *job); /* NULL: nothing */
+
+/* Chooses a device by its name, beside those that were; the first name takes the place of all.  False with
+ * job->problem filled, and `problem` where that is not NULL: there is none. */
+EB_NODISCARD bool eb_job_choose(struct eb_job *job, const char *name, struct eb_problem *problem);
+struct eb_job_device *eb_job_device(struct eb_job *job, const char *name);
+
+/* Looks at the chosen devices and those that they depend on, compares them with what the site wants, chooses and
+ * judges images, writes, and reads back.  True only where every chosen device of which something is wanted is
+ * confirmed or up to date.  Nothing is written to any while one is refused or cannot be looked at. */
+EB_NODISCARD bool eb_job_fit(struct eb_job *job, struct eb_problem *problem);
+
+/* --- the steps of that; each gives false where the job must end, with job->problem and job->status --- */
+
+/* Marks those that the chosen ones depend on, to be looked at too. */
+void eb_job_ask(struct eb_job *job);
+EB_NODISCARD bool eb_job_look(struct eb_job *job);
+/* Opens the shelf where it is not yet; `must`: it is made. */
+EB_NODISCARD bool eb_job_shelf(struct eb_job *job, bool must);
+EB_NODISCARD bool eb_job_plan(struct eb_job *job);
+/* Takes the locks of all chosen devices' addresses; of the devices themselves once they are identified. */
+EB_NODISCARD bool eb_job_lock_addresses(struct eb_job *job);
+EB_NODISCARD bool eb_job_lock_devices(struct eb_job *job);
+/* Begins in the record, where one is kept. */
+EB_NODISCARD bool eb_job_begin(struct eb_job *job);
+void eb_job_end(struct eb_job *job, const char *outcome);
+/* Carries the plan out: each device begins when all that it depends on is confirmed. */
+EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
+/* Only undoes what earlier jobs left, of those that `recovers` says. */
+EB_NODISCARD bool eb_job_recover(struct eb_job *job);
+enum eb_outcome eb_job_outcome(const struct eb_job_device *device);
+
+/* --- smaller things that the steps are made of --- */
+
+/* A run for this device that only looks. */
+struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *device, enum eb_job_run which);
+/* The run that was with it last. */
+const struct eb_run *eb_job_last(const struct eb_job_device *device);
+const char *eb_job_adapter(const struct eb_job *job, const struct eb_site_link *wire);
+
+/* The version that is wanted of component `index`, or ""; whether the component is worth a word; how what runs
+ * compares with it, and by what that is known (EB_BY_VERSION, EB_BY_CHECKSUM). */
+const char *eb_job_wanted(const struct eb_job_device *device, size_t index);
+bool eb_job_has(const struct eb_job_device *device, size_t index);
+enum eb_mark eb_job_mark(const struct eb_job_device *device, size_t index);
+unsigned eb_job_known_by(const struct eb_job_device *device, size_t index);
+/* Whether anything is wanted of it, or is to be written; whether all of that runs; whether its program is
+ * stopped, which a site never wants. */
+bool eb_job_wants(const struct eb_job_device *device);
+bool eb_job_as_wanted(const struct eb_job_device *device);
+bool eb_job_stopped(const struct eb_job_device *device);
+
+/* Reads an image once, however often it is asked for: a file, or one of the shelf.  NULL with job->problem. */
+EB_NODISCARD const struct eb_image *eb_job_image(struct eb_job *job, const char *path);
+EB_NODISCARD const struct eb_image *eb_job_shelf_image(struct eb_job *job,
+                                                       const struct eb_shelf_candidate *candidate);
+
+/* The images of the shelf that may be for a component of a device; see eb_shelf_candidates.  Judges one of them
+ * as the next item of the device's plan. */
+EB_NODISCARD bool eb_job_candidates(struct eb_job *job, struct eb_job_device *device, size_t component,
+                                    bool others, struct eb_shelf_candidate **candidates, size_t *count);
+void eb_job_judge(struct eb_job *job, struct eb_job_device *device, size_t component,
+                  struct eb_shelf_candidate *candidate, struct eb_run_item *item);
+
+/* The best image of the wanted version among candidates, with those that lead to it: the last of `way` is the
+ * one. */
+struct eb_job_choice {
+    size_t way[EB_WAY_STEPS_MAX];
+    size_t steps;              /* 0: no candidate has that version */
+    bool gap;                  /* it needs others first, and they are not there */
+    struct eb_verdict verdict; /* of that one against what runs now */
+};
+void eb_job_choice(struct eb_job *job, struct eb_job_device *device, size_t index,
+                   struct eb_shelf_candidate *candidates, size_t count, struct eb_job_choice *choice);
+
+/* Fills in what is known of the versions below which its components must not go; what is around a device now, as
+ * far as it was read (`planned`: as it will be once the plan is carried out); to what a job with the devices that
+ * were only asked would bring them; what is known of a device without looking (`seen` empty: nothing). */
+void eb_job_floors(struct eb_job *job, struct eb_job_device *device);
+void eb_job_surround(struct eb_job *job, struct eb_job_device *device, bool planned);
+void eb_job_foresee(struct eb_job *job);
+void eb_job_recall(struct eb_job *job, struct eb_job_device *device, char seen[EB_SEEN_BYTES]);
+
+/* The keys of locks: of an address, of a hardware address, of where a device is, of the device itself (where it
+ * told no serial number: of where it is). */
+void eb_job_ip_key(const struct eb_endpoint *modbus, char key[EB_LOCK_KEY_BYTES]);
+void eb_job_mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES]);
+void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *device,
+                        char key[EB_LOCK_KEY_BYTES]);
+void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *device,
+                     char key[EB_LOCK_KEY_BYTES]);
+/* One lock; `name` is what the user calls the device. */
+EB_NODISCARD bool eb_job_lock(struct eb_job *job, const char *name, const char *key);
+/* A row on an address of the laptop, "address-add" or "address-remove". */
+EB_NODISCARD bool eb_job_note_address(struct eb_job *job, const char *kind, const char *link,
+                                      const char *address);
+/* Reads what jobs that did not end left behind, and finds out who works on the devices now. */
+void eb_job_find_left(struct eb_job *job);
+/* That somebody works on it, as part of a sentence: "einbau fit (process 12, since ...)"; a time of the record
+ * (ISO 8601, UTC) as the user reads it. */
+void eb_job_holder_text(const struct eb_lock_holder *holder, char *text, size_t cap);
+void eb_job_local_time(const char *iso, char *text, size_t cap);
+/* A name as a word of a command line that a user may paste: quoted where the shell would do something with it
+ * (POSIX, Shell Command Language, section 2.2.2).  Valid until the fourth call from now. */
+const char *eb_job_word(const char *name);
+
+#ifdef __cplusplus
+}
+#endif
+
+#endif
