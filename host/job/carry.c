@@ -1,5 +1,5 @@
 /* Carrying a plan out: each device begins when all that it depends on is confirmed. */
-#include "inside.h"
+#include "job/inside.h"
 
 #include <stdlib.h>
 
@@ -145,10 +145,10 @@ static bool is_ready(struct eb_job *job)
                 f = v->findings[n].grade > EB_GRADE_ACCEPTED ? &v->findings[n] : NULL;
         }
         if (t->refused)
-            return ebi_job_fail(job, EB_OTHER, "%s is refused: %s: found %s, expected %s. Nothing was written",
-                                t->device->name, f != NULL ? eb_rule_code(f->rule) : "image",
-                                f != NULL ? f->found : "none on the shelf",
-                                f != NULL ? f->expected : "the wanted version");
+            return ebi_job_fail(
+                job, EB_OTHER, "%s is refused: %s: found %s, expected %s. Nothing was written",
+                t->device->name, f != NULL ? eb_rule_code(f->rule) : "image",
+                f != NULL ? f->found : "none on the shelf", f != NULL ? f->expected : "the wanted version");
     }
     return true;
 }

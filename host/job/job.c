@@ -1,5 +1,5 @@
 /* Opening a job, choosing devices, images, and the loop in which runs work. */
-#include "inside.h"
+#include "job/inside.h"
 
 #include <stdarg.h>
 #include <stdio.h>

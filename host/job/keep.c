@@ -1,6 +1,6 @@
 /* What keeps a plant whole: a lock on each device that is worked on, and a row in the record before each
  * effect; and what jobs that did not end left behind. */
-#include "inside.h"
+#include "job/inside.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -89,8 +89,9 @@ bool eb_job_lock(struct eb_job *job, const char *name, const char *key)
         return ebi_job_fail(job, EB_IO, "%s. Nothing was changed", problem.text);
     }
     eb_job_holder_text(&holder, who, sizeof who);
-    return ebi_job_fail(job, EB_BUSY, "%s: %s is working on it. Wait until that has ended%s%s. Nothing was changed",
-                        name, who, job->count > 1 ? ", or leave the device out: --without " : "",
+    return ebi_job_fail(job, EB_BUSY,
+                        "%s: %s is working on it. Wait until that has ended%s%s. Nothing was changed", name,
+                        who, job->count > 1 ? ", or leave the device out: --without " : "",
                         job->count > 1 ? eb_job_word(name) : "");
 }
 
@@ -153,9 +154,9 @@ bool eb_job_begin(struct eb_job *job)
 {
     if (!job->config.records || job->recording)
         return true;
-    job->recording = open_record(job, true) &&
-                     eb_record_begin(job->record, job->config.command,
-                                     job->site != NULL ? job->site->name : "", &job->problem);
+    job->recording =
+        open_record(job, true) && eb_record_begin(job->record, job->config.command,
+                                                  job->site != NULL ? job->site->name : "", &job->problem);
     return job->recording || ebi_job_failed(job, EB_IO);
 }
 
@@ -284,7 +285,7 @@ static void drop_living(struct eb_job *job)
     for (size_t i = 0; i < job->left_count; i++) {
         struct eb_lock_holder holder;
         bool living = job->locks != NULL && (eb_locks_held(job->locks, job->lefts[i].unit, &holder) ||
-                                           eb_locks_held(job->locks, job->lefts[i].address, &holder));
+                                             eb_locks_held(job->locks, job->lefts[i].address, &holder));
         if (!living)
             job->lefts[kept++] = job->lefts[i];
     }

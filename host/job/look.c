@@ -1,5 +1,5 @@
 /* Looking at devices, and comparing them with what is wanted. */
-#include "inside.h"
+#include "job/inside.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -92,7 +92,8 @@ static struct eb_neighbour *neighbours(const struct eb_job *job, size_t *count)
 }
 
 /* Whether the same serial number answers at another MAC address than before. */
-static void compare_mac(struct eb_job *job, struct eb_job_device *t, const struct eb_neighbour *list, size_t count)
+static void compare_mac(struct eb_job *job, struct eb_job_device *t, const struct eb_neighbour *list,
+                        size_t count)
 {
     const struct eb_identity *id = &t->look.identity;
     t->mac[0] = '\0';
@@ -102,12 +103,14 @@ static void compare_mac(struct eb_job *job, struct eb_job_device *t, const struc
     }
     if (t->mac[0] != '\0' && id->serial[0] != '\0' &&
         !eb_known_mac(job->known, id, t->mac, t->other_mac, t->other_seen, &job->problem))
-        ebi_job_warn(job, "the MAC address of %s cannot be remembered: %s", t->device->name, job->problem.text);
+        ebi_job_warn(job, "the MAC address of %s cannot be remembered: %s", t->device->name,
+                     job->problem.text);
 }
 
 static void remember(struct eb_job *job, const struct eb_job_device *t)
 {
-    if (job->known != NULL && !eb_known_note(job->known, job->site->name, t->device->name, &t->look, &job->problem))
+    if (job->known != NULL &&
+        !eb_known_note(job->known, job->site->name, t->device->name, &t->look, &job->problem))
         ebi_job_warn(job, "what %s told cannot be remembered: %s", t->device->name, job->problem.text);
 }
 

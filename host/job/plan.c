@@ -1,5 +1,5 @@
 /* What is to be written to each device, through which images, and whether it fits. */
-#include "inside.h"
+#include "job/inside.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -60,7 +60,7 @@ void eb_job_surround(struct eb_job *job, struct eb_job_device *t, bool planned)
 /* --- images of the shelf ------------------------------------------------------------------------- */
 
 bool eb_job_candidates(struct eb_job *job, struct eb_job_device *t, size_t component, bool others,
-                        struct eb_shelf_candidate **candidates, size_t *count)
+                       struct eb_shelf_candidate **candidates, size_t *count)
 {
     const char *code = t->look.identity.order_code;
     if (eb_shelf_candidates(job->shelf, &t->device->profile->components[component], code, others, candidates,
@@ -109,7 +109,7 @@ static const struct eb_shelf_said *said_of(struct eb_job *job, struct eb_shelf_c
 }
 
 void eb_job_judge(struct eb_job *job, struct eb_job_device *t, size_t component,
-                   struct eb_shelf_candidate *candidate, struct eb_run_item *item)
+                  struct eb_shelf_candidate *candidate, struct eb_run_item *item)
 {
     const struct eb_shelf_said *said = said_of(job, candidate);
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
@@ -153,8 +153,8 @@ void eb_job_recall(struct eb_job *job, struct eb_job_device *t, char seen[EB_SEE
 
 /* --- items --------------------------------------------------------------------------------------- */
 
-static bool add_item(struct eb_job *job, struct eb_job_device *t, const struct eb_component_profile *component,
-                     const struct eb_image *image)
+static bool add_item(struct eb_job *job, struct eb_job_device *t,
+                     const struct eb_component_profile *component, const struct eb_image *image)
 {
     size_t index = (size_t)(component - t->device->profile->components);
     size_t k = t->item_count;
@@ -187,9 +187,11 @@ static bool may_send(struct eb_job *job, const struct eb_job_device *t)
 {
     if (t->device->profile->sends)
         return true;
-    return ebi_job_fail(job, EB_BAD_CALL, "%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
-             "out",
-             t->device->name, t->device->profile->name);
+    return ebi_job_fail(
+        job, EB_BAD_CALL,
+        "%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
+        "out: --without %s",
+        t->device->name, t->device->profile->name, eb_job_word(t->device->name));
 }
 
 /* The image that the caller gives, in place of what the site wants. */
@@ -201,8 +203,9 @@ static bool plan_given(struct eb_job *job, struct eb_job_device *t)
         return false;
     if (component != NULL)
         return add_item(job, t, component, t->given);
-    return ebi_job_fail(job, EB_BAD_CALL, "%s: found an image for the component '%s', expected one that %s has (profile %s)",
-             t->given->path, t->given->facts.component, t->device->name, profile->name);
+    return ebi_job_fail(job, EB_BAD_CALL,
+                        "%s: found an image for the component '%s', expected one that %s has (profile %s)",
+                        t->given->path, t->given->facts.component, t->device->name, profile->name);
 }
 
 /* The image that the site names. */
@@ -215,9 +218,9 @@ static bool plan_named(struct eb_job *job, struct eb_job_device *t, size_t index
         return false;
     if (strcmp(image->facts.component, component->name) != 0 ||
         eb_version_compare(&component->order, image->facts.version, want->version) != EB_SAME) {
-        return ebi_job_fail(job, EB_BAD_CALL, "%s: found an image of %s %s, expected %s %s as %s wants it", image->path,
-                 image->facts.component, image->facts.version, component->name, want->version,
-                 t->device->name);
+        return ebi_job_fail(job, EB_BAD_CALL, "%s: found an image of %s %s, expected %s %s as %s wants it",
+                            image->path, image->facts.component, image->facts.version, component->name,
+                            want->version, t->device->name);
     }
     return add_item(job, t, component, image);
 }
@@ -241,9 +244,9 @@ static bool fails_by(const struct eb_verdict *v, enum eb_rule rule)
 }
 
 /* The images between what runs and what is wanted, as a way; 0: there is none. */
-static size_t find_way(struct eb_job *job, struct eb_job_device *t, const struct eb_component_profile *component,
-                       struct eb_shelf_candidate *candidates, size_t count, size_t best,
-                       size_t way[EB_WAY_STEPS_MAX])
+static size_t find_way(struct eb_job *job, struct eb_job_device *t,
+                       const struct eb_component_profile *component, struct eb_shelf_candidate *candidates,
+                       size_t count, size_t best, size_t way[EB_WAY_STEPS_MAX])
 {
     struct eb_way_image images[EB_WAY_IMAGES_MAX];
     size_t from[EB_WAY_IMAGES_MAX];
@@ -259,8 +262,8 @@ static size_t find_way(struct eb_job *job, struct eb_job_device *t, const struct
         .known_floor = known_floor(job, t, (size_t)(component - t->device->profile->components)),
     };
     eb_plan_facts(&t->look, items, t->item_count, t->accepted, &running, &facts);
-    images[0] =
-        (struct eb_way_image){&said_of(job, &candidates[best])->facts, &said_of(job, &candidates[best])->file};
+    images[0] = (struct eb_way_image){&said_of(job, &candidates[best])->facts,
+                                      &said_of(job, &candidates[best])->file};
     from[0] = best;
     for (size_t i = 0; i < count && have < EB_WAY_IMAGES_MAX; i++) {
         const char *version = candidates[i].version;
@@ -277,8 +280,8 @@ static size_t find_way(struct eb_job *job, struct eb_job_device *t, const struct
     return steps;
 }
 
-void eb_job_choice(struct eb_job *job, struct eb_job_device *t, size_t index, struct eb_shelf_candidate *candidates,
-                    size_t count, struct eb_job_choice *choice)
+void eb_job_choice(struct eb_job *job, struct eb_job_device *t, size_t index,
+                   struct eb_shelf_candidate *candidates, size_t count, struct eb_job_choice *choice)
 {
     const struct eb_component_profile *component = &t->device->profile->components[index];
     size_t best = count;
@@ -328,10 +331,12 @@ static bool plan_from_shelf(struct eb_job *job, struct eb_job_device *t, size_t 
     struct eb_shelf_candidate *candidates;
     size_t count;
     if (job->shelf == NULL) {
-        return ebi_job_fail(job, EB_BAD_CALL, "%s: found no image for %s %s in the site and no shelf, expected the key 'image', --image "
-                 "FILE, or "
-                 "an image on the shelf: einbau shelf add FILE",
-                 t->device->name, t->device->profile->components[index].name, eb_job_wanted(t, index));
+        return ebi_job_fail(
+            job, EB_BAD_CALL,
+            "%s: found no image for %s %s in the site and no shelf, expected the key 'image', --image "
+            "FILE, or "
+            "an image on the shelf: einbau shelf add FILE",
+            t->device->name, t->device->profile->components[index].name, eb_job_wanted(t, index));
     }
     if (!eb_job_candidates(job, t, index, false, &candidates, &count))
         return false;
@@ -355,7 +360,8 @@ static bool plan_target(struct eb_job *job, struct eb_job_device *t)
         /* Unasked only what is outdated, has other bytes than it should, or waits in its loader. */
         bool meant = mark == EB_MARK_OUTDATED || mark == EB_MARK_DIFFERS || t->look.in_loader ||
                      (named && mark != EB_MARK_CURRENT) || again;
-        if (meant && !(t->device->wants[i].image[0] != '\0' ? plan_named(job, t, i) : plan_from_shelf(job, t, i)))
+        if (meant &&
+            !(t->device->wants[i].image[0] != '\0' ? plan_named(job, t, i) : plan_from_shelf(job, t, i)))
             return false;
     }
     return true;
@@ -417,7 +423,8 @@ static void compare(struct eb_job *job, struct eb_job_device *t, size_t index)
     if (component->checksum.count == 0 || !running->has_checksum || want->version[0] == '\0' ||
         eb_version_compare(&component->order, running->version, want->version) != EB_SAME)
         return;
-    if (want->image[0] != '\0' ? use_image(t, index, eb_job_image(job, want->image)) : use_shelf(job, t, index))
+    if (want->image[0] != '\0' ? use_image(t, index, eb_job_image(job, want->image))
+                               : use_shelf(job, t, index))
         return;
     eb_job_unit_key(job, t, unit);
     if (job->record != NULL)

@@ -8,6 +8,12 @@
 #include <string.h>
 #include <unistd.h>
 
+static bool note_address(struct session *s, const char *kind, const char *link, const char *address)
+{
+    return job_begin(s, "no address was added") &&
+           (eb_job_note_address(s->job, kind, link, address) || session_failed(s));
+}
+
 enum { PROBE_US = 900000 };
 
 /* An address that an earlier job has added and not taken back; false: this row is about something else. */
@@ -47,7 +53,7 @@ static bool add_one(struct session *s, const struct added *added)
         abort();
     s->added = more;
     address_text(&added->address, text, sizeof text);
-    if (!job_note_address(s, "address-add", added->link, text))
+    if (!note_address(s, "address-add", added->link, text))
         return false;
     enum eb_status status = s->job->port->address_add(s->job->port->self, added->link, &added->address);
     if (status == EB_OK) {
@@ -55,7 +61,7 @@ static bool add_one(struct session *s, const struct added *added)
         fprintf(stderr, "einbau: added %s to %s\n", text, added->link);
         return true;
     }
-    job_note_address(s, "address-remove", added->link, text);
+    note_address(s, "address-remove", added->link, text);
     if (status == EB_DENIED)
         complain("%s may not be added to %s: found no right to it, expected root or the capability "
                  "cap_net_admin. By hand: sudo ip address add %s dev %s",
@@ -102,7 +108,7 @@ static bool take_back(struct session *s, const struct added *added)
     }
     if (status == EB_OK) /* else it is gone already */
         fprintf(stderr, "einbau: took %s back from %s\n", text, added->link);
-    job_note_address(s, "address-remove", added->link, text);
+    note_address(s, "address-remove", added->link, text);
     return status == EB_OK;
 }
 

@@ -98,12 +98,13 @@ static int run(const struct options *options)
     static const char *const heads[] = {"COMPONENT", "VERSION", "FOR",       "REVISIONS",
                                         "FLOOR",     "FORMAT",  "SIGNED BY", "FILE"};
     struct session s;
-    struct checking c = {.options = options, .trust = &s.job->trust};
+    struct checking c = {.options = options};
     struct eb_profile *profiles = NULL;
     size_t count = 0;
     int status = EXIT_WRONG_CALL;
     if (!session_open_office(&s, options, SHELF_NOT_NEEDED) || !session_profiles(&s, &profiles, &count))
         return session_close(&s, s.status);
+    c.trust = &s.job->trust;
     const struct eb_shelf_adding adding = {.paths = (const char *const *)options->names,
                                            .count = options->name_count,
                                            .profiles = profiles,

@@ -1,120 +1,9 @@
 #include "report/output.h"
-#include "ui/progress.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
-
-/* --- carrying out -------------------------------------------------------------------------------- */
-
-struct carrying {
-    struct session *session;
-    struct progress progress;
-};
-
-static enum eb_outcome outcome_of(const struct eb_job_device *t)
-{
-    if (t->begun)
-        return t->fit.outcome;
-    if (t->waited_for != NULL)
-        return EB_OUTCOME_NOT_STARTED;
-    if (!eb_job_wants(t))
-        return EB_OUTCOME_NONE;
-    if (t->refused)
-        return EB_OUTCOME_REFUSED;
-    if (!t->reached)
-        return EB_OUTCOME_FAILED;
-    return t->item_count == 0 && eb_job_as_wanted(t) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
-}
-
-/* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
-static bool waits_for(struct session *s, const struct eb_site_device *d, bool *in_vain)
-{
-    const struct eb_job_device *t = d != NULL ? &s->job->devices[d - s->job->site->devices] : NULL;
-    if (t == NULL || t->item_count == 0)
-        return false; /* it is no part of this job */
-    if (t->begun && eb_run_ended(&t->fit)) {
-        *in_vain = t->fit.outcome != EB_OUTCOME_CONFIRMED && t->fit.outcome != EB_OUTCOME_UP_TO_DATE;
-        return *in_vain;
-    }
-    *in_vain = t->waited_for != NULL;
-    return true;
-}
-
-/* The device that it waits for, or NULL. */
-static const struct eb_site_device *awaited(struct session *s, const struct eb_job_device *t, bool *in_vain)
-{
-    const struct eb_site_device *d = t->device;
-    const struct eb_site_device *first = NULL;
-    *in_vain = false;
-    for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
-        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
-        if (waits_for(s, other, in_vain) && (first == NULL || *in_vain))
-            first = other;
-    }
-    return first;
-}
-
-static bool start(struct carrying *c, struct eb_job_device *t, struct eb_crew *crew)
-{
-    struct session *s = c->session;
-    /* By what runs now in those that it waited for: the run judges once more. */
-    eb_job_surround(s->job, t, false);
-    struct eb_run_config config = t->fit.config;
-    progress_attach(&c->progress, &config);
-    job_attach(s, &config);
-    t->begun = true;
-    if (eb_run_init(&t->fit, &config) != EB_OK)
-        return false;
-    if (eb_crew_add(crew, &t->fit) == EB_OK)
-        return true;
-    eb_run_abandon(&t->fit);
-    return false;
-}
-
-/* Begins with those that wait for nobody any more, and gives up those that wait in vain. */
-static bool start_ready(void *context, struct eb_crew *crew)
-{
-    struct carrying *c = context;
-    struct session *s = c->session;
-    bool added = false;
-    for (bool again = true; again;) {
-        again = false;
-        for (size_t i = 0; i < s->job->count && session_interrupts() == 0; i++) {
-            struct eb_job_device *t = &s->job->devices[i];
-            bool in_vain;
-            if (t->item_count == 0 || t->begun || t->waited_for != NULL)
-                continue;
-            const struct eb_site_device *other = awaited(s, t, &in_vain);
-            if (other == NULL)
-                added = start(c, t, crew) || added;
-            else if (in_vain)
-                t->waited_for = other;
-            again = again || (other != NULL && in_vain);
-        }
-    }
-    return added;
-}
-
-static bool carry_out(struct session *s)
-{
-    struct eb_crew_place *places = calloc(s->job->count + 1, sizeof *places);
-    struct carrying c = {.session = s};
-    struct eb_crew crew;
-    if (places == NULL) {
-        complain("out of memory; nothing was written");
-        s->status = EXIT_WRONG_CALL;
-        return false;
-    }
-    progress_open(&c.progress, s);
-    eb_crew_init(&crew, s->job->port, places, s->job->count);
-    session_work(s, &crew,
-                 &(struct working){
-                     .more = start_ready, .show = progress_show, .context = &c, .show_context = &c.progress});
-    free(places);
-    return true;
-}
 
 /* --- the end ------------------------------------------------------------------------------------- */
 
@@ -131,7 +20,7 @@ static int status_of(const struct session *s)
         chosen++;
         answered += t->answered;
         wanting += eb_job_wants(t);
-        enum eb_outcome outcome = outcome_of(t);
+        enum eb_outcome outcome = eb_job_outcome(t);
         if (eb_job_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_UP_TO_DATE)
             status = EXIT_NOT_AS_WANTED;
     }
@@ -153,9 +42,10 @@ static bool by_version_only(const struct eb_job_device *t, const struct eb_run_i
     return only;
 }
 
-static void outcome_cell(const struct eb_job_device *t, const struct eb_run_item *item, char *text, size_t cap)
+static void outcome_cell(const struct eb_job_device *t, const struct eb_run_item *item, char *text,
+                         size_t cap)
 {
-    enum eb_outcome outcome = outcome_of(t);
+    enum eb_outcome outcome = eb_job_outcome(t);
     enum eb_outcome here = item != NULL && item->outcome != EB_OUTCOME_NONE ? item->outcome : outcome;
     bool good = here == EB_OUTCOME_CONFIRMED || here == EB_OUTCOME_UP_TO_DATE;
     snprintf(text, cap, "%s%s",
@@ -209,7 +99,7 @@ static void print_counts(const struct session *s)
     const char *separator = " ";
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
-        enum eb_outcome outcome = outcome_of(t);
+        enum eb_outcome outcome = eb_job_outcome(t);
         if (!t->chosen || !eb_job_wants(t))
             continue;
         counts[outcome == EB_OUTCOME_NONE && t->item_count > 0 ? EB_OUTCOME_NOT_STARTED : outcome]++;
@@ -245,7 +135,7 @@ static void print_result(const struct session *s)
         const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
-        if (outcome_of(t) == EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
+        if (eb_job_outcome(t) == EB_OUTCOME_REFUSED) /* it is another than it was when it was planned */
             print_findings(t, &spaced);
         print_accepted(t);
     }
@@ -262,7 +152,7 @@ static void print_result_document(const struct session *s)
         if (!t->chosen)
             continue;
         json_t *device = json_array_get(devices, at++);
-        enum eb_outcome outcome = outcome_of(t);
+        enum eb_outcome outcome = eb_job_outcome(t);
         if (outcome == EB_OUTCOME_NONE && t->item_count > 0 && s->carried)
             outcome = EB_OUTCOME_NOT_STARTED; /* the job was ended before its turn */
         if (outcome != EB_OUTCOME_NONE)       /* nothing was done to those that fit beside a refused one */
@@ -318,7 +208,7 @@ static int run(const struct options *options)
               stderr);
     plan_question(&s, question);
     if (!session_may(&s, question, "nothing was written") || !job_begin(&s, "nothing was written") ||
-        !carry_out(&s))
+        !session_carry_out(&s, false))
         return session_close(&s, s.status);
     s.carried = true;
     if (options->json)

@@ -1,5 +1,4 @@
 #include "report/output.h"
-#include "ui/progress.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -73,40 +72,6 @@ static void print_plan_of(const struct session *s)
             addresses == 1 ? "is" : "are");
 }
 
-static void start(struct session *s, struct eb_job_device *t, struct eb_crew *crew, struct progress *progress)
-{
-    t->fit.config = session_run(s, t, TARGET_FIT);
-    t->fit.config.target.serial = t->look.identity.serial; /* the very device that was looked at */
-    t->fit.config.recover = true;
-    struct eb_run_config config = t->fit.config;
-    progress_attach(progress, &config);
-    job_attach(s, &config);
-    t->begun = true;
-    if (eb_run_init(&t->fit, &config) == EB_OK && eb_crew_add(crew, &t->fit) != EB_OK)
-        eb_run_abandon(&t->fit);
-}
-
-static bool carry_out(struct session *s)
-{
-    struct eb_crew_place *places = calloc(s->job->count + 1, sizeof *places);
-    struct progress progress;
-    struct eb_crew crew;
-    if (places == NULL) {
-        complain("out of memory; nothing was done");
-        s->status = EXIT_WRONG_CALL;
-        return false;
-    }
-    progress_open(&progress, s);
-    eb_crew_init(&crew, s->job->port, places, s->job->count);
-    for (size_t i = 0; i < s->job->count; i++) {
-        if (s->job->devices[i].recovers)
-            start(s, &s->job->devices[i], &crew, &progress);
-    }
-    session_work(s, &crew, &(struct working){.show = progress_show, .show_context = &progress});
-    free(places);
-    return true;
-}
-
 static int status_of(const struct session *s, size_t addresses_before, size_t addresses)
 {
     bool right = addresses == addresses_before;
@@ -164,7 +129,8 @@ static void print_result_document(const struct session *s, size_t addresses)
             continue;
         json_t *device = json_array_get(devices, at++);
         if (s->job->devices[i].begun)
-            json_object_set_new(device, "outcome", json_string(eb_outcome_word(s->job->devices[i].fit.outcome)));
+            json_object_set_new(device, "outcome",
+                                json_string(eb_outcome_word(s->job->devices[i].fit.outcome)));
     }
     json_object_set_new(root, "addresses_taken_back", json_integer((json_int_t)addresses));
     print_document(root);
@@ -194,7 +160,7 @@ static int run(const struct options *options)
     if (!options->json)
         print_plan_of(&s);
     if (count > 0 && (!job_lock_devices(&s) || !session_may(&s, "Start it again?", "nothing was done") ||
-                      !job_begin(&s, "nothing was done") || !carry_out(&s)))
+                      !job_begin(&s, "nothing was done") || !session_carry_out(&s, true)))
         return session_close(&s, s.status);
     addresses = addresses_recover(&s, false);
     if (options->json)

@@ -116,7 +116,7 @@ static bool cover_component(struct covering *c, struct eb_job_device *t, size_t 
     const struct asked *a = ask(c, t, component);
     if (a == NULL)
         return false;
-    session_choose(c->session, t, component, a->candidates, a->count, &choice);
+    eb_job_choice(c->session->job, t, component, a->candidates, a->count, &choice);
     if (choice.steps == 0) {
         add_row(c, t, component, "missing", "", "einbau shelf add FILE");
         return true;

@@ -5,25 +5,6 @@
 #include <stdio.h>
 #include <string.h>
 
-const char *eb_job_word(const char *name)
-{
-    static char words[4][4 * EB_PATH_BYTES];
-    static unsigned next;
-    bool plain = name[0] != '-' && name[0] != '\0';
-    for (const char *c = name; *c != '\0'; c++)
-        plain = plain && ((*c >= 'a' && *c <= 'z') || (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') ||
-                          strchr("-_./:@%+,", *c) != NULL || (*c & 0x80) != 0);
-    if (plain)
-        return name;
-    char *to = words[next++ % 4];
-    size_t at = 0;
-    to[at++] = '\'';
-    for (const char *c = name; *c != '\0' && at < sizeof words[0] - 8; c++)
-        at += (size_t)snprintf(to + at, 5, "%s", *c == '\'' ? "'\\''" : (const char[]){*c, '\0'});
-    snprintf(to + at, 2, "'");
-    return to;
-}
-
 enum { TRIES_THAT_TELL = 2 }; /* so many equal failures are no accident */
 
 /* What helps where a device gave this code; several codes of a protocol may need the same. */
