@@ -452,7 +452,7 @@ static void a_companion_of_the_same_job_is_no_reason_to_accept(void **state)
     write_image(little.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "1..9",
                 ", \"companions\": [{\"role\": \"plc\", \"least\": \"2.0\"}]");
     expect_einbau(&little, 0, "1 added", "shelf add coupler-2.0.bin");
-    expect_einbau(&little, 0, "2      coupler-1  firmware   1.0   2.0", "plan");
+    expect_einbau(&little, 0, "coupler-1  firmware   1.0   2.0  coupler-2.0.bin  3 kB   plc-1  ", "plan");
     static const char advice[] =
         "companion: found plc 1.0, expected plc at least 2.0 (fit plc-1 together with it: "
         "einbau fit plc-1 coupler-1)";

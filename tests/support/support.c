@@ -502,7 +502,8 @@ void job_open(struct job *job, const char *site_path)
     job->buffers = malloc(n * JOB_BUFFER_BYTES);
     job->places = calloc(n, sizeof *job->places);
     job->memory = calloc(n, sizeof *job->memory);
-    assert_true(job->memory != NULL);
+    if (job->memory == NULL)
+        abort();
     for (size_t i = 0; i + 1 < n; i++)
         job->memory[i] = malloc(eb_run_memory_bytes(job->site->devices[i].profile));
     assert_true(job->runs != NULL && job->items != NULL && job->buffers != NULL && job->places != NULL);
