@@ -40,6 +40,37 @@ static void fit_one_says_why_not(void **state)
     outcome_free(&o);
 }
 
+static struct outcome fit_device(const char *device)
+{
+    const char *const arguments[] = {
+        BIN_DIR "/fit_device", shared.site_path, shared.world_path, device, "no-shelf", NULL};
+    return run_program(arguments);
+}
+
+static void fit_device_confirms_or_says_why_not(void **state)
+{
+    (void)state;
+    struct outcome o = fit_device("coupler-1");
+    assert_string_equal(o.out, "confirmed\n");
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    o = fit_device("nobody");
+    assert_non_null(strstr(o.out, "found 'nobody', expected a device of little: plc-1, coupler-1"));
+    assert_int_equal(o.status, 1);
+    outcome_free(&o);
+    write_image(shared.folder, "coupler-2.0.bin", "TC-1", "firmware", "2.0", 3000, "4..6", "");
+    o = fit_device("coupler-1");
+    assert_string_equal(
+        o.out, "coupler-1 is refused: hardware-revision: found 3, expected 4..6. Nothing was written\n");
+    assert_int_equal(o.status, 1);
+    outcome_free(&o);
+    replace_in(&shared, "world.yaml", "serial: C-1", "serial: C-9");
+    o = fit_device("coupler-1");
+    assert_non_null(strstr(o.out, "found C-9, expected C-1"));
+    assert_int_equal(o.status, 1);
+    outcome_free(&o);
+}
+
 static void read_identity_reads_a_real_socket(void **state)
 {
     (void)state;
@@ -124,6 +155,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(fit_one_fits_a_simulated_device, set_up_shared, tear_down_shared),
         cmocka_unit_test_setup_teardown(fit_one_says_why_not, set_up_shared, tear_down_shared),
+        cmocka_unit_test_setup_teardown(fit_device_confirms_or_says_why_not, set_up_shared, tear_down_shared),
         cmocka_unit_test_setup_teardown(read_identity_reads_a_real_socket, set_up_shared, tear_down_shared),
         cmocka_unit_test_setup_teardown(who_is_there_lists_a_simulated_segment, set_up_shared,
                                         tear_down_shared),
