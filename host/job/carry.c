@@ -3,39 +3,41 @@
 
 #include <stdlib.h>
 
-enum eb_outcome eb_job_outcome(const struct eb_job_device *t)
+enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
 {
-    if (t->begun)
-        return t->fit.outcome;
-    if (t->waited_for != NULL)
+    if (target->begun)
+        return target->fit.outcome;
+    if (target->waited_for != NULL)
         return EB_OUTCOME_NOT_STARTED;
-    if (!eb_job_wants(t))
+    if (!eb_job_wants(target))
         return EB_OUTCOME_NONE;
-    if (t->refused)
+    if (target->refused)
         return EB_OUTCOME_REFUSED;
-    if (!t->reached)
+    if (!target->reached)
         return EB_OUTCOME_FAILED;
-    return t->item_count == 0 && eb_job_as_wanted(t) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
+    return target->item_count == 0 && eb_job_as_wanted(target) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
 }
 
 /* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
 static bool waits_for(struct eb_job *job, const struct eb_site_device *d, bool *in_vain)
 {
-    const struct eb_job_device *t = d != NULL ? &job->devices[d - job->site->devices] : NULL;
-    if (t == NULL || t->item_count == 0)
+    const struct eb_job_device *target = d != NULL ? &job->devices[d - job->site->devices] : NULL;
+    if (target == NULL || target->item_count == 0)
         return false; /* it is no part of this job */
-    if (t->begun && eb_run_ended(&t->fit)) {
-        *in_vain = t->fit.outcome != EB_OUTCOME_CONFIRMED && t->fit.outcome != EB_OUTCOME_UP_TO_DATE;
+    if (target->begun && eb_run_ended(&target->fit)) {
+        *in_vain =
+            target->fit.outcome != EB_OUTCOME_CONFIRMED && target->fit.outcome != EB_OUTCOME_UP_TO_DATE;
         return *in_vain;
     }
-    *in_vain = t->waited_for != NULL;
+    *in_vain = target->waited_for != NULL;
     return true;
 }
 
 /* The device that it waits for, or NULL. */
-static const struct eb_site_device *awaited(struct eb_job *job, const struct eb_job_device *t, bool *in_vain)
+static const struct eb_site_device *awaited(struct eb_job *job, const struct eb_job_device *target,
+                                            bool *in_vain)
 {
-    const struct eb_site_device *d = t->device;
+    const struct eb_site_device *d = target->device;
     const struct eb_site_device *first = NULL;
     *in_vain = false;
     for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
@@ -47,18 +49,18 @@ static const struct eb_site_device *awaited(struct eb_job *job, const struct eb_
 }
 
 /* Begins a run that writes. */
-static bool begin(struct eb_job *job, struct eb_job_device *t, struct eb_crew *crew)
+static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
 {
-    struct eb_run_config config = t->fit.config;
+    struct eb_run_config config = target->fit.config;
     if (job->config.begins != NULL)
         job->config.begins(job->config.context, &config);
     ebi_job_attach(job, &config);
-    t->begun = true;
-    if (eb_run_init(&t->fit, &config) != EB_OK)
+    target->begun = true;
+    if (eb_run_init(&target->fit, &config) != EB_OK)
         return false;
-    if (eb_crew_add(crew, &t->fit) == EB_OK)
+    if (eb_crew_add(crew, &target->fit) == EB_OK)
         return true;
-    eb_run_abandon(&t->fit);
+    eb_run_abandon(&target->fit);
     return false;
 }
 
@@ -69,17 +71,17 @@ static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
     for (bool again = true; again;) {
         again = false;
         for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
-            struct eb_job_device *t = &job->devices[i];
+            struct eb_job_device *target = &job->devices[i];
             bool in_vain;
-            if (t->item_count == 0 || t->begun || t->waited_for != NULL)
+            if (target->item_count == 0 || target->begun || target->waited_for != NULL)
                 continue;
-            const struct eb_site_device *other = awaited(job, t, &in_vain);
+            const struct eb_site_device *other = awaited(job, target, &in_vain);
             if (other == NULL) {
                 /* By what runs now in those that it waited for: the run judges once more. */
-                eb_job_surround(job, t, false);
-                added = begin(job, t, crew) || added;
+                eb_job_surround(job, target, false);
+                added = begin(job, target, crew) || added;
             } else if (in_vain) {
-                t->waited_for = other;
+                target->waited_for = other;
             }
             again = again || (other != NULL && in_vain);
         }
@@ -91,13 +93,14 @@ static bool begin_recovering(struct eb_job *job, struct eb_crew *crew)
 {
     bool added = false;
     for (size_t i = 0; i < job->count; i++) {
-        struct eb_job_device *t = &job->devices[i];
-        if (!t->recovers || t->begun)
+        struct eb_job_device *target = &job->devices[i];
+        if (!target->recovers || target->begun)
             continue;
-        t->fit.config = eb_job_run_config(job, t, EB_JOB_FIT);
-        t->fit.config.target.serial = t->look.identity.serial; /* the very device that was looked at */
-        t->fit.config.recover = true;
-        added = begin(job, t, crew) || added;
+        target->fit.config = eb_job_run_config(job, target, EB_JOB_FIT);
+        target->fit.config.target.serial =
+            target->look.identity.serial; /* the very device that was looked at */
+        target->fit.config.recover = true;
+        added = begin(job, target, crew) || added;
     }
     return added;
 }
@@ -130,24 +133,25 @@ bool eb_job_recover(struct eb_job *job)
 static bool is_ready(struct eb_job *job)
 {
     for (size_t i = 0; i < job->count; i++) {
-        const struct eb_job_device *t = &job->devices[i];
+        const struct eb_job_device *target = &job->devices[i];
         const struct eb_finding *f = NULL;
-        if (!t->chosen || !eb_job_wants(t))
+        if (!target->chosen || !eb_job_wants(target))
             continue;
-        if (!t->reached)
-            return ebi_job_fail(job, EB_NO_ANSWER, "%s: %s: %s. Nothing was written", t->device->name,
-                                t->look.error.where != NULL ? t->look.error.where : "looking at it",
-                                t->look.error.text[0] != '\0' ? t->look.error.text
-                                                              : eb_status_word(t->look.error.status));
-        for (size_t k = 0; k < t->item_count && f == NULL; k++) {
-            const struct eb_verdict *v = &t->items[k].verdict;
+        if (!target->reached)
+            return ebi_job_fail(job, EB_NO_ANSWER, "%s: %s: %s. Nothing was written", target->device->name,
+                                target->look.error.where != NULL ? target->look.error.where : "looking at it",
+                                target->look.error.text[0] != '\0'
+                                    ? target->look.error.text
+                                    : eb_status_word(target->look.error.status));
+        for (size_t k = 0; k < target->item_count && f == NULL; k++) {
+            const struct eb_verdict *v = &target->items[k].verdict;
             for (size_t n = 0; n < v->count && f == NULL; n++)
                 f = v->findings[n].grade > EB_GRADE_ACCEPTED ? &v->findings[n] : NULL;
         }
-        if (t->refused)
+        if (target->refused)
             return ebi_job_fail(
                 job, EB_OTHER, "%s is refused: %s: found %s, expected %s. Nothing was written",
-                t->device->name, f != NULL ? eb_rule_code(f->rule) : "image",
+                target->device->name, f != NULL ? eb_rule_code(f->rule) : "image",
                 f != NULL ? f->found : "none on the shelf", f != NULL ? f->expected : "the wanted version");
     }
     return true;
@@ -157,14 +161,14 @@ static bool is_ready(struct eb_job *job)
 static bool is_done(struct eb_job *job)
 {
     for (size_t i = 0; i < job->count; i++) {
-        const struct eb_job_device *t = &job->devices[i];
-        enum eb_outcome outcome = eb_job_outcome(t);
-        const struct eb_error *e = &t->fit.error;
-        if (!t->chosen || !eb_job_wants(t) || outcome == EB_OUTCOME_CONFIRMED ||
+        const struct eb_job_device *target = &job->devices[i];
+        enum eb_outcome outcome = eb_job_outcome(target);
+        const struct eb_error *e = &target->fit.error;
+        if (!target->chosen || !eb_job_wants(target) || outcome == EB_OUTCOME_CONFIRMED ||
             outcome == EB_OUTCOME_UP_TO_DATE)
             continue;
         return ebi_job_fail(job, e->status != EB_OK ? e->status : EB_UNCONFIRMED, "%s: %s%s%s%s%s",
-                            t->device->name, eb_outcome_word(outcome), e->where != NULL ? ": " : "",
+                            target->device->name, eb_outcome_word(outcome), e->where != NULL ? ": " : "",
                             e->where != NULL ? e->where : "", e->text[0] != '\0' ? ": " : "", e->text);
     }
     return true;

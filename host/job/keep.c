@@ -23,26 +23,28 @@ void eb_job_mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES]
     snprintf(key, EB_LOCK_KEY_BYTES, "mac %s", text);
 }
 
-void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *t, char key[EB_LOCK_KEY_BYTES])
+void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *target,
+                        char key[EB_LOCK_KEY_BYTES])
 {
     char place[EB_PLACE_TEXT_BYTES];
-    const struct eb_site_device *d = t->device;
+    const struct eb_site_device *d = target->device;
     eb_site_place_text(d, place);
-    if (ebi_job_on_ip(t))
+    if (ebi_job_on_ip(target))
         eb_job_ip_key(&d->modbus, key);
-    else if (ebi_job_on_bus(t))
+    else if (ebi_job_on_bus(target))
         snprintf(key, EB_LOCK_KEY_BYTES, "can %.90s %s", eb_job_adapter(job, d->wire), place);
     else
         snprintf(key, EB_LOCK_KEY_BYTES, "usb %s %s", place, d->serial);
 }
 
-void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *t, char key[EB_LOCK_KEY_BYTES])
+void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *target,
+                     char key[EB_LOCK_KEY_BYTES])
 {
-    const char *serial = t->look.identity.serial;
-    if (t->look.identified && serial[0] != '\0')
-        snprintf(key, EB_LOCK_KEY_BYTES, "unit %s %s", t->device->profile->order_codes[0], serial);
+    const char *serial = target->look.identity.serial;
+    if (target->look.identified && serial[0] != '\0')
+        snprintf(key, EB_LOCK_KEY_BYTES, "unit %s %s", target->device->profile->order_codes[0], serial);
     else
-        eb_job_address_key(job, t, key);
+        eb_job_address_key(job, target, key);
 }
 
 /* --- texts --------------------------------------------------------------------------------------- */
@@ -116,17 +118,17 @@ bool eb_job_lock_addresses(struct eb_job *job)
 bool eb_job_lock_devices(struct eb_job *job)
 {
     for (size_t i = 0; i < job->count; i++) {
-        struct eb_job_device *t = &job->devices[i];
+        struct eb_job_device *target = &job->devices[i];
         char key[EB_LOCK_KEY_BYTES];
-        bool needed = t->chosen && (t->item_count > 0 || t->recovers);
-        eb_job_address_key(job, t, key);
+        bool needed = target->chosen && (target->item_count > 0 || target->recovers);
+        eb_job_address_key(job, target, key);
         if (job->locks != NULL && !needed)
             eb_locks_release(job->locks, key);
-        eb_job_mac_key(t->device->mac, key);
+        eb_job_mac_key(target->device->mac, key);
         if (job->locks != NULL && !needed)
             eb_locks_release(job->locks, key);
-        eb_job_unit_key(job, t, key);
-        if (needed && !eb_job_lock(job, t->device->name, key))
+        eb_job_unit_key(job, target, key);
+        if (needed && !eb_job_lock(job, target->device->name, key))
             return false;
     }
     return true;
@@ -168,14 +170,15 @@ void eb_job_end(struct eb_job *job, const char *outcome)
 }
 
 /* What the images that it got now say of older ones: that holds from now on. */
-static void raise_floors(struct eb_job *job, const struct eb_job_device *t)
+static void raise_floors(struct eb_job *job, const struct eb_job_device *target)
 {
-    for (size_t i = 0; job->known != NULL && i < t->item_count; i++) {
-        const struct eb_run_item *item = &t->items[i];
+    for (size_t i = 0; job->known != NULL && i < target->item_count; i++) {
+        const struct eb_run_item *item = &target->items[i];
         if (item->image->floor[0] != '\0' &&
-            !eb_known_raise_floor(job->known, &t->look.identity, item->component, item->image->floor,
+            !eb_known_raise_floor(job->known, &target->look.identity, item->component, item->image->floor,
                                   &job->problem))
-            ebi_job_warn(job, "the floor of %s cannot be remembered: %s", t->device->name, job->problem.text);
+            ebi_job_warn(job, "the floor of %s cannot be remembered: %s", target->device->name,
+                         job->problem.text);
     }
 }
 
@@ -183,20 +186,20 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
 {
     static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
     struct eb_job *job = context;
-    const struct eb_job_device *t = NULL;
+    const struct eb_job_device *target = NULL;
     char address[EB_LOCK_KEY_BYTES];
     char unit[EB_LOCK_KEY_BYTES];
     char checksum[16] = "";
     char error[512] = "";
     for (size_t i = 0; i < job->count; i++)
-        t = run == &job->devices[i].fit ? &job->devices[i] : t;
-    if (t == NULL)
+        target = run == &job->devices[i].fit ? &job->devices[i] : target;
+    if (target == NULL)
         return false;
     const struct eb_run_item *item =
         record->item < run->config.count ? &run->config.items[record->item] : NULL;
     bool ended = record->effect == EB_EFFECT_END;
-    eb_job_address_key(job, t, address);
-    eb_job_unit_key(job, t, unit);
+    eb_job_address_key(job, target, address);
+    eb_job_unit_key(job, target, unit);
     if (item != NULL)
         snprintf(checksum, sizeof checksum, "%08x", item->checksum);
     if (ended && run->error.status != EB_OK)
@@ -206,11 +209,11 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
         .kind = kinds[record->effect],
         .unit = unit,
         .site = job->site->name,
-        .device = t->device->name,
-        .serial = t->look.identity.serial,
-        .order_code = t->look.identity.order_code,
-        .profile = t->device->profile->name,
-        .link = t->device->link,
+        .device = target->device->name,
+        .serial = target->look.identity.serial,
+        .order_code = target->look.identity.order_code,
+        .profile = target->device->profile->name,
+        .link = target->device->link,
         .address = address,
         .component = item != NULL ? item->component->name : "",
         .version = item != NULL ? item->image->version : "",
@@ -220,10 +223,11 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
         .left = run->left,
     };
     if (ended && run->outcome == EB_OUTCOME_CONFIRMED)
-        raise_floors(job, t);
+        raise_floors(job, target);
     if (eb_record_add(job->record, &row, &job->problem))
         return true;
-    ebi_job_warn(job, "%s: the record of jobs cannot be written: %s", t->device->name, job->problem.text);
+    ebi_job_warn(job, "%s: the record of jobs cannot be written: %s", target->device->name,
+                 job->problem.text);
     return false;
 }
 
@@ -256,26 +260,26 @@ bool eb_job_note_address(struct eb_job *job, const char *kind, const char *link,
 
 /* --- what was left behind ------------------------------------------------------------------------ */
 
-static bool is_left_of(const struct eb_job *job, const struct eb_job_device *t, const struct eb_left *l)
+static bool is_left_of(const struct eb_job *job, const struct eb_job_device *target, const struct eb_left *l)
 {
     char unit[EB_LOCK_KEY_BYTES];
     char address[EB_LOCK_KEY_BYTES];
-    eb_job_unit_key(job, t, unit);
-    eb_job_address_key(job, t, address);
-    bool told = t->look.identified && t->look.identity.serial[0] != '\0';
+    eb_job_unit_key(job, target, unit);
+    eb_job_address_key(job, target, address);
+    bool told = target->look.identified && target->look.identity.serial[0] != '\0';
     return strcmp(l->unit, unit) == 0 || (!told && strcmp(l->address, address) == 0);
 }
 
-static void find_worker(struct eb_job *job, struct eb_job_device *t)
+static void find_worker(struct eb_job *job, struct eb_job_device *target)
 {
     char key[EB_LOCK_KEY_BYTES];
-    t->worked_on = false;
-    if (job->locks == NULL || (!t->chosen && !t->asked))
+    target->worked_on = false;
+    if (job->locks == NULL || (!target->chosen && !target->asked))
         return;
-    eb_job_address_key(job, t, key);
-    t->worked_on = eb_locks_held(job->locks, key, &t->worker);
-    eb_job_unit_key(job, t, key);
-    t->worked_on = t->worked_on || eb_locks_held(job->locks, key, &t->worker);
+    eb_job_address_key(job, target, key);
+    target->worked_on = eb_locks_held(job->locks, key, &target->worker);
+    eb_job_unit_key(job, target, key);
+    target->worked_on = target->worked_on || eb_locks_held(job->locks, key, &target->worker);
 }
 
 /* Leaves out what belongs to jobs that still go on. */

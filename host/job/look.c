@@ -10,14 +10,14 @@ enum {
     ABSENT_PATIENCE_US = 500000 /* for one that did not answer to ARP a moment ago */
 };
 
-bool ebi_job_on_bus(const struct eb_job_device *t)
+bool ebi_job_on_bus(const struct eb_job_device *target)
 {
-    return t->device->wire->kind == EB_SITE_CAN;
+    return target->device->wire->kind == EB_SITE_CAN;
 }
 
-bool ebi_job_on_ip(const struct eb_job_device *t)
+bool ebi_job_on_ip(const struct eb_job_device *target)
 {
-    return t->device->wire->kind == EB_SITE_ETHERNET;
+    return target->device->wire->kind == EB_SITE_ETHERNET;
 }
 
 const char *eb_job_adapter(const struct eb_job *job, const struct eb_site_link *wire)
@@ -25,17 +25,18 @@ const char *eb_job_adapter(const struct eb_job *job, const struct eb_site_link *
     return !job->config.simulated && wire->adapter[0] != '\0' ? wire->adapter : wire->name;
 }
 
-struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *t, enum eb_job_run which)
+struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *target,
+                                       enum eb_job_run which)
 {
-    const struct eb_site_device *d = t->device;
+    const struct eb_site_device *d = target->device;
     size_t size = eb_run_memory_bytes(d->profile);
-    if (t->memory[which] == NULL)
-        t->memory[which] = malloc(size);
+    if (target->memory[which] == NULL)
+        target->memory[which] = malloc(size);
     return (struct eb_run_config){
         .port = job->port,
         .profile = d->profile,
-        .memory = t->memory[which],
-        .memory_bytes = t->memory[which] != NULL ? size : 0,
+        .memory = target->memory[which],
+        .memory_bytes = target->memory[which] != NULL ? size : 0,
         .target = {.modbus = d->modbus,
                    .tftp = d->tftp,
                    .unit = d->unit,
@@ -46,17 +47,17 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
                    .usb_place = d->usb_place,
                    .serial = d->serial},
         .reach_patience_us = REACH_PATIENCE_US,
-        .around = &t->around,
-        .interrupted = t->left != NULL,
+        .around = &target->around,
+        .interrupted = target->left != NULL,
     };
 }
 
 static void ask_too(struct eb_job *job, const struct eb_site_device *d, bool *more)
 {
-    struct eb_job_device *t = d != NULL ? &job->devices[d - job->site->devices] : NULL;
-    if (t == NULL || t->asked)
+    struct eb_job_device *target = d != NULL ? &job->devices[d - job->site->devices] : NULL;
+    if (target == NULL || target->asked)
         return;
-    t->asked = true;
+    target->asked = true;
     *more = true;
 }
 
@@ -92,50 +93,52 @@ static struct eb_neighbour *neighbours(const struct eb_job *job, size_t *count)
 }
 
 /* Whether the same serial number answers at another MAC address than before. */
-static void compare_mac(struct eb_job *job, struct eb_job_device *t, const struct eb_neighbour *list,
+static void compare_mac(struct eb_job *job, struct eb_job_device *target, const struct eb_neighbour *list,
                         size_t count)
 {
-    const struct eb_identity *id = &t->look.identity;
-    t->mac[0] = '\0';
-    for (size_t i = 0; ebi_job_on_ip(t) && i < count; i++) {
-        if (memcmp(list[i].ip, t->device->modbus.ip, sizeof list[i].ip) == 0)
-            eb_mac_text(list[i].mac, t->mac);
+    const struct eb_identity *id = &target->look.identity;
+    target->mac[0] = '\0';
+    for (size_t i = 0; ebi_job_on_ip(target) && i < count; i++) {
+        if (memcmp(list[i].ip, target->device->modbus.ip, sizeof list[i].ip) == 0)
+            eb_mac_text(list[i].mac, target->mac);
     }
-    if (t->mac[0] != '\0' && id->serial[0] != '\0' &&
-        !eb_known_mac(job->known, id, t->mac, t->other_mac, t->other_seen, &job->problem))
-        ebi_job_warn(job, "the MAC address of %s cannot be remembered: %s", t->device->name,
+    if (target->mac[0] != '\0' && id->serial[0] != '\0' &&
+        !eb_known_mac(job->known, id, target->mac, target->other_mac, target->other_seen, &job->problem))
+        ebi_job_warn(job, "the MAC address of %s cannot be remembered: %s", target->device->name,
                      job->problem.text);
 }
 
-static void remember(struct eb_job *job, const struct eb_job_device *t)
+static void remember(struct eb_job *job, const struct eb_job_device *target)
 {
     if (job->known != NULL &&
-        !eb_known_note(job->known, job->site->name, t->device->name, &t->look, &job->problem))
-        ebi_job_warn(job, "what %s told cannot be remembered: %s", t->device->name, job->problem.text);
+        !eb_known_note(job->known, job->site->name, target->device->name, &target->look, &job->problem))
+        ebi_job_warn(job, "what %s told cannot be remembered: %s", target->device->name, job->problem.text);
 }
 
 /* Nothing is sent to a bus that seems to run at another bit rate: every frame would disturb it. */
-static bool kept_off(struct eb_job_device *t)
+static bool kept_off(struct eb_job_device *target)
 {
-    if (!t->kept_off)
+    if (!target->kept_off)
         return false;
-    t->look.outcome = EB_OUTCOME_FAILED;
-    t->look.error_rung = EB_RUNG_REACH;
-    t->look.error = (struct eb_error){
+    target->look.outcome = EB_OUTCOME_FAILED;
+    target->look.error_rung = EB_RUNG_REACH;
+    target->look.error = (struct eb_error){
         .status = EB_UNREACHABLE, .retry = EB_RETRY_NEVER, .where = "listening to the bus first"};
-    snprintf(t->look.error.text, sizeof t->look.error.text,
-             "errors only at %u bit/s, and not one good frame. Nothing was sent", t->device->wire->bit_rate);
+    snprintf(target->look.error.text, sizeof target->look.error.text,
+             "errors only at %u bit/s, and not one good frame. Nothing was sent",
+             target->device->wire->bit_rate);
     return true;
 }
 
-static void begin_look(struct eb_job *job, struct eb_job_device *t, struct eb_crew *crew)
+static void begin_look(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
 {
-    struct eb_run_config config = eb_job_run_config(job, t, EB_JOB_LOOK);
-    if (t->absent)
+    struct eb_run_config config = eb_job_run_config(job, target, EB_JOB_LOOK);
+    if (target->absent)
         config.reach_patience_us = ABSENT_PATIENCE_US;
-    t->look.config = config;
-    if (!kept_off(t) && eb_run_init(&t->look, &config) == EB_OK && eb_crew_add(crew, &t->look) != EB_OK)
-        eb_run_abandon(&t->look);
+    target->look.config = config;
+    if (!kept_off(target) && eb_run_init(&target->look, &config) == EB_OK &&
+        eb_crew_add(crew, &target->look) != EB_OK)
+        eb_run_abandon(&target->look);
 }
 
 bool eb_job_look(struct eb_job *job)
@@ -148,20 +151,20 @@ bool eb_job_look(struct eb_job *job)
     eb_job_ask(job);
     eb_crew_init(&crew, job->port, places, job->count);
     for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
-        struct eb_job_device *t = &job->devices[i];
-        if (t->chosen || t->asked)
-            begin_look(job, t, &crew);
+        struct eb_job_device *target = &job->devices[i];
+        if (target->chosen || target->asked)
+            begin_look(job, target, &crew);
     }
     ebi_job_work(job, &crew, NULL);
     free(places);
     struct eb_neighbour *list = neighbours(job, &neighbour_count);
     for (size_t i = 0; i < job->count; i++) {
-        struct eb_job_device *t = &job->devices[i];
-        t->reached = t->look.identified && t->look.error.status == EB_OK;
-        t->answered = t->look.answered || t->reached;
-        if (t->reached) {
-            compare_mac(job, t, list, neighbour_count);
-            remember(job, t);
+        struct eb_job_device *target = &job->devices[i];
+        target->reached = target->look.identified && target->look.error.status == EB_OK;
+        target->answered = target->look.answered || target->reached;
+        if (target->reached) {
+            compare_mac(job, target, list, neighbour_count);
+            remember(job, target);
         }
     }
     free(list);
@@ -174,71 +177,71 @@ bool eb_job_look(struct eb_job *job)
 
 /* --- what was read, and what is wanted ------------------------------------------------------------ */
 
-const char *eb_job_wanted(const struct eb_job_device *t, size_t index)
+const char *eb_job_wanted(const struct eb_job_device *target, size_t index)
 {
-    return t->device->wants[index].version;
+    return target->device->wants[index].version;
 }
 
-bool eb_job_has(const struct eb_job_device *t, size_t index)
+bool eb_job_has(const struct eb_job_device *target, size_t index)
 {
-    return eb_job_wanted(t, index)[0] != '\0' || t->look.running[index].version[0] != '\0';
+    return eb_job_wanted(target, index)[0] != '\0' || target->look.running[index].version[0] != '\0';
 }
 
-const struct eb_run *eb_job_last(const struct eb_job_device *t)
+const struct eb_run *eb_job_last(const struct eb_job_device *target)
 {
-    return t->begun ? &t->fit : &t->look;
+    return target->begun ? &target->fit : &target->look;
 }
 
 /* The checksum of the wanted image: of the one that was to be written now, else of the one that is known. */
-static const uint32_t *wanted_checksum(const struct eb_job_device *t, size_t index)
+static const uint32_t *wanted_checksum(const struct eb_job_device *target, size_t index)
 {
-    const struct eb_component_profile *component = &t->device->profile->components[index];
-    for (size_t k = t->item_count; k-- > 0 && component->checksum.count > 0;) {
-        const struct eb_run_item *item = &t->items[k];
-        if (item->component == component &&
-            eb_version_compare(&component->order, item->image->version, eb_job_wanted(t, index)) == EB_SAME)
+    const struct eb_component_profile *component = &target->device->profile->components[index];
+    for (size_t k = target->item_count; k-- > 0 && component->checksum.count > 0;) {
+        const struct eb_run_item *item = &target->items[k];
+        if (item->component == component && eb_version_compare(&component->order, item->image->version,
+                                                               eb_job_wanted(target, index)) == EB_SAME)
             return &item->checksum;
     }
-    return t->has_checksum[index] ? &t->checksum[index] : NULL;
+    return target->has_checksum[index] ? &target->checksum[index] : NULL;
 }
 
-enum eb_mark eb_job_mark(const struct eb_job_device *t, size_t index)
+enum eb_mark eb_job_mark(const struct eb_job_device *target, size_t index)
 {
-    const struct eb_run *run = eb_job_last(t);
-    if (t->begun && !run->identified)
+    const struct eb_run *run = eb_job_last(target);
+    if (target->begun && !run->identified)
         return EB_MARK_UNKNOWN;
-    if (!t->begun && !t->reached)
-        return t->answered ? EB_MARK_UNREADABLE : EB_MARK_UNREACHABLE;
+    if (!target->begun && !target->reached)
+        return target->answered ? EB_MARK_UNREADABLE : EB_MARK_UNREACHABLE;
     if (run->in_loader)
         return EB_MARK_UNREADABLE;
-    return eb_mark_of(&t->device->profile->components[index].order, &run->running[index],
-                      eb_job_wanted(t, index), wanted_checksum(t, index));
+    return eb_mark_of(&target->device->profile->components[index].order, &run->running[index],
+                      eb_job_wanted(target, index), wanted_checksum(target, index));
 }
 
-bool eb_job_wants(const struct eb_job_device *t)
+bool eb_job_wants(const struct eb_job_device *target)
 {
-    bool wants = t->item_count > 0;
-    for (size_t i = 0; i < t->device->profile->count; i++)
-        wants = wants || eb_job_wanted(t, i)[0] != '\0';
+    bool wants = target->item_count > 0;
+    for (size_t i = 0; i < target->device->profile->count; i++)
+        wants = wants || eb_job_wanted(target, i)[0] != '\0';
     return wants;
 }
 
-unsigned eb_job_known_by(const struct eb_job_device *t, size_t index)
+unsigned eb_job_known_by(const struct eb_job_device *target, size_t index)
 {
-    return EB_BY_VERSION | (wanted_checksum(t, index) != NULL ? EB_BY_CHECKSUM : 0U);
+    return EB_BY_VERSION | (wanted_checksum(target, index) != NULL ? EB_BY_CHECKSUM : 0U);
 }
 
-bool eb_job_stopped(const struct eb_job_device *t)
+bool eb_job_stopped(const struct eb_job_device *target)
 {
-    const struct eb_run *run = eb_job_last(t);
+    const struct eb_run *run = eb_job_last(target);
     return run->identified && run->program_known && run->program_stopped;
 }
 
-bool eb_job_as_wanted(const struct eb_job_device *t)
+bool eb_job_as_wanted(const struct eb_job_device *target)
 {
-    for (size_t i = 0; i < t->device->profile->count; i++) {
-        if (eb_job_has(t, i) && eb_job_mark(t, i) != EB_MARK_CURRENT)
+    for (size_t i = 0; i < target->device->profile->count; i++) {
+        if (eb_job_has(target, i) && eb_job_mark(target, i) != EB_MARK_CURRENT)
             return false;
     }
-    return t->reached && !eb_job_stopped(t) && t->left == NULL;
+    return target->reached && !eb_job_stopped(target) && target->left == NULL;
 }

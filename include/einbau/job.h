@@ -1,5 +1,5 @@
-/* A job on a site: devices are chosen and looked at, images are chosen and judged, written in the order in which
- * devices depend on each other, and read back.
+/* A job on a site: devices are chosen and looked at, images are chosen and judged, written in the order in
+ * which devices depend on each other, and read back.
  *
  *   struct eb_job *job = eb_job_open(&config, &problem);
  *   bool good = job != NULL && eb_job_choose(job, "drive-plc", &problem) && eb_job_fit(job, &problem);
@@ -29,8 +29,9 @@ struct eb_job_config {
 
     /* Each may be NULL. */
     void (*warn)(void *context, const char *text); /* a sentence on what is not as good as it could be */
-    unsigned (*stop)(void *context); /* 0: go on; 1: end cleanly; more: at once, leaving devices as they are */
-    void (*show)(void *context);     /* about ten times a second while it works */
+    unsigned (*stop)(
+        void *context);          /* 0: go on; 1: end cleanly; more: at once, leaving devices as they are */
+    void (*show)(void *context); /* about ten times a second while it works */
     void (*begins)(void *context, struct eb_run_config *config); /* before each run that writes */
     void *context;
 };
@@ -41,14 +42,14 @@ enum eb_job_run { EB_JOB_LOOK, EB_JOB_FIT };
 /* One device of the site, and what became known of it.  Read by the caller; what it may set says so. */
 struct eb_job_device {
     const struct eb_site_device *device;
-    bool chosen;       /* named, or all are meant */
-    bool left_out;     /* the caller's: not chosen, even if all are meant */
-    bool asked;        /* looked at for the sake of another one: its gateway, or its companion */
-    bool absent;       /* the caller's: it did not answer to ARP a moment ago, so that it is not waited for */
-    bool kept_off;     /* the caller's: its bus seems to run at another bit rate, so that nothing is sent there */
-    bool answered;     /* with anything, even if it could not be understood */
-    bool reached;      /* and was identified as the device that is meant; also one that was only asked */
-    uint32_t accepted; /* the caller's: see struct eb_judge_facts */
+    bool chosen;   /* named, or all are meant */
+    bool left_out; /* the caller's: not chosen, even if all are meant */
+    bool asked;    /* looked at for the sake of another one: its gateway, or its companion */
+    bool absent;   /* the caller's: it did not answer to ARP a moment ago, so that it is not waited for */
+    bool kept_off; /* the caller's: its bus seems to run at another bit rate, so that nothing is sent there */
+    bool answered; /* with anything, even if it could not be understood */
+    bool reached;  /* and was identified as the device that is meant; also one that was only asked */
+    uint32_t accepted;            /* the caller's: see struct eb_judge_facts */
     const struct eb_image *given; /* the caller's: this image, in place of what the site wants */
     struct eb_run look;
     const struct eb_left *left; /* what a job that did not end left behind, or NULL */
@@ -92,12 +93,12 @@ struct eb_job {
     const struct eb_port *port;
     struct eb_job_device *devices; /* in the site's order */
     size_t count;
-    bool again;             /* the caller's: chosen devices get what they run already, too */
-    bool named;             /* some were chosen by their names */
-    struct eb_trust trust;  /* whose signatures count: the site's keys, and what the caller adds */
-    struct eb_shelf *shelf; /* NULL: there is none */
-    struct eb_known *known; /* NULL: nothing is remembered */
-    struct eb_locks *locks; /* NULL: none was needed yet */
+    bool again;               /* the caller's: chosen devices get what they run already, too */
+    bool named;               /* some were chosen by their names */
+    struct eb_trust trust;    /* whose signatures count: the site's keys, and what the caller adds */
+    struct eb_shelf *shelf;   /* NULL: there is none */
+    struct eb_known *known;   /* NULL: nothing is remembered */
+    struct eb_locks *locks;   /* NULL: none was needed yet */
     struct eb_record *record; /* NULL: there is none, or none yet */
     bool recording;           /* this job is in it */
     struct eb_left *lefts;
@@ -115,8 +116,8 @@ struct eb_job {
     bool hushed;
 };
 
-/* Reads the site and opens what the configuration names; the texts of `config` are borrowed until the end.  All
- * devices are chosen.  NULL with `problem` filled. */
+/* Reads the site and opens what the configuration names; the texts of `config` are borrowed until the end.
+ * All devices are chosen.  NULL with `problem` filled. */
 EB_NODISCARD struct eb_job *eb_job_open(const struct eb_job_config *config, struct eb_problem *problem);
 void eb_job_close(struct eb_job *job); /* NULL: nothing */
 
@@ -125,9 +126,10 @@ void eb_job_close(struct eb_job *job); /* NULL: nothing */
 EB_NODISCARD bool eb_job_choose(struct eb_job *job, const char *name, struct eb_problem *problem);
 struct eb_job_device *eb_job_device(struct eb_job *job, const char *name);
 
-/* Looks at the chosen devices and those that they depend on, compares them with what the site wants, chooses and
- * judges images, writes, and reads back.  True only where every chosen device of which something is wanted is
- * confirmed or up to date.  Nothing is written to any while one is refused or cannot be looked at. */
+/* Looks at the chosen devices and those that they depend on, compares them with what the site wants, chooses
+ * and judges images, writes, and reads back.  True only where every chosen device of which something is
+ * wanted is confirmed or up to date.  Nothing is written to any while one is refused or cannot be looked at.
+ */
 EB_NODISCARD bool eb_job_fit(struct eb_job *job, struct eb_problem *problem);
 
 /* --- the steps of that; each gives false where the job must end, with job->problem and job->status --- */
@@ -148,38 +150,40 @@ void eb_job_end(struct eb_job *job, const char *outcome);
 EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
 /* Only undoes what earlier jobs left, of those that `recovers` says. */
 EB_NODISCARD bool eb_job_recover(struct eb_job *job);
-enum eb_outcome eb_job_outcome(const struct eb_job_device *device);
+enum eb_outcome eb_job_outcome(const struct eb_job_device *target);
 
 /* --- smaller things that the steps are made of --- */
 
 /* A run for this device that only looks. */
-struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *device, enum eb_job_run which);
+struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *target,
+                                       enum eb_job_run which);
 /* The run that was with it last. */
-const struct eb_run *eb_job_last(const struct eb_job_device *device);
+const struct eb_run *eb_job_last(const struct eb_job_device *target);
 const char *eb_job_adapter(const struct eb_job *job, const struct eb_site_link *wire);
 
-/* The version that is wanted of component `index`, or ""; whether the component is worth a word; how what runs
- * compares with it, and by what that is known (EB_BY_VERSION, EB_BY_CHECKSUM). */
-const char *eb_job_wanted(const struct eb_job_device *device, size_t index);
-bool eb_job_has(const struct eb_job_device *device, size_t index);
-enum eb_mark eb_job_mark(const struct eb_job_device *device, size_t index);
-unsigned eb_job_known_by(const struct eb_job_device *device, size_t index);
+/* The version that is wanted of component `index`, or ""; whether the component is worth a word; how what
+ * runs compares with it, and by what that is known (EB_BY_VERSION, EB_BY_CHECKSUM). */
+const char *eb_job_wanted(const struct eb_job_device *target, size_t index);
+bool eb_job_has(const struct eb_job_device *target, size_t index);
+enum eb_mark eb_job_mark(const struct eb_job_device *target, size_t index);
+unsigned eb_job_known_by(const struct eb_job_device *target, size_t index);
 /* Whether anything is wanted of it, or is to be written; whether all of that runs; whether its program is
  * stopped, which a site never wants. */
-bool eb_job_wants(const struct eb_job_device *device);
-bool eb_job_as_wanted(const struct eb_job_device *device);
-bool eb_job_stopped(const struct eb_job_device *device);
+bool eb_job_wants(const struct eb_job_device *target);
+bool eb_job_as_wanted(const struct eb_job_device *target);
+bool eb_job_stopped(const struct eb_job_device *target);
 
-/* Reads an image once, however often it is asked for: a file, or one of the shelf.  NULL with job->problem. */
+/* Reads an image once, however often it is asked for: a file, or one of the shelf.  NULL with job->problem.
+ */
 EB_NODISCARD const struct eb_image *eb_job_image(struct eb_job *job, const char *path);
 EB_NODISCARD const struct eb_image *eb_job_shelf_image(struct eb_job *job,
                                                        const struct eb_shelf_candidate *candidate);
 
-/* The images of the shelf that may be for a component of a device; see eb_shelf_candidates.  Judges one of them
- * as the next item of the device's plan. */
-EB_NODISCARD bool eb_job_candidates(struct eb_job *job, struct eb_job_device *device, size_t component,
+/* The images of the shelf that may be for a component of a device; see eb_shelf_candidates.  Judges one of
+ * them as the next item of the device's plan. */
+EB_NODISCARD bool eb_job_candidates(struct eb_job *job, struct eb_job_device *target, size_t component,
                                     bool others, struct eb_shelf_candidate **candidates, size_t *count);
-void eb_job_judge(struct eb_job *job, struct eb_job_device *device, size_t component,
+void eb_job_judge(struct eb_job *job, struct eb_job_device *target, size_t component,
                   struct eb_shelf_candidate *candidate, struct eb_run_item *item);
 
 /* The best image of the wanted version among candidates, with those that lead to it: the last of `way` is the
@@ -190,24 +194,25 @@ struct eb_job_choice {
     bool gap;                  /* it needs others first, and they are not there */
     struct eb_verdict verdict; /* of that one against what runs now */
 };
-void eb_job_choice(struct eb_job *job, struct eb_job_device *device, size_t index,
+void eb_job_choice(struct eb_job *job, struct eb_job_device *target, size_t index,
                    struct eb_shelf_candidate *candidates, size_t count, struct eb_job_choice *choice);
 
-/* Fills in what is known of the versions below which its components must not go; what is around a device now, as
- * far as it was read (`planned`: as it will be once the plan is carried out); to what a job with the devices that
- * were only asked would bring them; what is known of a device without looking (`seen` empty: nothing). */
-void eb_job_floors(struct eb_job *job, struct eb_job_device *device);
-void eb_job_surround(struct eb_job *job, struct eb_job_device *device, bool planned);
+/* Fills in what is known of the versions below which its components must not go; what is around a device now,
+ * as far as it was read (`planned`: as it will be once the plan is carried out); to what a job with the
+ * devices that were only asked would bring them; what is known of a device without looking (`seen` empty:
+ * nothing). */
+void eb_job_floors(struct eb_job *job, struct eb_job_device *target);
+void eb_job_surround(struct eb_job *job, struct eb_job_device *target, bool planned);
 void eb_job_foresee(struct eb_job *job);
-void eb_job_recall(struct eb_job *job, struct eb_job_device *device, char seen[EB_SEEN_BYTES]);
+void eb_job_recall(struct eb_job *job, struct eb_job_device *target, char seen[EB_SEEN_BYTES]);
 
-/* The keys of locks: of an address, of a hardware address, of where a device is, of the device itself (where it
- * told no serial number: of where it is). */
+/* The keys of locks: of an address, of a hardware address, of where a device is, of the device itself (where
+ * it told no serial number: of where it is). */
 void eb_job_ip_key(const struct eb_endpoint *modbus, char key[EB_LOCK_KEY_BYTES]);
 void eb_job_mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES]);
-void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *device,
+void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *target,
                         char key[EB_LOCK_KEY_BYTES]);
-void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *device,
+void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *target,
                      char key[EB_LOCK_KEY_BYTES]);
 /* One lock; `name` is what the user calls the device. */
 EB_NODISCARD bool eb_job_lock(struct eb_job *job, const char *name, const char *key);
@@ -216,8 +221,8 @@ EB_NODISCARD bool eb_job_note_address(struct eb_job *job, const char *kind, cons
                                       const char *address);
 /* Reads what jobs that did not end left behind, and finds out who works on the devices now. */
 void eb_job_find_left(struct eb_job *job);
-/* That somebody works on it, as part of a sentence: "einbau fit (process 12, since ...)"; a time of the record
- * (ISO 8601, UTC) as the user reads it. */
+/* That somebody works on it, as part of a sentence: "einbau fit (process 12, since ...)"; a time of the
+ * record (ISO 8601, UTC) as the user reads it. */
 void eb_job_holder_text(const struct eb_lock_holder *holder, char *text, size_t cap);
 void eb_job_local_time(const char *iso, char *text, size_t cap);
 /* A name as a word of a command line that a user may paste: quoted where the shell would do something with it
