@@ -220,8 +220,8 @@ static void probe_present(struct session *s, struct ways *w)
     bool ready = probes != NULL && requests != NULL;
     size_t count = 0;
     for (size_t i = 0; ready && i < s->job->count; i++) {
-        if (!s->job->devices[i].chosen || !target_on_ip(&s->job->devices[i]) || w->list[i].kind != EB_WAY_DIRECT ||
-            !w->links[w->list[i].link].has_mac)
+        if (!s->job->devices[i].chosen || !target_on_ip(&s->job->devices[i]) ||
+            w->list[i].kind != EB_WAY_DIRECT || !w->links[w->list[i].link].has_mac)
             continue;
         probes[count].of = i;
         begin_probe(s, &w->links[w->list[i].link], s->job->devices[i].device->modbus.ip, &probes[count],

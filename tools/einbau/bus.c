@@ -134,12 +134,13 @@ bool buses_look(struct session *s, struct buses *buses)
 
 void buses_listen(struct session *s)
 {
-    for (size_t i = 0; s->job->site != NULL && i < s->job->site->link_count && session_interrupts() == 0; i++) {
+    for (size_t i = 0; s->job->site != NULL && i < s->job->site->link_count && session_interrupts() == 0;
+         i++) {
         const struct eb_site_link *wire = &s->job->site->links[i];
         bool wanted = false;
         for (size_t k = 0; k < s->job->count; k++)
-            wanted = wanted ||
-                     ((s->job->devices[k].chosen || s->job->devices[k].asked) && s->job->devices[k].device->wire == wire);
+            wanted = wanted || ((s->job->devices[k].chosen || s->job->devices[k].asked) &&
+                                s->job->devices[k].device->wire == wire);
         if (wire->kind != EB_SITE_CAN || !wanted || s->heard[i].listened)
             continue;
         static struct eb_nodes nodes;

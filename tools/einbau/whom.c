@@ -9,7 +9,8 @@ static bool find_links(struct whom *who)
 {
     struct session *s = who->session;
     struct eb_link all[EB_LINKS_MAX];
-    size_t count = s->job->port->links != NULL ? s->job->port->links(s->job->port->self, all, EB_LINKS_MAX) : 0;
+    size_t count =
+        s->job->port->links != NULL ? s->job->port->links(s->job->port->self, all, EB_LINKS_MAX) : 0;
     for (size_t i = 0; i < count; i++) {
         bool named = s->options->link != NULL && strcmp(s->options->link, all[i].name) == 0;
         bool wired = all[i].kind == EB_LINK_WIRED && all[i].up && all[i].carrier;

@@ -7,9 +7,9 @@
 
 struct whom {
     struct session *session;
-    char name[EB_NAME_BYTES];         /* as the user called it */
-    const struct eb_job_device *target;      /* NULL: not of the site */
-    const struct eb_profile *profile; /* NULL: not known */
+    char name[EB_NAME_BYTES];           /* as the user called it */
+    const struct eb_job_device *target; /* NULL: not of the site */
+    const struct eb_profile *profile;   /* NULL: not known */
     bool has_ip, has_mac;
     struct eb_endpoint modbus; /* with the address, where there is one */
     uint8_t unit;

@@ -63,7 +63,8 @@ static int run(const struct options *options)
         print_document(root);
     } else {
         print_devices(&s);
-        printf("\n%s: %zu device%s as wanted, %zu not", s.job->site->name, right, right == 1 ? "" : "s", wrong);
+        printf("\n%s: %zu device%s as wanted, %zu not", s.job->site->name, right, right == 1 ? "" : "s",
+               wrong);
         print_names(&s, is_wrong);
         if (only > 0)
             printf("; %zu by the version only", only);

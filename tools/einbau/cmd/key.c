@@ -40,7 +40,8 @@ static size_t print_unusable(struct session *s, json_t *list)
         return 0;
     for (size_t i = 0; i < count; i++) {
         enum eb_signature signature = EB_SIGNATURE_MISSING;
-        char *text = eb_shelf_manifest(s->job->shelf, images[i].number, &s->job->trust, &signature, &s->job->problem);
+        char *text =
+            eb_shelf_manifest(s->job->shelf, images[i].number, &s->job->trust, &signature, &s->job->problem);
         bool usable =
             text != NULL && (signature == EB_SIGNATURE_TRUSTED || signature == EB_SIGNATURE_NOT_ASKED);
         free(text);
@@ -110,7 +111,8 @@ static int run_trust(const struct options *options)
         json_t *unusable = json_array();
         print_unusable(s, unusable);
         print_document(json_pack("{s:s, s:s, s:o, s:o}", "einbau", "key-trust/2", "folder", folder, "trusted",
-                                 keys_document(s->job->trust.keys, s->job->trust.count), "unusable", unusable));
+                                 keys_document(s->job->trust.keys, s->job->trust.count), "unusable",
+                                 unusable));
     } else {
         say("%zu key%s trusted now. Whatever is written, on any site, must be signed by one of them, or by "
             "one that "

@@ -129,8 +129,8 @@ static void print_commands(const struct session *s, const struct ways *f)
         const struct eb_way *way = &f->list[i];
         bool told = way->kind != EB_WAY_ADD || !s->job->devices[i].chosen;
         for (size_t k = 0; k < i && !told; k++)
-            told = s->job->devices[k].chosen && f->list[k].kind == EB_WAY_ADD && f->list[k].link == way->link &&
-                   memcmp(&f->list[k].add, &way->add, sizeof way->add) == 0;
+            told = s->job->devices[k].chosen && f->list[k].kind == EB_WAY_ADD &&
+                   f->list[k].link == way->link && memcmp(&f->list[k].add, &way->add, sizeof way->add) == 0;
         if (told)
             continue;
         char add[32];
@@ -214,8 +214,8 @@ static json_t *links_document(const struct ways *f)
     return list;
 }
 
-static json_t *other_way_document(const struct session *s, const struct eb_job_device *t, const struct buses *buses,
-                                  const struct usb *usb)
+static json_t *other_way_document(const struct session *s, const struct eb_job_device *t,
+                                  const struct buses *buses, const struct usb *usb)
 {
     char place[EB_PLACE_TEXT_BYTES];
     char sentence[SENTENCE_BYTES];
@@ -316,8 +316,9 @@ static int run(const struct options *options)
         print_commands(&s, &f);
     }
     for (size_t i = 0; i < s.job->count; i++) {
-        if (s.job->devices[i].chosen && (s.job->devices[i].absent || !usb_sound(&s, &usb, &s.job->devices[i]) ||
-                                    f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
+        if (s.job->devices[i].chosen &&
+            (s.job->devices[i].absent || !usb_sound(&s, &usb, &s.job->devices[i]) ||
+             f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }
     if (f.conflict_count > 0 || !buses_sound(&buses))

@@ -221,8 +221,8 @@ static int run_cover(const struct options *options)
     } else {
         table_print(&c.table);
         if (c.lacking == 0)
-            printf("\n%s: the shelf has all %zu that are wanted, in %zu image%s\n", s.job->site->name, c.wanted,
-                   c.number_count, c.number_count == 1 ? "" : "s");
+            printf("\n%s: the shelf has all %zu that are wanted, in %zu image%s\n", s.job->site->name,
+                   c.wanted, c.number_count, c.number_count == 1 ? "" : "s");
         else
             printf("\n%s: %zu of %zu lacking; the shelf is %s\n", s.job->site->name, c.lacking, c.wanted,
                    s.shelf_folder);
@@ -252,9 +252,9 @@ static int run_copy(const struct options *options)
                                  (json_int_t)c.number_count, "copied", (json_int_t)copied, "lacking",
                                  (json_int_t)c.lacking));
     } else {
-        printf("%s: %zu image%s needed, %zu copied to %s, %zu there already; %zu missing%s\n", s.job->site->name,
-               c.number_count, c.number_count == 1 ? "" : "s", copied, options->to, c.number_count - copied,
-               c.lacking, c.lacking > 0 ? ": 'einbau shelf cover' names them" : "");
+        printf("%s: %zu image%s needed, %zu copied to %s, %zu there already; %zu missing%s\n",
+               s.job->site->name, c.number_count, c.number_count == 1 ? "" : "s", copied, options->to,
+               c.number_count - copied, c.lacking, c.lacking > 0 ? ": 'einbau shelf cover' names them" : "");
     }
     covering_free(&c);
     return session_close(&s, status);

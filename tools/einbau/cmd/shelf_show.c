@@ -93,9 +93,10 @@ static int run_show(const struct options *options)
         return session_close(&s, s.status);
     if (s.job->shelf == NULL)
         s.job->shelf = eb_shelf_open(s.shelf_folder, false, &s.job->problem);
-    char *text = s.job->shelf != NULL && eb_shelf_find(s.job->shelf, options->names[0], &image, &s.job->problem)
-                     ? eb_shelf_manifest(s.job->shelf, image.number, &s.job->trust, &signature, &s.job->problem)
-                     : NULL;
+    char *text =
+        s.job->shelf != NULL && eb_shelf_find(s.job->shelf, options->names[0], &image, &s.job->problem)
+            ? eb_shelf_manifest(s.job->shelf, image.number, &s.job->trust, &signature, &s.job->problem)
+            : NULL;
     if (text == NULL || !eb_manifest_read("the shelf", text, strlen(text), &manifest, &s.job->problem)) {
         complain("%s", s.job->problem.text);
         free(text);

@@ -195,8 +195,8 @@ static int add_into(struct session *s, const struct wire *w)
         count++;
     }
     ask_serials(s, entries, count, chosen);
-    bool ok =
-        entries != NULL && chosen != NULL && (count == 0 || eb_site_add(path, entries, count, &s->job->problem));
+    bool ok = entries != NULL && chosen != NULL &&
+              (count == 0 || eb_site_add(path, entries, count, &s->job->problem));
     for (size_t i = 0; ok && i < count; i++)
         printf("added: %s, %u.%u.%u.%u, profile %s%s%s\n", entries[i].name, entries[i].address.ip[0],
                entries[i].address.ip[1], entries[i].address.ip[2], entries[i].address.ip[3],
@@ -273,7 +273,7 @@ static int survey(struct session *s, struct wire *w, struct buses *buses, struct
     if (s->options->into != NULL)
         return add_into(s, w);
     usb_look(s, usb);
-    int status = s->job->site != NULL                        ? survey_site(s, w, buses, usb)
+    int status = s->job->site != NULL                   ? survey_site(s, w, buses, usb)
                  : w->survey.count + usb_count(usb) > 0 ? EXIT_AS_WANTED
                                                         : EXIT_NOT_REACHED;
     if (status == EXIT_INTERRUPTED || status == EXIT_WRONG_CALL)

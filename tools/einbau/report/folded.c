@@ -68,8 +68,9 @@ static char *names_of(const struct session *s, const size_t *list, size_t count,
         size_t last = i;
         if (command)
             name = eb_job_word(name);
-        while (!command && last + 1 < count &&
-               follows(s->job->devices[list[last]].device->name, s->job->devices[list[last + 1]].device->name))
+        while (
+            !command && last + 1 < count &&
+            follows(s->job->devices[list[last]].device->name, s->job->devices[list[last + 1]].device->name))
             last++;
         const char *separator = i == 0 ? "" : command ? " " : ", ";
         at += (size_t)sprintf(text + at, "%s%s", separator, name);
@@ -117,8 +118,8 @@ void say_folded(const struct session *s, sentence_of *sentence, const void *cont
         if (s->job->devices[i].chosen)
             sentence(s, &s->job->devices[i], context, text);
         if (text[0] != '\0')
-            list[count++] =
-                (struct said){.target = i, .text = marked(text, eb_job_word(s->job->devices[i].device->name))};
+            list[count++] = (struct said){.target = i,
+                                          .text = marked(text, eb_job_word(s->job->devices[i].device->name))};
     }
     for (size_t i = 0; i < count; i++) {
         size_t members = 0;

@@ -286,7 +286,8 @@ void print_devices(const struct session *s)
     say_folded(s, say_look, NULL, NULL);
 }
 
-void say_look(const struct session *s, const struct eb_job_device *t, const void *context, char text[SENTENCE_BYTES])
+void say_look(const struct session *s, const struct eb_job_device *t, const void *context,
+              char text[SENTENCE_BYTES])
 {
     (void)context;
     look_sentence(s, t, text, SENTENCE_BYTES);
@@ -299,7 +300,8 @@ void say_outcome(const struct session *s, const struct eb_job_device *t, const v
     outcome_sentence(s, t, text, SENTENCE_BYTES);
 }
 
-void say_left(const struct session *s, const struct eb_job_device *t, const void *context, char text[SENTENCE_BYTES])
+void say_left(const struct session *s, const struct eb_job_device *t, const void *context,
+              char text[SENTENCE_BYTES])
 {
     char sentence[SENTENCE_BYTES - 64];
     (void)s;
@@ -455,12 +457,14 @@ static size_t last_wave(const struct session *s)
 }
 
 /* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
-static const struct eb_job_device *waits_for(const struct session *s, const struct eb_job_device *t, size_t index)
+static const struct eb_job_device *waits_for(const struct session *s, const struct eb_job_device *t,
+                                             size_t index)
 {
     const struct eb_site_device *d = t->device;
     for (size_t i = 0; i <= d->companion_count; i++) {
         const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
-        const struct eb_job_device *o = other != NULL ? &s->job->devices[other - s->job->site->devices] : NULL;
+        const struct eb_job_device *o =
+            other != NULL ? &s->job->devices[other - s->job->site->devices] : NULL;
         bool again = i > 0 && other == d->via;
         if (o != NULL && !again && in_plan(o) && o->item_count > 0 && index-- == 0)
             return o;
@@ -703,7 +707,8 @@ void print_plan(const struct session *s)
     for (size_t i = 0; i < s->job->count && s->options->explain; i++) {
         for (size_t k = 0; k < s->job->devices[i].item_count; k++) {
             const struct eb_run_item *item = &s->job->devices[i].items[k];
-            printf("\n%s %s %s:\n", s->job->devices[i].device->name, item->component->name, item->image->version);
+            printf("\n%s %s %s:\n", s->job->devices[i].device->name, item->component->name,
+                   item->image->version);
             print_verdict(&item->verdict, "  ");
         }
     }
@@ -889,7 +894,8 @@ json_t *document(const struct session *s, const char *command)
             json_array_append_new(devices, device_document(s, &s->job->devices[i]));
     }
     return json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
-                     s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "devices", devices);
+                     s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "devices",
+                     devices);
 }
 
 void print_document(json_t *root)

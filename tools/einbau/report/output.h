@@ -51,8 +51,8 @@ const char *running_text(const struct eb_job_device *target, size_t index, char 
 /* What is to be said of one device: a sentence or more into `text`, or nothing.  Printed behind the device's
  * name, and once for all devices of which the same is to be said: "door-01..door-07: ...".  With an empty
  * line before each, or, where `spaced` is not NULL, one before the first where `*spaced` is false. */
-typedef void sentence_of(const struct session *session, const struct eb_job_device *target, const void *context,
-                         char text[SENTENCE_BYTES]);
+typedef void sentence_of(const struct session *session, const struct eb_job_device *target,
+                         const void *context, char text[SENTENCE_BYTES]);
 void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
 /* Sentences: why it could not be looked at; what came of it in a job; what an earlier job left, or that
  * somebody works on it, or that its program is stopped. */
