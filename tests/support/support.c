@@ -504,7 +504,8 @@ void job_open(struct job *job, const char *site_path)
     job->memory = calloc(n, sizeof *job->memory);
     if (job->memory == NULL)
         abort();
-    for (size_t i = 0; i + 1 < n; i++)
+    job->memory_count = n - 1;
+    for (size_t i = 0; i < job->memory_count; i++)
         job->memory[i] = malloc(eb_run_memory_bytes(job->site->devices[i].profile));
     assert_true(job->runs != NULL && job->items != NULL && job->buffers != NULL && job->places != NULL);
 }
@@ -585,7 +586,7 @@ void job_close(struct job *job)
 {
     for (size_t i = 0; i < job->image_count; i++)
         eb_image_close(job->images[i]);
-    for (size_t i = 0; i < job->site->device_count; i++)
+    for (size_t i = 0; i < job->memory_count; i++)
         free(job->memory[i]);
     free(job->memory);
     eb_site_free(job->site);

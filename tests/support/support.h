@@ -129,6 +129,7 @@ struct job {
     struct eb_run_item (*items)[EB_RUN_ITEMS_MAX];
     uint8_t *buffers;
     uint64_t **memory; /* of each run, for its accesses */
+    size_t memory_count;
     struct eb_crew_place *places;
     struct eb_crew crew;
 };
