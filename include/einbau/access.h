@@ -68,7 +68,7 @@ struct eb_contact {
     const struct eb_port *port;
     const struct eb_profile *profile; /* NULL: none, for single operations that need none */
     const struct eb_target *target;
-    void *owner;          /* whom the port's wait gives back */
+    void *owner;          /* what the port's wait returns when something can be done */
     uint64_t patience_us; /* for one exchange over IP, connecting included */
     uint8_t *buffer;      /* for sending */
     size_t buffer_bytes;

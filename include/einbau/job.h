@@ -25,7 +25,7 @@ struct eb_job_config {
     bool records;               /* effects are written into the record there before they happen */
     bool locks;                 /* other processes may work on the same devices */
     bool simulated;             /* time passes only in the port's wait; adapters have the site's names */
-    const char *command;        /* what other processes are told; NULL: "job" */
+    const char *command;        /* its name in locks and in the record; NULL: "job" */
 
     /* Each may be NULL. */
     void (*warn)(void *context, const char *text); /* a sentence on what is not as good as it could be */

@@ -348,7 +348,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     set_move(r, first, now_us);
 }
 
-/* What ended the transfer is told to the node before the adapter is closed. */
+/* The abort of a failed transfer is sent to the node before the adapter is closed. */
 static bool flushes(context *r, uint64_t now_us)
 {
     if (r->sdo.state != EB_SDO_FAILED || r->sdo.error.status == EB_PEER_ERROR)

@@ -301,7 +301,7 @@ static enum eb_status poll_find(context *r, uint64_t now_us)
     if (status == EB_NO_ANSWER || status == EB_PENDING) {
         enum eb_status pending = not_found(r, EB_NO_ANSWER, text, now_us);
         if (status == EB_PENDING && r->look_us > now_us + RETRY_US)
-            r->look_us = now_us + RETRY_US; /* nobody tells when it is ready */
+            r->look_us = now_us + RETRY_US; /* no event says when it is ready */
         return pending;
     }
     if (status != EB_OK)
@@ -317,7 +317,7 @@ static enum eb_status poll_find(context *r, uint64_t now_us)
         }
     }
     if (r->doing_reset && !r->interface.in_loader)
-        return end_well(r); /* it has gone by itself */
+        return end_well(r); /* it has left its loader by itself */
     status = open_device(r);
     if (status == EB_UNREACHABLE)
         return not_found(r, EB_NO_ANSWER, "it is gone again", now_us);
@@ -452,7 +452,7 @@ static enum eb_status poll_detach(context *r, uint64_t now_us)
     enum eb_status status = transfer_answer(r, r->bytes, sizeof r->bytes, &size);
     if (status == EB_PENDING)
         return EB_PENDING;
-    /* One that goes by itself may have gone before it answered. */
+    /* A device that detaches by itself may be gone before it answers. */
     bool goes = (r->interface.attributes & EB_DFU_WILL_DETACH) != 0 && !r->never_went;
     if (status != EB_OK && (!goes || status == EB_PEER_ERROR))
         return end(r, status, status == EB_PEER_ERROR ? "its program stalled the request" : "");

@@ -18,7 +18,7 @@ struct eb_access_dfu_context {
     uint8_t move, stalls, after; /* `after`: the reset */
     bool asked, wants_loader, doing_reset, goes_itself, never_went;
     uint64_t look_us, patience_end_us;
-    char place[EB_USB_PLACE_BYTES], serial[EB_NAME_BYTES]; /* where it was last, and what it told of itself */
+    char place[EB_USB_PLACE_BYTES], serial[EB_NAME_BYTES]; /* last place, serial number as read */
     struct eb_usb_device device;
     struct eb_dfu_interface interface;
     uint16_t language;
