@@ -4,7 +4,7 @@
  * device's state.
  *
  * The cases are worked off by several processes; EINBAU_TEST_EVERY=1 takes every frame, else every few. */
-#include "support/support.h"
+#include "told_subjects.h"
 
 #include <errno.h>
 #include <jansson.h>
@@ -16,128 +16,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-enum { COMPONENTS_MAX = 2, CASES_MAX = 20000, WORKERS_MAX = 8, TOLD_BYTES = 65536, CELL_BYTES = 64 };
-
-/* --- the subjects -------------------------------------------------------------------------------- */
-
-enum kind { PLC, COUPLER, NODE, UNIT, GAUGE, KINDS };
-
-static const struct {
-    const char *name, *components[COMPONENTS_MAX], *files[COMPONENTS_MAX]; /* what is wanted */
-    size_t count;
-    const char *faults[12];
-} subjects[KINDS] = {
-    [PLC] = {"plc-1",
-             {"firmware", "display"},
-             {"plc-2.0.bin", "display-2.0.bin"},
-             2,
-             {"lost", "doubled", "late", "garbled", "garbled-unseen", "power-lost"}},
-    [COUPLER] = {"coupler-1",
-                 {"firmware"},
-                 {"coupler-2.0.bin"},
-                 1,
-                 {"lost", "doubled", "late", "garbled", "garbled-unseen", "power-lost"}},
-    [NODE] = {"node-1",
-              {"firmware"},
-              {"node-2.0.bin"},
-              1,
-              {"lost", "doubled", "late", "garbled-unseen", "power-lost", "bus-off", "adapter-lost",
-               "gateway-lost"}},
-    [UNIT] = {"unit-1",
-              {"firmware"},
-              {"unit-2.0.bin"},
-              1,
-              {"lost", "doubled", "late", "garbled-unseen", "power-lost", "bus-off", "adapter-lost",
-               "gateway-lost"}},
-    [GAUGE] = {"gauge-1",
-               {"firmware"},
-               {"gauge-2.0.bin"},
-               1,
-               {"lost", "late", "garbled-unseen", "power-lost", "stalled", "status-error", "unplugged",
-                "moved"}},
-};
-
-/* What a device does otherwise than one would wish, and on which kinds. */
-#define ON(kind) (1U << (kind))
-enum { IP = ON(PLC) | ON(COUPLER), CAN = ON(NODE) | ON(UNIT), ALL = IP | CAN | ON(GAUGE) };
-static const struct habit {
-    const char *words; /* of the device in the world, or NULL */
-    unsigned kinds;
-    bool again, other_bytes; /* it runs the wanted version already; with other bytes */
-    bool hopeless;           /* a job cannot end well on it */
-    bool lies;               /* it tells a version that it does not run */
-} habits[] = {
-    {.kinds = ALL},
-    {.kinds = ALL, .again = true},
-    {.kinds = ALL, .again = true, .other_bytes = true},
-    {.words = "conduct: {restart-delay-ms: 3000}", .kinds = IP, .again = true},
-    {.words = "conduct: {restart-delay-ms: 3000}", .kinds = IP},
-    {.words = "conduct: {restarts: twice}", .kinds = IP | CAN},
-    {.words = "conduct: {restarts: never}", .kinds = IP, .again = true, .hopeless = true},
-    {.words = "conduct: {restarts: never}", .kinds = IP, .hopeless = true},
-    {.words = "conduct: {restarts-itself: yes}", .kinds = IP},
-    {.words = "conduct: {restarts-itself: yes, last-acknowledgement: no}", .kinds = IP},
-    {.words = "conduct: {tells-written-version: yes, restart-delay-ms: 2000}",
-     .kinds = ON(PLC),
-     .hopeless = true,
-     .lies = true},
-    {.words = "conduct: {starts-stopped: yes}", .kinds = ON(PLC)},
-    {.words = "conduct: {closes-connections: yes}", .kinds = IP},
-    {.words = "conduct: {busy-ms: 3000}", .kinds = ALL & ~ON(GAUGE)},
-    {.words = "conduct: {busy-ms: 600000}", .kinds = ALL & ~ON(GAUGE), .hopeless = true},
-    {.words = "conduct: {answer-delay-ms: 1500}", .kinds = IP},
-    {.words = "conduct: {later-serial: \"77\"}", .kinds = IP | CAN, .hopeless = true},
-    {.words = "conduct: {loader-serial: \"77\"}", .kinds = ON(COUPLER) | CAN, .hopeless = true},
-    {.words = "checks-crc: no\n    conduct: {bad-byte-at: 400}", .kinds = ALL & ~ON(GAUGE), .hopeless = true},
-    {.words = "checks-crc: no\n    conduct: {bad-byte-at: 400}",
-     .kinds = ON(PLC) | ON(COUPLER),
-     .again = true,
-     .hopeless = true},
-    {.words = "response-us: 1500000", .kinds = ON(NODE)},
-};
-enum { HABITS = sizeof habits / sizeof habits[0] };
-
-static void make_subject(struct little *l, enum kind kind, const struct habit *h)
-{
-    char device[256] = "";
-    static const char program[] = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n";
-    if (h->words != NULL)
-        snprintf(device, sizeof device, "    %s\n", h->words);
-    const struct little_options ethernet = {.plcs = kind == PLC,
-                                            .couplers = kind == COUPLER,
-                                            .image_bytes = 3000,
-                                            .device = device,
-                                            .profile = program,
-                                            .tftp = "windowsize: 8, blksize: 128, patience-s: 20"};
-    const struct bus_options bus = {
-        .nodes = kind == NODE, .units = kind == UNIT, .image_bytes = 500, .device = device};
-    const struct usb_options usb = {.gauges = 1, .image_bytes = 500, .device = device};
-    if (kind <= COUPLER)
-        little_make(l, &ethernet);
-    else if (kind == GAUGE)
-        usb_make(l, &usb);
-    else
-        bus_make(l, &bus);
-    for (size_t i = 0; i < subjects[kind].count && h->again; i++) {
-        char old[64];
-        snprintf(old, sizeof old, "%s", subjects[kind].files[i]);
-        *strstr(old, "2.0") = '1';
-        if (!h->other_bytes) {
-            replace_in(l, "world.yaml", old, subjects[kind].files[i]);
-            continue;
-        }
-        /* an image of that version, but not that one */
-        char other[80];
-        size_t size;
-        snprintf(other, sizeof other, "other-%zu.bin", i);
-        char *wanted = read_text(l->folder, subjects[kind].files[i], &size);
-        char product[17] = "";
-        memcpy(product, wanted + 16, 16);
-        free(wanted);
-        write_image(l->folder, other, product, subjects[kind].components[i], "2.0", size - 50, "1..9", "");
-        replace_in(l, "world.yaml", old, other);
-    }
-}
+enum { CASES_MAX = 20000, WORKERS_MAX = 8, TOLD_BYTES = 65536, CELL_BYTES = 64 };
 
 /* --- cases --------------------------------------------------------------------------------------- */
 

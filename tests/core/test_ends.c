@@ -1,0 +1,339 @@
+/* Everything comes to an end: floods, time that stands still, losses, calls that are wrong. */
+#include "support/support.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static struct little little;
+
+static int tear_down(void **state)
+{
+    (void)state;
+    little_remove(&little);
+    return 0;
+}
+
+/* --- floods, and time that stands still ------------------------------------------------------------ */
+
+/* A port whose one connection brings bytes for ever. */
+static uint64_t memory[1024]; /* of a run, for its accesses */
+
+struct flood {
+    uint64_t now_us;
+    unsigned long reads, waits;
+    bool stands_still;
+};
+
+static uint64_t flood_now(void *self)
+{
+    return ((struct flood *)self)->now_us;
+}
+
+static size_t flood_wait(void *self, uint64_t deadline_us, void **owners, size_t cap)
+{
+    struct flood *f = self;
+    (void)owners;
+    (void)cap;
+    f->waits++;
+    if (!f->stands_still)
+        f->now_us +=
+            deadline_us == EB_NEVER || deadline_us < f->now_us + 1000 ? 1000 : deadline_us - f->now_us;
+    return 0;
+}
+
+static uint32_t flood_random(void *self)
+{
+    (void)self;
+    return 4;
+}
+
+static uint32_t flood_mtu(void *self, const struct eb_endpoint *peer)
+{
+    (void)self;
+    (void)peer;
+    return 1500;
+}
+
+static enum eb_status flood_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+{
+    (void)self;
+    (void)owner;
+    (void)peer;
+    *handle = 1;
+    return EB_OK;
+}
+
+static enum eb_status flood_send(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent)
+{
+    (void)self;
+    (void)handle;
+    (void)bytes;
+    *sent = size;
+    return EB_OK;
+}
+
+/* Good answers to questions that nobody asked, one behind the other. */
+static enum eb_status flood_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
+{
+    struct flood *f = self;
+    static const uint8_t stranger[] = {0x7F, 0x7F, 0, 0, 0, 3, 0xFF, 0xAB, 0x01};
+    (void)handle;
+    f->reads++;
+    *received = 0;
+    while (*received + sizeof stranger <= cap) {
+        memcpy(bytes + *received, stranger, sizeof stranger);
+        *received += sizeof stranger;
+    }
+    return EB_OK;
+}
+
+static void flood_close(void *self, int handle)
+{
+    (void)self;
+    (void)handle;
+}
+
+static const struct eb_port *flood_port(struct flood *f)
+{
+    static struct eb_port port;
+    port = (struct eb_port){.self = f,
+                            .now_us = flood_now,
+                            .wait = flood_wait,
+                            .random = flood_random,
+                            .path_mtu_bytes = flood_mtu,
+                            .tcp_open = flood_open,
+                            .tcp_send = flood_send,
+                            .tcp_receive = flood_receive,
+                            .tcp_close = flood_close};
+    return &port;
+}
+
+static void one_poll_does_not_read_for_ever(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct flood flood = {.now_us = 1000};
+    struct eb_problem problem;
+    static struct eb_run run;
+    little_make(&little, &options);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    assert_non_null(site);
+    const struct eb_run_config config = {.port = flood_port(&flood),
+                                         .profile = site->devices[0].profile,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
+                                         .target = {.modbus = site->devices[0].modbus, .unit = 255},
+                                         .reach_patience_us = 1000000};
+    assert_int_equal(eb_run_init(&run, &config), EB_OK);
+    eb_run_poll(&run);
+    assert_true(flood.reads <= 100);
+    /* It looks away, time passes, and its patience ends. */
+    for (int i = 0; i < 20000 && !eb_run_ended(&run); i++) {
+        flood.now_us += 1000;
+        unsigned long before = flood.reads;
+        eb_run_poll(&run);
+        assert_true(flood.reads - before <= 100);
+    }
+    assert_true(eb_run_ended(&run));
+    assert_true(run.error.status == EB_NO_ANSWER || run.error.status == EB_GARBAGE);
+    eb_site_free(site);
+}
+
+/* Where the clock stands still, nothing would ever end: it is a fault, and whose it is told. */
+static void time_that_stands_still_ends_the_run(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct flood flood = {.now_us = 1000, .stands_still = true};
+    struct eb_problem problem;
+    static struct eb_run run;
+    struct eb_crew crew;
+    struct eb_crew_place places[1];
+    little_make(&little, &options);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    const struct eb_run_config config = {.port = flood_port(&flood),
+                                         .profile = site->devices[0].profile,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
+                                         .target = {.modbus = site->devices[0].modbus, .unit = 255},
+                                         .reach_patience_us = 1000000};
+    assert_int_equal(eb_run_init(&run, &config), EB_OK);
+    eb_crew_init(&crew, config.port, places, 1);
+    assert_int_equal(eb_crew_add(&crew, &run), EB_OK);
+    for (unsigned i = 0; i < 10 * EB_CREW_STALL_POLLS && crew.going > 0; i++)
+        eb_crew_work(&crew, EB_NEVER);
+    assert_int_equal(crew.going, 0);
+    assert_int_equal(run.error.status, EB_STALLED);
+    assert_int_equal(run.outcome, EB_OUTCOME_NONE + 0 == run.outcome ? EB_OUTCOME_NONE : run.outcome);
+    eb_site_free(site);
+}
+
+/* Many devices, jitter, loss and large windows: simulated time goes on, and the job ends. */
+static void many_devices_and_large_windows_come_to_an_end(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *wire, *tftp;
+        unsigned devices;
+        size_t bytes;
+    } cases[] = {
+        {"rate-mbit-per-s: 1000, latency-us: 100, jitter-us: 40",
+         "windowsize: 64, blksize: 1428, patience-s: 20", 24, 100000},
+        {"rate-mbit-per-s: 100, latency-us: 100, lost-ppm: 1000",
+         "windowsize: 16, blksize: 1428, patience-s: 20", 60, 60000},
+        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000",
+         "windowsize: 160, blksize: 1428, patience-s: 20", 1, 400000},
+        {"rate-mbit-per-s: 100, latency-us: 500, lost-ppm: 1000",
+         "windowsize: 250, blksize: 1428, patience-s: 20", 1, 400000},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char wanted[64];
+        const struct little_options options = {.couplers = cases[i].devices,
+                                               .image_bytes = cases[i].bytes,
+                                               .wire = cases[i].wire,
+                                               .tftp = cases[i].tftp,
+                                               .capacity_kib = 512,
+                                               .no_times = true};
+        little_make(&little, &options);
+        snprintf(wanted, sizeof wanted, "little: %u confirmed", cases[i].devices);
+        expect_einbau(&little, 0, wanted, "fit --yes");
+        if (i + 1 < sizeof cases / sizeof cases[0])
+            little_remove(&little);
+    }
+}
+
+/* --- time lost ----------------------------------------------------------------------------------- */
+
+/* What a job takes on simulated time, where something is lost on the way. */
+static double seconds_of_job(const char *conduct, const char *wire, const char *device_tftp)
+{
+    const struct little_options options = {.couplers = 1,
+                                           .image_bytes = 200000,
+                                           .capacity_kib = 512,
+                                           .wire = wire,
+                                           .device = conduct,
+                                           .device_tftp = device_tftp,
+                                           .no_times = true,
+                                           .tftp = "windowsize: 8, blksize: 512, patience-s: 60"};
+    struct eb_problem problem;
+    struct job job;
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    assert_non_null(sim);
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t began_us = port->now_us(port->self);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    uint64_t took_us = port->now_us(port->self) - began_us;
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&little);
+    return (double)took_us / 1e6;
+}
+
+static void what_is_lost_costs_little_time(void **state)
+{
+    (void)state;
+    static const char plain[] = "latency-us: 200";
+    double without = seconds_of_job(NULL, plain, NULL);
+    double lossy = seconds_of_job(NULL, "latency-us: 200, lost-ppm: 20000", NULL);
+    double no_last =
+        seconds_of_job("    conduct: {last-acknowledgement: no, restarts-itself: yes}\n", plain, NULL);
+    double dropped = seconds_of_job(NULL, plain, "options: dropped");
+    double refused = seconds_of_job(NULL, plain, "options: refused");
+    print_message(
+        "a job takes %.1f s of simulated time; with 2 %% loss %.1f s, without the last acknowledgement "
+        "%.1f s, where requests with options are dropped %.1f s, refused %.1f s\n",
+        without, lossy, no_last, dropped, refused);
+    assert_true(lossy < without + 45);
+    assert_true(no_last < without + 15); /* and not the 60 s of its patience */
+    assert_true(dropped < without + 30);
+    assert_true(refused < without + 15);
+    const struct little_options options = {.couplers = 1};
+    little_make(&little, &options);
+}
+
+/* --- calls that are wrong ------------------------------------------------------------------------ */
+
+static void a_run_that_could_not_begin_has_ended(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct eb_problem problem;
+    static struct eb_run run;
+    struct eb_crew crew;
+    struct eb_crew_place places[1];
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    struct eb_run_item item = {.component = &site->devices[0].profile->components[0]};
+    const struct eb_run_config config = {.port = eb_sim_port(sim),
+                                         .profile = site->devices[0].profile,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory,
+                                         .items = &item,
+                                         .count = 1}; /* and no buffer */
+    assert_int_equal(eb_run_init(&run, &config), EB_BAD_CALL);
+    assert_true(eb_run_ended(&run));
+    assert_int_equal(run.outcome, EB_OUTCOME_FAILED);
+    eb_run_poll(&run);
+    eb_run_stop(&run);
+    eb_run_abandon(&run);
+    eb_crew_init(&crew, config.port, places, 1);
+    assert_int_equal(eb_crew_add(&crew, &run), EB_OK);
+    assert_int_equal(eb_crew_work(&crew, EB_NEVER), 0);
+    eb_site_free(site);
+    eb_sim_close(sim);
+}
+
+/* The port's owner need not be a place of the crew. */
+static void count_other(void *context, void *owner)
+{
+    (void)owner;
+    ++*(unsigned *)context;
+}
+
+static void a_crew_shares_its_port(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct eb_problem problem;
+    struct job job;
+    unsigned others = 0;
+    int handle;
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    const struct eb_port *port = eb_sim_port(sim);
+    job_open(&job, little.site_path);
+    job_begin(&job, port, true);
+    job.crew.other = count_other;
+    job.crew.other_context = &others;
+    /* A user of its own on the same port, whose connection is told of while the crew works. */
+    assert_int_equal(port->tcp_open(port->self, &others, &job.site->devices[0].modbus, &handle), EB_OK);
+    job_work(&job);
+    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+    assert_true(others > 0);
+    port->tcp_close(port->self, handle);
+    job_close(&job);
+    eb_sim_close(sim);
+}
+
+#define TEST(name) cmocka_unit_test_teardown(name, tear_down)
+
+int main(int argc, char **argv)
+{
+    const struct CMUnitTest tests[] = {
+        TEST(one_poll_does_not_read_for_ever),
+        TEST(time_that_stands_still_ends_the_run),
+        TEST(many_devices_and_large_windows_come_to_an_end),
+        TEST(what_is_lost_costs_little_time),
+        TEST(a_run_that_could_not_begin_has_ended),
+        TEST(a_crew_shares_its_port),
+    };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]);
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

@@ -1,0 +1,319 @@
+/* The pushing end of TFTP: blocks, their numbers, windows and the pace (RFC 1350, 2348, 7440). */
+#include "tftp_rig.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* --- data ---------------------------------------------------------------------------------------- */
+
+static void an_exact_multiple_ends_with_an_empty_block(void **state)
+{
+    (void)state;
+    static const struct {
+        uint64_t size;
+        unsigned blocks;
+        size_t last;
+    } rows[] = {{0, 1, 0}, {1, 1, 1}, {511, 1, 511}, {512, 2, 0}, {513, 2, 1}, {1024, 3, 0}};
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct rig r;
+        struct eb_datagram d = {0};
+        begin(&r, rows[i].size, 512, 1);
+        take(&r, NULL);
+        ack(&r, 0);
+        for (unsigned block = 1; block <= rows[i].blocks; block++) {
+            assert_int_equal(r.put.state, EB_TFTP_SENDING);
+            assert_int_equal(take(&r, &d), 1);
+            ack(&r, block);
+        }
+        assert_int_equal(d.size_bytes, 4 + rows[i].last);
+        assert_int_equal(r.put.state, EB_TFTP_DONE);
+        end(&r);
+    }
+}
+
+/* A receiver by RFC 1350 and RFC 7440 section 4: it takes blocks in order, acknowledges the last one of each
+ * window and of the file, and once for each gap the last one in order.  Gives the number of ACKs. */
+struct receiver {
+    bool to_one, quiet_in_gaps; /* counts to 1 behind 65535; says nothing of what comes out of order */
+    uint64_t taken;             /* blocks */
+    uint64_t windowsize, in_window;
+    bool told_gap;
+    uint64_t wrong; /* bytes that are not the file's at their place */
+    unsigned acks[8], ack_count;
+};
+
+static unsigned number_of(const struct receiver *v, uint64_t block)
+{
+    return block == 0 ? 0 : v->to_one ? (unsigned)((block - 1) % 65535 + 1) : (unsigned)(block % 65536);
+}
+
+static void say_ack(struct receiver *v)
+{
+    assert_true(v->ack_count < 8);
+    v->acks[v->ack_count++] = number_of(v, v->taken);
+    v->in_window = 0;
+}
+
+static void give_block(struct receiver *v, const struct eb_datagram *d)
+{
+    unsigned number = (unsigned)(d->bytes[2] << 8 | d->bytes[3]);
+    if (number == number_of(v, v->taken + 1)) {
+        v->wrong += d->size_bytes > 4 && d->bytes[4] != byte_at(v->taken * 8);
+        v->taken++;
+        v->told_gap = false;
+        if (++v->in_window == v->windowsize || d->size_bytes < 12)
+            say_ack(v);
+    } else if (!v->told_gap && !v->quiet_in_gaps) {
+        v->told_gap = true;
+        say_ack(v);
+    }
+}
+
+/* Runs a transfer of 8-byte blocks into the receiver, without losses. */
+static void run_into(struct rig *r, struct receiver *v, uint64_t blocks, bool to_one)
+{
+    char oack[64];
+    begin(r, blocks * 8 - 1, 8, (uint16_t)v->windowsize);
+    struct eb_tftp_put_config config = config_of(r, 8, (uint16_t)v->windowsize);
+    config.rollover_to_one = to_one;
+    assert_int_equal(eb_tftp_put_init(&r->put, &config, r->now_us), EB_OK);
+    take(r, NULL);
+    int n = snprintf(oack, sizeof oack, "%c%cblksize%c8%cwindowsize%c%u%c", 0, 6, 0, 0, 0,
+                     (unsigned)v->windowsize, 0);
+    receive(r, &peer, oack, v->windowsize > 1 ? (size_t)n : 12);
+    for (unsigned idle = 0; r->put.state == EB_TFTP_SENDING && idle < 60;) {
+        struct eb_datagram burst[EB_BURST_MAX];
+        size_t given = eb_tftp_put_give(&r->put, burst, EB_BURST_MAX, r->now_us);
+        for (size_t i = 0; i < given; i++)
+            give_block(v, &burst[i]);
+        eb_tftp_put_taken(&r->put, given, r->now_us);
+        unsigned acks = v->ack_count;
+        v->ack_count = 0;
+        for (unsigned i = 0; i < acks; i++)
+            ack(r, v->acks[i]);
+        if (given > 0 || acks > 0) {
+            idle = 0;
+            continue;
+        }
+        uint64_t due_us = eb_tftp_put_deadline_us(&r->put);
+        bool timer = due_us == r->put.deadline_us;
+        r->now_us = due_us;
+        eb_tftp_put_tick(&r->put, r->now_us);
+        idle += timer;
+        if (timer && v->taken > 0) { /* its own timer has ended as well: the last one in order, once more */
+            v->told_gap = false;
+            ack(r, number_of(v, v->taken));
+        }
+    }
+}
+
+static void block_numbers_roll_over(void **state)
+{
+    (void)state;
+    static const unsigned windows[] = {1, 2, 7, 1000, 4096};
+    for (size_t w = 0; w < 2 * sizeof windows / sizeof windows[0]; w++) {
+        bool to_one = w % 2 == 1;
+        struct rig r;
+        struct receiver v = {.to_one = to_one, .windowsize = windows[w / 2]};
+        run_into(&r, &v, 140000, to_one);
+        assert_int_equal(r.put.state, EB_TFTP_DONE);
+        assert_int_equal(v.taken, 140000);
+        assert_int_equal(v.wrong, 0);
+        assert_int_equal(r.put.repeated, 0);
+        assert_true(r.now_us == START_US); /* nothing had to wait for a timer */
+        end(&r);
+    }
+}
+
+/* Neither may the transfer be called whole, nor may a block be dropped unseen. */
+static void a_device_that_counts_on_in_the_other_way_ends_the_transfer(void **state)
+{
+    (void)state;
+    static const unsigned windows[] = {1, 2, 7, 1000};
+    for (size_t w = 0; w < 16; w++) {
+        bool to_one = w % 2 == 1;
+        struct rig r;
+        struct receiver v = {
+            .to_one = !to_one, .quiet_in_gaps = w / 2 % 2 == 1, .windowsize = windows[w / 4]};
+        run_into(&r, &v, 66000, to_one);
+        assert_int_equal(r.put.state, EB_TFTP_FAILED);
+        assert_int_equal(v.taken, 65535); /* nothing was taken in another's place */
+        assert_int_equal(v.wrong, 0);
+        assert_int_equal(r.put.acked_bytes, 65535 * 8);
+        assert_int_equal(r.put.error.status, EB_GARBAGE);
+        assert_int_equal(eb_error_retry(&r.put.error), EB_RETRY_NEVER);
+        assert_non_null(strstr(r.put.error.text, to_one ? "'rollover-to: 0'" : "'rollover-to: 1'"));
+        end(&r);
+    }
+}
+
+static void a_window_goes_out_whole_and_then_waits(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    expect_blocks(&r, 0, 0);
+    ack(&r, 8);
+    expect_blocks(&r, 9, 8);
+    end(&r);
+}
+
+static void an_acknowledgement_inside_the_window_begins_a_new_full_one_there(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    ack(&r, 3); /* RFC 7440 section 4: block 4 was lost */
+    expect_blocks(&r, 4, 8);
+    assert_int_equal(r.put.repeated, 5);
+    ack(&r, 11);
+    expect_blocks(&r, 12, 8);
+    end(&r);
+}
+
+static void repeated_acknowledgements_send_nothing(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    ack(&r, 8);
+    expect_blocks(&r, 9, 8);
+    for (int i = 0; i < 1000; i++) {
+        ack(&r, 8); /* the same again, old ones, and ones for what was never sent */
+        ack(&r, 5);
+        ack(&r, 0);
+        ack(&r, 17);
+        ack(&r, 65535);
+    }
+    expect_blocks(&r, 0, 0);
+    assert_int_equal(r.put.repeated, 0);
+    end(&r);
+}
+
+static void silence_repeats_the_window_with_backoff_until_patience_is_over(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    uint64_t began_us = r.now_us;
+    uint64_t last_us = began_us;
+    uint64_t gaps[16];
+    unsigned repeats = 0;
+    while (r.put.state == EB_TFTP_SENDING) {
+        uint64_t deadline_us = eb_tftp_put_deadline_us(&r.put);
+        assert_true(deadline_us > r.now_us);
+        r.now_us = deadline_us;
+        eb_tftp_put_tick(&r.put, r.now_us);
+        if (r.put.state != EB_TFTP_SENDING)
+            break;
+        gaps[repeats++] = r.now_us - last_us;
+        last_us = r.now_us;
+        expect_blocks(&r, 1, 8);
+    }
+    assert_int_equal(r.put.error.status, EB_NO_ANSWER);
+    assert_int_equal(r.now_us - began_us, 30ULL * SECOND_US);
+    assert_in_range(repeats, 4, 8);
+    for (unsigned i = 1; i < repeats; i++)
+        assert_in_range(gaps[i], gaps[i - 1] < 4ULL * SECOND_US ? 2 * gaps[i - 1] - 50000 : 8ULL * SECOND_US,
+                        8ULL * SECOND_US + 50000);
+    struct eb_datagram d = {0};
+    assert_int_equal(take(&r, &d), 1); /* a farewell, so that the device does not wait either */
+    assert_memory_equal(d.bytes, "\0\5\0\0", 4);
+    end(&r);
+}
+
+static void slow_flash_is_not_answered_with_repeats(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    for (unsigned block = 8; block < 96; block += 8) {
+        r.now_us += SECOND_US * 9 / 10; /* each window takes nearly as long as the first timeout */
+        eb_tftp_put_tick(&r.put, r.now_us);
+        expect_blocks(&r, 0, 0);
+        ack(&r, block);
+        expect_blocks(&r, block + 1, 8);
+        if (block > 16)
+            assert_true(eb_tftp_put_deadline_us(&r.put) >= r.now_us + SECOND_US * 18 / 10);
+    }
+    assert_int_equal(r.put.repeated, 0);
+    end(&r);
+}
+
+static void loss_makes_the_sender_slower_and_success_faster_again(void **state)
+{
+    (void)state;
+    struct rig r;
+    begin_window(&r);
+    ack(&r, 6); /* the device took in six blocks in a row, no more */
+    uint64_t from_us = r.now_us;
+    expect_blocks(&r, 7, 8);
+    uint64_t slow_us = r.now_us - from_us;
+    assert_in_range(slow_us, 100, 2000);
+    uint64_t pace_us = r.put.pace_us;
+    for (unsigned block = 14; block < 70; block += 8) {
+        ack(&r, block);
+        expect_blocks(&r, block + 1, 8);
+    }
+    assert_in_range(r.put.pace_us, 1, pace_us - 1);
+    for (int i = 0; i < 40; i++) { /* loss without end does not slow it without end */
+        ack(&r, (unsigned)r.put.acked + 1);
+        from_us = r.now_us;
+        if (r.put.state != EB_TFTP_SENDING)
+            break;
+        take(&r, NULL);
+        assert_in_range(r.now_us - from_us, 0, 8 * 2000);
+    }
+    end(&r);
+}
+
+static void a_port_without_room_loses_nothing(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct eb_datagram burst[EB_BURST_MAX];
+    begin(&r, 50000, 1000, 16);
+    take(&r, NULL);
+    RECEIVE(&r, &peer,
+            "\0\6blksize\0"
+            "1000\0windowsize\0"
+            "16\0");
+    unsigned expected = 1;
+    while (r.put.state == EB_TFTP_SENDING) {
+        size_t n = eb_tftp_put_give(&r.put, burst, 5, r.now_us);
+        if (n == 0) {
+            ack(&r, expected - 1);
+            continue;
+        }
+        for (size_t i = 0; i < n; i++)
+            assert_int_equal(burst[i].bytes[3], (expected + i) & 0xFF);
+        size_t taken = expected % 3 < n ? expected % 3 : n; /* none, one or two of them */
+        eb_tftp_put_taken(&r.put, taken, r.now_us);
+        expected += (unsigned)taken;
+        if (taken == 0) {
+            eb_tftp_put_taken(&r.put, eb_tftp_put_give(&r.put, burst, 1, r.now_us), r.now_us);
+            expected++;
+        }
+    }
+    assert_int_equal(r.put.state, EB_TFTP_DONE);
+    assert_int_equal(r.put.repeated, 0);
+    end(&r);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(an_exact_multiple_ends_with_an_empty_block),
+        cmocka_unit_test(block_numbers_roll_over),
+        cmocka_unit_test(a_device_that_counts_on_in_the_other_way_ends_the_transfer),
+        cmocka_unit_test(a_window_goes_out_whole_and_then_waits),
+        cmocka_unit_test(an_acknowledgement_inside_the_window_begins_a_new_full_one_there),
+        cmocka_unit_test(repeated_acknowledgements_send_nothing),
+        cmocka_unit_test(silence_repeats_the_window_with_backoff_until_patience_is_over),
+        cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
+        cmocka_unit_test(loss_makes_the_sender_slower_and_success_faster_again),
+        cmocka_unit_test(a_port_without_room_loses_nothing),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
