@@ -6,17 +6,13 @@
 /* Every protocol that a profile can name; a new one is added here. */
 static const struct entry {
     const struct eb_access *access;
-    const struct eb_rows *rows; /* NULL: it reads no values and does no steps */
+    const struct eb_rows *rows;
 } entries[] = {
-    {&eb_access_modbus, &eb_rows_modbus},
-    {&eb_access_snmp, &eb_rows_snmp},
-    {&eb_access_cip, &eb_rows_cip},
-    {&eb_access_dns_sd, &eb_rows_dns_sd},
-    {&eb_access_dcp, &eb_rows_dcp},
-    {&eb_access_canopen, &eb_rows_canopen},
-    {&eb_access_uds, &eb_rows_uds},
-    {&eb_access_dfu, &eb_rows_dfu},
-    {&eb_access_tftp, NULL},
+    {&eb_access_modbus, &eb_rows_modbus}, {&eb_access_snmp, &eb_rows_snmp},
+    {&eb_access_cip, &eb_rows_cip},       {&eb_access_dns_sd, &eb_rows_dns_sd},
+    {&eb_access_dcp, &eb_rows_dcp},       {&eb_access_canopen, &eb_rows_canopen},
+    {&eb_access_uds, &eb_rows_uds},       {&eb_access_dfu, &eb_rows_dfu},
+    {&eb_access_tftp, &eb_rows_tftp},
 };
 enum { ENTRIES = sizeof entries / sizeof entries[0] };
 
@@ -51,16 +47,51 @@ static void read_oid(struct ebi_yaml_map *map, const struct eb_field *field, str
                        "numbers between dots, like 1.3.6.1.2.1.1.5.0");
 }
 
+/* The words of the first field decide which of the others there are. */
+static void read_fields(struct ebi_yaml_map *map, const struct eb_field *fields, size_t count, void *to);
+
+static void read_usb_ids(struct ebi_yaml_map *map, const struct eb_field *field, uint16_t *vendor)
+{
+    char text[16] = "";
+    ebi_yaml_text(map, field->key, field->needed, text, sizeof text);
+    if (text[0] != '\0' && !map->yaml->failed && !ebi_usb_ids_parse(text, vendor, vendor + 1))
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, field->key), text,
+                       "the numbers of maker and product, each of four hexadecimal digits: \"1209:0001\"");
+}
+
+static void read_number(struct ebi_yaml_map *map, const struct eb_field *field, void *member)
+{
+    uint64_t number = ebi_yaml_number(map, field->key, field->least, field->most, field->otherwise);
+    put_number(member, field->bytes, field->kind == EB_FIELD_SECONDS ? 1000 * number : number);
+    if (field->odd != NULL && number % 2 == 0) {
+        char expected[80];
+        snprintf(expected, sizeof expected, "the odd one %s", field->odd);
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, field->key), "an even number", expected);
+    }
+}
+
 static void read_field(struct ebi_yaml_map *map, const struct eb_field *field, void *to)
 {
     void *member = (char *)to + field->offset;
-    if (field->needed)
+    if (field->needed && map->node != NULL)
         ebi_yaml_need(map, field->key);
     switch (field->kind) {
     case EB_FIELD_NUMBER:
-        put_number(member, field->bytes,
-                   ebi_yaml_number(map, field->key, field->least, field->most, field->otherwise));
+    case EB_FIELD_SECONDS:
+        read_number(map, field, member);
         break;
+    case EB_FIELD_YES:
+        put_number(member, field->bytes, ebi_yaml_yes(map, field->key, field->otherwise != 0));
+        break;
+    case EB_FIELD_USB_IDS:
+        read_usb_ids(map, field, member);
+        break;
+    case EB_FIELD_MAP: {
+        struct ebi_yaml_map below = ebi_yaml_map(map->yaml, ebi_yaml_get(map, field->key, false));
+        read_fields(&below, field->fields, field->count, to);
+        ebi_yaml_map_end(&below);
+        break;
+    }
     case EB_FIELD_WORD:
         put_number(member, field->bytes,
                    ebi_yaml_get(map, field->key, false) != NULL ? ebi_yaml_word(map, field->key, field->words)
@@ -75,14 +106,12 @@ static void read_field(struct ebi_yaml_map *map, const struct eb_field *field, v
     }
 }
 
-/* The fields of a row; the words of the first one decide which of the others there are. */
-static void read_fields(struct ebi_yaml_map *map, const struct eb_row *row, void *to)
+static void read_fields(struct ebi_yaml_map *map, const struct eb_field *fields, size_t count, void *to)
 {
-    for (size_t i = 0; i < row->count; i++) {
-        const struct eb_field *field = &row->fields[i];
-        const uint8_t *first = (const uint8_t *)to + row->fields[0].offset;
-        if (field->only_for == 0 || (field->only_for >> *first & 1) != 0)
-            read_field(map, field, to);
+    const uint8_t *first = (const uint8_t *)to + fields[0].offset;
+    for (size_t i = 0; i < count; i++) {
+        if (fields[i].only_for == 0 || (fields[i].only_for >> *first & 1) != 0)
+            read_field(map, &fields[i], to);
     }
 }
 
@@ -95,7 +124,7 @@ static const struct eb_row *find_row(struct ebi_yaml_map *map, bool steps, const
     words[0] = '\0';
     for (size_t i = 0; i < ENTRIES; i++) {
         const struct eb_rows *rows = entries[i].rows;
-        size_t count = rows == NULL ? 0 : steps ? rows->step_count : rows->source_count;
+        size_t count = steps ? rows->step_count : rows->source_count;
         for (size_t k = 0; k < count; k++) {
             const struct eb_row *row = steps ? &rows->steps[k] : &rows->sources[k];
             *by = entries[i].access;
@@ -121,7 +150,7 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
         return;
     }
     value->kind = row->kind;
-    read_fields(&map, row, value);
+    read_fields(&map, row->fields, row->count, value);
     ebi_yaml_text(&map, "after", false, value->after, sizeof value->after);
     ebi_yaml_map_end(&map);
 }
@@ -150,7 +179,73 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
     }
     struct ebi_yaml_map fields = ebi_yaml_map(yaml, ebi_yaml_get(&map, row->key, true));
     step->kind = row->kind;
-    read_fields(&fields, row, step);
+    read_fields(&fields, row->fields, row->count, step);
     ebi_yaml_map_end(&fields);
     ebi_yaml_map_end(&map);
+}
+
+/* A device that is written to over its bus or plug is read there as well, in the order of its standard. */
+static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p, const char *elsewhere)
+{
+    if (p->prepare.count + p->activate.count + p->undo.count > 0)
+        ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
+                       "none: a device on a CAN bus or on USB is written to in the order of its standard");
+    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+        const struct eb_values *values = eb_profile_values(p, i);
+        for (size_t k = 0; values != NULL && k < values->count; k++) {
+            if (values->list[k].by != p->sends_by)
+                ebi_yaml_wrong(map->yaml, map->node, eb_profile_item_word(i), elsewhere);
+        }
+    }
+}
+
+static void check_components(struct ebi_yaml_map *map, const struct eb_profile *p,
+                             const struct eb_section *section)
+{
+    for (size_t i = 0; i < p->count; i++) {
+        if (p->components[i].alternate != 0 && (section == NULL || !section->alternates))
+            ebi_yaml_wrong(map->yaml, map->node, "a component with the key 'alternate'",
+                           "none: alternate settings are of devices with the key 'dfu'");
+        if (p->components[i].file_name[0] == '\0' && section != NULL && section->by_name) {
+            char expected[80];
+            snprintf(expected, sizeof expected, "the name under which the device takes it by %s",
+                     p->sends_by->title);
+            ebi_yaml_wrong(map->yaml, map->node, "a component without the key 'send-as'", expected);
+        }
+    }
+}
+
+void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
+{
+    const struct eb_section *found = NULL;
+    char words[WORDS_BYTES] = "one of";
+    size_t count = 0;
+    for (size_t i = 0; i < ENTRIES; i++) {
+        const struct eb_section *section = entries[i].rows->section;
+        if (section == NULL)
+            continue;
+        snprintf(words + strlen(words), sizeof words - strlen(words), "%s %s", count > 0 ? "," : "",
+                 section->key);
+        if (ebi_yaml_has(map, section->key) && count++ == 0) {
+            found = section;
+            p->sends_by = entries[i].access;
+        }
+    }
+    if (count > 1)
+        ebi_yaml_wrong(map->yaml, map->node, "several ways to write to the device", words);
+    struct ebi_yaml_map below =
+        ebi_yaml_map(map->yaml, found != NULL ? ebi_yaml_get(map, found->key, true) : NULL);
+    p->sends = found != NULL;
+    p->read_back = found != NULL ? found->read_back : EB_READ_BACK_NO;
+    if (ebi_yaml_has(map, "read-back"))
+        p->read_back = ebi_yaml_yes(map, "read-back", false) ? EB_READ_BACK_YES : EB_READ_BACK_NO;
+    if (found != NULL)
+        read_fields(&below, found->fields, found->count, p);
+    p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&below, "patience-s", 1, 3600, 60);
+    ebi_yaml_map_end(&below);
+    if (found != NULL && found->complete != NULL && !map->yaml->failed)
+        found->complete(p);
+    if (found != NULL && found->elsewhere != NULL)
+        check_elsewhere(map, p, found->elsewhere);
+    check_components(map, p, found);
 }

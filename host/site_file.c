@@ -219,8 +219,8 @@ void eb_site_place_text(const struct eb_site_device *d, char text[EB_PLACE_TEXT_
     if (d->wire == NULL || d->wire->kind == EB_SITE_ETHERNET)
         eb_endpoint_text(&d->modbus, false, text);
     else if (d->wire->kind == EB_SITE_USB)
-        snprintf(text, EB_PLACE_TEXT_BYTES, "%04x:%04x%s%.16s", d->profile->dfu.vendor,
-                 d->profile->dfu.product, d->usb_place[0] != '\0' ? " at " : "", d->usb_place);
+        snprintf(text, EB_PLACE_TEXT_BYTES, "%04x:%04x%s%.16s", d->profile->usb.vendor,
+                 d->profile->usb.product, d->usb_place[0] != '\0' ? " at " : "", d->usb_place);
     else if (d->node != 0)
         snprintf(text, EB_PLACE_TEXT_BYTES, "node %u", d->node);
     else

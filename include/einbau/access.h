@@ -148,10 +148,15 @@ enum eb_field_kind {
     EB_FIELD_NUMBER,
     EB_FIELD_WORD, /* one of `words`; the member holds its index */
     EB_FIELD_TEXT,
-    EB_FIELD_OID /* numbers between dots */
+    EB_FIELD_OID,     /* numbers between dots */
+    EB_FIELD_YES,     /* yes or no */
+    EB_FIELD_SECONDS, /* held in milliseconds */
+    EB_FIELD_USB_IDS, /* two of 16 bits: "1209:0001" */
+    EB_FIELD_MAP      /* `fields` below the key */
 };
 
-/* One key, and the member of struct eb_value or struct eb_step that holds what it says. */
+/* One key, and the member that holds what it says: of struct eb_value, struct eb_step or, for a section,
+ * struct eb_profile. */
 struct eb_field {
     const char *key;
     enum eb_field_kind kind;
@@ -161,6 +166,9 @@ struct eb_field {
     uint32_t least, most, otherwise; /* of a number; `otherwise` without the key, also the index of a word */
     const char *const *words;        /* NULL behind the last */
     uint16_t only_for;               /* bits of the first field's words; 0: always */
+    const char *odd;                 /* NULL, or what an odd number is needed for */
+    const struct eb_field *fields;
+    size_t count;
 };
 
 /* One kind of source or step.  A source is a map whose first field has the row's key,
@@ -172,12 +180,26 @@ struct eb_row {
     size_t count;
 };
 
+/* The section of a profile that says how images are sent. */
+struct eb_section {
+    const char *key;
+    const struct eb_field *fields;
+    size_t count;
+    const char *elsewhere; /* what is wrong with a value that another access reads; NULL: nothing, and the
+                              profile may have steps of its own */
+    enum eb_read_back read_back; /* where the profile does not say */
+    bool by_name;                /* each component needs the name under which the device takes it */
+    bool alternates;             /* components may have alternate settings */
+    void (*complete)(struct eb_profile *profile); /* what follows from what was read; or NULL */
+};
+
 /* What a profile reader needs of an access; a program without one does not link it. */
 struct eb_rows {
     const struct eb_row *sources;
     size_t source_count;
     const struct eb_row *steps;
     size_t step_count;
+    const struct eb_section *section; /* NULL: it sends nothing */
 };
 
 enum eb_wire { EB_WIRE_ETHERNET, EB_WIRE_CAN, EB_WIRE_USB };

@@ -75,7 +75,7 @@ enum eb_usb_match {
     EB_USB_BY_PLACE, /* it is plugged in where the one that is meant was */
     EB_USB_IT
 };
-enum eb_usb_match eb_usb_match(const struct eb_dfu_way *way, const char *serial, const char *place,
+enum eb_usb_match eb_usb_match(const struct eb_usb_ids *ids, const char *serial, const char *place,
                                const struct eb_usb_device *device);
 
 /* Downloading an image, and comparing it by uploading where that is wanted and can be done. */

@@ -17,7 +17,8 @@ enum {
     EB_LOSSES_MAX = 4,
     EB_LOSS_TEXT_BYTES = 80,
     EB_FILE_NAME_BYTES = 64,
-    EB_MARKER_BYTES = 16
+    EB_MARKER_BYTES = 16,
+    EB_WAY_BYTES = 48
 };
 
 struct eb_access; /* access.h: a protocol */
@@ -97,39 +98,6 @@ enum eb_read_back { EB_READ_BACK_NO, EB_READ_BACK_IF_POSSIBLE, EB_READ_BACK_YES 
 /* What a counter counts that shows a restart: starts, or the time since the last one. */
 enum eb_counter_kind { EB_COUNTS_STARTS, EB_COUNTS_SECONDS, EB_COUNTS_HUNDREDTHS, EB_COUNTS_MILLISECONDS };
 
-/* Program download (CiA 302-3). */
-struct eb_canopen_way {
-    uint8_t program;          /* sub-index, 1 is the main one */
-    uint8_t loader_node;      /* of the loader where it is another one; 0: the same */
-    uint32_t loader_bit_rate; /* 0: the same */
-    uint32_t clear_patience_ms;
-    uint32_t answer_patience_ms; /* for each answer of the transfer */
-    bool segmented;              /* the node is not asked for block transfer */
-};
-
-/* Download by UDS (ISO 14229-1 section 14 and annex of sequences). */
-struct eb_uds_way {
-    enum eb_uds_key key;
-    uint32_t key_value;
-    uint8_t level; /* of security access: the odd number for the seed */
-    uint32_t address;
-    uint16_t fingerprint;   /* data identifier that it is written to; 0: none */
-    uint16_t check_routine; /* gets the CRC-32 of what was sent; 0: none */
-    bool dependencies;      /* FF01h is run behind it */
-    bool quiet;             /* communication and fault memory are switched off meanwhile */
-    uint32_t erase_patience_ms;
-    uint32_t answer_patience_ms; /* for each answer, beyond what the unit itself tells */
-    bool unpadded;
-    uint8_t padding;
-};
-
-/* Download by the DFU class over USB. */
-struct eb_dfu_way {
-    uint16_t vendor, product;               /* while the program runs */
-    uint16_t loader_vendor, loader_product; /* in the loader */
-    uint32_t answer_patience_ms;            /* for each control transfer */
-};
-
 struct eb_component_profile {
     char name[EB_NAME_BYTES];
     struct eb_version_order order;
@@ -163,11 +131,7 @@ struct eb_profile {
     struct eb_steps activate; /* makes the device take up what was sent */
     struct eb_steps undo;     /* undoes `prepare` where nothing was activated */
 
-    uint32_t answer_patience_ms;  /* over IP: for one exchange, connecting included */
-    uint16_t blksize, windowsize; /* TFTP, wanted; blksize 0: what the path carries */
-    uint8_t timeout_s;
-    bool tsize;
-    bool rollover_to_one;
+    uint32_t answer_patience_ms; /* over IP: for one exchange, connecting included */
     uint32_t send_patience_ms;
 
     bool restarts;       /* taking up what was sent restarts the device: that must be seen */
@@ -189,10 +153,9 @@ struct eb_profile {
 
     enum eb_read_back read_back;
     const struct eb_access *sends_by; /* NULL: it is only looked at, over IP */
-    struct eb_canopen_way canopen;
-    struct eb_uds_way uds;
-    struct eb_dfu_way dfu;
-    bool sends;         /* images can be sent to it; else it is only looked at */
+    uint8_t way[EB_WAY_BYTES];        /* what that access must know besides: a struct of its own */
+    struct eb_usb_ids usb;            /* of a device on USB */
+    bool sends;                       /* images can be sent to it; else it is only looked at */
     bool restarts_once; /* takes up the images of all components by one restart; else each by its own */
     struct eb_component_profile components[EB_COMPONENTS_MAX];
     size_t count;

@@ -14,6 +14,11 @@ enum { EBI_READS_AT_ONCE = 64 };
 #define EBI_STEP(member)                                                                                     \
     .bytes = sizeof(((struct eb_step *)0)->member), .offset = offsetof(struct eb_step, member)
 
+#define EBI_PROFILE(member)                                                                                  \
+    .bytes = sizeof(((struct eb_profile *)0)->member), .offset = offsetof(struct eb_profile, member)
+#define EBI_WAY(type, member)                                                                                \
+    .bytes = sizeof(((type *)0)->member), .offset = offsetof(struct eb_profile, way) + offsetof(type, member)
+
 /* The words for enum eb_value_form. */
 extern const char *const ebi_forms[];
 

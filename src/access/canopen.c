@@ -82,16 +82,16 @@ static void taken(void *self, size_t count, uint64_t now_us)
 
 static const struct ebi_can_engine engine = {receive, tick, give, taken};
 
-static const struct eb_canopen_way *way(const context *r)
+static struct eb_canopen_way way(const context *r)
 {
-    return &r->link.contact->profile->canopen;
+    return eb_canopen_way_of(r->link.contact->profile);
 }
 
 /* --- moves --------------------------------------------------------------------------------------- */
 
 static uint64_t answer_us(const context *r)
 {
-    return way(r)->answer_patience_ms * 1000ULL;
+    return way(r).answer_patience_ms * 1000ULL;
 }
 
 static void read_object(context *r, uint16_t index, uint8_t sub, uint64_t repeat_us, uint64_t now_us)
@@ -105,7 +105,7 @@ static void control(context *r, uint8_t what, uint64_t patience_us, uint64_t now
 {
     r->bytes[0] = what;
     eb_sdo_init(&r->sdo, r->node);
-    eb_sdo_write(&r->sdo, OD_PROGRAM_CONTROL, way(r)->program, r->bytes, 1, patience_us, now_us);
+    eb_sdo_write(&r->sdo, OD_PROGRAM_CONTROL, way(r).program, r->bytes, 1, patience_us, now_us);
 }
 
 /* The one place where the move changes; what it asks begins with it. */
@@ -134,23 +134,23 @@ static void set_move(context *r, enum move move, uint64_t now_us)
         control(r, PROGRAM_STOP, answer_us(r), now_us);
         break;
     case CLEAR:
-        control(r, PROGRAM_CLEAR, way(r)->clear_patience_ms * 1000ULL, now_us);
+        control(r, PROGRAM_CLEAR, way(r).clear_patience_ms * 1000ULL, now_us);
         break;
     case CLEARED:
     case WRITTEN:
-        read_object(r, OD_FLASH_STATUS, way(r)->program, REPEAT_US, now_us);
+        read_object(r, OD_FLASH_STATUS, way(r).program, REPEAT_US, now_us);
         break;
     case BACK:
         eb_sdo_init(&r->sdo, r->node);
-        eb_sdo_compare(&r->sdo, OD_PROGRAM, way(r)->program,
-                       way(r)->segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, c->operation.source, answer_us(r),
+        eb_sdo_compare(&r->sdo, OD_PROGRAM, way(r).program,
+                       way(r).segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, c->operation.source, answer_us(r),
                        now_us);
         break;
     case DOWNLOAD:
         eb_sdo_init(&r->sdo, r->node);
-        eb_sdo_write_source(&r->sdo, OD_PROGRAM, way(r)->program,
-                            way(r)->segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, c->operation.source,
-                            way(r)->answer_patience_ms * 1000ULL, now_us);
+        eb_sdo_write_source(&r->sdo, OD_PROGRAM, way(r).program,
+                            way(r).segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, c->operation.source,
+                            way(r).answer_patience_ms * 1000ULL, now_us);
         break;
     case START:
         control(r, PROGRAM_START, answer_us(r), now_us);
@@ -164,8 +164,8 @@ static bool try_other_place(context *r)
     struct eb_can_link *c = &r->link;
     const struct eb_target *target = c->contact->target;
     const struct eb_port *port = c->contact->port;
-    uint8_t node = way(r)->loader_node != 0 ? way(r)->loader_node : target->node;
-    uint32_t bit_rate = way(r)->loader_bit_rate != 0 ? way(r)->loader_bit_rate : target->bit_rate;
+    uint8_t node = way(r).loader_node != 0 ? way(r).loader_node : target->node;
+    uint32_t bit_rate = way(r).loader_bit_rate != 0 ? way(r).loader_bit_rate : target->bit_rate;
     bool there = r->node == node && c->bit_rate == bit_rate;
     if (node == target->node && bit_rate == target->bit_rate)
         return false;
@@ -306,7 +306,7 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
         if (failed && !silent)
             return ebi_can_end_with(&r->link, where, &sdo->error);
         set_move(r, CLEARED, now_us);
-        r->link.patience_end_us = now_us + way(r)->clear_patience_ms * 1000ULL;
+        r->link.patience_end_us = now_us + way(r).clear_patience_ms * 1000ULL;
         return EB_PENDING;
     case CLEARED:
     case WRITTEN:
@@ -438,8 +438,30 @@ static const struct eb_field fields[] = {
     {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
 static const struct eb_row sources[] = {{"sdo", .fields = fields, .count = 3}};
 
-const struct eb_rows eb_rows_canopen = {.sources = sources,
-                                        .source_count = sizeof sources / sizeof sources[0]};
+#define WAY(member) EBI_WAY(struct eb_canopen_way, member)
+static const char *const transfers[] = {"block", "segmented", NULL};
+static const struct eb_field way_fields[] = {
+    {"program", EB_FIELD_NUMBER, WAY(program), .least = 1, .most = 254},
+    {"loader-node", EB_FIELD_NUMBER, WAY(loader_node), .least = 1, .most = 127},
+    {"loader-bit-rate", EB_FIELD_NUMBER, WAY(loader_bit_rate), .least = 5000, .most = 1000000},
+    {"clear-patience-s", EB_FIELD_SECONDS, WAY(clear_patience_ms), .least = 1, .most = 3600, .otherwise = 60},
+    {"answer-patience-s", EB_FIELD_SECONDS, WAY(answer_patience_ms), .least = 1, .most = 600, .otherwise = 3},
+    {"transfer", EB_FIELD_WORD, WAY(segmented), .words = transfers}};
+_Static_assert(sizeof(struct eb_canopen_way) <= EB_WAY_BYTES, "a profile holds it");
+
+static void complete(struct eb_profile *profile)
+{
+    profile->sends = eb_canopen_way_of(profile).program != 0; /* else it is only looked at */
+}
+
+static const struct eb_section section = {.key = "canopen",
+                                          .fields = way_fields,
+                                          .count = sizeof way_fields / sizeof way_fields[0],
+                                          .elsewhere = "it read by 'sdo', as the device speaks CANopen",
+                                          .complete = complete};
+
+const struct eb_rows eb_rows_canopen = {
+    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .section = &section};
 
 const struct eb_access eb_access_canopen = {
     .word = "canopen",

@@ -41,9 +41,9 @@ static const char *const where[] = {
 
 typedef struct eb_access_dfu_context context;
 
-static const struct eb_dfu_way *way(const context *r)
+static struct eb_dfu_way way(const context *r)
 {
-    return &r->contact->profile->dfu;
+    return eb_dfu_way_of(r->contact->profile);
 }
 
 static void close_device(context *r)
@@ -110,7 +110,8 @@ static enum eb_usb_match match_of(const context *r, const struct eb_usb_device *
     const struct eb_target *target = r->contact->target;
     const char *serial = r->serial[0] != '\0' ? r->serial : target->serial;
     const char *place = r->place[0] != '\0' ? r->place : target->usb_place;
-    return eb_usb_match(way(r), serial != NULL ? serial : "", place != NULL ? place : "", d);
+    return eb_usb_match(&r->contact->profile->usb, serial != NULL ? serial : "", place != NULL ? place : "",
+                        d);
 }
 
 /* What is there in its stead, for the message. */
@@ -445,7 +446,7 @@ static enum eb_status poll_detach(context *r, uint64_t now_us)
         enum eb_status claimed = poll_claim(r, 0, now_us);
         if (claimed != EB_OK)
             return claimed;
-        return begin_transfer(r, &setup, NULL, way(r)->answer_patience_ms) == EB_OK
+        return begin_transfer(r, &setup, NULL, way(r).answer_patience_ms) == EB_OK
                    ? EB_PENDING
                    : end(r, EB_UNREACHABLE, "");
     }
@@ -504,7 +505,7 @@ static enum eb_status poll_load(context *r, uint64_t now_us)
         r->contact->all_sent = r->dfu.whole;
         r->contact->read_back = r->dfu.read_back;
     } else if (eb_dfu_next(&r->dfu, now_us, &setup, &bytes)) {
-        enum eb_status status = begin_transfer(r, &setup, bytes, way(r)->answer_patience_ms);
+        enum eb_status status = begin_transfer(r, &setup, bytes, way(r).answer_patience_ms);
         if (status == EB_OK)
             return EB_PENDING;
         r->asked = false;
@@ -616,7 +617,43 @@ static const struct eb_field fields[] = {
     {"alternate", EB_FIELD_NUMBER, EBI_VALUE(sub), .most = 255, .only_for = 1U << EB_USB_INTERFACE}};
 static const struct eb_row sources[] = {{"usb", .fields = fields, .count = 5}};
 
-const struct eb_rows eb_rows_dfu = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+static const struct eb_field way_fields[] = {
+    {"ids", EB_FIELD_USB_IDS, EBI_PROFILE(usb.vendor), .needed = true},
+    {"loader-ids", EB_FIELD_USB_IDS, EBI_PROFILE(usb.loader_vendor)},
+    {"answer-patience-s", EB_FIELD_SECONDS, EBI_WAY(struct eb_dfu_way, answer_patience_ms), .least = 1,
+     .most = 600, .otherwise = 5}};
+_Static_assert(sizeof(struct eb_dfu_way) <= EB_WAY_BYTES, "a profile holds it");
+_Static_assert(offsetof(struct eb_usb_ids, product) ==
+                       offsetof(struct eb_usb_ids, vendor) + sizeof(uint16_t) &&
+                   offsetof(struct eb_usb_ids, loader_product) ==
+                       offsetof(struct eb_usb_ids, loader_vendor) + sizeof(uint16_t),
+               "the two numbers stand behind each other");
+
+/* The loader has the same numbers unless others are given, and the class itself tells which of the two
+ * answers. */
+static void complete(struct eb_profile *profile)
+{
+    if (profile->usb.loader_vendor == 0 && profile->usb.loader_product == 0) {
+        profile->usb.loader_vendor = profile->usb.vendor;
+        profile->usb.loader_product = profile->usb.product;
+    }
+    if (profile->state_loader[0] == '\0') {
+        profile->from_state =
+            (struct eb_values){.list = {{.by = &eb_access_dfu, .item = EB_USB_MODE}}, .count = 1};
+        eb_text_copy(profile->state_loader, sizeof profile->state_loader, "loader");
+    }
+}
+
+static const struct eb_section section = {.key = "dfu",
+                                          .fields = way_fields,
+                                          .count = sizeof way_fields / sizeof way_fields[0],
+                                          .elsewhere = "it read by 'usb', as the device is on USB",
+                                          .read_back = EB_READ_BACK_IF_POSSIBLE,
+                                          .alternates = true,
+                                          .complete = complete};
+
+const struct eb_rows eb_rows_dfu = {
+    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .section = &section};
 
 const struct eb_access eb_access_dfu = {
     .word = "dfu",

@@ -38,9 +38,8 @@ static enum eb_status end_well(context *t)
  */
 
 /* The largest block that path, buffer and profile allow. */
-static uint16_t block_size(const struct eb_contact *c)
+static uint16_t block_size(const struct eb_contact *c, uint16_t wanted)
 {
-    const struct eb_profile *profile = c->profile;
     uint32_t mtu = c->port->path_mtu_bytes(c->port->self, &c->target->tftp);
     uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
                                                                               : EB_TFTP_BLKSIZE_DEFAULT;
@@ -48,8 +47,8 @@ static uint16_t block_size(const struct eb_contact *c)
         largest = (uint32_t)(c->buffer_bytes - 4);
     if (largest > EB_TFTP_BLKSIZE_MAX)
         largest = EB_TFTP_BLKSIZE_MAX;
-    if (profile->blksize != 0 && profile->blksize < largest)
-        largest = profile->blksize;
+    if (wanted != 0 && wanted < largest)
+        largest = wanted;
     return (uint16_t)largest;
 }
 
@@ -57,17 +56,17 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 {
     context *t = self;
     struct eb_contact *c = t->contact;
-    const struct eb_profile *profile = c->profile;
+    const struct eb_tftp_way way = eb_tftp_way_of(c->profile);
     const struct eb_tftp_put_config put = {
         .server = c->target->tftp,
         .file_name = operation->component->file_name,
         .source = *operation->source,
-        .blksize = block_size(c),
-        .windowsize = profile->windowsize != 0 ? profile->windowsize : 1,
-        .timeout_s = profile->timeout_s,
-        .tsize = profile->tsize,
-        .rollover_to_one = profile->rollover_to_one,
-        .patience_us = profile->send_patience_ms * 1000ULL,
+        .blksize = block_size(c, way.blksize),
+        .windowsize = way.windowsize != 0 ? way.windowsize : 1,
+        .timeout_s = way.timeout_s,
+        .tsize = way.tsize,
+        .rollover_to_one = way.rollover_to == 1,
+        .patience_us = c->profile->send_patience_ms * 1000ULL,
         .buffer = c->buffer,
         .buffer_bytes = c->buffer_bytes,
     };
@@ -124,7 +123,7 @@ static void begin_back(context *t, uint64_t now_us)
         .compared = t->operation.source,
         .blksize = t->put.blksize,
         .windowsize = t->put.windowsize,
-        .rollover_to_one = c->profile->rollover_to_one,
+        .rollover_to_one = eb_tftp_way_of(c->profile).rollover_to == 1,
         .patience_us = c->profile->send_patience_ms * 1000ULL,
     };
     t->back = true;
@@ -213,6 +212,21 @@ static void init(void *self, struct eb_contact *contact)
     t->contact = contact;
     t->handle = EB_NO_HANDLE;
 }
+
+#define WAY(member) EBI_WAY(struct eb_tftp_way, member)
+static const struct eb_field way_fields[] = {
+    {"blksize", EB_FIELD_NUMBER, WAY(blksize), .least = EB_TFTP_BLKSIZE_MIN, .most = EB_TFTP_BLKSIZE_MAX},
+    {"windowsize", EB_FIELD_NUMBER, WAY(windowsize), .least = 1, .most = EB_TFTP_WINDOWSIZE_MAX,
+     .otherwise = 1},
+    {"timeout-s", EB_FIELD_NUMBER, WAY(timeout_s), .least = 1, .most = 255},
+    {"tsize", EB_FIELD_YES, WAY(tsize), .otherwise = true},
+    {"rollover-to", EB_FIELD_NUMBER, WAY(rollover_to), .most = 1}};
+_Static_assert(sizeof(struct eb_tftp_way) <= EB_WAY_BYTES, "a profile holds it");
+
+static const struct eb_section section = {
+    .key = "tftp", .fields = way_fields, .count = sizeof way_fields / sizeof way_fields[0], .by_name = true};
+
+const struct eb_rows eb_rows_tftp = {.section = &section};
 
 const struct eb_access eb_access_tftp = {
     .word = "tftp",

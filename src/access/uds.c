@@ -97,9 +97,9 @@ static void taken(void *self, size_t count, uint64_t now_us)
 
 static const struct ebi_can_engine engine = {receive, tick, give, taken};
 
-static const struct eb_uds_way *way(const context *r)
+static struct eb_uds_way way(const context *r)
 {
-    return &r->link.contact->profile->uds;
+    return eb_uds_way_of(r->link.contact->profile);
 }
 
 /* --- moves --------------------------------------------------------------------------------------- */
@@ -117,7 +117,7 @@ static void ask_two(context *r, uint8_t service, uint8_t sub, uint64_t now_us)
 
 static uint64_t erase_patience_us(const context *r)
 {
-    return way(r)->erase_patience_ms * 1000ULL;
+    return way(r).erase_patience_ms * 1000ULL;
 }
 
 static void ask_value(context *r, uint16_t did, uint64_t now_us)
@@ -137,7 +137,7 @@ static void ask_routine(context *r, uint16_t id, const uint8_t *record, size_t s
 static void put_area(const context *r, uint8_t area[9])
 {
     area[0] = 0x44;
-    ebi_put32(area + 1, way(r)->address);
+    ebi_put32(area + 1, way(r).address);
     ebi_put32(area + 5, (uint32_t)r->link.operation.source->size_bytes);
 }
 
@@ -165,11 +165,11 @@ static bool ask_key(context *r, uint64_t now_us)
 {
     const struct eb_target *target = r->link.contact->target;
     const struct eb_uds *u = &r->uds;
-    uint8_t head[2] = {UDS_SECURITY, (uint8_t)(way(r)->level + 1)};
+    uint8_t head[2] = {UDS_SECURITY, (uint8_t)(way(r).level + 1)};
     uint8_t key[SEED_BYTES_MAX];
     size_t size = u->answer_size - 2;
-    if (way(r)->key != EB_UDS_KEY_CALL)
-        eb_uds_key(way(r)->key, way(r)->key_value, u->answer + 2, size, key);
+    if (way(r).key != EB_UDS_KEY_CALL)
+        eb_uds_key(way(r).key, way(r).key_value, u->answer + 2, size, key);
     else if (target->key == NULL || !target->key(target->key_context, u->answer + 2, size, key))
         return false;
     eb_uds_ask(&r->uds, head, sizeof head, key, size, ANSWER_US, now_us);
@@ -190,7 +190,7 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
 {
     struct eb_can_link *c = &r->link;
     uint8_t area[11] = {UDS_DOWNLOAD, 0};
-    uint8_t bytes[19] = {UDS_WRITE, (uint8_t)(way(r)->fingerprint >> 8), (uint8_t)way(r)->fingerprint};
+    uint8_t bytes[19] = {UDS_WRITE, (uint8_t)(way(r).fingerprint >> 8), (uint8_t)way(r).fingerprint};
     const struct eb_value *value;
     if (c->move != (uint8_t)move) {
         c->patience_end_us = now_us + r->link.contact->profile->return_patience_ms * 1000ULL;
@@ -223,7 +223,7 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
             r->link.contact->profile->return_patience_ms * 1000ULL, now_us);
         return true;
     case SEED:
-        ask_two(r, UDS_SECURITY, way(r)->level, now_us);
+        ask_two(r, UDS_SECURITY, way(r).level, now_us);
         return true;
     case KEY:
         return ask_key(r, now_us);
@@ -246,7 +246,7 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
         return true;
     case CHECK:
         ebi_put32(bytes, c->operation.checksum);
-        ask_routine(r, way(r)->check_routine, bytes, 4, erase_patience_us(r), now_us);
+        ask_routine(r, way(r).check_routine, bytes, 4, erase_patience_us(r), now_us);
         return true;
     case UPLOAD:
         area[0] = UDS_UPLOAD;
@@ -274,18 +274,18 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
 /* The move behind this one, by what the profile asks for. */
 static enum move next_move(const context *r)
 {
-    const struct eb_uds_way *w = way(r);
+    const struct eb_uds_way w = way(r);
     switch ((enum move)r->link.move) {
     case EXTENDED:
-        return w->quiet ? FAULTS_OFF : PROGRAMMING;
+        return w.quiet ? FAULTS_OFF : PROGRAMMING;
     case SAME:
-        if (w->key != EB_UDS_KEY_NONE)
+        if (w.key != EB_UDS_KEY_NONE)
             return SEED;
-        return w->fingerprint != 0 ? FINGERPRINT : ERASE;
+        return w.fingerprint != 0 ? FINGERPRINT : ERASE;
     case KEY:
-        return w->fingerprint != 0 ? FINGERPRINT : ERASE;
+        return w.fingerprint != 0 ? FINGERPRINT : ERASE;
     case EXIT:
-        if (w->check_routine != 0)
+        if (w.check_routine != 0)
             return CHECK;
         /* fall through */
     case CHECK:
@@ -293,7 +293,7 @@ static enum move next_move(const context *r)
             return UPLOAD;
         /* fall through */
     case BACK_EXIT:
-        return w->dependencies ? DEPENDENCIES : READ;
+        return w.dependencies ? DEPENDENCIES : READ;
     case ACTIVE_SESSION:
     case DEPENDENCIES:
     case RESET:
@@ -541,13 +541,13 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     bool sends = operation->kind == EB_SEND;
     enum move first = sends ? EXTENDED : operation->kind == EB_READ ? READ : RESET;
     struct eb_isotp_config isotp = r->link.contact->target->isotp;
-    isotp.unpadded = way(r)->unpadded;
-    isotp.padding = way(r)->padding;
+    isotp.unpadded = !way(r).padded;
+    isotp.padding = way(r).padding;
     ebi_can_begin(&r->link, operation, (uint8_t)first, now_us);
     eb_uds_init(&r->uds, &isotp, sends ? r->link.contact->buffer : r->request,
                 sends ? r->link.contact->buffer_bytes : sizeof r->request);
-    if (way(r)->answer_patience_ms > EB_UDS_MARGIN_MS)
-        r->uds.margin_ms = way(r)->answer_patience_ms;
+    if (way(r).answer_patience_ms > EB_UDS_MARGIN_MS)
+        r->uds.margin_ms = way(r).answer_patience_ms;
     set_move(r, first, now_us);
 }
 
@@ -612,7 +612,32 @@ static const struct eb_field fields[] = {{"did", EB_FIELD_NUMBER, EBI_VALUE(inde
                                          {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
 static const struct eb_row sources[] = {{"did", .fields = fields, .count = 2}};
 
-const struct eb_rows eb_rows_uds = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+#define WAY(member) EBI_WAY(struct eb_uds_way, member)
+static const char *const keys[] = {"none", "add", "xor", "invert", "call", NULL};
+static const struct eb_field security[] = {{"level", EB_FIELD_NUMBER, WAY(level), .least = 1, .most = 0x7D,
+                                            .otherwise = 1, .odd = "of the request for the seed"},
+                                           {"key", EB_FIELD_WORD, WAY(key), .needed = true, .words = keys},
+                                           {"value", EB_FIELD_NUMBER, WAY(key_value), .most = UINT32_MAX}};
+static const struct eb_field way_fields[] = {
+    {"security", EB_FIELD_MAP, .fields = security, .count = sizeof security / sizeof security[0]},
+    {"address", EB_FIELD_NUMBER, WAY(address), .most = UINT32_MAX},
+    {"fingerprint", EB_FIELD_NUMBER, WAY(fingerprint), .least = 1, .most = 0xFFFF},
+    {"check-routine", EB_FIELD_NUMBER, WAY(check_routine), .least = 1, .most = 0xFFFF},
+    {"dependencies", EB_FIELD_YES, WAY(dependencies), .otherwise = true},
+    {"quiet", EB_FIELD_YES, WAY(quiet), .otherwise = true},
+    {"erase-patience-s", EB_FIELD_SECONDS, WAY(erase_patience_ms), .least = 1, .most = 3600, .otherwise = 60},
+    {"answer-patience-s", EB_FIELD_SECONDS, WAY(answer_patience_ms), .least = 1, .most = 600, .otherwise = 1},
+    {"padded", EB_FIELD_YES, WAY(padded), .otherwise = true},
+    {"padding", EB_FIELD_NUMBER, WAY(padding), .most = 255, .otherwise = 0xCC}};
+_Static_assert(sizeof(struct eb_uds_way) <= EB_WAY_BYTES, "a profile holds it");
+
+static const struct eb_section section = {.key = "uds",
+                                          .fields = way_fields,
+                                          .count = sizeof way_fields / sizeof way_fields[0],
+                                          .elsewhere = "it read by 'did', as the device speaks UDS"};
+
+const struct eb_rows eb_rows_uds = {
+    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .section = &section};
 
 const struct eb_access eb_access_uds = {
     .word = "uds",

@@ -96,11 +96,8 @@ static void take_identity(struct eb_run *run)
             ebi_value_text(&run->contact, &p->components[i].checksum, text, sizeof text) &&
             eb_text_hex32(text, &running->checksum);
     }
-    run->usb = (struct eb_usb_ids){.vendor = p->dfu.vendor,
-                                   .product = p->dfu.product,
-                                   .loader_vendor = p->dfu.loader_vendor,
-                                   .loader_product = p->dfu.loader_product,
-                                   .release = run->contact.release};
+    run->usb = p->usb;
+    run->usb.release = run->contact.release;
     for (size_t i = 0; i < p->count; i++) {
         const struct eb_values *version = &p->components[i].version;
         for (size_t k = 0; k < version->count; k++)

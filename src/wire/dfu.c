@@ -112,11 +112,11 @@ bool eb_dfu_find(const struct eb_usb_device *device, struct eb_dfu_interface *fo
     return any;
 }
 
-enum eb_usb_match eb_usb_match(const struct eb_dfu_way *w, const char *serial, const char *place,
+enum eb_usb_match eb_usb_match(const struct eb_usb_ids *ids, const char *serial, const char *place,
                                const struct eb_usb_device *d)
 {
-    if ((d->vendor != w->vendor || d->product != w->product) &&
-        (d->vendor != w->loader_vendor || d->product != w->loader_product))
+    if ((d->vendor != ids->vendor || d->product != ids->product) &&
+        (d->vendor != ids->loader_vendor || d->product != ids->loader_product))
         return EB_USB_NOT_IT;
     if (serial[0] != '\0' && d->serial[0] != '\0')
         return strcmp(serial, d->serial) == 0 ? EB_USB_IT : EB_USB_ANOTHER;

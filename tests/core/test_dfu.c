@@ -84,7 +84,7 @@ static void strings_and_releases_are_read(void **state)
 static void who_is_who(void **state)
 {
     (void)state;
-    const struct eb_dfu_way way = {
+    const struct eb_usb_ids way = {
         .vendor = 0x1209, .product = 3, .loader_vendor = 0x1209, .loader_product = 4};
     struct eb_usb_device d = {.vendor = 0x1209, .product = 4, .place = "1-2.1", .serial = "G-1"};
     assert_int_equal(eb_usb_match(&way, "G-1", "", &d), EB_USB_IT);

@@ -30,8 +30,9 @@ static size_t units_of(const struct session *s, struct bus *b)
         const struct eb_site_device *d = s->job->devices[i].device;
         if (d->wire == b->wire && d->node == 0) {
             b->units[count] = d->isotp;
-            b->units[count].unpadded = d->profile->uds.unpadded;
-            b->units[count++].padding = d->profile->uds.padding;
+            struct eb_uds_way way = eb_uds_way_of(d->profile);
+            b->units[count].unpadded = !way.padded;
+            b->units[count++].padding = way.padding;
         }
     }
     return count;

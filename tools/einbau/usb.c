@@ -9,7 +9,7 @@ static enum eb_usb_match match_of(const struct eb_job_device *t, const struct eb
     const struct eb_site_device *device = t->device;
     if (device->wire->kind != EB_SITE_USB)
         return EB_USB_NOT_IT;
-    return eb_usb_match(&device->profile->dfu, device->serial, device->usb_place, d);
+    return eb_usb_match(&device->profile->usb, device->serial, device->usb_place, d);
 }
 
 static const struct eb_job_device *target_of(const struct session *s, const struct eb_usb_device *d)
@@ -110,16 +110,16 @@ void usb_print(const struct session *s, const struct usb *usb)
     }
 }
 
-void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap)
+void usb_right_text(const struct eb_usb_ids *ids, char *text, size_t cap)
 {
     char loader[120] = "";
-    if (way->loader_vendor != way->vendor || way->loader_product != way->product)
+    if (ids->loader_vendor != ids->vendor || ids->loader_product != ids->product)
         snprintf(loader, sizeof loader, ", and the same line with %04x and %04x for its loader",
-                 way->loader_vendor, way->loader_product);
+                 ids->loader_vendor, ids->loader_product);
     snprintf(text, cap,
              "To give the right once, write into /etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", "
              "ATTR{idVendor}==\"%04x\", ATTR{idProduct}==\"%04x\", TAG+=\"uaccess\"%s; then plug it in again",
-             way->vendor, way->product, loader);
+             ids->vendor, ids->product, loader);
 }
 
 /* Whether it could be written to: EB_OK, EB_NO_ANSWER where it is not plugged in, EB_GARBAGE where it has no
@@ -165,7 +165,7 @@ void usb_way_text(const struct session *s, const struct usb *usb, const struct e
                                         : "");
     size_t at = strlen(text);
     if (status == EB_DENIED)
-        usb_right_text(&t->device->profile->dfu, text + at, cap - at);
+        usb_right_text(&t->device->profile->usb, text + at, cap - at);
 }
 
 /* --- as a document ------------------------------------------------------------------------------- */

@@ -29,6 +29,6 @@ void usb_way_text(const struct session *session, const struct usb *usb, const st
 bool usb_sound(const struct session *session, const struct usb *usb, const struct eb_job_device *target);
 
 /* How this user gets the right to open such a device. */
-void usb_right_text(const struct eb_dfu_way *way, char *text, size_t cap);
+void usb_right_text(const struct eb_usb_ids *ids, char *text, size_t cap);
 
 #endif

@@ -6,6 +6,7 @@
 #include "einbau/access.h"
 #include "einbau/sdo.h"
 #include "einbau/uds.h"
+#include <string.h>
 
 #ifdef __cplusplus
 extern "C" {
@@ -27,6 +28,23 @@ struct eb_can_link {
     char serial[EB_NAME_BYTES];
 };
 
+/* Program download (CiA 302-3). */
+struct eb_canopen_way {
+    uint8_t program;          /* sub-index, 1 is the main one */
+    uint8_t loader_node;      /* of the loader where it is another one; 0: the same */
+    uint32_t loader_bit_rate; /* 0: the same */
+    uint32_t clear_patience_ms;
+    uint32_t answer_patience_ms; /* for each answer of the transfer */
+    bool segmented;              /* the node is not asked for block transfer */
+};
+/* What the profile says of it. */
+static inline struct eb_canopen_way eb_canopen_way_of(const struct eb_profile *profile)
+{
+    struct eb_canopen_way way;
+    memcpy(&way, profile->way, sizeof way);
+    return way;
+}
+
 /* Its one kind of value: object `index`, `sub`. */
 struct eb_access_canopen_context {
     struct eb_can_link link;
@@ -38,6 +56,29 @@ struct eb_access_canopen_context {
 };
 extern const struct eb_access eb_access_canopen;
 extern const struct eb_rows eb_rows_canopen;
+
+/* Download by UDS (ISO 14229-1 section 14 and annex of sequences). */
+struct eb_uds_way {
+    enum eb_uds_key key;
+    uint32_t key_value;
+    uint8_t level; /* of security access: the odd number for the seed */
+    uint32_t address;
+    uint16_t fingerprint;   /* data identifier that it is written to; 0: none */
+    uint16_t check_routine; /* gets the CRC-32 of what was sent; 0: none */
+    bool dependencies;      /* FF01h is run behind it */
+    bool quiet;             /* communication and fault memory are switched off meanwhile */
+    uint32_t erase_patience_ms;
+    uint32_t answer_patience_ms; /* for each answer, beyond what the unit itself tells */
+    bool padded;
+    uint8_t padding;
+};
+/* What the profile says of it. */
+static inline struct eb_uds_way eb_uds_way_of(const struct eb_profile *profile)
+{
+    struct eb_uds_way way;
+    memcpy(&way, profile->way, sizeof way);
+    return way;
+}
 
 /* Its one kind of value: data identifier `index`. */
 struct eb_access_uds_context {

@@ -4,10 +4,23 @@
 
 #include "einbau/access.h"
 #include "einbau/dfu.h"
+#include <string.h>
 
 #ifdef __cplusplus
 extern "C" {
 #endif
+
+/* Download by the DFU class over USB. */
+struct eb_dfu_way {
+    uint32_t answer_patience_ms; /* for each control transfer */
+};
+/* What the profile says of it. */
+static inline struct eb_dfu_way eb_dfu_way_of(const struct eb_profile *profile)
+{
+    struct eb_dfu_way way;
+    memcpy(&way, profile->way, sizeof way);
+    return way;
+}
 
 /* `item` of its one kind of value is one of enum eb_usb_item. */
 struct eb_access_dfu_context {

@@ -5,10 +5,26 @@
 #include "einbau/access.h"
 #include "einbau/tftp.h"
 #include "einbau/tftp_get.h"
+#include <string.h>
 
 #ifdef __cplusplus
 extern "C" {
 #endif
+
+/* Pushing by TFTP. */
+struct eb_tftp_way {
+    uint16_t blksize, windowsize; /* wanted; blksize 0: what the path carries */
+    uint8_t timeout_s;            /* 0: not asked for */
+    bool tsize;
+    uint8_t rollover_to; /* the block number behind 65535: 0 or 1 */
+};
+/* What the profile says of it. */
+static inline struct eb_tftp_way eb_tftp_way_of(const struct eb_profile *profile)
+{
+    struct eb_tftp_way way;
+    memcpy(&way, profile->way, sizeof way);
+    return way;
+}
 
 struct eb_access_tftp_context {
     struct eb_contact *contact;
@@ -19,6 +35,7 @@ struct eb_access_tftp_context {
     struct eb_tftp_get get;
 };
 extern const struct eb_access eb_access_tftp;
+extern const struct eb_rows eb_rows_tftp;
 
 #ifdef __cplusplus
 }

@@ -98,7 +98,7 @@ static void cause(const struct eb_run *run, const struct eb_error *e, enum eb_ru
              code[0] != '\0' ? code : eb_status_word(e->status), e->text[0] != '\0' ? ": " : "", e->text);
     if (e->status == EB_DENIED && eb_profile_wire(run->config.profile) == EB_WIRE_USB) {
         char right[320];
-        usb_right_text(&run->config.profile->dfu, right, sizeof right);
+        usb_right_text(&run->config.profile->usb, right, sizeof right);
         add(text, cap, ". ", right);
     }
 }
