@@ -1,6 +1,7 @@
 #include "profile_rows.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 /* Every protocol that a profile can name; a new one is added here. */
@@ -206,12 +207,18 @@ static void check_components(struct ebi_yaml_map *map, const struct eb_profile *
         if (p->components[i].alternate != 0 && (section == NULL || !section->alternates))
             ebi_yaml_wrong(map->yaml, map->node, "a component with the key 'alternate'",
                            "none: alternate settings are of devices with the key 'dfu'");
-        if (p->components[i].file_name[0] == '\0' && section != NULL && section->by_name) {
-            char expected[80];
-            snprintf(expected, sizeof expected, "the name under which the device takes it by %s",
-                     p->sends_by->title);
+        char expected[80];
+        const char *name = p->components[i].file_name;
+        size_t digits = strspn(name, "0123456789");
+        if (section == NULL || section->by == EB_BY_NOTHING)
+            continue;
+        snprintf(expected, sizeof expected, "the %s under which the device takes it by %s",
+                 section->by == EB_BY_NUMBER ? "number from 1 to 65535" : "name", p->sends_by->title);
+        if (name[0] == '\0')
             ebi_yaml_wrong(map->yaml, map->node, "a component without the key 'send-as'", expected);
-        }
+        else if (section->by == EB_BY_NUMBER &&
+                 (name[digits] != '\0' || digits > 5 || atoi(name) < 1 || atoi(name) > UINT16_MAX))
+            ebi_yaml_wrong(map->yaml, map->node, name, expected);
     }
 }
 

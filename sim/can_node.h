@@ -123,10 +123,7 @@ struct ebi_sim_can {
 void ebi_sim_can_send(struct ebi_sim_device *device, const struct eb_can_frame *frame, uint64_t delay_us);
 void ebi_sim_can_frame(struct ebi_sim_device *device, const struct eb_can_frame *frame);
 /* The device is there, or gone: its station, its adapter's buses, its boot-up message. */
-void ebi_sim_can_alive(struct ebi_sim_device *device, bool alive);
 void ebi_sim_can_recovered(struct ebi_sim_device *device); /* from bus-off */
-void ebi_sim_can_tick(struct ebi_sim_device *device);
-uint64_t ebi_sim_can_deadline_us(const struct ebi_sim_device *device);
 /* Whether a frame of the laptop is for this device. */
 bool ebi_sim_can_meant(const struct ebi_sim_device *device, const struct eb_can_frame *frame);
 

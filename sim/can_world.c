@@ -1,4 +1,5 @@
 /* The buses of a world, and what their stations are to its devices. */
+#include "server.h"
 #include "world.h"
 
 #include <string.h>
@@ -148,18 +149,18 @@ void ebi_sim_can_gateway(const struct ebi_sim_device *d)
     }
 }
 
-void ebi_sim_can_alive(struct ebi_sim_device *d, bool alive)
+static void alive(struct ebi_sim_device *d, bool on)
 {
-    if (!alive)
+    if (!on)
         ebi_sim_can_gateway(d);
     if (d->can.bus == NULL || d->can.bus->count == 0)
         return;
     struct ebi_sim_station *s = &d->can.bus->stations[d->can.station];
     s->bit_rate = d->mode == EB_SIM_LOADER ? d->can.loader_bit_rate : d->can.own_bit_rate;
-    ebi_sim_bus_switch(d->can.bus, d->can.station, alive);
-    if (alive && d->can.is_canopen)
+    ebi_sim_bus_switch(d->can.bus, d->can.station, on);
+    if (on && d->can.is_canopen)
         ebi_sim_canopen_alive(d);
-    if (alive && d->can.is_uds)
+    if (on && d->can.is_uds)
         ebi_sim_uds_alive(d);
 }
 
@@ -172,7 +173,7 @@ void ebi_sim_can_recovered(struct ebi_sim_device *d)
         ebi_sim_can_send(d, &frame, 0);
 }
 
-void ebi_sim_can_tick(struct ebi_sim_device *d)
+static void tick(struct ebi_sim_device *d)
 {
     if (d->can.bus == NULL || d->can.bus->count == 0)
         return;
@@ -182,7 +183,7 @@ void ebi_sim_can_tick(struct ebi_sim_device *d)
         ebi_sim_uds_tick(d);
 }
 
-uint64_t ebi_sim_can_deadline_us(const struct ebi_sim_device *d)
+static uint64_t deadline_us(const struct ebi_sim_device *d)
 {
     uint64_t next_us = EB_NEVER;
     if (d->can.bus == NULL || d->can.bus->count == 0)
@@ -203,3 +204,5 @@ bool ebi_sim_can_meant(const struct ebi_sim_device *d, const struct eb_can_frame
                     : f->id == CO_NMT && f->data[1] == d->can.canopen.here;
     return d->can.is_canopen && node;
 }
+
+const struct ebi_sim_server ebi_sim_can = {.alive = alive, .tick = tick, .deadline_us = deadline_us};

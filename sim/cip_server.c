@@ -1,6 +1,6 @@
 /* The simulated device's EtherNet/IP: list identity, a session, and the Identity object (The CIP Networks
  * Library, volume 1 chapter 5, volume 2 chapter 2). */
-#include "device.h"
+#include "server.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -162,9 +162,10 @@ static size_t answer(struct ebi_sim_device *d, bool tcp, const uint8_t *message,
     return ENCAP_HEAD_BYTES + body;
 }
 
-void ebi_sim_cip_datagram(struct ebi_sim_device *d, const struct eb_endpoint *from, const uint8_t *bytes,
-                          size_t size)
+static void datagram(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
+                     const uint8_t *bytes, size_t size)
 {
+    (void)handle;
     uint8_t reply[REPLY_BYTES];
     if (size < ENCAP_HEAD_BYTES || ebi_get16le(bytes + 2) != size - ENCAP_HEAD_BYTES)
         return;
@@ -172,8 +173,7 @@ void ebi_sim_cip_datagram(struct ebi_sim_device *d, const struct eb_endpoint *fr
     d->net->udp_send_from(d->net->self, d, EB_CIP_PORT, from, reply, n);
 }
 
-void ebi_sim_cip_stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, const uint8_t *bytes,
-                        size_t size)
+static void stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, const uint8_t *bytes, size_t size)
 {
     uint8_t reply[REPLY_BYTES];
     while (size > 0 && c->handle != EB_NO_HANDLE) {
@@ -200,3 +200,13 @@ void ebi_sim_cip_stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, 
         }
     }
 }
+
+static uint16_t port(const struct ebi_sim_device *d, bool tcp)
+{
+    (void)d;
+    (void)tcp;
+    return EB_CIP_PORT;
+}
+
+const struct ebi_sim_server ebi_sim_cip = {
+    .word = "cip", .port = port, .datagram = datagram, .stream = stream};

@@ -1,4 +1,4 @@
-#include "device.h"
+#include "server.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -104,6 +104,15 @@ void ebi_sim_device_examine(struct ebi_sim_device *d)
         ebi_sim_component_examine(d, &d->components[i]);
 }
 
+static void set_alive(struct ebi_sim_device *d, bool alive)
+{
+    d->net->set_alive(d->net->self, d, alive);
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        if (ebi_sim_servers[i]->alive != NULL)
+            ebi_sim_servers[i]->alive(d, alive);
+    }
+}
+
 static void boot(struct ebi_sim_device *d)
 {
     for (size_t i = 0; i < d->count; i++) {
@@ -120,9 +129,7 @@ static void boot(struct ebi_sim_device *d)
     d->starts++;
     d->started_us = d->net->now_us(d->net->self);
     ebi_sim_device_set(d, &d->saved, true);
-    d->net->set_alive(d->net->self, d, true);
-    ebi_sim_can_alive(d, true);
-    ebi_sim_usb_alive(d, true);
+    set_alive(d, true);
     if (d->restart_again) {
         d->restart_again = false;
         d->restart_us = d->net->now_us(d->net->self) + SECOND_RESTART_US;
@@ -133,17 +140,13 @@ static void boot(struct ebi_sim_device *d)
 
 static void go_down(struct ebi_sim_device *d, enum eb_sim_mode mode)
 {
-    ebi_sim_push_power_lost(d);
-    ebi_sim_pull_end(d);
     d->mode = mode;
     d->restart_us = EB_NEVER;
     d->late.at_us = EB_NEVER;
     d->restarted = true;
     for (int i = 0; i < EBI_SIM_CONNECTIONS_MAX; i++)
         d->connections[i].handle = EB_NO_HANDLE;
-    d->net->set_alive(d->net->self, d, false);
-    ebi_sim_can_alive(d, false);
-    ebi_sim_usb_alive(d, false);
+    set_alive(d, false);
 }
 
 static void begin_boot(struct ebi_sim_device *d)
@@ -192,10 +195,11 @@ void ebi_sim_device_start(struct ebi_sim_device *d, const struct ebi_sim_net *ne
     for (int i = 0; i < EBI_SIM_CONNECTIONS_MAX; i++)
         d->connections[i].handle = EB_NO_HANDLE;
     ebi_sim_device_examine(d);
-    net->set_alive(net->self, d, ebi_sim_device_alive(d));
-    ebi_sim_can_alive(d, ebi_sim_device_alive(d));
-    ebi_sim_usb_alive(d, ebi_sim_device_alive(d));
-    ebi_sim_usb_was_there(d);
+    set_alive(d, ebi_sim_device_alive(d));
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        if (ebi_sim_servers[i]->begin != NULL)
+            ebi_sim_servers[i]->begin(d);
+    }
     d->leaves_us = d->leaves_after_s > 0 ? d->lldp_us + d->leaves_after_s * 1000000ULL : EB_NEVER;
     if (d->usb.is_usb && d->usb.unplugged && !d->usb.own_power) {
         go_down(d, EB_SIM_OFF);
@@ -243,21 +247,15 @@ const char *ebi_sim_device_version(const struct ebi_sim_device *d, size_t compon
 
 bool ebi_sim_device_listens(const struct ebi_sim_device *d, bool tcp, uint16_t port)
 {
-    if (!ebi_sim_device_alive(d))
-        return false;
-    if (tcp)
-        return ((d->speaks & EBI_SIM_MODBUS) != 0 && port == d->modbus_port) ||
-               ((d->speaks & EBI_SIM_CIP) != 0 && port == EB_CIP_PORT);
-    return ((d->speaks & EBI_SIM_TFTP) != 0 && port == d->tftp_port) ||
-           ((d->speaks & EBI_SIM_CIP) != 0 && port == EB_CIP_PORT) ||
-           ((d->speaks & EBI_SIM_SNMP) != 0 && port == EB_SNMP_PORT) ||
-           ((d->speaks & EBI_SIM_DNS_SD) != 0 && port == EB_DNS_SD_PORT);
+    return ebi_sim_device_alive(d) && ebi_sim_server_at(d, tcp, port) != NULL;
 }
 
 void ebi_sim_device_frame(struct ebi_sim_device *d, const uint8_t *frame, size_t size)
 {
-    if (ebi_sim_device_alive(d))
-        ebi_sim_ether_frame(d, frame, size);
+    for (size_t i = 0; ebi_sim_servers[i] != NULL && ebi_sim_device_alive(d); i++) {
+        if (ebi_sim_servers[i]->frame != NULL && ebi_sim_speaks(d, ebi_sim_servers[i]))
+            ebi_sim_servers[i]->frame(d, frame, size);
+    }
 }
 
 static struct ebi_sim_connection *connection_of(struct ebi_sim_device *d, int handle)
@@ -274,20 +272,13 @@ void ebi_sim_device_datagram(struct ebi_sim_device *d, int handle, uint16_t port
 {
     if (!ebi_sim_device_alive(d))
         return;
-    if (ebi_sim_pull_receive(d, handle, from, bytes, size))
-        return;
-    if (handle == d->push.handle)
-        ebi_sim_push_receive(d, from, bytes, size);
-    else if (!ebi_sim_device_listens(d, false, port))
-        return;
-    else if (port == d->tftp_port)
-        ebi_sim_push_request(d, handle, from, bytes, size);
-    else if (port == EB_CIP_PORT)
-        ebi_sim_cip_datagram(d, from, bytes, size);
-    else if (port == EB_SNMP_PORT)
-        ebi_sim_snmp_datagram(d, from, bytes, size);
-    else
-        ebi_sim_dns_sd_datagram(d, from, bytes, size);
+    const struct ebi_sim_server *server = ebi_sim_server_at(d, false, port);
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        if (ebi_sim_servers[i]->owns != NULL && ebi_sim_servers[i]->owns(d, handle))
+            server = ebi_sim_servers[i];
+    }
+    if (server != NULL)
+        server->datagram(d, handle, from, bytes, size);
 }
 
 void ebi_sim_device_connected(struct ebi_sim_device *d, int handle, uint16_t port)
@@ -305,10 +296,9 @@ void ebi_sim_device_connected(struct ebi_sim_device *d, int handle, uint16_t por
 void ebi_sim_device_stream(struct ebi_sim_device *d, int handle, const uint8_t *bytes, size_t size)
 {
     struct ebi_sim_connection *c = connection_of(d, handle);
-    if (c != NULL && c->port == d->modbus_port)
-        ebi_sim_modbus_stream(d, c, bytes, size);
-    else if (c != NULL)
-        ebi_sim_cip_stream(d, c, bytes, size);
+    const struct ebi_sim_server *server = c != NULL ? ebi_sim_server_at(d, true, c->port) : NULL;
+    if (server != NULL)
+        server->stream(d, c, bytes, size);
 }
 
 void ebi_sim_device_disconnected(struct ebi_sim_device *d, int handle)
@@ -341,11 +331,10 @@ void ebi_sim_device_tick(struct ebi_sim_device *d)
             if (connection_of(d, d->late.connection) != NULL)
                 answer_now(d, d->late.connection, d->late.bytes, d->late.size);
         }
-        ebi_sim_push_tick(d);
-        ebi_sim_pull_tick(d);
-        ebi_sim_ether_tick(d);
-        ebi_sim_can_tick(d);
-        ebi_sim_usb_tick(d);
+        for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+            if (ebi_sim_servers[i]->tick != NULL && ebi_sim_speaks(d, ebi_sim_servers[i]))
+                ebi_sim_servers[i]->tick(d);
+        }
         if (now_us >= d->set_us) {
             d->set_us = EB_NEVER;
             ebi_sim_device_set(d, &d->wanted, true);
@@ -361,14 +350,13 @@ uint64_t ebi_sim_device_deadline_us(const struct ebi_sim_device *d)
     if (d->mode == EB_SIM_BOOTING)
         return d->boot_until_us < next_us ? d->boot_until_us : next_us;
     next_us = d->restart_us < next_us ? d->restart_us : next_us;
-    const uint64_t others[] = {ebi_sim_push_deadline_us(d),
-                               ebi_sim_pull_deadline_us(d),
-                               ebi_sim_ether_deadline_us(d),
-                               ebi_sim_can_deadline_us(d),
-                               ebi_sim_usb_deadline_us(d),
-                               d->set_us,
-                               d->late.at_us};
-    for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
-        next_us = others[i] < next_us ? others[i] : next_us;
+    next_us = d->set_us < next_us ? d->set_us : next_us;
+    next_us = d->late.at_us < next_us ? d->late.at_us : next_us;
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        const struct ebi_sim_server *server = ebi_sim_servers[i];
+        uint64_t at_us =
+            server->deadline_us != NULL && ebi_sim_speaks(d, server) ? server->deadline_us(d) : EB_NEVER;
+        next_us = at_us < next_us ? at_us : next_us;
+    }
     return next_us;
 }

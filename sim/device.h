@@ -114,17 +114,6 @@ enum ebi_sim_options {
 };
 enum ebi_sim_writable { EBI_SIM_WRITABLE_ALWAYS, EBI_SIM_WRITABLE_STOPPED, EBI_SIM_WRITABLE_LOADER };
 
-/* What a device speaks: bits of `speaks`. */
-enum ebi_sim_speaks {
-    EBI_SIM_MODBUS = 1,
-    EBI_SIM_TFTP = 2,
-    EBI_SIM_DCP = 4,
-    EBI_SIM_CIP = 8,
-    EBI_SIM_DNS_SD = 16,
-    EBI_SIM_SNMP = 32,
-    EBI_SIM_LLDP = 64
-};
-
 /* How it comes by an address: it has one for good, or asks for one and gets none here. */
 enum ebi_sim_asks { EBI_SIM_ASKS_NOT, EBI_SIM_ASKS_DHCP, EBI_SIM_ASKS_BOOTP };
 
@@ -171,7 +160,7 @@ struct ebi_sim_device {
     struct ebi_sim_settings saved;  /* what holds after the next start */
     struct ebi_sim_settings wanted; /* written to the registers, not taken up yet */
     enum ebi_sim_asks asks;
-    unsigned speaks;
+    unsigned speaks; /* bit per server of server.h */
     struct eb_identity identity;
     uint16_t vendor_id, product_id; /* in the lists of PROFINET and EtherNet/IP */
     char service[64];               /* of DNS-SD: "_pa._tcp" */
@@ -289,23 +278,6 @@ uint64_t ebi_sim_device_deadline_us(const struct ebi_sim_device *device);
 /* --- between the device's own files --- */
 void ebi_sim_device_restart(struct ebi_sim_device *device, bool into_loader, uint64_t delay_us);
 
-void ebi_sim_push_request(struct ebi_sim_device *device, int handle, const struct eb_endpoint *from,
-                          const uint8_t *bytes, size_t size);
-void ebi_sim_push_receive(struct ebi_sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
-                          size_t size);
-void ebi_sim_push_tick(struct ebi_sim_device *device);
-uint64_t ebi_sim_push_deadline_us(const struct ebi_sim_device *device);
-void ebi_sim_push_power_lost(struct ebi_sim_device *device);
-
-/* pull.c; false: it is not for that */
-bool ebi_sim_pull_request(struct ebi_sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
-                          size_t size);
-bool ebi_sim_pull_receive(struct ebi_sim_device *device, int handle, const struct eb_endpoint *from,
-                          const uint8_t *bytes, size_t size);
-void ebi_sim_pull_tick(struct ebi_sim_device *device);
-uint64_t ebi_sim_pull_deadline_us(const struct ebi_sim_device *device);
-void ebi_sim_pull_end(struct ebi_sim_device *device);
-
 /* Takes settings up now, and keeps them where they are `permanent`. */
 void ebi_sim_device_set(struct ebi_sim_device *device, const struct ebi_sim_settings *settings,
                         bool permanent);
@@ -324,22 +296,6 @@ void ebi_sim_device_write(const struct ebi_sim_device *device, const uint8_t *ba
 /* The version of a component as its flash says, "" where none runs. */
 const char *ebi_sim_device_version(const struct ebi_sim_device *device, size_t component);
 
-/* ether.c: ARP, DCP, LLDP, asking for an address */
-void ebi_sim_ether_frame(struct ebi_sim_device *device, const uint8_t *frame, size_t size);
-void ebi_sim_ether_tick(struct ebi_sim_device *device);
-uint64_t ebi_sim_ether_deadline_us(const struct ebi_sim_device *device);
 void ebi_sim_ether_group_mac(const uint8_t ip[4], uint8_t mac[EB_MAC_BYTES]);
-/* cip_server.c, snmp_server.c, dns_sd_server.c */
-void ebi_sim_cip_datagram(struct ebi_sim_device *device, const struct eb_endpoint *from, const uint8_t *bytes,
-                          size_t size);
-void ebi_sim_cip_stream(struct ebi_sim_device *device, struct ebi_sim_connection *connection,
-                        const uint8_t *bytes, size_t size);
-void ebi_sim_snmp_datagram(struct ebi_sim_device *device, const struct eb_endpoint *from,
-                           const uint8_t *bytes, size_t size);
-void ebi_sim_dns_sd_datagram(struct ebi_sim_device *device, const struct eb_endpoint *from,
-                             const uint8_t *bytes, size_t size);
-
-void ebi_sim_modbus_stream(struct ebi_sim_device *device, struct ebi_sim_connection *connection,
-                           const uint8_t *bytes, size_t size);
 
 #endif

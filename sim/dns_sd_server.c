@@ -1,5 +1,5 @@
 /* The simulated device's DNS-SD over multicast: one service with its text record (RFC 6762, 6763). */
-#include "device.h"
+#include "server.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -216,9 +216,10 @@ static unsigned answer(struct message *m, const struct ebi_sim_device *d, const 
     return count;
 }
 
-void ebi_sim_dns_sd_datagram(struct ebi_sim_device *d, const struct eb_endpoint *from, const uint8_t *bytes,
-                             size_t size)
+static void datagram(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
+                     const uint8_t *bytes, size_t size)
 {
+    (void)handle;
     struct names n;
     if (size < 12 || (ebi_get16(bytes + 2) & 0x8000) != 0 || !ebi_sim_device_has_ip(d))
         return;
@@ -256,3 +257,11 @@ void ebi_sim_dns_sd_datagram(struct ebi_sim_device *d, const struct eb_endpoint 
         d->net->udp_send_from(d->net->self, d, EB_DNS_SD_PORT, unicast ? from : &group, m.bytes, m.size);
     }
 }
+
+static uint16_t port(const struct ebi_sim_device *d, bool tcp)
+{
+    (void)d;
+    return tcp ? 0 : EB_DNS_SD_PORT;
+}
+
+const struct ebi_sim_server ebi_sim_dns_sd = {.word = "dns-sd", .port = port, .datagram = datagram};

@@ -1,7 +1,7 @@
 /* The simulated device on its Ethernet: ARP (RFC 826), PROFINET DCP (IEC 61158-6-10), LLDP with inventory
  * (802.1AB, ANSI/TIA-1057), asking for an address (RFC 951, 2131), and frames around UDP (RFC 791, 768). */
 #include "packet.h"
-#include "device.h"
+#include "server.h"
 
 #include <string.h>
 
@@ -203,16 +203,24 @@ static void answer_dcp(struct ebi_sim_device *d, const uint8_t *from, const uint
     send(d, frame, at);
 }
 
-void ebi_sim_ether_frame(struct ebi_sim_device *d, const uint8_t *frame, size_t size)
+static bool is_of(const uint8_t *frame, size_t size, unsigned type)
 {
-    if (size < HEAD)
-        return;
-    unsigned type = ebi_get16(frame + HEAD - 2);
-    if (type == EB_ETHERTYPE_ARP)
+    return size >= HEAD && ebi_get16(frame + HEAD - 2) == type;
+}
+
+static void take_arp(struct ebi_sim_device *d, const uint8_t *frame, size_t size)
+{
+    if (is_of(frame, size, EB_ETHERTYPE_ARP))
         answer_arp(d, frame + HEAD, size - HEAD);
-    else if (type == EB_ETHERTYPE_DCP && (d->speaks & EBI_SIM_DCP) != 0)
+}
+
+static void take_dcp(struct ebi_sim_device *d, const uint8_t *frame, size_t size)
+{
+    if (is_of(frame, size, EB_ETHERTYPE_DCP))
         answer_dcp(d, frame + EB_MAC_BYTES, frame + HEAD, size - HEAD);
 }
+
+const struct ebi_sim_server ebi_sim_dcp = {.word = "dcp", .frame = take_dcp};
 
 /* --- LLDP ---------------------------------------------------------------------------------------- */
 
@@ -299,25 +307,40 @@ static void ask_for_address(struct ebi_sim_device *d)
 
 /* --- time ---------------------------------------------------------------------------------------- */
 
-void ebi_sim_ether_tick(struct ebi_sim_device *d)
+static void tick_lldp(struct ebi_sim_device *d)
 {
     uint64_t now_us = d->net->now_us(d->net->self);
-    if ((d->speaks & EBI_SIM_LLDP) != 0 && now_us >= d->lldp_us) {
-        d->lldp_us = now_us + d->lldp_interval_s * 1000000ULL;
-        announce(d);
-    }
-    if (d->asks != EBI_SIM_ASKS_NOT && !ebi_sim_device_has_ip(d) && now_us >= d->ask_us) {
-        d->ask_us = now_us + ASK_EVERY_US;
-        ask_for_address(d);
-    }
+    if (now_us < d->lldp_us)
+        return;
+    d->lldp_us = now_us + d->lldp_interval_s * 1000000ULL;
+    announce(d);
 }
 
-uint64_t ebi_sim_ether_deadline_us(const struct ebi_sim_device *d)
+static uint64_t lldp_deadline_us(const struct ebi_sim_device *d)
 {
-    uint64_t next_us = (d->speaks & EBI_SIM_LLDP) != 0 ? d->lldp_us : EB_NEVER;
-    bool asks = d->asks != EBI_SIM_ASKS_NOT && !ebi_sim_device_has_ip(d);
-    return asks && d->ask_us < next_us ? d->ask_us : next_us;
+    return d->lldp_us;
 }
+
+const struct ebi_sim_server ebi_sim_lldp = {
+    .word = "lldp", .tick = tick_lldp, .deadline_us = lldp_deadline_us};
+
+static uint64_t ask_deadline_us(const struct ebi_sim_device *d)
+{
+    return d->asks != EBI_SIM_ASKS_NOT && !ebi_sim_device_has_ip(d) ? d->ask_us : EB_NEVER;
+}
+
+static void tick_asking(struct ebi_sim_device *d)
+{
+    uint64_t now_us = d->net->now_us(d->net->self);
+    if (now_us < ask_deadline_us(d))
+        return;
+    d->ask_us = now_us + ASK_EVERY_US;
+    ask_for_address(d);
+}
+
+/* ARP, and asking for an address: of every device. */
+const struct ebi_sim_server ebi_sim_ether = {
+    .frame = take_arp, .tick = tick_asking, .deadline_us = ask_deadline_us};
 
 /* --- frames around UDP --------------------------------------------------------------------------- */
 

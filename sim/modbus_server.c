@@ -1,6 +1,6 @@
 /* The simulated device's Modbus/TCP: device identification, registers and a lamp, by the Application
  * Protocol 1.1b3. */
-#include "device.h"
+#include "server.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -72,29 +72,29 @@ static size_t objects_of(const struct ebi_sim_device *d, struct object list[OBJE
     return count;
 }
 
-static size_t exception(uint8_t *reply, uint8_t function, uint8_t code)
+size_t ebi_sim_modbus_exception(uint8_t *reply, uint8_t function, uint8_t code)
 {
     reply[0] = function | MODBUS_EXCEPTION;
     reply[1] = code;
     return 2;
 }
 
-static size_t identify(const struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+size_t ebi_sim_modbus_identify(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     struct object list[OBJECTS_MAX];
     size_t count = objects_of(d, list);
     if (size != 4 || pdu[1] != MODBUS_MEI_IDENTIFY)
-        return exception(reply, pdu[0], MODBUS_X_FUNCTION);
+        return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_FUNCTION);
     uint8_t code = pdu[2];
     if (code < 1 || code > 4)
-        return exception(reply, pdu[0], MODBUS_X_VALUE);
+        return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_VALUE);
     unsigned highest = code == 1 ? 0x02 : code == 2 ? 0x7F : 0xFF;
     size_t first = 0;
     while (first < count && list[first].id != pdu[3])
         first++;
     if (first == count) {
         if (code == 4)
-            return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+            return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_ADDRESS);
         first = 0; /* section 6.21: an unknown object in a stream restarts it */
     }
     const uint8_t head[7] = {MODBUS_ENCAPSULATED, MODBUS_MEI_IDENTIFY, code, CONFORMITY_EXTENDED, 0, 0, 0};
@@ -182,14 +182,15 @@ static bool read_register(struct ebi_sim_device *d, unsigned address, uint8_t *t
     return true;
 }
 
-static size_t read_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+size_t ebi_sim_modbus_read_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size,
+                                     uint8_t *reply)
 {
     unsigned count = size == 5 ? get16(pdu + 3) : 0;
     if (count < 1 || count > 125)
-        return exception(reply, pdu[0], MODBUS_X_VALUE);
+        return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_VALUE);
     for (unsigned i = 0; i < count; i++) {
         if (!read_register(d, get16(pdu + 1) + i, reply + 2 + 2 * (size_t)i))
-            return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+            return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_ADDRESS);
     }
     reply[0] = pdu[0];
     reply[1] = (uint8_t)(2 * count);
@@ -253,35 +254,37 @@ static uint8_t write_one(struct ebi_sim_device *d, unsigned address, const uint8
     return 0;
 }
 
-static size_t write_register(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+size_t ebi_sim_modbus_write_register(struct ebi_sim_device *d, const uint8_t *pdu, size_t size,
+                                     uint8_t *reply)
 {
     uint8_t code = size != 5 ? MODBUS_X_VALUE : write_one(d, get16(pdu + 1), pdu + 3);
     if (code != 0)
-        return exception(reply, pdu[0], code);
+        return ebi_sim_modbus_exception(reply, pdu[0], code);
     memcpy(reply, pdu, size);
     return size;
 }
 
-static size_t write_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+size_t ebi_sim_modbus_write_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size,
+                                      uint8_t *reply)
 {
     unsigned count = size < 6 ? 0 : get16(pdu + 3);
     if (count < 1 || count > MODBUS_REGISTERS_MAX || pdu[5] != 2 * count || size != 6 + 2 * (size_t)count)
-        return exception(reply, pdu[0], MODBUS_X_VALUE);
+        return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_VALUE);
     for (unsigned i = 0; i < count; i++) {
         uint8_t code = write_one(d, get16(pdu + 1) + i, pdu + 6 + 2 * (size_t)i);
         if (code != 0)
-            return exception(reply, pdu[0], code);
+            return ebi_sim_modbus_exception(reply, pdu[0], code);
     }
     memcpy(reply, pdu, 5);
     return 5;
 }
 
-static size_t write_coil(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+size_t ebi_sim_modbus_write_coil(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     if (size != 5 || (get16(pdu + 3) != 0 && get16(pdu + 3) != MODBUS_COIL_ON))
-        return exception(reply, pdu[0], MODBUS_X_VALUE);
+        return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_VALUE);
     if (get16(pdu + 1) != EBI_SIM_COIL_LAMP)
-        return exception(reply, pdu[0], MODBUS_X_ADDRESS);
+        return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_ADDRESS);
     set_lamp(d, get16(pdu + 3) != 0);
     memcpy(reply, pdu, size);
     return size;
@@ -302,34 +305,18 @@ static void answer(struct ebi_sim_device *d, struct ebi_sim_connection *connecti
         d->net->tcp_send(d->net->self, connection->handle, noise, sizeof noise);
         return;
     }
-    switch (pdu[0]) {
-    case MODBUS_ENCAPSULATED:
-        size = identify(d, pdu, pdu_size, reply + MBAP_BYTES);
-        break;
-    case MODBUS_READ_REGISTERS:
-        size = read_registers(d, pdu, pdu_size, reply + MBAP_BYTES);
-        break;
-    case MODBUS_WRITE_REGISTER:
-        size = write_register(d, pdu, pdu_size, reply + MBAP_BYTES);
-        break;
-    case MODBUS_WRITE_REGISTERS:
-        size = write_registers(d, pdu, pdu_size, reply + MBAP_BYTES);
-        break;
-    case MODBUS_WRITE_COIL:
-        size = write_coil(d, pdu, pdu_size, reply + MBAP_BYTES);
-        break;
-    default:
-        size = exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
-        break;
-    }
+    const struct ebi_sim_modbus_function *function = ebi_sim_modbus_functions;
+    while (function->code != 0 && function->code != pdu[0])
+        function++;
+    size = function->code != 0 ? function->answer(d, pdu, pdu_size, reply + MBAP_BYTES)
+                               : ebi_sim_modbus_exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
     memcpy(reply, adu, 4);
     put16(reply + 4, (unsigned)size + 1);
     reply[6] = adu[6];
     ebi_sim_device_answer(d, connection, reply, MBAP_BYTES + size);
 }
 
-void ebi_sim_modbus_stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, const uint8_t *bytes,
-                           size_t size)
+static void stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, const uint8_t *bytes, size_t size)
 {
     while (size > 0 && c->handle != EB_NO_HANDLE) {
         size_t n = sizeof c->rx - c->rx_size < size ? sizeof c->rx - c->rx_size : size;
@@ -356,3 +343,10 @@ void ebi_sim_modbus_stream(struct ebi_sim_device *d, struct ebi_sim_connection *
         }
     }
 }
+
+static uint16_t port(const struct ebi_sim_device *d, bool tcp)
+{
+    return tcp ? d->modbus_port : 0;
+}
+
+const struct ebi_sim_server ebi_sim_modbus = {.word = "modbus", .port = port, .stream = stream};

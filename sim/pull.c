@@ -1,6 +1,6 @@
 /* The simulated device's sending end of TFTP, where what was written can be read back: RFC 1350, 2347, 2348,
  * 7440. */
-#include "device.h"
+#include "pull.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -115,17 +115,15 @@ bool ebi_sim_pull_request(struct ebi_sim_device *d, const struct eb_endpoint *fr
     return true;
 }
 
-bool ebi_sim_pull_receive(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
-                          const uint8_t *bytes, size_t size)
+void ebi_sim_pull_receive(struct ebi_sim_device *d, const struct eb_endpoint *from, const uint8_t *bytes,
+                          size_t size)
 {
     struct ebi_sim_pull *p = &d->pull;
-    if (p->handle == EB_NO_HANDLE || handle != p->handle)
-        return false;
     if (size < 4 || !eb_endpoint_same(from, &p->peer))
-        return true;
+        return;
     if (bytes[1] != TFTP_ACK) {
         end_pull(d);
-        return true;
+        return;
     }
     unsigned number = (unsigned)bytes[2] << 8 | bytes[3];
     for (uint64_t i = p->acked; i <= p->acked + p->windowsize && i <= last_block(p); i++) {
@@ -137,9 +135,8 @@ bool ebi_sim_pull_receive(struct ebi_sim_device *d, int handle, const struct eb_
             end_pull(d);
         else
             send_window(d);
-        return true;
+        return;
     }
-    return true;
 }
 
 void ebi_sim_pull_tick(struct ebi_sim_device *d)

@@ -1,5 +1,6 @@
 /* The simulated device's receiving end of TFTP: RFC 1350, 2347, 2348, 2349, 7440. */
-#include "device.h"
+#include "pull.h"
+#include "server.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -154,8 +155,8 @@ static void send_first_reply(struct ebi_sim_device *d)
     d->push.timer_us = now(d) + d->push.interval_us;
 }
 
-void ebi_sim_push_request(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
-                          const uint8_t *bytes, size_t size)
+static void request_push(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
+                         const uint8_t *bytes, size_t size)
 {
     struct ebi_sim_push *p = &d->push;
     struct request r;
@@ -296,8 +297,8 @@ static void receive_data(struct ebi_sim_device *d, unsigned number, const uint8_
     }
 }
 
-void ebi_sim_push_receive(struct ebi_sim_device *d, const struct eb_endpoint *from, const uint8_t *bytes,
-                          size_t size)
+static void receive_push(struct ebi_sim_device *d, const struct eb_endpoint *from, const uint8_t *bytes,
+                         size_t size)
 {
     struct ebi_sim_push *p = &d->push;
     if (size < 4)
@@ -319,7 +320,7 @@ void ebi_sim_push_receive(struct ebi_sim_device *d, const struct eb_endpoint *fr
 
 /* --- time and power ------------------------------------------------------------------------------ */
 
-uint64_t ebi_sim_push_deadline_us(const struct ebi_sim_device *d)
+static uint64_t push_deadline_us(const struct ebi_sim_device *d)
 {
     const struct ebi_sim_push *p = &d->push;
     if (p->state == EBI_SIM_PUSH_NONE)
@@ -327,10 +328,10 @@ uint64_t ebi_sim_push_deadline_us(const struct ebi_sim_device *d)
     return p->ack_due ? p->busy_until_us : p->timer_us;
 }
 
-void ebi_sim_push_tick(struct ebi_sim_device *d)
+static void tick_push(struct ebi_sim_device *d)
 {
     struct ebi_sim_push *p = &d->push;
-    if (now(d) < ebi_sim_push_deadline_us(d))
+    if (now(d) < push_deadline_us(d))
         return;
     if (p->ack_due) {
         send_ack(d);
@@ -351,7 +352,7 @@ void ebi_sim_push_tick(struct ebi_sim_device *d)
     }
 }
 
-void ebi_sim_push_power_lost(struct ebi_sim_device *d)
+static void lose_power(struct ebi_sim_device *d)
 {
     struct ebi_sim_push *p = &d->push;
     if (p->state == EBI_SIM_PUSH_ERASING && d->erase_ms > 0) {
@@ -364,3 +365,55 @@ void ebi_sim_push_power_lost(struct ebi_sim_device *d)
         p->component->pending = false; /* its last blocks were not written yet */
     end_push(d);
 }
+
+/* ------------------------------------------------------------------------------------------------- */
+
+static uint16_t port(const struct ebi_sim_device *d, bool tcp)
+{
+    return tcp ? 0 : d->tftp_port;
+}
+
+static bool owns(const struct ebi_sim_device *d, int handle)
+{
+    return handle != EB_NO_HANDLE && (handle == d->push.handle || handle == d->pull.handle);
+}
+
+static void datagram(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
+                     const uint8_t *bytes, size_t size)
+{
+    if (handle == d->pull.handle)
+        ebi_sim_pull_receive(d, from, bytes, size);
+    else if (handle == d->push.handle)
+        receive_push(d, from, bytes, size);
+    else
+        request_push(d, handle, from, bytes, size);
+}
+
+static void alive(struct ebi_sim_device *d, bool on)
+{
+    if (on)
+        return;
+    lose_power(d);
+    ebi_sim_pull_end(d);
+}
+
+static void tick(struct ebi_sim_device *d)
+{
+    tick_push(d);
+    ebi_sim_pull_tick(d);
+}
+
+static uint64_t deadline_us(const struct ebi_sim_device *d)
+{
+    uint64_t push_us = push_deadline_us(d);
+    uint64_t pull_us = ebi_sim_pull_deadline_us(d);
+    return push_us < pull_us ? push_us : pull_us;
+}
+
+const struct ebi_sim_server ebi_sim_tftp = {.word = "tftp",
+                                            .port = port,
+                                            .owns = owns,
+                                            .datagram = datagram,
+                                            .alive = alive,
+                                            .tick = tick,
+                                            .deadline_us = deadline_us};

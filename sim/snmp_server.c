@@ -1,6 +1,6 @@
 /* The simulated device's SNMP version 2c: the system group and one chassis in the ENTITY-MIB (RFC 3416, 3418,
  * 6933).  Each object is a row in the order of its identifier. */
-#include "device.h"
+#include "server.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -160,9 +160,10 @@ static void look_up(const struct row *rows, size_t count, uint8_t request, unsig
     }
 }
 
-void ebi_sim_snmp_datagram(struct ebi_sim_device *d, const struct eb_endpoint *from, const uint8_t *bytes,
-                           size_t size)
+static void datagram(struct ebi_sim_device *d, int handle, const struct eb_endpoint *from,
+                     const uint8_t *bytes, size_t size)
 {
+    (void)handle;
     struct part all = {bytes, size};
     struct part whole;
     struct part version;
@@ -207,3 +208,11 @@ void ebi_sim_snmp_datagram(struct ebi_sim_device *d, const struct eb_endpoint *f
     put_value(&out, BER_SEQUENCE, message.bytes, message.size);
     d->net->udp_send_from(d->net->self, d, EB_SNMP_PORT, from, out.bytes, out.size);
 }
+
+static uint16_t port(const struct ebi_sim_device *d, bool tcp)
+{
+    (void)d;
+    return tcp ? 0 : EB_SNMP_PORT;
+}
+
+const struct ebi_sim_server ebi_sim_snmp = {.word = "snmp", .port = port, .datagram = datagram};

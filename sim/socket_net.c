@@ -2,6 +2,7 @@
  * own, all with ports that the system gave. */
 #include "pty_adapter.h"
 #include "vhci.h"
+#include "server.h"
 #include "world.h"
 
 #include <arpa/inet.h>
@@ -172,7 +173,7 @@ static void set_alive(void *self, struct ebi_sim_device *d, bool alive)
     if (alive) {
         if (slot->modbus == EB_NO_HANDLE)
             slot->modbus = keep(s, bound(d, SOCK_STREAM, d->modbus_port), KIND_LISTEN, d, d->modbus_port);
-        if (slot->cip == EB_NO_HANDLE && (d->speaks & EBI_SIM_CIP) != 0)
+        if (slot->cip == EB_NO_HANDLE && ebi_sim_speaks(d, &ebi_sim_cip))
             slot->cip = keep(s, bound(d, SOCK_STREAM, EB_CIP_PORT), KIND_LISTEN, d, EB_CIP_PORT);
         return;
     }
@@ -211,15 +212,12 @@ static bool place(struct ebi_sim_sockets *s, size_t index, struct eb_problem *pr
     }
     d->tftp_port = port_of(udp);
     d->modbus_port = port_of(tcp);
-    static const struct {
-        unsigned speaks;
-        uint16_t port;
-    } services[] = {
-        {EBI_SIM_SNMP, EB_SNMP_PORT}, {EBI_SIM_CIP, EB_CIP_PORT}, {EBI_SIM_DNS_SD, EB_DNS_SD_PORT}};
-    for (size_t i = 0; i < sizeof services / sizeof services[0]; i++) {
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        const struct ebi_sim_server *server = ebi_sim_servers[i];
+        uint16_t port = server->port != NULL && server != &ebi_sim_tftp ? server->port(d, false) : 0;
         /* One that may not be had, as SNMP's without root, is not offered. */
-        if ((d->speaks & services[i].speaks) != 0)
-            keep(s, bound(d, SOCK_DGRAM, services[i].port), KIND_SERVICE, d, services[i].port);
+        if (port != 0 && ebi_sim_speaks(d, server))
+            keep(s, bound(d, SOCK_DGRAM, port), KIND_SERVICE, d, port);
     }
     s->slots[index].cip = EB_NO_HANDLE;
     s->slots[index].modbus = keep(s, tcp, KIND_LISTEN, d, d->modbus_port);

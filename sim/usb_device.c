@@ -1,4 +1,5 @@
 #include "device.h"
+#include "server.h"
 #include "world.h"
 
 #include <stdio.h>
@@ -506,17 +507,18 @@ static void leave(struct ebi_sim_device *d)
     }
 }
 
-void ebi_sim_usb_alive(struct ebi_sim_device *d, bool alive)
+static void alive(struct ebi_sim_device *d, bool on)
 {
     if (!d->usb.is_usb)
         return;
     leave(d);
     settle(d);
-    if (alive && !d->usb.unplugged)
+    if (on && !d->usb.unplugged)
         d->usb.arrives_us = now(d) + ENUMERATION_US;
 }
 
-void ebi_sim_usb_was_there(struct ebi_sim_device *d)
+/* It was plugged in and enumerated long before. */
+static void was_there(struct ebi_sim_device *d)
 {
     if (d->usb.arrives_us != EB_NEVER)
         d->usb.arrives_us = now(d);
@@ -572,10 +574,13 @@ void ebi_sim_usb_tick(struct ebi_sim_device *d)
         u->state = EB_DFU_APP_IDLE;
 }
 
-uint64_t ebi_sim_usb_deadline_us(const struct ebi_sim_device *d)
+static uint64_t deadline_us(const struct ebi_sim_device *d)
 {
     const struct ebi_sim_usb *u = &d->usb;
     if (!u->is_usb)
         return EB_NEVER;
     return u->arrives_us < u->until_us ? u->arrives_us : u->until_us;
 }
+
+const struct ebi_sim_server ebi_sim_usb = {
+    .begin = was_there, .alive = alive, .tick = ebi_sim_usb_tick, .deadline_us = deadline_us};

@@ -69,11 +69,7 @@ bool ebi_sim_usb_there(const struct ebi_sim_device *device);
 void ebi_sim_usb_describe(const struct ebi_sim_device *device, struct eb_usb_device *to);
 
 void ebi_sim_usb_plug(struct ebi_sim_device *device, const char *place); /* NULL: pulls it out */
-void ebi_sim_usb_alive(struct ebi_sim_device *device, bool alive);
-/* It was plugged in and enumerated long before. */
-void ebi_sim_usb_was_there(struct ebi_sim_device *device);
 void ebi_sim_usb_tick(struct ebi_sim_device *device);
-uint64_t ebi_sim_usb_deadline_us(const struct ebi_sim_device *device);
 /* It falls into its error state. */
 void ebi_sim_usb_fail(struct ebi_sim_device *device, unsigned status);
 

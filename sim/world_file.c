@@ -1,3 +1,4 @@
+#include "server.h"
 #include "world.h"
 #include "yaml_read.h"
 
@@ -373,24 +374,38 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_identity *id)
     ebi_yaml_text(map, "serial", false, id->serial, sizeof id->serial);
 }
 
+static unsigned bit_of(const struct ebi_sim_server *server)
+{
+    unsigned i = 0;
+    while (ebi_sim_servers[i] != server)
+        i++;
+    return 1U << i;
+}
+
 /* What it speaks: a list of words. */
 static void read_speaks(struct ebi_yaml_map *map, struct ebi_sim_device *d)
 {
-    static const char *const words[] = {"modbus", "tftp", "dcp", "cip", "dns-sd", "snmp", "lldp"};
     yaml_node_t *list = ebi_yaml_get(map, "speaks", false);
     yaml_node_t *item;
-    d->speaks = list == NULL ? EBI_SIM_MODBUS | EBI_SIM_TFTP : 0;
+    d->speaks = list == NULL ? bit_of(&ebi_sim_modbus) | bit_of(&ebi_sim_tftp) : 0;
     for (size_t i = 0; (item = ebi_yaml_item(map->yaml, list, i)) != NULL; i++) {
         const char *word = ebi_yaml_scalar(map->yaml, item);
-        size_t w = 0;
-        while (word != NULL && w < sizeof words / sizeof words[0] && strcmp(words[w], word) != 0)
-            w++;
-        if (word == NULL || w == sizeof words / sizeof words[0]) {
-            ebi_yaml_wrong(map->yaml, item, "an unknown protocol",
-                           "modbus, tftp, dcp, cip, dns-sd, snmp or lldp");
+        char words[160] = "";
+        unsigned bit = 0;
+        for (size_t k = 0; ebi_sim_servers[k] != NULL && word != NULL; k++) {
+            const struct ebi_sim_server *server = ebi_sim_servers[k];
+            if (server->word == NULL)
+                continue;
+            snprintf(words + strlen(words), sizeof words - strlen(words), "%s%s", k > 0 ? ", " : "",
+                     server->word);
+            if (strcmp(server->word, word) == 0)
+                bit = 1U << k;
+        }
+        if (bit == 0) {
+            ebi_yaml_wrong(map->yaml, item, "an unknown protocol", words);
             return;
         }
-        d->speaks |= 1U << w;
+        d->speaks |= bit;
     }
 }
 
@@ -462,7 +477,7 @@ static void read_address(struct eb_sim *sim, struct ebi_yaml_map *map, struct eb
     bool shared = ebi_yaml_yes(map, "shares-address", false);
     char address[EB_ENDPOINT_TEXT_BYTES] = "";
     char found[160];
-    ebi_yaml_text(map, "address", d->asks == EBI_SIM_ASKS_NOT && (d->speaks & EBI_SIM_DCP) == 0, address,
+    ebi_yaml_text(map, "address", d->asks == EBI_SIM_ASKS_NOT && !ebi_sim_speaks(d, &ebi_sim_dcp), address,
                   sizeof address);
     if (map->yaml->failed || address[0] == '\0')
         return; /* it has none yet */

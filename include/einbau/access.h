@@ -180,6 +180,9 @@ struct eb_row {
     size_t count;
 };
 
+/* By what a device takes the image of a component: by order of the standard, a file's name, a number. */
+enum eb_section_by { EB_BY_NOTHING, EB_BY_NAME, EB_BY_NUMBER };
+
 /* The section of a profile that says how images are sent. */
 struct eb_section {
     const char *key;
@@ -187,9 +190,9 @@ struct eb_section {
     size_t count;
     const char *elsewhere; /* what is wrong with a value that another access reads; NULL: nothing, and the
                               profile may have steps of its own */
-    enum eb_read_back read_back; /* where the profile does not say */
-    bool by_name;                /* each component needs the name under which the device takes it */
-    bool alternates;             /* components may have alternate settings */
+    enum eb_read_back read_back;                  /* where the profile does not say */
+    enum eb_section_by by;                        /* what each component's `send-as` must be */
+    bool alternates;                              /* components may have alternate settings */
     void (*complete)(struct eb_profile *profile); /* what follows from what was read; or NULL */
 };
 

@@ -224,7 +224,7 @@ static const struct eb_field way_fields[] = {
 _Static_assert(sizeof(struct eb_tftp_way) <= EB_WAY_BYTES, "a profile holds it");
 
 static const struct eb_section section = {
-    .key = "tftp", .fields = way_fields, .count = sizeof way_fields / sizeof way_fields[0], .by_name = true};
+    .key = "tftp", .fields = way_fields, .count = sizeof way_fields / sizeof way_fields[0], .by = EB_BY_NAME};
 
 const struct eb_rows eb_rows_tftp = {.section = &section};
 

@@ -1,0 +1,56 @@
+/* What a simulated device speaks.  A device knows its protocols only through this table: a new one is a file
+ * of its own and a row in servers.c. */
+#ifndef EBI_SIM_SERVER_H
+#define EBI_SIM_SERVER_H
+
+#include "device.h"
+
+/* Any function may be NULL. */
+struct ebi_sim_server {
+    const char *word; /* in the world's `speaks`; NULL: what the device is, not what is listed there */
+    /* Where it listens, over TCP or UDP; 0: it does not. */
+    uint16_t (*port)(const struct ebi_sim_device *device, bool tcp);
+    /* Whether a handle of the network is one that it has opened itself, for one transfer. */
+    bool (*owns)(const struct ebi_sim_device *device, int handle);
+    void (*datagram)(struct ebi_sim_device *device, int handle, const struct eb_endpoint *from,
+                     const uint8_t *bytes, size_t size);
+    void (*stream)(struct ebi_sim_device *device, struct ebi_sim_connection *connection, const uint8_t *bytes,
+                   size_t size);
+    void (*frame)(struct ebi_sim_device *device, const uint8_t *frame, size_t size);
+    /* The world begins: it was there long before. */
+    void (*begin)(struct ebi_sim_device *device);
+    /* The device starts, or its power goes. */
+    void (*alive)(struct ebi_sim_device *device, bool alive);
+    void (*tick)(struct ebi_sim_device *device);
+    uint64_t (*deadline_us)(const struct ebi_sim_device *device);
+};
+
+/* In the order of the bits of `speaks`; NULL behind the last. */
+extern const struct ebi_sim_server *const ebi_sim_servers[];
+
+/* The one that listens there and that the device speaks, or NULL. */
+const struct ebi_sim_server *ebi_sim_server_at(const struct ebi_sim_device *device, bool tcp, uint16_t port);
+bool ebi_sim_speaks(const struct ebi_sim_device *device, const struct ebi_sim_server *server);
+
+extern const struct ebi_sim_server ebi_sim_modbus, ebi_sim_tftp, ebi_sim_dcp, ebi_sim_cip, ebi_sim_dns_sd,
+    ebi_sim_snmp, ebi_sim_lldp, ebi_sim_ether, ebi_sim_can, ebi_sim_usb;
+
+/* A function of Modbus: gives the bytes of the reply's PDU. */
+struct ebi_sim_modbus_function {
+    uint8_t code;
+    size_t (*answer)(struct ebi_sim_device *device, const uint8_t *pdu, size_t size, uint8_t *reply);
+};
+extern const struct ebi_sim_modbus_function ebi_sim_modbus_functions[]; /* `code` 0 behind the last */
+size_t ebi_sim_modbus_exception(uint8_t *reply, uint8_t function, uint8_t code);
+size_t ebi_sim_modbus_identify(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
+                               uint8_t *reply);
+size_t ebi_sim_modbus_read_registers(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
+                                     uint8_t *reply);
+size_t ebi_sim_modbus_write_register(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
+                                     uint8_t *reply);
+size_t ebi_sim_modbus_write_registers(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
+                                      uint8_t *reply);
+size_t ebi_sim_modbus_write_coil(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
+                                 uint8_t *reply);
+
+#endif
