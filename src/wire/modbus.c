@@ -210,25 +210,15 @@ static void receive_pdu(struct eb_modbus *modbus, const uint8_t *pdu, size_t siz
 
 void eb_modbus_receive(struct eb_modbus *modbus, const uint8_t *bytes, size_t size)
 {
+    const struct ebi_mbap_rx rx = {modbus->rx, &modbus->rx_size};
     while (size > 0 && modbus->state == EB_MODBUS_ASKING) {
-        size_t wanted = MBAP_BYTES;
-        if (modbus->rx_size >= MBAP_BYTES)
-            wanted = (size_t)MBAP_BYTES - 1 + ebi_get16(modbus->rx + 4);
-        size_t n = wanted - modbus->rx_size < size ? wanted - modbus->rx_size : size;
-        memcpy(modbus->rx + modbus->rx_size, bytes, n);
-        modbus->rx_size += n;
-        bytes += n;
-        size -= n;
-        if (modbus->rx_size < MBAP_BYTES)
-            continue;
-        uint16_t length = ebi_get16(modbus->rx + 4);
-        if (ebi_get16(modbus->rx + 2) != 0 || length < 2 || length > EB_MODBUS_PDU_BYTES + 1) {
+        size_t pdu_size;
+        enum ebi_mbap taken = ebi_mbap_take(&rx, &bytes, &size, &pdu_size);
+        if (taken == EBI_MBAP_NONE)
             fail(modbus, EB_GARBAGE, 0, "not a Modbus/TCP header");
-        } else if (modbus->rx_size == (size_t)MBAP_BYTES - 1 + length) {
-            modbus->rx_size = 0;
-            if (ebi_get16(modbus->rx) == modbus->tid && modbus->rx[6] == modbus->unit)
-                receive_pdu(modbus, modbus->rx + MBAP_BYTES, (size_t)length - 1);
-        }
+        else if (taken == EBI_MBAP_WHOLE && ebi_get16(modbus->rx) == modbus->tid &&
+                 modbus->rx[6] == modbus->unit)
+            receive_pdu(modbus, modbus->rx + MBAP_BYTES, pdu_size);
     }
 }
 

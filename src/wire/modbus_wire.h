@@ -2,6 +2,8 @@
 #ifndef EBI_MODBUS_WIRE_H
 #define EBI_MODBUS_WIRE_H
 
+#include "einbau/modbus.h"
+
 enum {
     MBAP_BYTES = 7, /* transaction id, protocol id, length, unit id */
     MODBUS_READ_REGISTERS = 0x03,
@@ -18,5 +20,15 @@ enum {
     MODBUS_COIL_ON = 0xFF00,
     MODBUS_REGISTERS_MAX = 123 /* of one write */
 };
+
+/* Takes bytes of a stream until one frame is whole; `*bytes` and `*size` become the rest of them.  The frame
+ * is in `rx`, its PDU behind MBAP_BYTES, until the next call. */
+enum ebi_mbap { EBI_MBAP_PART, EBI_MBAP_WHOLE, EBI_MBAP_NONE };
+struct ebi_mbap_rx {
+    uint8_t *bytes; /* EB_MODBUS_FRAME_BYTES */
+    size_t *size;   /* of those that are there */
+};
+enum ebi_mbap ebi_mbap_take(const struct ebi_mbap_rx *rx, const uint8_t **bytes, size_t *size,
+                            size_t *pdu_size);
 
 #endif
