@@ -72,6 +72,12 @@ bool ebi_sim_device_busy(struct ebi_sim_device *d)
     return now_us < d->busy_since_us + d->conduct.busy_ms * 1000ULL;
 }
 
+bool ebi_sim_device_writable(const struct ebi_sim_device *d)
+{
+    return d->mode == EB_SIM_LOADER || d->writable == EBI_SIM_WRITABLE_ALWAYS ||
+           (d->writable == EBI_SIM_WRITABLE_STOPPED && d->mode == EB_SIM_STOPPED);
+}
+
 static void answer_now(struct ebi_sim_device *d, int connection, const uint8_t *bytes, size_t size)
 {
     d->net->tcp_send(d->net->self, connection, bytes, size);

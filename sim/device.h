@@ -12,7 +12,8 @@ enum {
     EBI_SIM_COMPONENTS_MAX = EB_COMPONENTS_MAX,
     EBI_SIM_BANKS_MAX = 2,
     EBI_SIM_CONNECTIONS_MAX = 4, /* at once, as small devices have it */
-    EBI_SIM_RX_BYTES = 512
+    EBI_SIM_RX_BYTES = 512,
+    EBI_SIM_OWN_MAX = 8
 };
 
 struct ebi_sim_device;
@@ -216,6 +217,10 @@ struct ebi_sim_device {
     struct ebi_sim_connection connections[EBI_SIM_CONNECTIONS_MAX];
     struct ebi_sim_can can;
     struct ebi_sim_usb usb;
+    struct {
+        const void *of;
+        void *memory;
+    } own[EBI_SIM_OWN_MAX]; /* what its protocols remember */
     struct eb_sim *sim;
     const struct ebi_sim_net *net;
     void *net_slot; /* the network's own */
@@ -284,8 +289,9 @@ void ebi_sim_device_set(struct ebi_sim_device *device, const struct ebi_sim_sett
 
 /* What it tells as its serial number now. */
 const char *ebi_sim_device_serial(const struct ebi_sim_device *device);
-/* Whether it refuses to be written now, as it is busy. */
+/* Whether it refuses to be written now, as it is busy; whether its mode lets it be written over Ethernet. */
 bool ebi_sim_device_busy(struct ebi_sim_device *device);
+bool ebi_sim_device_writable(const struct ebi_sim_device *device);
 /* An answer over TCP, now or late, and the connection's end where it closes each. */
 void ebi_sim_device_answer(struct ebi_sim_device *device, struct ebi_sim_connection *connection,
                            const uint8_t *bytes, size_t size);

@@ -79,7 +79,7 @@ size_t ebi_sim_modbus_exception(uint8_t *reply, uint8_t function, uint8_t code)
     return 2;
 }
 
-size_t ebi_sim_modbus_identify(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+static size_t identify(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     struct object list[OBJECTS_MAX];
     size_t count = objects_of(d, list);
@@ -182,8 +182,7 @@ static bool read_register(struct ebi_sim_device *d, unsigned address, uint8_t *t
     return true;
 }
 
-size_t ebi_sim_modbus_read_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size,
-                                     uint8_t *reply)
+static size_t read_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     unsigned count = size == 5 ? get16(pdu + 3) : 0;
     if (count < 1 || count > 125)
@@ -254,8 +253,7 @@ static uint8_t write_one(struct ebi_sim_device *d, unsigned address, const uint8
     return 0;
 }
 
-size_t ebi_sim_modbus_write_register(struct ebi_sim_device *d, const uint8_t *pdu, size_t size,
-                                     uint8_t *reply)
+static size_t write_register(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     uint8_t code = size != 5 ? MODBUS_X_VALUE : write_one(d, get16(pdu + 1), pdu + 3);
     if (code != 0)
@@ -264,8 +262,7 @@ size_t ebi_sim_modbus_write_register(struct ebi_sim_device *d, const uint8_t *pd
     return size;
 }
 
-size_t ebi_sim_modbus_write_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size,
-                                      uint8_t *reply)
+static size_t write_registers(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     unsigned count = size < 6 ? 0 : get16(pdu + 3);
     if (count < 1 || count > MODBUS_REGISTERS_MAX || pdu[5] != 2 * count || size != 6 + 2 * (size_t)count)
@@ -279,7 +276,7 @@ size_t ebi_sim_modbus_write_registers(struct ebi_sim_device *d, const uint8_t *p
     return 5;
 }
 
-size_t ebi_sim_modbus_write_coil(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+static size_t write_coil(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
 {
     if (size != 5 || (get16(pdu + 3) != 0 && get16(pdu + 3) != MODBUS_COIL_ON))
         return ebi_sim_modbus_exception(reply, pdu[0], MODBUS_X_VALUE);
@@ -291,6 +288,23 @@ size_t ebi_sim_modbus_write_coil(struct ebi_sim_device *d, const uint8_t *pdu, s
 }
 
 /* ------------------------------------------------------------------------------------------------- */
+
+static const struct ebi_sim_modbus_function own_functions[] = {
+    {MODBUS_READ_REGISTERS, read_registers}, {MODBUS_WRITE_COIL, write_coil},
+    {MODBUS_WRITE_REGISTER, write_register}, {MODBUS_WRITE_REGISTERS, write_registers},
+    {MODBUS_ENCAPSULATED, identify},         {0, NULL}};
+
+static const struct ebi_sim_modbus_function *function_of(uint8_t code)
+{
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        const struct ebi_sim_modbus_function *f = ebi_sim_servers[i]->functions;
+        while (f != NULL && f->code != 0 && f->code != code)
+            f++;
+        if (f != NULL && f->code != 0)
+            return f;
+    }
+    return NULL;
+}
 
 static void answer(struct ebi_sim_device *d, struct ebi_sim_connection *connection, const uint8_t *adu,
                    size_t pdu_size)
@@ -305,11 +319,11 @@ static void answer(struct ebi_sim_device *d, struct ebi_sim_connection *connecti
         d->net->tcp_send(d->net->self, connection->handle, noise, sizeof noise);
         return;
     }
-    const struct ebi_sim_modbus_function *function = ebi_sim_modbus_functions;
-    while (function->code != 0 && function->code != pdu[0])
-        function++;
-    size = function->code != 0 ? function->answer(d, pdu, pdu_size, reply + MBAP_BYTES)
-                               : ebi_sim_modbus_exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
+    const struct ebi_sim_modbus_function *function = function_of(pdu[0]);
+    size = function != NULL ? function->answer(d, pdu, pdu_size, reply + MBAP_BYTES)
+                            : ebi_sim_modbus_exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
+    if (size == 0)
+        return;
     memcpy(reply, adu, 4);
     put16(reply + 4, (unsigned)size + 1);
     reply[6] = adu[6];
@@ -349,4 +363,5 @@ static uint16_t port(const struct ebi_sim_device *d, bool tcp)
     return tcp ? d->modbus_port : 0;
 }
 
-const struct ebi_sim_server ebi_sim_modbus = {.word = "modbus", .port = port, .stream = stream};
+const struct ebi_sim_server ebi_sim_modbus = {
+    .word = "modbus", .functions = own_functions, .port = port, .stream = stream};

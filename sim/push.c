@@ -142,12 +142,6 @@ static struct ebi_sim_component *component_for(struct ebi_sim_device *d, const c
     return NULL;
 }
 
-static bool may_write(const struct ebi_sim_device *d)
-{
-    return d->mode == EB_SIM_LOADER || d->writable == EBI_SIM_WRITABLE_ALWAYS ||
-           (d->writable == EBI_SIM_WRITABLE_STOPPED && d->mode == EB_SIM_STOPPED);
-}
-
 static void send_first_reply(struct ebi_sim_device *d)
 {
     d->net->udp_send(d->net->self, d->push.handle, &d->push.peer, d->push.first_reply,
@@ -192,7 +186,7 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         return;
     } else if (ebi_sim_device_busy(d)) {
         send_error(d, handle, from, TFTP_E_UNDEFINED, "busy, try again");
-    } else if (!may_write(d)) {
+    } else if (!ebi_sim_device_writable(d)) {
         send_error(d, handle, from, TFTP_E_ACCESS,
                    d->writable == EBI_SIM_WRITABLE_LOADER ? "only in the loader" : "stop the program first");
     } else if (r.tsize != UINT64_MAX && r.tsize > c->capacity) {

@@ -5,9 +5,21 @@
 
 #include "device.h"
 
-/* Any function may be NULL. */
+/* A function of Modbus: gives the bytes of the reply's PDU, or 0 where it says nothing. */
+struct ebi_sim_modbus_function {
+    uint8_t code;
+    size_t (*answer)(struct ebi_sim_device *device, const uint8_t *pdu, size_t size, uint8_t *reply);
+};
+size_t ebi_sim_modbus_exception(uint8_t *reply, uint8_t function, uint8_t code);
+
+struct ebi_yaml_map;
+
+/* Any member may be NULL. */
 struct ebi_sim_server {
     const char *word; /* in the world's `speaks`; NULL: what the device is, not what is listed there */
+    const struct ebi_sim_modbus_function *functions; /* `code` 0 behind the last */
+    /* Its own keys of a device in the world file. */
+    void (*read)(struct ebi_yaml_map *map, struct ebi_sim_device *device);
     /* Where it listens, over TCP or UDP; 0: it does not. */
     uint16_t (*port)(const struct ebi_sim_device *device, bool tcp);
     /* Whether a handle of the network is one that it has opened itself, for one transfer. */
@@ -35,22 +47,7 @@ bool ebi_sim_speaks(const struct ebi_sim_device *device, const struct ebi_sim_se
 extern const struct ebi_sim_server ebi_sim_modbus, ebi_sim_tftp, ebi_sim_dcp, ebi_sim_cip, ebi_sim_dns_sd,
     ebi_sim_snmp, ebi_sim_lldp, ebi_sim_ether, ebi_sim_can, ebi_sim_usb;
 
-/* A function of Modbus: gives the bytes of the reply's PDU. */
-struct ebi_sim_modbus_function {
-    uint8_t code;
-    size_t (*answer)(struct ebi_sim_device *device, const uint8_t *pdu, size_t size, uint8_t *reply);
-};
-extern const struct ebi_sim_modbus_function ebi_sim_modbus_functions[]; /* `code` 0 behind the last */
-size_t ebi_sim_modbus_exception(uint8_t *reply, uint8_t function, uint8_t code);
-size_t ebi_sim_modbus_identify(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
-                               uint8_t *reply);
-size_t ebi_sim_modbus_read_registers(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
-                                     uint8_t *reply);
-size_t ebi_sim_modbus_write_register(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
-                                     uint8_t *reply);
-size_t ebi_sim_modbus_write_registers(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
-                                      uint8_t *reply);
-size_t ebi_sim_modbus_write_coil(struct ebi_sim_device *device, const uint8_t *pdu, size_t size,
-                                 uint8_t *reply);
+/* What a protocol remembers of a device: zeros at first, freed with it. */
+void *ebi_sim_own(struct ebi_sim_device *device, const struct ebi_sim_server *server, size_t bytes);
 
 #endif

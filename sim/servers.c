@@ -1,19 +1,11 @@
 /* Everything that simulated devices speak; a new protocol is added here. */
 #include "server.h"
 
-#include "wire/modbus_wire.h"
+#include <stdlib.h>
 
 const struct ebi_sim_server *const ebi_sim_servers[] = {
     &ebi_sim_modbus, &ebi_sim_tftp, &ebi_sim_dcp, &ebi_sim_cip, &ebi_sim_dns_sd, &ebi_sim_snmp, &ebi_sim_lldp,
     &ebi_sim_ether,  &ebi_sim_can,  &ebi_sim_usb, NULL};
-
-const struct ebi_sim_modbus_function ebi_sim_modbus_functions[] = {
-    {MODBUS_READ_REGISTERS, ebi_sim_modbus_read_registers},
-    {MODBUS_WRITE_COIL, ebi_sim_modbus_write_coil},
-    {MODBUS_WRITE_REGISTER, ebi_sim_modbus_write_register},
-    {MODBUS_WRITE_REGISTERS, ebi_sim_modbus_write_registers},
-    {MODBUS_ENCAPSULATED, ebi_sim_modbus_identify},
-    {0, NULL}};
 
 bool ebi_sim_speaks(const struct ebi_sim_device *d, const struct ebi_sim_server *server)
 {
@@ -31,4 +23,18 @@ const struct ebi_sim_server *ebi_sim_server_at(const struct ebi_sim_device *d, b
             return server;
     }
     return NULL;
+}
+
+void *ebi_sim_own(struct ebi_sim_device *d, const struct ebi_sim_server *server, size_t bytes)
+{
+    size_t i = 0;
+    while (i + 1 < EBI_SIM_OWN_MAX && d->own[i].of != NULL && d->own[i].of != server)
+        i++;
+    if (d->own[i].of != server) {
+        d->own[i].of = server;
+        d->own[i].memory = calloc(1, bytes);
+        if (d->own[i].memory == NULL)
+            abort();
+    }
+    return d->own[i].memory;
 }

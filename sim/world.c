@@ -64,6 +64,8 @@ void eb_sim_close(struct eb_sim *sim)
             for (int b = 0; b < EBI_SIM_BANKS_MAX; b++)
                 free(sim->devices[i].components[k].bank[b]);
         }
+        for (size_t k = 0; k < EBI_SIM_OWN_MAX; k++)
+            free(sim->devices[i].own[k].memory);
     }
     if (sim->lock_fd >= 0)
         close(sim->lock_fd);

@@ -540,6 +540,10 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     if (!known && !yaml->failed)
         ebi_yaml_wrong(yaml, ebi_yaml_need(&map, "wire"), "an unknown wire", "the name of one from 'wires'");
     read_speaks(&map, d);
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        if (ebi_sim_servers[i]->read != NULL)
+            ebi_sim_servers[i]->read(&map, d);
+    }
     if (on_bus && d->wire[0] == '\0')
         d->speaks = 0;
     else
