@@ -37,15 +37,17 @@ struct ebi_sim_server {
     uint64_t (*deadline_us)(const struct ebi_sim_device *device);
 };
 
-/* In the order of the bits of `speaks`; NULL behind the last. */
-extern const struct ebi_sim_server *const ebi_sim_servers[];
+/* Everything that simulated devices speak, in the order of the bits of `speaks`; a new protocol is added
+ * here. */
+#define EBI_SIM_SERVERS(row)                                                                                 \
+    row(modbus) row(tftp) row(dcp) row(cip) row(dns_sd) row(snmp) row(lldp) row(ether) row(can) row(usb)
+#define EBI_SIM_DECLARE(name) extern const struct ebi_sim_server ebi_sim_##name;
+EBI_SIM_SERVERS(EBI_SIM_DECLARE)
+extern const struct ebi_sim_server *const ebi_sim_servers[]; /* NULL behind the last */
 
 /* The one that listens there and that the device speaks, or NULL. */
 const struct ebi_sim_server *ebi_sim_server_at(const struct ebi_sim_device *device, bool tcp, uint16_t port);
 bool ebi_sim_speaks(const struct ebi_sim_device *device, const struct ebi_sim_server *server);
-
-extern const struct ebi_sim_server ebi_sim_modbus, ebi_sim_tftp, ebi_sim_dcp, ebi_sim_cip, ebi_sim_dns_sd,
-    ebi_sim_snmp, ebi_sim_lldp, ebi_sim_ether, ebi_sim_can, ebi_sim_usb;
 
 /* What a protocol remembers of a device: zeros at first, freed with it. */
 void *ebi_sim_own(struct ebi_sim_device *device, const struct ebi_sim_server *server, size_t bytes);

@@ -1,11 +1,9 @@
-/* Everything that simulated devices speak; a new protocol is added here. */
 #include "server.h"
 
 #include <stdlib.h>
 
-const struct ebi_sim_server *const ebi_sim_servers[] = {
-    &ebi_sim_modbus, &ebi_sim_tftp, &ebi_sim_dcp, &ebi_sim_cip, &ebi_sim_dns_sd, &ebi_sim_snmp, &ebi_sim_lldp,
-    &ebi_sim_ether,  &ebi_sim_can,  &ebi_sim_usb, NULL};
+#define ROW(name) &ebi_sim_##name,
+const struct ebi_sim_server *const ebi_sim_servers[] = {EBI_SIM_SERVERS(ROW) NULL};
 
 bool ebi_sim_speaks(const struct ebi_sim_device *d, const struct ebi_sim_server *server)
 {
