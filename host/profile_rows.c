@@ -9,11 +9,17 @@ static const struct entry {
     const struct eb_access *access;
     const struct eb_rows *rows;
 } entries[] = {
-    {&eb_access_modbus, &eb_rows_modbus}, {&eb_access_snmp, &eb_rows_snmp},
-    {&eb_access_cip, &eb_rows_cip},       {&eb_access_dns_sd, &eb_rows_dns_sd},
-    {&eb_access_dcp, &eb_rows_dcp},       {&eb_access_canopen, &eb_rows_canopen},
-    {&eb_access_uds, &eb_rows_uds},       {&eb_access_dfu, &eb_rows_dfu},
+    /* clang-format off */
+    {&eb_access_modbus, &eb_rows_modbus},
+    {&eb_access_snmp, &eb_rows_snmp},
+    {&eb_access_cip, &eb_rows_cip},
+    {&eb_access_dns_sd, &eb_rows_dns_sd},
+    {&eb_access_dcp, &eb_rows_dcp},
+    {&eb_access_canopen, &eb_rows_canopen},
+    {&eb_access_uds, &eb_rows_uds},
+    {&eb_access_dfu, &eb_rows_dfu},
     {&eb_access_tftp, &eb_rows_tftp},
+    /* clang-format on */
 };
 enum { ENTRIES = sizeof entries / sizeof entries[0] };
 
@@ -207,7 +213,7 @@ static void check_components(struct ebi_yaml_map *map, const struct eb_profile *
         if (p->components[i].alternate != 0 && (section == NULL || !section->alternates))
             ebi_yaml_wrong(map->yaml, map->node, "a component with the key 'alternate'",
                            "none: alternate settings are of devices with the key 'dfu'");
-        char expected[80];
+        char expected[120];
         const char *name = p->components[i].file_name;
         size_t digits = strspn(name, "0123456789");
         if (section == NULL || section->by == EB_BY_NOTHING)
@@ -246,6 +252,12 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
     p->read_back = found != NULL ? found->read_back : EB_READ_BACK_NO;
     if (ebi_yaml_has(map, "read-back"))
         p->read_back = ebi_yaml_yes(map, "read-back", false) ? EB_READ_BACK_YES : EB_READ_BACK_NO;
+    if (p->read_back == EB_READ_BACK_YES && found != NULL &&
+        (p->sends_by->able & EB_ABLE_TO_READ_BACK) == 0) {
+        char expected[80];
+        snprintf(expected, sizeof expected, "no: %s cannot read back what was sent", p->sends_by->title);
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "read-back"), "yes", expected);
+    }
     if (found != NULL)
         read_fields(&below, found->fields, found->count, p);
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&below, "patience-s", 1, 3600, 60);

@@ -113,8 +113,8 @@ enum eb_operation_kind {
 };
 #define EB_ABLE(kind) (1U << (kind))
 /* Beside its operations: an image that is under way can stay so while the device is asked by others what it
- * runs; and it asks by Ethernet frames, on target->link. */
-enum { EB_ABLE_TO_WAIT = 1 << 16, EB_BY_FRAMES = 1 << 17 };
+ * runs; it asks by Ethernet frames, on target->link; what it sends it can read back. */
+enum { EB_ABLE_TO_WAIT = 1 << 16, EB_BY_FRAMES = 1 << 17, EB_ABLE_TO_READ_BACK = 1 << 18 };
 
 enum { EB_MACS_SEEN_MAX = 4 };
 struct eb_macs_seen {

@@ -467,7 +467,8 @@ const struct eb_access eb_access_canopen = {
     .word = "canopen",
     .title = "SDO",
     .wire = EB_WIRE_CAN,
-    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO),
+    .able =
+        EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

@@ -643,7 +643,8 @@ const struct eb_access eb_access_uds = {
     .word = "uds",
     .title = "UDS",
     .wire = EB_WIRE_CAN,
-    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO),
+    .able =
+        EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,
