@@ -1,0 +1,68 @@
+/* Sending an image by Modbus/TCP as file records: function 15h, Write File Record (Application
+ * Protocol 1.1b3, section 6.15).  A file has 10,000 records of two bytes; an image that is longer goes on in
+ * the file with the next number.
+ *
+ * The engine does no input or output: it gives bytes for the stream and takes bytes from it.  One request is
+ * under way at a time; one that was not answered on its connection is asked again on the next one, which
+ * writes the same bytes to the same place. */
+#ifndef EINBAU_MODBUS_FILE_H
+#define EINBAU_MODBUS_FILE_H
+
+#include "einbau/modbus.h"
+#include "einbau/source.h"
+
+#ifdef __cplusplus
+extern "C" {
+#endif
+
+enum {
+    EB_MODBUS_FILE_RECORDS = 10000, /* of a file: 0 to 270Fh */
+    EB_MODBUS_FILE_GROUP_MAX = 122  /* records of one request: 253 bytes of PDU */
+};
+
+struct eb_modbus_file_config {
+    uint8_t unit;
+    uint16_t tid;                   /* of the first transaction; any will do */
+    uint16_t file;                  /* where the image begins, from 1 */
+    uint16_t group;                 /* records in one request, 1..EB_MODBUS_FILE_GROUP_MAX */
+    const struct eb_source *source; /* borrowed */
+    uint64_t patience_us;           /* for one request, while the device is busy or away */
+};
+
+struct eb_modbus_file {
+    enum eb_modbus_state state;
+    /* Of FAILED: EB_PEER_ERROR (number: exception code), EB_GARBAGE, EB_NO_ANSWER, EB_STOPPED, EB_IO,
+     * EB_TOO_LARGE (more than files have numbers). */
+    struct eb_error error;
+    uint64_t acked_bytes;
+    bool all_sent; /* the last request is out, though perhaps not answered */
+
+    /* the engine's own */
+    struct eb_modbus_file_config config;
+    uint16_t group, count; /* records that the device takes at once, and of the request */
+    uint64_t now_us, again_us, pause_us, patience_end_us;
+    bool waiting, stopping, connected, connected_anew;
+    uint8_t tx[EB_MODBUS_FRAME_BYTES], rx[EB_MODBUS_FRAME_BYTES];
+    size_t tx_size, tx_taken, rx_size;
+};
+
+/* EB_BAD_CALL: a number is outside of its limits. */
+EB_NODISCARD enum eb_status eb_modbus_file_begin(struct eb_modbus_file *file,
+                                                 const struct eb_modbus_file_config *config, uint64_t now_us);
+/* A fresh connection: what was not answered is asked again. */
+void eb_modbus_file_connected(struct eb_modbus_file *file);
+/* Time; before bytes are given and taken. */
+void eb_modbus_file_tick(struct eb_modbus_file *file, uint64_t now_us);
+/* What is to go out next, valid until the next call; 0: nothing. */
+size_t eb_modbus_file_give(const struct eb_modbus_file *file, const uint8_t **bytes);
+void eb_modbus_file_taken(struct eb_modbus_file *file, size_t count);
+void eb_modbus_file_receive(struct eb_modbus_file *file, const uint8_t *bytes, size_t size);
+/* Ends behind the request that is under way. */
+void eb_modbus_file_stop(struct eb_modbus_file *file);
+uint64_t eb_modbus_file_deadline_us(const struct eb_modbus_file *file);
+
+#ifdef __cplusplus
+}
+#endif
+
+#endif
