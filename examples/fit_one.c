@@ -97,11 +97,10 @@ static bool fit(const struct eb_site_device *device, const struct eb_port *port,
         .event = on_event,
     };
     struct eb_run run;
-    void *ready[1];
     if (eb_run_init(&run, &config) != EB_OK)
         return false;
     while (eb_run_poll(&run), !eb_run_ended(&run))
-        port->wait(port->self, eb_run_deadline_us(&run), ready, 1);
+        eb_port_wait(port, eb_run_deadline_us(&run));
     printf("%s: %s\n", device->name, eb_outcome_word(run.outcome));
     return run.outcome == EB_OUTCOME_CONFIRMED;
 }

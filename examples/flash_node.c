@@ -58,10 +58,9 @@ int main(int argc, char **argv)
                                          .buffer = buffer,
                                          .buffer_bytes = sizeof buffer,
                                          .event = on_event};
-    void *ready[1];
     if (eb_run_init(&run, &config) == EB_OK) {
         while (eb_run_poll(&run), !eb_run_ended(&run))
-            port->wait(port->self, eb_run_deadline_us(&run), ready, 1);
+            eb_port_wait(port, eb_run_deadline_us(&run));
     }
     printf("%s\n", eb_outcome_word(run.outcome));
     for (size_t f = 0; f < item.verdict.count; f++) {

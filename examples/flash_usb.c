@@ -12,14 +12,13 @@ static int fit(struct eb_run *run, const struct eb_run_config *config)
 {
     const struct eb_port *port = config->port;
     enum eb_rung told = EB_RUNG_END;
-    void *ready[1];
     if (eb_run_init(run, config) != EB_OK)
         return 2;
     for (eb_run_poll(run); !eb_run_ended(run); eb_run_poll(run)) {
         if (run->progress.rung != told)
             printf("%s\n", eb_rung_word(run->progress.rung));
         told = run->progress.rung;
-        port->wait(port->self, eb_run_deadline_us(run), ready, 1);
+        eb_port_wait(port, eb_run_deadline_us(run));
     }
     printf("%s", eb_outcome_word(run->outcome));
     if (run->error.status != EB_OK)

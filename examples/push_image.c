@@ -26,9 +26,9 @@ static void send_all(const struct eb_port *port, int socket, struct eb_tftp_put 
     struct eb_datagram burst[EB_BURST_MAX];
     size_t given;
     size_t sent = 0;
-    while ((given = eb_tftp_put_give(put, burst, EB_BURST_MAX, port->now_us(port->self))) > 0) {
-        sent = port->udp_send(port->self, socket, burst, given);
-        eb_tftp_put_taken(put, sent, port->now_us(port->self));
+    while ((given = eb_tftp_put_give(put, burst, EB_BURST_MAX, eb_port_now_us(port))) > 0) {
+        sent = port->udp->send(port->self, socket, burst, given);
+        eb_tftp_put_taken(put, sent, eb_port_now_us(port));
         if (sent < given)
             return; /* no room now: wait says when there is */
     }
@@ -42,11 +42,11 @@ static void receive_all(const struct eb_port *port, int socket, struct eb_tftp_p
     while (received == ANSWERS) {
         for (size_t i = 0; i < ANSWERS; i++)
             answers[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = ANSWER_BYTES};
-        if (port->udp_receive(port->self, socket, answers, ANSWERS, &received) != EB_OK)
+        if (port->udp->receive(port->self, socket, answers, ANSWERS, &received) != EB_OK)
             return;
         for (size_t i = 0; i < received; i++)
             eb_tftp_put_receive(put, &answers[i].peer, answers[i].bytes, answers[i].size_bytes,
-                                port->now_us(port->self));
+                                eb_port_now_us(port));
     }
 }
 
@@ -54,21 +54,20 @@ static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_
                            struct eb_tftp_put *put)
 {
     int socket;
-    void *ready[1];
-    enum eb_status status = eb_tftp_put_init(put, config, port->now_us(port->self));
+    enum eb_status status = eb_tftp_put_init(put, config, eb_port_now_us(port));
     if (status != EB_OK)
         return status;
-    status = port->udp_open(port->self, put, NULL, &socket);
+    status = port->udp->open(port->self, NULL, NULL, &socket);
     if (status != EB_OK)
         return status;
     while (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING) {
         send_all(port, socket, put);
-        port->wait(port->self, eb_tftp_put_deadline_us(put), ready, 1);
+        eb_port_wait(port, eb_tftp_put_deadline_us(put));
         receive_all(port, socket, put);
-        eb_tftp_put_tick(put, port->now_us(port->self));
+        eb_tftp_put_tick(put, eb_port_now_us(port));
     }
     send_all(port, socket, put); /* the farewell of a transfer that failed */
-    port->udp_close(port->self, socket);
+    port->udp->close(port->self, socket);
     return put->state == EB_TFTP_DONE ? EB_OK : put->error.status;
 }
 
@@ -98,9 +97,9 @@ int main(int argc, char **argv)
         .buffer = buffer,
         .buffer_bytes = sizeof buffer,
     };
-    uint64_t began_us = port->now_us(port->self);
+    uint64_t began_us = eb_port_now_us(port);
     enum eb_status status = push(port, &config, &put);
-    uint64_t took_us = port->now_us(port->self) - began_us + 1;
+    uint64_t took_us = eb_port_now_us(port) - began_us + 1;
     if (status == EB_OK)
         printf("%llu bytes in %.3f s, %.1f MB/s, blocks of %u, windows of %u, %llu repeated\n",
                (unsigned long long)config.source.size_bytes, (double)took_us / 1e6,

@@ -34,11 +34,10 @@ int main(int argc, char **argv)
         .reach_patience_us = 3000000,
     };
     struct eb_run run; /* without items it only looks */
-    void *ready[1];
     if (eb_run_init(&run, &config) != EB_OK)
         return 2;
     while (eb_run_poll(&run), !eb_run_ended(&run))
-        port->wait(port->self, eb_run_deadline_us(&run), ready, 1);
+        eb_port_wait(port, eb_run_deadline_us(&run));
     eb_port_linux_close(port);
 
     if (!run.identified) {

@@ -13,19 +13,18 @@ enum { NAME = 0x1008, HARDWARE = 0x1009, SOFTWARE = 0x100A, IDENTITY = 0x1018, P
 static void work(const struct eb_port *port, int handle, struct eb_sdo *sdo)
 {
     struct eb_can_frame frames[16];
-    void *owners[1];
     size_t count;
     while (sdo->state == EB_SDO_BUSY) {
-        uint64_t now_us = port->now_us(port->self);
-        while (port->can_receive(port->self, handle, frames, 16, &count) == EB_OK) {
+        uint64_t now_us = eb_port_now_us(port);
+        while (port->can->receive(port->self, handle, frames, 16, &count) == EB_OK) {
             for (size_t i = 0; i < count; i++)
                 eb_sdo_receive(sdo, &frames[i], now_us);
         }
         eb_sdo_tick(sdo, now_us);
         count = eb_sdo_give(sdo, frames, 16);
-        eb_sdo_taken(sdo, count > 0 ? port->can_send(port->self, handle, frames, count) : 0, now_us);
+        eb_sdo_taken(sdo, count > 0 ? port->can->send(port->self, handle, frames, count) : 0, now_us);
         if (sdo->state == EB_SDO_BUSY)
-            port->wait(port->self, eb_sdo_deadline_us(sdo), owners, 1);
+            eb_port_wait(port, eb_sdo_deadline_us(sdo));
     }
 }
 
@@ -50,7 +49,7 @@ int main(int argc, char **argv)
     const struct eb_can_options options = {.link = argv[1], .bit_rate = (uint32_t)strtoul(argv[2], NULL, 10)};
     struct eb_sdo sdo;
     int handle;
-    enum eb_status status = port->can_open(port->self, &sdo, &options, &handle);
+    enum eb_status status = port->can->open(port->self, NULL, &options, &handle);
     if (status != EB_OK) {
         fprintf(stderr, "%s: %s\n", argv[1], eb_status_word(status));
         eb_port_linux_close(port);
@@ -62,7 +61,7 @@ int main(int argc, char **argv)
         uint8_t bytes[64];
         char text[64];
         eb_sdo_read(&sdo, objects[i].index, objects[i].sub, EB_SDO_SEGMENTED, bytes, sizeof bytes - 1,
-                    PATIENCE_US, port->now_us(port->self));
+                    PATIENCE_US, eb_port_now_us(port));
         work(port, handle, &sdo);
         if (sdo.state == EB_SDO_FAILED) {
             printf("%s: %s\n", objects[i].name, sdo.error.text);
@@ -75,7 +74,7 @@ int main(int argc, char **argv)
             printf("%s: %s\n", objects[i].name, text);
         }
     }
-    port->can_close(port->self, handle);
+    port->can->close(port->self, handle);
     eb_port_linux_close(port);
     return failed;
 }

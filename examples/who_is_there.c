@@ -33,7 +33,7 @@ static int look(const struct eb_port *port, const char *name)
     static struct eb_survey_probe probes[PROBES];
     static struct eb_survey survey;
     struct eb_link links[EB_LINKS_MAX];
-    size_t count = port->links(port->self, links, EB_LINKS_MAX);
+    size_t count = port->links->list(port->self, links, EB_LINKS_MAX);
     size_t at = 0;
     while (at < count && strcmp(links[at].name, name) != 0)
         at++;

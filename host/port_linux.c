@@ -22,7 +22,7 @@ enum { HANDLES_FIRST = 64, EVENTS = 64, GROUP_ROOM_BYTES = 1 << 20 };
 
 struct handle {
     int fd; /* -1: free */
-    void *owner;
+    struct eb_waiter *waiter;
     bool tcp;
     bool connecting;
     bool wants_room;
@@ -79,13 +79,13 @@ static const struct timespec *wait_for_usb(struct port_linux *p, const struct ti
     return &none;
 }
 
-static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **ready, size_t cap)
 {
     struct port_linux *p = self;
     struct epoll_event events[EVENTS];
     struct timespec timeout = {0};
-    size_t count = ebi_linux_can_ready(p->can, owners, cap);
-    count += ebi_linux_usb_ready(p->usb, owners + count, cap - count);
+    size_t count = ebi_linux_can_ready(p->can, ready, cap);
+    count += ebi_linux_usb_ready(p->usb, ready + count, cap - count);
     if (count > 0)
         return count;
     uint64_t now = ebi_linux_now_us(p);
@@ -113,13 +113,13 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
             h->wants_room = false;
             watch(p, number, EPOLL_CTL_MOD);
         }
-        owners[count++] = h->owner;
+        ready[count++] = h->waiter;
     }
     ebi_linux_can_tick(p->can, ebi_linux_now_us(p));
     if (usb_us != EB_NEVER)
         ebi_linux_usb_event(p->usb);
-    count += ebi_linux_can_ready(p->can, owners + count, cap - count);
-    return count + ebi_linux_usb_ready(p->usb, owners + count, cap - count);
+    count += ebi_linux_can_ready(p->can, ready + count, cap - count);
+    return count + ebi_linux_usb_ready(p->usb, ready + count, cap - count);
 }
 
 static uint32_t random_number(void *self)
@@ -161,7 +161,7 @@ static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
 }
 
 /* Gives the number of a new handle for `fd`, or EB_NO_HANDLE (and closes it). */
-static int new_handle(struct port_linux *p, int fd, void *owner, bool tcp)
+static int new_handle(struct port_linux *p, int fd, void *waiter, bool tcp)
 {
     int number = 0;
     if (fd < 0)
@@ -180,7 +180,7 @@ static int new_handle(struct port_linux *p, int fd, void *owner, bool tcp)
         p->handles = more;
         p->cap = cap;
     }
-    p->handles[number] = (struct handle){.fd = fd, .owner = owner, .tcp = tcp, .connecting = tcp};
+    p->handles[number] = (struct handle){.fd = fd, .waiter = waiter, .tcp = tcp, .connecting = tcp};
     watch(p, number, EPOLL_CTL_ADD);
     return number;
 }
@@ -224,14 +224,15 @@ static bool set_options(int fd, const struct eb_udp_options *o)
            setsockopt(fd, IPPROTO_IP, IP_ADD_MEMBERSHIP, &group, sizeof group) == 0;
 }
 
-static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
+static enum eb_status udp_open(void *self, struct eb_waiter *waiter, const struct eb_udp_options *options,
+                               int *handle)
 {
     int fd = socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
     if (fd >= 0 && options != NULL && !set_options(fd, options)) {
         close(fd);
         fd = -1;
     }
-    *handle = new_handle(self, fd, owner, false);
+    *handle = new_handle(self, fd, waiter, false);
     return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
 }
 
@@ -295,7 +296,8 @@ static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *bu
 
 /* --- TCP ----------------------------------------------------------------------------------------- */
 
-static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
+                               int *handle)
 {
     struct sockaddr_in address = to_sockaddr(peer);
     int fd = socket(AF_INET, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
@@ -308,7 +310,7 @@ static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint
         close(fd);
         return EB_UNREACHABLE;
     }
-    *handle = new_handle(self, fd, owner, true);
+    *handle = new_handle(self, fd, waiter, true);
     return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
 }
 
@@ -442,7 +444,7 @@ static void frame_close(void *self, int handle)
     p->handles[handle].fd = -1;
 }
 
-static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
+static enum eb_status frame_open(void *self, struct eb_waiter *waiter, const char *link, int *handle)
 {
     struct port_linux *p = self;
     struct sockaddr_ll address = {.sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL)};
@@ -462,7 +464,7 @@ static enum eb_status frame_open(void *self, void *owner, const char *link, int 
         return EB_IO;
     }
     setsockopt(fd, SOL_PACKET, PACKET_ADD_MEMBERSHIP, &lldp, sizeof lldp);
-    *handle = new_handle(self, fd, owner, false);
+    *handle = new_handle(self, fd, waiter, false);
     return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
 }
 
@@ -490,9 +492,10 @@ static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size
 
 /* --- CAN ----------------------------------------------------------------------------------------- */
 
-static enum eb_status can_open(void *self, void *owner, const struct eb_can_options *options, int *handle)
+static enum eb_status can_open(void *self, struct eb_waiter *waiter, const struct eb_can_options *options,
+                               int *handle)
 {
-    return ebi_linux_can_open(((struct port_linux *)self)->can, owner, options, handle);
+    return ebi_linux_can_open(((struct port_linux *)self)->can, waiter, options, handle);
 }
 
 static size_t can_send(void *self, int handle, const struct eb_can_frame *burst, size_t count)
@@ -528,14 +531,15 @@ static bool usb_device(void *self, size_t index, struct eb_usb_device *device)
     return ebi_linux_usb_device(((struct port_linux *)self)->usb, index, device);
 }
 
-static enum eb_status usb_watch(void *self, void *owner, int *handle)
+static enum eb_status usb_watch(void *self, struct eb_waiter *waiter, int *handle)
 {
-    return ebi_linux_usb_watch(((struct port_linux *)self)->usb, owner, handle);
+    return ebi_linux_usb_watch(((struct port_linux *)self)->usb, waiter, handle);
 }
 
-static enum eb_status usb_open(void *self, void *owner, const struct eb_usb_device *device, int *handle)
+static enum eb_status usb_open(void *self, struct eb_waiter *waiter, const struct eb_usb_device *device,
+                               int *handle)
 {
-    return ebi_linux_usb_open(((struct port_linux *)self)->usb, owner, device, handle);
+    return ebi_linux_usb_open(((struct port_linux *)self)->usb, waiter, device, handle);
 }
 
 static enum eb_status usb_claim(void *self, int handle, uint8_t interface, uint8_t alternate)
@@ -566,49 +570,35 @@ static void usb_close(void *self, int handle)
 
 /* ------------------------------------------------------------------------------------------------- */
 
+static const struct eb_port_time time_group = {sizeof time_group, ebi_linux_now_us, wait_until,
+                                               random_number};
+static const struct eb_port_udp udp_group = {sizeof udp_group, udp_open,     udp_send,
+                                             udp_receive,      close_handle, path_mtu_bytes};
+static const struct eb_port_tcp tcp_group = {sizeof tcp_group, tcp_open, tcp_send, tcp_receive, close_handle};
+static const struct eb_port_frame frame_group = {sizeof frame_group, frame_open, frame_send, frame_receive,
+                                                 frame_close};
+static const struct eb_port_links links_group = {sizeof links_group, ebi_linux_links, ebi_linux_neighbours,
+                                                 ebi_linux_address_add, ebi_linux_address_remove};
+static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_send, can_sent,
+                                             can_receive,      can_state, can_close};
+static const struct eb_port_usb usb_group = {sizeof usb_group, usb_device, usb_watch, usb_open, usb_claim,
+                                             usb_control,      usb_answer, usb_reset, usb_close};
+
 const struct eb_port *eb_port_linux_open(void)
 {
     struct port_linux *p = calloc(1, sizeof *p);
     if (p == NULL)
         return NULL;
     p->epoll_fd = epoll_create1(EPOLL_CLOEXEC);
-    p->port = (struct eb_port){
-        .self = p,
-        .now_us = ebi_linux_now_us,
-        .wait = wait_until,
-        .random = random_number,
-        .path_mtu_bytes = path_mtu_bytes,
-        .links = ebi_linux_links,
-        .udp_open = udp_open,
-        .udp_send = udp_send,
-        .udp_receive = udp_receive,
-        .udp_close = close_handle,
-        .tcp_open = tcp_open,
-        .tcp_send = tcp_send,
-        .tcp_receive = tcp_receive,
-        .tcp_close = close_handle,
-        .frame_open = frame_open,
-        .frame_send = frame_send,
-        .frame_receive = frame_receive,
-        .frame_close = frame_close,
-        .neighbours = ebi_linux_neighbours,
-        .address_add = ebi_linux_address_add,
-        .address_remove = ebi_linux_address_remove,
-        .can_open = can_open,
-        .can_send = can_send,
-        .can_sent = can_sent,
-        .can_receive = can_receive,
-        .can_state = can_state,
-        .can_close = can_close,
-        .usb_device = usb_device,
-        .usb_watch = usb_watch,
-        .usb_open = usb_open,
-        .usb_claim = usb_claim,
-        .usb_control = usb_control,
-        .usb_answer = usb_answer,
-        .usb_reset = usb_reset,
-        .usb_close = usb_close,
-    };
+    p->port = (struct eb_port){.bytes = sizeof p->port,
+                               .self = p,
+                               .time = &time_group,
+                               .udp = &udp_group,
+                               .tcp = &tcp_group,
+                               .frame = &frame_group,
+                               .links = &links_group,
+                               .can = &can_group,
+                               .usb = &usb_group};
     for (size_t i = 0; i < RAW_SOCKETS; i++)
         p->raw[i] = -1;
     p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;

@@ -19,8 +19,8 @@ void ebi_linux_can_free(struct ebi_linux_can *can);
 /* An adapter has something; what time alone brings, and when it does next; those to be told of it. */
 void ebi_linux_can_event(struct ebi_linux_can *can, uint32_t index);
 uint64_t ebi_linux_can_tick(struct ebi_linux_can *can, uint64_t now_us);
-size_t ebi_linux_can_ready(struct ebi_linux_can *can, void **owners, size_t cap);
-enum eb_status ebi_linux_can_open(struct ebi_linux_can *can, void *owner,
+size_t ebi_linux_can_ready(struct ebi_linux_can *can, struct eb_waiter **ready, size_t cap);
+enum eb_status ebi_linux_can_open(struct ebi_linux_can *can, struct eb_waiter *waiter,
                                   const struct eb_can_options *options, int *handle);
 size_t ebi_linux_can_send(struct ebi_linux_can *can, int handle, const struct eb_can_frame *burst,
                           size_t count);
@@ -39,11 +39,11 @@ void ebi_linux_usb_free(struct ebi_linux_usb *usb);
 size_t ebi_linux_usb_fds(const struct ebi_linux_usb *usb, struct pollfd *fds, size_t cap);
 void ebi_linux_usb_event(struct ebi_linux_usb *usb);
 uint64_t ebi_linux_usb_deadline_us(const struct ebi_linux_usb *usb, uint64_t now_us);
-size_t ebi_linux_usb_ready(struct ebi_linux_usb *usb, void **owners, size_t cap);
+size_t ebi_linux_usb_ready(struct ebi_linux_usb *usb, struct eb_waiter **ready, size_t cap);
 bool ebi_linux_usb_device(struct ebi_linux_usb *usb, size_t index, struct eb_usb_device *to);
-enum eb_status ebi_linux_usb_watch(struct ebi_linux_usb *usb, void *owner, int *handle);
-enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *usb, void *owner, const struct eb_usb_device *device,
-                                  int *handle);
+enum eb_status ebi_linux_usb_watch(struct ebi_linux_usb *usb, struct eb_waiter *waiter, int *handle);
+enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *usb, struct eb_waiter *waiter,
+                                  const struct eb_usb_device *device, int *handle);
 enum eb_status ebi_linux_usb_claim(struct ebi_linux_usb *usb, int handle, uint8_t interface,
                                    uint8_t alternate);
 enum eb_status ebi_linux_usb_control(struct ebi_linux_usb *usb, int handle, const struct eb_usb_setup *setup,

@@ -79,7 +79,7 @@ struct adapter {
 
 struct can_handle {
     bool used, gone, off, wants_room, ready; /* `off`: gone as the adapter is bus-off */
-    void *owner;
+    struct eb_waiter *waiter;
     size_t adapter;
     uint32_t id, mask;
     struct eb_can_frame *received;
@@ -569,14 +569,14 @@ uint64_t ebi_linux_can_tick(struct ebi_linux_can *c, uint64_t now_us)
     return next_us;
 }
 
-size_t ebi_linux_can_ready(struct ebi_linux_can *c, void **owners, size_t cap)
+size_t ebi_linux_can_ready(struct ebi_linux_can *c, struct eb_waiter **ready, size_t cap)
 {
     size_t count = 0;
     for (int i = 0; i < c->cap && count < cap; i++) {
         struct can_handle *h = &c->handles[(c->turn + i) % c->cap];
         if (h->used && h->ready) {
             h->ready = false;
-            owners[count++] = h->owner;
+            ready[count++] = h->waiter;
         }
     }
     c->turn = c->cap > 0 ? (c->turn + 1) % c->cap : 0;
@@ -625,8 +625,8 @@ static enum eb_status new_adapter(struct ebi_linux_can *c, const struct eb_can_o
     return EB_OK;
 }
 
-enum eb_status ebi_linux_can_open(struct ebi_linux_can *c, void *owner, const struct eb_can_options *o,
-                                  int *handle)
+enum eb_status ebi_linux_can_open(struct ebi_linux_can *c, struct eb_waiter *waiter,
+                                  const struct eb_can_options *o, int *handle)
 {
     size_t index = 0;
     *handle = EB_NO_HANDLE;
@@ -660,7 +660,7 @@ enum eb_status ebi_linux_can_open(struct ebi_linux_can *c, void *owner, const st
         return EB_IO;
     c->adapters[index].users++;
     c->handles[number] = (struct can_handle){.used = true,
-                                             .owner = owner,
+                                             .waiter = waiter,
                                              .adapter = index,
                                              .out_us = EB_NEVER,
                                              .id = o->id & o->mask,

@@ -19,7 +19,7 @@ enum { DESCRIPTORS_BYTES = 8192, PORTS_MAX = 7, CANCEL_S = 2 };
 
 struct usb_handle {
     bool used, ready, watches;
-    void *owner;
+    struct eb_waiter *waiter;
     libusb_device_handle *device; /* NULL: it only watches */
     int interface;                /* claimed, or -1 */
     struct libusb_transfer *transfer;
@@ -141,14 +141,14 @@ uint64_t ebi_linux_usb_deadline_us(const struct ebi_linux_usb *u, uint64_t now_u
     return now_us + (uint64_t)left.tv_sec * 1000000 + (uint64_t)left.tv_usec;
 }
 
-size_t ebi_linux_usb_ready(struct ebi_linux_usb *u, void **owners, size_t cap)
+size_t ebi_linux_usb_ready(struct ebi_linux_usb *u, struct eb_waiter **ready, size_t cap)
 {
     size_t count = 0;
     for (int i = 0; i < u->cap && count < cap; i++) {
         struct usb_handle *h = u->handles[i];
         if (h->used && h->ready) {
             h->ready = false;
-            owners[count++] = h->owner;
+            ready[count++] = h->waiter;
         }
     }
     return count;
@@ -270,7 +270,7 @@ bool ebi_linux_usb_device(struct ebi_linux_usb *u, size_t index, struct eb_usb_d
 
 /* --- handles ------------------------------------------------------------------------------------- */
 
-static struct usb_handle *new_handle(struct ebi_linux_usb *u, void *owner, int *handle)
+static struct usb_handle *new_handle(struct ebi_linux_usb *u, struct eb_waiter *waiter, int *handle)
 {
     int number = 0;
     *handle = EB_NO_HANDLE;
@@ -286,14 +286,14 @@ static struct usb_handle *new_handle(struct ebi_linux_usb *u, void *owner, int *
             return NULL;
         u->cap++;
     }
-    *u->handles[number] = (struct usb_handle){.used = true, .owner = owner, .interface = -1};
+    *u->handles[number] = (struct usb_handle){.used = true, .waiter = waiter, .interface = -1};
     *handle = number;
     return u->handles[number];
 }
 
-enum eb_status ebi_linux_usb_watch(struct ebi_linux_usb *u, void *owner, int *handle)
+enum eb_status ebi_linux_usb_watch(struct ebi_linux_usb *u, struct eb_waiter *waiter, int *handle)
 {
-    struct usb_handle *h = begin(u) ? new_handle(u, owner, handle) : NULL;
+    struct usb_handle *h = begin(u) ? new_handle(u, waiter, handle) : NULL;
     if (h == NULL)
         return EB_IO;
     h->watches = true;
@@ -317,8 +317,8 @@ static enum eb_status status_of(int error)
     }
 }
 
-enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *u, void *owner, const struct eb_usb_device *device,
-                                  int *handle)
+enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *u, struct eb_waiter *waiter,
+                                  const struct eb_usb_device *device, int *handle)
 {
     struct eb_usb_device there;
     libusb_device_handle *opened = NULL;
@@ -332,7 +332,7 @@ enum eb_status ebi_linux_usb_open(struct ebi_linux_usb *u, void *owner, const st
     enum eb_status status = status_of(libusb_open(u->list[i], &opened));
     if (status != EB_OK)
         return status;
-    struct usb_handle *h = new_handle(u, owner, handle);
+    struct usb_handle *h = new_handle(u, waiter, handle);
     if (h == NULL) {
         libusb_close(opened);
         return EB_IO;

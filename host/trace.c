@@ -56,6 +56,7 @@ enum group { GROUP_UDP, GROUP_TCP, GROUP_FRAME, GROUP_CAN, GROUP_USB, GROUPS };
 
 struct trace {
     struct eb_port port;
+    struct eb_port_links links;
     const struct eb_port *inner;
     FILE *file;
     char path[EB_PATH_BYTES];
@@ -148,7 +149,7 @@ static void put_packet(struct trace *t, uint32_t interface, uint64_t at_us, uint
 static uint64_t now_us(void *self)
 {
     const struct trace *t = self;
-    return t->inner->now_us(t->inner->self);
+    return eb_port_now_us(t->inner);
 }
 
 static struct traced *traced_at(struct trace *t, enum group group, int handle)
@@ -170,7 +171,8 @@ static void find_local(const struct trace *t, const struct eb_endpoint *peer, st
                        char *name)
 {
     static struct eb_link links[EB_LINKS_MAX];
-    size_t count = t->inner->links != NULL ? t->inner->links(t->inner->self, links, EB_LINKS_MAX) : 0;
+    size_t count =
+        EB_PORT_HAS(t->inner, links, list) ? t->inner->links->list(t->inner->self, links, EB_LINKS_MAX) : 0;
     for (size_t i = 0; i < count; i++) {
         for (size_t k = 0; k < links[i].count; k++) {
             bool only = peer->ip[0] >= 224 && strcmp(links[i].name, name) == 0;
@@ -355,34 +357,35 @@ static void trace_usb(struct trace *t, const struct traced *h, bool begins, int3
 
 /* --- the port ------------------------------------------------------------------------------------ */
 
-static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **ready, size_t cap)
 {
     const struct trace *t = self;
-    return t->inner->wait(t->inner->self, deadline_us, owners, cap);
+    return t->inner->time->wait(t->inner->self, deadline_us, ready, cap);
 }
 
 static uint32_t random_number(void *self)
 {
     const struct trace *t = self;
-    return t->inner->random(t->inner->self);
+    return eb_port_random(t->inner);
 }
 
 static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
 {
     const struct trace *t = self;
-    return t->inner->path_mtu_bytes(t->inner->self, peer);
+    return t->inner->udp->mtu_bytes(t->inner->self, peer);
 }
 
 static size_t list_links(void *self, struct eb_link *links, size_t cap)
 {
     const struct trace *t = self;
-    return t->inner->links(t->inner->self, links, cap);
+    return t->inner->links->list(t->inner->self, links, cap);
 }
 
-static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
+static enum eb_status udp_open(void *self, struct eb_waiter *waiter, const struct eb_udp_options *options,
+                               int *handle)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->udp_open(t->inner->self, owner, options, handle);
+    enum eb_status status = t->inner->udp->open(t->inner->self, waiter, options, handle);
     if (status == EB_OK) {
         struct traced *h = traced_at(t, GROUP_UDP, *handle);
         *h = (struct traced){.local = {.port = (uint16_t)(PORT_FIRST + *handle)}};
@@ -395,7 +398,7 @@ static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_opti
 static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
 {
     struct trace *t = self;
-    size_t sent = t->inner->udp_send(t->inner->self, handle, burst, count);
+    size_t sent = t->inner->udp->send(t->inner->self, handle, burst, count);
     for (size_t i = 0; i < sent; i++)
         trace_udp(t, traced_at(t, GROUP_UDP, handle), true, &burst[i]);
     return sent;
@@ -405,7 +408,7 @@ static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *bu
                                   size_t *received)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->udp_receive(t->inner->self, handle, burst, count, received);
+    enum eb_status status = t->inner->udp->receive(t->inner->self, handle, burst, count, received);
     for (size_t i = 0; status == EB_OK && i < *received; i++)
         trace_udp(t, traced_at(t, GROUP_UDP, handle), false, &burst[i]);
     return status;
@@ -414,14 +417,15 @@ static enum eb_status udp_receive(void *self, int handle, struct eb_datagram *bu
 static void udp_close(void *self, int handle)
 {
     const struct trace *t = self;
-    t->inner->udp_close(t->inner->self, handle);
+    t->inner->udp->close(t->inner->self, handle);
 }
 
-static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
+                               int *handle)
 {
     struct trace *t = self;
     char name[EB_LINK_NAME_BYTES] = "ip";
-    enum eb_status status = t->inner->tcp_open(t->inner->self, owner, peer, handle);
+    enum eb_status status = t->inner->tcp->open(t->inner->self, waiter, peer, handle);
     if (status == EB_OK) {
         struct traced *h = traced_at(t, GROUP_TCP, *handle);
         uint32_t again = h->sent; /* numbers go on, so that a port used again is another conversation */
@@ -453,14 +457,14 @@ static enum eb_status tcp_passed(struct trace *t, int handle, enum eb_status sta
 static enum eb_status tcp_send(void *self, int handle, const uint8_t *bytes, size_t size, size_t *sent)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->tcp_send(t->inner->self, handle, bytes, size, sent);
+    enum eb_status status = t->inner->tcp->send(t->inner->self, handle, bytes, size, sent);
     return tcp_passed(t, handle, status, true, bytes, *sent);
 }
 
 static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->tcp_receive(t->inner->self, handle, bytes, cap, received);
+    enum eb_status status = t->inner->tcp->receive(t->inner->self, handle, bytes, cap, received);
     return tcp_passed(t, handle, status, false, bytes, *received);
 }
 
@@ -473,13 +477,13 @@ static void tcp_close(void *self, int handle)
         trace_segment(t, h, false, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
         trace_segment(t, h, true, EBI_TCP_ACK, NULL, 0);
     }
-    t->inner->tcp_close(t->inner->self, handle);
+    t->inner->tcp->close(t->inner->self, handle);
 }
 
-static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
+static enum eb_status frame_open(void *self, struct eb_waiter *waiter, const char *link, int *handle)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->frame_open(t->inner->self, owner, link, handle);
+    enum eb_status status = t->inner->frame->open(t->inner->self, waiter, link, handle);
     if (status == EB_OK)
         *traced_at(t, GROUP_FRAME, *handle) =
             (struct traced){.interface = interface_of(t, link, LINKTYPE_ETHERNET)};
@@ -490,13 +494,13 @@ static void frame_send(void *self, int handle, const uint8_t *bytes, size_t size
 {
     struct trace *t = self;
     put_packet(t, traced_at(t, GROUP_FRAME, handle)->interface, now_us(t), WENT_OUT, bytes, size);
-    t->inner->frame_send(t->inner->self, handle, bytes, size);
+    t->inner->frame->send(t->inner->self, handle, bytes, size);
 }
 
 static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size_t cap, size_t *received)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->frame_receive(t->inner->self, handle, bytes, cap, received);
+    enum eb_status status = t->inner->frame->receive(t->inner->self, handle, bytes, cap, received);
     if (status == EB_OK)
         put_packet(t, traced_at(t, GROUP_FRAME, handle)->interface, now_us(t), CAME_IN, bytes, *received);
     return status;
@@ -505,31 +509,32 @@ static enum eb_status frame_receive(void *self, int handle, uint8_t *bytes, size
 static void frame_close(void *self, int handle)
 {
     const struct trace *t = self;
-    t->inner->frame_close(t->inner->self, handle);
+    t->inner->frame->close(t->inner->self, handle);
 }
 
 static size_t list_neighbours(void *self, const char *link, struct eb_neighbour *list, size_t cap)
 {
     const struct trace *t = self;
-    return t->inner->neighbours(t->inner->self, link, list, cap);
+    return t->inner->links->neighbours(t->inner->self, link, list, cap);
 }
 
 static enum eb_status address_add(void *self, const char *link, const struct eb_link_address *address)
 {
     const struct trace *t = self;
-    return t->inner->address_add(t->inner->self, link, address);
+    return t->inner->links->add(t->inner->self, link, address);
 }
 
 static enum eb_status address_remove(void *self, const char *link, const struct eb_link_address *address)
 {
     const struct trace *t = self;
-    return t->inner->address_remove(t->inner->self, link, address);
+    return t->inner->links->remove(t->inner->self, link, address);
 }
 
-static enum eb_status can_open(void *self, void *owner, const struct eb_can_options *options, int *handle)
+static enum eb_status can_open(void *self, struct eb_waiter *waiter, const struct eb_can_options *options,
+                               int *handle)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->can_open(t->inner->self, owner, options, handle);
+    enum eb_status status = t->inner->can->open(t->inner->self, waiter, options, handle);
     if (status == EB_OK)
         *traced_at(t, GROUP_CAN, *handle) =
             (struct traced){.interface = interface_of(t, options->link, LINKTYPE_SOCKETCAN)};
@@ -539,7 +544,7 @@ static enum eb_status can_open(void *self, void *owner, const struct eb_can_opti
 static size_t can_send(void *self, int handle, const struct eb_can_frame *burst, size_t count)
 {
     struct trace *t = self;
-    size_t sent = t->inner->can_send(t->inner->self, handle, burst, count);
+    size_t sent = t->inner->can->send(t->inner->self, handle, burst, count);
     for (size_t i = 0; i < sent; i++) {
         struct eb_can_frame frame = burst[i];
         frame.at_us = 0;
@@ -551,14 +556,14 @@ static size_t can_send(void *self, int handle, const struct eb_can_frame *burst,
 static uint64_t can_sent(void *self, int handle)
 {
     const struct trace *t = self;
-    return t->inner->can_sent(t->inner->self, handle);
+    return t->inner->can->sent(t->inner->self, handle);
 }
 
 static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *frames, size_t cap,
                                   size_t *received)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->can_receive(t->inner->self, handle, frames, cap, received);
+    enum eb_status status = t->inner->can->receive(t->inner->self, handle, frames, cap, received);
     for (size_t i = 0; status == EB_OK && i < *received; i++)
         trace_can(t, traced_at(t, GROUP_CAN, handle), false, &frames[i]);
     return status;
@@ -567,31 +572,32 @@ static enum eb_status can_receive(void *self, int handle, struct eb_can_frame *f
 static void can_state(void *self, int handle, struct eb_can_state *state)
 {
     const struct trace *t = self;
-    t->inner->can_state(t->inner->self, handle, state);
+    t->inner->can->state(t->inner->self, handle, state);
 }
 
 static void can_close(void *self, int handle)
 {
     const struct trace *t = self;
-    t->inner->can_close(t->inner->self, handle);
+    t->inner->can->close(t->inner->self, handle);
 }
 
 static bool usb_device(void *self, size_t index, struct eb_usb_device *device)
 {
     const struct trace *t = self;
-    return t->inner->usb_device(t->inner->self, index, device);
+    return t->inner->usb->device(t->inner->self, index, device);
 }
 
-static enum eb_status usb_watch(void *self, void *owner, int *handle)
+static enum eb_status usb_watch(void *self, struct eb_waiter *waiter, int *handle)
 {
     const struct trace *t = self;
-    return t->inner->usb_watch(t->inner->self, owner, handle);
+    return t->inner->usb->watch(t->inner->self, waiter, handle);
 }
 
-static enum eb_status usb_open(void *self, void *owner, const struct eb_usb_device *device, int *handle)
+static enum eb_status usb_open(void *self, struct eb_waiter *waiter, const struct eb_usb_device *device,
+                               int *handle)
 {
     struct trace *t = self;
-    enum eb_status status = t->inner->usb_open(t->inner->self, owner, device, handle);
+    enum eb_status status = t->inner->usb->open(t->inner->self, waiter, device, handle);
     if (status == EB_OK) {
         char name[16];
         snprintf(name, sizeof name, "usb%u", device->bus);
@@ -604,7 +610,7 @@ static enum eb_status usb_open(void *self, void *owner, const struct eb_usb_devi
 static enum eb_status usb_claim(void *self, int handle, uint8_t interface, uint8_t alternate)
 {
     const struct trace *t = self;
-    return t->inner->usb_claim(t->inner->self, handle, interface, alternate);
+    return t->inner->usb->claim(t->inner->self, handle, interface, alternate);
 }
 
 static enum eb_status usb_control(void *self, int handle, const struct eb_usb_setup *setup,
@@ -612,7 +618,7 @@ static enum eb_status usb_control(void *self, int handle, const struct eb_usb_se
 {
     struct trace *t = self;
     struct traced *h = traced_at(t, GROUP_USB, handle);
-    enum eb_status status = t->inner->usb_control(t->inner->self, handle, setup, bytes, patience_ms);
+    enum eb_status status = t->inner->usb->control(t->inner->self, handle, setup, bytes, patience_ms);
     if (status == EB_OK) {
         h->setup = *setup;
         h->asked = ++t->transfers;
@@ -625,7 +631,7 @@ static enum eb_status usb_answer(void *self, int handle, uint8_t *bytes, size_t 
 {
     struct trace *t = self;
     struct traced *h = traced_at(t, GROUP_USB, handle);
-    enum eb_status status = t->inner->usb_answer(t->inner->self, handle, bytes, cap, received);
+    enum eb_status status = t->inner->usb->answer(t->inner->self, handle, bytes, cap, received);
     int32_t error = status == EB_OK           ? 0
                     : status == EB_PEER_ERROR ? -EPIPE
                     : status == EB_TOO_LARGE  ? -EOVERFLOW
@@ -642,16 +648,27 @@ static enum eb_status usb_answer(void *self, int handle, uint8_t *bytes, size_t 
 static enum eb_status usb_reset(void *self, int handle)
 {
     const struct trace *t = self;
-    return t->inner->usb_reset(t->inner->self, handle);
+    return t->inner->usb->reset(t->inner->self, handle);
 }
 
 static void usb_close(void *self, int handle)
 {
     const struct trace *t = self;
-    t->inner->usb_close(t->inner->self, handle);
+    t->inner->usb->close(t->inner->self, handle);
 }
 
 /* ------------------------------------------------------------------------------------------------- */
+
+static const struct eb_port_time time_group = {sizeof time_group, now_us, wait_until, random_number};
+static const struct eb_port_udp udp_group = {sizeof udp_group, udp_open,  udp_send,
+                                             udp_receive,      udp_close, path_mtu_bytes};
+static const struct eb_port_tcp tcp_group = {sizeof tcp_group, tcp_open, tcp_send, tcp_receive, tcp_close};
+static const struct eb_port_frame frame_group = {sizeof frame_group, frame_open, frame_send, frame_receive,
+                                                 frame_close};
+static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_send, can_sent,
+                                             can_receive,      can_state, can_close};
+static const struct eb_port_usb usb_group = {sizeof usb_group, usb_device, usb_watch, usb_open, usb_claim,
+                                             usb_control,      usb_answer, usb_reset, usb_close};
 
 const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real,
                                     struct eb_problem *problem)
@@ -674,44 +691,21 @@ const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *pat
     t->inner = inner;
     clock_gettime(CLOCK_REALTIME, &wall);
     if (real)
-        t->offset_us =
-            (int64_t)wall.tv_sec * 1000000 + wall.tv_nsec / 1000 - (int64_t)inner->now_us(inner->self);
-    t->port = *inner; /* what the inner port has not, this one has not either */
-    t->port.self = t;
-    t->port.now_us = now_us;
-    t->port.wait = wait_until;
-    t->port.random = random_number;
-    t->port.path_mtu_bytes = path_mtu_bytes;
-    t->port.links = inner->links != NULL ? list_links : NULL;
-    t->port.udp_open = udp_open;
-    t->port.udp_send = udp_send;
-    t->port.udp_receive = udp_receive;
-    t->port.udp_close = udp_close;
-    t->port.tcp_open = tcp_open;
-    t->port.tcp_send = tcp_send;
-    t->port.tcp_receive = tcp_receive;
-    t->port.tcp_close = tcp_close;
-    t->port.frame_open = inner->frame_open != NULL ? frame_open : NULL;
-    t->port.frame_send = frame_send;
-    t->port.frame_receive = frame_receive;
-    t->port.frame_close = frame_close;
-    t->port.neighbours = inner->neighbours != NULL ? list_neighbours : NULL;
-    t->port.address_add = inner->address_add != NULL ? address_add : NULL;
-    t->port.address_remove = inner->address_remove != NULL ? address_remove : NULL;
-    t->port.can_open = inner->can_open != NULL ? can_open : NULL;
-    t->port.can_send = can_send;
-    t->port.can_sent = can_sent;
-    t->port.can_receive = can_receive;
-    t->port.can_state = can_state;
-    t->port.can_close = can_close;
-    t->port.usb_device = inner->usb_device != NULL ? usb_device : NULL;
-    t->port.usb_watch = usb_watch;
-    t->port.usb_open = usb_open;
-    t->port.usb_claim = usb_claim;
-    t->port.usb_control = usb_control;
-    t->port.usb_answer = usb_answer;
-    t->port.usb_reset = usb_reset;
-    t->port.usb_close = usb_close;
+        t->offset_us = (int64_t)wall.tv_sec * 1000000 + wall.tv_nsec / 1000 - (int64_t)eb_port_now_us(inner);
+    /* What the inner port has not, this one has not either. */
+    t->links = (struct eb_port_links){sizeof t->links, EB_PORT_HAS(inner, links, list) ? list_links : NULL,
+                                      EB_PORT_HAS(inner, links, neighbours) ? list_neighbours : NULL,
+                                      EB_PORT_HAS(inner, links, add) ? address_add : NULL,
+                                      EB_PORT_HAS(inner, links, remove) ? address_remove : NULL};
+    t->port = (struct eb_port){.bytes = sizeof t->port,
+                               .self = t,
+                               .time = &time_group,
+                               .udp = EB_PORT_HAS(inner, udp, open) ? &udp_group : NULL,
+                               .tcp = EB_PORT_HAS(inner, tcp, open) ? &tcp_group : NULL,
+                               .frame = EB_PORT_HAS(inner, frame, open) ? &frame_group : NULL,
+                               .links = inner->links != NULL ? &t->links : NULL,
+                               .can = EB_PORT_HAS(inner, can, open) ? &can_group : NULL,
+                               .usb = EB_PORT_HAS(inner, usb, device) ? &usb_group : NULL};
     put_section(t);
     return &t->port;
 }

@@ -64,7 +64,7 @@ struct end {
     const struct ebi_sim_laptop_link *link; /* that it is bound to, or NULL */
     uint8_t group[4];                       /* that it hears */
     int generation;                         /* so that events for an older one are told apart */
-    void *owner;
+    struct eb_waiter *waiter;
     bool ready, wants_room, room_due;
     uint16_t port;
     struct message *first, **last; /* UDP: received */
@@ -84,6 +84,7 @@ struct device_socket {
 
 struct ebi_sim_virtual {
     struct eb_port port;
+    struct eb_port_links links;
     struct ebi_sim_net net;
     struct eb_sim *sim;
     uint64_t now_us, age;
@@ -119,7 +120,7 @@ void *ebi_sim_grow(void *old, size_t count, size_t size);
 void ebi_sim_push_event(struct ebi_sim_virtual *v, struct event event);
 void ebi_sim_wake_later(struct ebi_sim_virtual *v, struct ebi_sim_device *d);
 void ebi_sim_set_ready(struct ebi_sim_virtual *v, struct end *end);
-int ebi_sim_new_end(struct ebi_sim_virtual *v, void *owner, bool tcp);
+int ebi_sim_new_end(struct ebi_sim_virtual *v, struct eb_waiter *waiter, bool tcp);
 /* What the faults say of the next frame on any wire. */
 struct fate ebi_sim_next_fault(struct ebi_sim_virtual *v, struct ebi_sim_device *d, struct ebi_sim_bus *bus);
 

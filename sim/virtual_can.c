@@ -207,7 +207,8 @@ void ebi_sim_virtual_can_event(struct ebi_sim_virtual *v, const struct event *e)
 
 /* --- the port ------------------------------------------------------------------------------------ */
 
-static enum eb_status can_open(void *self, void *owner, const struct eb_can_options *options, int *handle)
+static enum eb_status can_open(void *self, struct eb_waiter *waiter, const struct eb_can_options *options,
+                               int *handle)
 {
     struct ebi_sim_virtual *v = self;
     struct ebi_sim_bus *bus = NULL;
@@ -230,7 +231,7 @@ static enum eb_status can_open(void *self, void *owner, const struct eb_can_opti
         eb_can_pace_init(&a->pace, bus->queue, bit_rate);
         memset(&a->state, 0, sizeof a->state);
     }
-    *handle = ebi_sim_new_end(v, owner, false);
+    *handle = ebi_sim_new_end(v, waiter, false);
     struct can_end *c = ebi_sim_grow(NULL, 1, sizeof *c);
     *c = (struct can_end){.bus = bus, .id = options->id & options->mask, .mask = options->mask};
     c->received = ebi_sim_grow(NULL, RECEIVED_MAX, sizeof *c->received);
@@ -332,6 +333,9 @@ static void can_close(void *self, int handle)
     v->ends[handle].used = false;
 }
 
+static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_send, can_sent,
+                                             can_receive,      can_state, can_close};
+
 void ebi_sim_virtual_can_open(struct ebi_sim_virtual *v)
 {
     const struct ebi_sim_can_hooks hooks = {v, heard, sent, faulted, lost, later, fate_of};
@@ -339,10 +343,5 @@ void ebi_sim_virtual_can_open(struct ebi_sim_virtual *v)
     ebi_sim_can_open(v->sim, &hooks);
     if (v->sim->bus_count == 0)
         return;
-    v->port.can_open = can_open;
-    v->port.can_send = can_send;
-    v->port.can_sent = can_sent;
-    v->port.can_receive = can_receive;
-    v->port.can_state = can_state;
-    v->port.can_close = can_close;
+    v->port.can = &can_group;
 }

@@ -306,7 +306,7 @@ void ebi_sim_set_ready(struct ebi_sim_virtual *v, struct end *end)
     v->ready[v->ready_count++] = (int)(end - v->ends);
 }
 
-int ebi_sim_new_end(struct ebi_sim_virtual *v, void *owner, bool tcp)
+int ebi_sim_new_end(struct ebi_sim_virtual *v, struct eb_waiter *waiter, bool tcp)
 {
     int handle = 0;
     while (handle < v->end_cap && (v->ends[handle].used || v->ends[handle].device_knows))
@@ -319,7 +319,7 @@ int ebi_sim_new_end(struct ebi_sim_virtual *v, void *owner, bool tcp)
     }
     struct end *end = &v->ends[handle];
     int generation = end->generation + 1;
-    *end = (struct end){.used = true, .tcp = tcp, .generation = generation, .owner = owner};
+    *end = (struct end){.used = true, .tcp = tcp, .generation = generation, .waiter = waiter};
     end->port = v->next_laptop_port++;
     if (v->next_laptop_port == 0)
         v->next_laptop_port = LAPTOP_PORT_FIRST;
@@ -381,10 +381,11 @@ static size_t list_links(void *self, struct eb_link *links, size_t cap)
     return count;
 }
 
-static enum eb_status udp_open(void *self, void *owner, const struct eb_udp_options *options, int *handle)
+static enum eb_status udp_open(void *self, struct eb_waiter *waiter, const struct eb_udp_options *options,
+                               int *handle)
 {
     struct ebi_sim_virtual *v = self;
-    *handle = ebi_sim_new_end(v, owner, false);
+    *handle = ebi_sim_new_end(v, waiter, false);
     struct end *end = &v->ends[*handle];
     if (options != NULL) {
         end->link = link_named(v, options->link);
@@ -467,10 +468,11 @@ void ebi_sim_close_end(void *self, int handle)
     end->used = false;
 }
 
-static enum eb_status tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
+                               int *handle)
 {
     struct ebi_sim_virtual *v = self;
-    *handle = ebi_sim_new_end(v, owner, true);
+    *handle = ebi_sim_new_end(v, waiter, true);
     struct end *end = &v->ends[*handle];
     end->peer = *peer;
     end->device = device_at(v, NULL, peer);
@@ -561,7 +563,7 @@ static void send_to_all(struct ebi_sim_virtual *v, const struct end *end, const 
     }
 }
 
-static enum eb_status frame_open(void *self, void *owner, const char *link, int *handle)
+static enum eb_status frame_open(void *self, struct eb_waiter *waiter, const char *link, int *handle)
 {
     struct ebi_sim_virtual *v = self;
     const struct ebi_sim_laptop_link *l = link_named(v, link);
@@ -570,7 +572,7 @@ static enum eb_status frame_open(void *self, void *owner, const char *link, int 
         return EB_IO;
     if (l->no_frames)
         return EB_DENIED;
-    *handle = ebi_sim_new_end(v, owner, false);
+    *handle = ebi_sim_new_end(v, waiter, false);
     v->ends[*handle].frames = true;
     v->ends[*handle].link = l;
     return EB_OK;
@@ -940,7 +942,7 @@ static void handle_event(struct ebi_sim_virtual *v, const struct event *e)
     free(e->bytes); /* NOLINT(clang-analyzer-unix.Malloc): what was popped is no longer in the heap */
 }
 
-static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **ready, size_t cap)
 {
     struct ebi_sim_virtual *v = self;
     while (v->ready_count == 0 && v->heap_size > 0 && v->heap[0].at_us <= deadline_us) {
@@ -960,7 +962,7 @@ static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t
         }
         end->ready = false;
         if (end->used)
-            owners[count++] = end->owner;
+            ready[count++] = end->waiter;
     }
     v->ready_count = left;
     return count;
@@ -978,6 +980,14 @@ static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
     return d != NULL ? wire_of(v, d)->mtu_bytes : 576;
 }
 
+static const struct eb_port_time time_group = {sizeof time_group, now_us, wait_until, random_number};
+static const struct eb_port_udp udp_group = {sizeof udp_group, udp_open,          udp_send,
+                                             udp_receive,      ebi_sim_close_end, path_mtu_bytes};
+static const struct eb_port_tcp tcp_group = {sizeof tcp_group, tcp_open, tcp_send, tcp_receive,
+                                             ebi_sim_close_end};
+static const struct eb_port_frame frame_group = {sizeof frame_group, frame_open, frame_send, frame_receive,
+                                                 ebi_sim_close_end};
+
 bool ebi_sim_virtual_open(struct eb_sim *sim)
 {
     struct ebi_sim_virtual *v = ebi_sim_grow(NULL, 1, sizeof *v);
@@ -985,29 +995,15 @@ bool ebi_sim_virtual_open(struct eb_sim *sim)
                                   .now_us = 1000000,
                                   .next_laptop_port = LAPTOP_PORT_FIRST,
                                   .next_device_port = DEVICE_PORT_FIRST};
-    v->port = (struct eb_port){
-        .self = v,
-        .now_us = now_us,
-        .wait = wait_until,
-        .random = random_number,
-        .path_mtu_bytes = path_mtu_bytes,
-        .links = sim->laptop_count > 0 ? list_links : NULL,
-        .udp_open = udp_open,
-        .udp_send = udp_send,
-        .udp_receive = udp_receive,
-        .udp_close = ebi_sim_close_end,
-        .tcp_open = tcp_open,
-        .tcp_send = tcp_send,
-        .tcp_receive = tcp_receive,
-        .tcp_close = ebi_sim_close_end,
-        .frame_open = frame_open,
-        .frame_send = frame_send,
-        .frame_receive = frame_receive,
-        .frame_close = ebi_sim_close_end,
-        .neighbours = list_neighbours,
-        .address_add = address_add,
-        .address_remove = address_remove,
-    };
+    v->links = (struct eb_port_links){sizeof v->links, sim->laptop_count > 0 ? list_links : NULL,
+                                      list_neighbours, address_add, address_remove};
+    v->port = (struct eb_port){.bytes = sizeof v->port,
+                               .self = v,
+                               .time = &time_group,
+                               .udp = &udp_group,
+                               .tcp = &tcp_group,
+                               .frame = &frame_group,
+                               .links = &v->links};
     v->net = (struct ebi_sim_net){v,          now_us,          udp_bind,         device_udp_send,
                                   udp_unbind, device_tcp_send, device_tcp_close, udp_send_from,
                                   frame_down, set_alive};
@@ -1064,9 +1060,8 @@ void eb_sim_pass(struct eb_sim *sim, uint64_t us)
 {
     const struct eb_port *port = eb_sim_port(sim);
     uint64_t end_us = sim->net->now_us + us;
-    void *owners[8];
     while (sim->net->now_us < end_us)
-        port->wait(port->self, end_us, owners, 8);
+        eb_port_wait(port, end_us);
 }
 
 void eb_sim_set_faults(struct eb_sim *sim, const struct eb_sim_fault *faults, size_t count)

@@ -74,22 +74,23 @@ static bool device_at(void *self, size_t index, struct eb_usb_device *to)
     return true;
 }
 
-static struct usb_end *new_usb_end(struct ebi_sim_virtual *v, void *owner, int *handle)
+static struct usb_end *new_usb_end(struct ebi_sim_virtual *v, struct eb_waiter *waiter, int *handle)
 {
-    *handle = ebi_sim_new_end(v, owner, false);
+    *handle = ebi_sim_new_end(v, waiter, false);
     struct usb_end *u = ebi_sim_grow(NULL, 1, sizeof *u);
     memset(u, 0, sizeof *u);
     v->ends[*handle].usb = u;
     return u;
 }
 
-static enum eb_status watch(void *self, void *owner, int *handle)
+static enum eb_status watch(void *self, struct eb_waiter *waiter, int *handle)
 {
-    new_usb_end(self, owner, handle);
+    new_usb_end(self, waiter, handle);
     return EB_OK;
 }
 
-static enum eb_status open_device(void *self, void *owner, const struct eb_usb_device *device, int *handle)
+static enum eb_status open_device(void *self, struct eb_waiter *waiter, const struct eb_usb_device *device,
+                                  int *handle)
 {
     struct ebi_sim_virtual *v = self;
     *handle = EB_NO_HANDLE;
@@ -100,7 +101,7 @@ static enum eb_status open_device(void *self, void *owner, const struct eb_usb_d
             continue;
         if (d->usb.denied)
             return EB_DENIED;
-        struct usb_end *u = new_usb_end(v, owner, handle);
+        struct usb_end *u = new_usb_end(v, waiter, handle);
         u->device = d;
         u->address = d->usb.address;
         return EB_OK;
@@ -284,6 +285,9 @@ static enum eb_status reset(void *self, int handle)
 
 /* --- the port ------------------------------------------------------------------------------------ */
 
+static const struct eb_port_usb usb_group = {sizeof usb_group, device_at,   watch, open_device,      claim,
+                                             control,          take_answer, reset, ebi_sim_close_end};
+
 void ebi_sim_virtual_usb_open(struct ebi_sim_virtual *v)
 {
     bool any = v->sim->hub_count > 0;
@@ -293,14 +297,7 @@ void ebi_sim_virtual_usb_open(struct ebi_sim_virtual *v)
     v->sim->usb_self = v;
     if (!any)
         return; /* a laptop without USB */
-    v->port.usb_device = device_at;
-    v->port.usb_watch = watch;
-    v->port.usb_open = open_device;
-    v->port.usb_claim = claim;
-    v->port.usb_control = control;
-    v->port.usb_answer = take_answer;
-    v->port.usb_reset = reset;
-    v->port.usb_close = ebi_sim_close_end;
+    v->port.usb = &usb_group;
 }
 
 void ebi_sim_virtual_usb_free(struct end *end)

@@ -209,7 +209,7 @@ void ebi_job_work(struct eb_job *job, struct eb_crew *crew,
     unsigned told = 0;
     size_t going = crew->going;
     while (going > 0 || (more != NULL && more(job, crew))) {
-        uint64_t until_us = job->config.simulated ? EB_NEVER : job->port->now_us(job->port->self) + SHOW_US;
+        uint64_t until_us = job->config.simulated ? EB_NEVER : eb_port_now_us(job->port) + SHOW_US;
         eb_crew_work(crew, until_us);
         if (more != NULL)
             more(job, crew);

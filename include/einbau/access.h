@@ -68,9 +68,9 @@ struct eb_contact {
     const struct eb_port *port;
     const struct eb_profile *profile; /* NULL: none, for single operations that need none */
     const struct eb_target *target;
-    void *owner;          /* what the port's wait returns when something can be done */
-    uint64_t patience_us; /* for one exchange over IP, connecting included */
-    uint8_t *buffer;      /* for sending */
+    struct eb_waiter *waiter; /* told when something can be done; may be NULL */
+    uint64_t patience_us;     /* for one exchange over IP, connecting included */
+    uint8_t *buffer;          /* for sending */
     size_t buffer_bytes;
     bool first_is_enough; /* an item that has a text needs no further source */
     bool interrupted;     /* an earlier job may have left a transfer under way */
@@ -205,14 +205,17 @@ struct eb_rows {
     const struct eb_section *section; /* NULL: it sends nothing */
 };
 
+enum { EB_NEEDS_UDP = 1, EB_NEEDS_TCP = 2, EB_NEEDS_FRAMES = 4, EB_NEEDS_CAN = 8, EB_NEEDS_USB = 16 };
+
 enum eb_wire { EB_WIRE_ETHERNET, EB_WIRE_CAN, EB_WIRE_USB };
 
 struct eb_access {
     const char *word;  /* "modbus" */
     const char *title; /* as in a sentence: "Modbus/TCP" */
     enum eb_wire wire;
-    uint8_t rank;  /* of several that read values the lower ones are asked first */
-    unsigned able; /* EB_ABLE bits */
+    uint8_t rank;   /* of several that read values the lower ones are asked first */
+    unsigned able;  /* EB_ABLE bits */
+    unsigned needs; /* EB_NEEDS bits: groups of the port */
     size_t context_bytes;
 
     /* Makes a fresh context; it keeps `contact`. */

@@ -14,7 +14,9 @@ enum { EB_CREW_STALL_POLLS = 20000 };
 
 /* One place in a crew; the caller provides an array of them. */
 struct eb_crew_place {
+    struct eb_waiter waiter; /* first, so that it is the place's address */
     struct eb_run *run;
+    bool woken; /* something came, in this crew's wait or in that of another user of the port */
     uint64_t deadline_us;
     uint64_t polled_us; /* when it was polled last, and how often at that very moment */
     uint32_t polls;
@@ -26,17 +28,13 @@ struct eb_crew {
     size_t count;
     size_t cap;
     size_t going; /* runs that have not ended */
-    /* Told of owners that the port's wait gave and that are no place of this crew: another user of the same
-     * port. May be NULL. */
-    void (*other)(void *context, void *owner);
-    void *other_context;
 };
 
 void eb_crew_init(struct eb_crew *crew, const struct eb_port *port, struct eb_crew_place *places, size_t cap);
 
 /* Takes in a run that eb_run_init has made ready, also while others are going on; it stays the caller's. From
- * then on the port's owner of what the run opens is its place in the crew.  One that has ended already is not
- * polled. EB_TOO_LARGE where all places are taken. */
+ * then on its place is the waiter of what it opens.  One that has ended already is not polled.  EB_TOO_LARGE
+ * where all places are taken. */
 EB_NODISCARD enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run);
 
 /* Polls every run that is due, then waits for the next arrival or deadline, but not beyond `until_us`, and

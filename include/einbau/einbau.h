@@ -30,6 +30,7 @@
 #include "einbau/model.h"
 #include "einbau/plan.h"
 #include "einbau/port.h"
+#include "einbau/port_null.h"
 #include "einbau/profile.h"
 #include "einbau/request.h"
 #include "einbau/run.h"

@@ -38,7 +38,7 @@ struct eb_node {
 
 struct eb_nodes_config {
     const struct eb_port *port;
-    void *owner;
+    struct eb_waiter *waiter;
     const char *link;
     uint32_t bit_rate;
     uint64_t listen_us; /* how long it only listens */

@@ -13,7 +13,7 @@ enum { EB_REQUEST_CONTEXT_BYTES = 2560 };
 
 struct eb_request_config {
     const struct eb_port *port;
-    void *owner; /* whom the port's wait is to give back */
+    struct eb_waiter *waiter; /* told when something can be done; NULL: a caller that polls after each wait */
     const struct eb_access *access;
     struct eb_operation operation;
     struct eb_target target;

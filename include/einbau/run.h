@@ -169,6 +169,7 @@ struct eb_run {
     struct eb_run_record record;
 
     /* the run's own */
+    struct eb_waiter waiter; /* until a crew gives its own */
     struct eb_contact contact;
     eb_texts texts;
     struct ebi_run_access {

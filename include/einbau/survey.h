@@ -132,6 +132,7 @@ struct ebi_survey_link {
 
 struct eb_survey {
     struct eb_survey_config config;
+    struct eb_waiter waiter;
     struct ebi_survey_link links[EB_SURVEY_LINKS_MAX];
     size_t count;    /* of devices found */
     size_t left_out; /* answers of devices for which there was no room */

@@ -22,6 +22,9 @@ enum { EBI_READS_AT_ONCE = 64 };
 /* The words for enum eb_value_form. */
 extern const char *const ebi_forms[];
 
+/* What the access needs and the port does not have, "the port has no UDP"; NULL: nothing is missing. */
+const char *ebi_port_lacks(const struct eb_port *port, const struct eb_access *access);
+
 /* --- restarts ---------------------------------------------------------------------------------------- */
 
 /* From now on what shows a restart is looked for: contact->restart. */

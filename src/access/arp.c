@@ -34,6 +34,7 @@ const struct eb_access eb_access_arp = {
     .word = "arp",
     .title = "ARP",
     .able = EB_ABLE(EB_WHO_HAS) | EB_BY_FRAMES,
+    .needs = EB_NEEDS_FRAMES,
     .context_bytes = sizeof(struct eb_exchange),
     .init = init,
     .begin = ebi_exchange_begin,

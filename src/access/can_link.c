@@ -38,7 +38,7 @@ void ebi_can_close(struct eb_can_link *link)
 {
     const struct eb_port *port = link->contact->port;
     if (link->handle != EB_NO_HANDLE)
-        port->can_close(port->self, link->handle);
+        port->can->close(port->self, link->handle);
     link->handle = EB_NO_HANDLE;
     link->busy = false;
 }
@@ -136,7 +136,7 @@ uint64_t ebi_can_deadline_us(const struct eb_can_link *link, uint64_t engine_us)
 bool ebi_can_all_out(const struct eb_can_link *link)
 {
     const struct eb_port *port = link->contact->port;
-    return link->handle != EB_NO_HANDLE && port->can_sent(port->self, link->handle) >= link->given;
+    return link->handle != EB_NO_HANDLE && port->can->sent(port->self, link->handle) >= link->given;
 }
 
 static enum eb_status open_adapter(struct eb_can_link *link, uint32_t id, uint32_t mask)
@@ -146,11 +146,11 @@ static enum eb_status open_adapter(struct eb_can_link *link, uint32_t id, uint32
         .link = link->contact->target->can_link, .bit_rate = link->bit_rate, .id = id, .mask = mask};
     if (link->handle != EB_NO_HANDLE)
         return EB_OK;
-    if (port->can_open == NULL || options.link == NULL)
+    if (!EB_PORT_HAS(port, can, open) || options.link == NULL)
         return EB_UNREACHABLE;
     link->given = 0;
     link->bus_off = false;
-    return port->can_open(port->self, link->contact->owner, &options, &link->handle) == EB_OK
+    return port->can->open(port->self, link->contact->waiter, &options, &link->handle) == EB_OK
                ? EB_OK
                : EB_UNREACHABLE;
 }
@@ -166,13 +166,13 @@ static enum eb_status look_at_bus(struct eb_can_link *link)
 {
     const struct eb_port *port = link->contact->port;
     struct eb_can_state state;
-    port->can_state(port->self, link->handle, &state);
+    port->can->state(port->self, link->handle, &state);
     link->bus_off = state.mode == EB_CAN_BUS_OFF;
     bool only_errors =
         state.received == 0 && (state.sent == 0 || !state.sent_is_proof) && errors_of(&state) >= FEW_ERRORS;
     if (!link->bus_off && !only_errors)
         return EB_OK;
-    port->can_close(port->self, link->handle);
+    port->can->close(port->self, link->handle);
     link->handle = EB_NO_HANDLE;
     return EB_IO;
 }
@@ -183,7 +183,7 @@ static enum eb_status receive_frames(struct eb_can_link *link, void *self,
     const struct eb_port *port = link->contact->port;
     struct eb_can_frame frames[EBI_CAN_BURST];
     size_t count;
-    enum eb_status status = port->can_receive(port->self, link->handle, frames, EBI_CAN_BURST, &count);
+    enum eb_status status = port->can->receive(port->self, link->handle, frames, EBI_CAN_BURST, &count);
     link->more = status == EB_OK && count == EBI_CAN_BURST;
     for (size_t i = 0; status == EB_OK && i < count; i++) {
         link->heard = true;
@@ -203,7 +203,7 @@ enum eb_status ebi_can_exchange(struct eb_can_link *link, void *self, const stru
     if (look_at_bus(link) != EB_OK)
         return EB_IO;
     if (receive_frames(link, self, engine, now_us) != EB_OK) {
-        port->can_close(port->self, link->handle);
+        port->can->close(port->self, link->handle);
         link->handle = EB_NO_HANDLE;
         return EB_UNREACHABLE;
     }
@@ -211,7 +211,7 @@ enum eb_status ebi_can_exchange(struct eb_can_link *link, void *self, const stru
     size_t taken;
     do {
         count = engine->give(self, frames, EBI_CAN_BURST, ebi_can_all_out(link), now_us);
-        taken = count > 0 ? port->can_send(port->self, link->handle, frames, count) : 0;
+        taken = count > 0 ? port->can->send(port->self, link->handle, frames, count) : 0;
         link->given += taken;
         engine->taken(self, taken, now_us);
     } while (count > 0 && taken == count);

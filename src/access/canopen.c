@@ -173,7 +173,7 @@ static bool try_other_place(context *r)
     c->bit_rate = there ? target->bit_rate : bit_rate;
     /* What was opened hears only the other place. */
     if (c->handle != EB_NO_HANDLE)
-        port->can_close(port->self, c->handle);
+        port->can->close(port->self, c->handle);
     c->handle = EB_NO_HANDLE;
     return true;
 }
@@ -469,6 +469,7 @@ const struct eb_access eb_access_canopen = {
     .wire = EB_WIRE_CAN,
     .able =
         EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
+    .needs = EB_NEEDS_CAN,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

@@ -101,7 +101,7 @@ static enum eb_status poll(void *self, uint64_t now_us)
     if (x->stream.handle == EB_NO_HANDLE) {
         struct eb_endpoint peer = c->target->modbus;
         peer.port = EB_CIP_PORT;
-        enum eb_status opened = port->tcp_open(port->self, c->owner, &peer, &x->stream.handle);
+        enum eb_status opened = port->tcp->open(port->self, c->waiter, &peer, &x->stream.handle);
         if (opened != EB_OK)
             return end(x, opened);
     }
@@ -146,6 +146,7 @@ const struct eb_access eb_access_cip = {
     .title = "EtherNet/IP",
     .rank = 4,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_BLINK),
+    .needs = EB_NEEDS_UDP | EB_NEEDS_TCP,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

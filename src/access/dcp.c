@@ -79,6 +79,7 @@ const struct eb_access eb_access_dcp = {
     .rank = 6,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_BLINK) | EB_ABLE(EB_STATION) | EB_ABLE(EB_SET_NAME) |
             EB_ABLE(EB_SET_IP) | EB_ABLE(EB_NAMED) | EB_BY_FRAMES,
+    .needs = EB_NEEDS_FRAMES,
     .context_bytes = sizeof(struct eb_exchange),
     .init = init,
     .begin = ebi_exchange_begin,

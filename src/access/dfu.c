@@ -50,7 +50,7 @@ static void close_device(context *r)
 {
     const struct eb_port *port = r->contact->port;
     if (r->handle != EB_NO_HANDLE)
-        port->usb_close(port->self, r->handle);
+        port->usb->close(port->self, r->handle);
     r->handle = EB_NO_HANDLE;
     r->asked = false;
 }
@@ -59,7 +59,7 @@ static void stop_watching(context *r)
 {
     const struct eb_port *port = r->contact->port;
     if (r->watch != EB_NO_HANDLE)
-        port->usb_close(port->self, r->watch);
+        port->usb->close(port->self, r->watch);
     r->watch = EB_NO_HANDLE;
 }
 
@@ -152,7 +152,7 @@ static enum eb_status find(context *r, char *text, size_t cap)
     size_t perhaps = 0;
     size_t others = 0;
     bool sure = false;
-    for (size_t i = 0; port->usb_device(port->self, i, &device); i++) {
+    for (size_t i = 0; port->usb->device(port->self, i, &device); i++) {
         enum eb_usb_match match = match_of(r, &device);
         if (match == EB_USB_ANOTHER) {
             others++;
@@ -251,13 +251,13 @@ static enum eb_status begin_transfer(context *r, const struct eb_usb_setup *setu
 {
     const struct eb_port *port = r->contact->port;
     r->asked = true;
-    return port->usb_control(port->self, r->handle, setup, bytes, patience_ms);
+    return port->usb->control(port->self, r->handle, setup, bytes, patience_ms);
 }
 
 static enum eb_status transfer_answer(context *r, uint8_t *bytes, size_t cap, size_t *received)
 {
     const struct eb_port *port = r->contact->port;
-    enum eb_status status = port->usb_answer(port->self, r->handle, bytes, cap, received);
+    enum eb_status status = port->usb->answer(port->self, r->handle, bytes, cap, received);
     if (status != EB_PENDING)
         r->asked = false;
     return status;
@@ -266,7 +266,7 @@ static enum eb_status transfer_answer(context *r, uint8_t *bytes, size_t cap, si
 static enum eb_status open_device(context *r)
 {
     const struct eb_port *port = r->contact->port;
-    return port->usb_open(port->self, r->contact->owner, &r->device, &r->handle);
+    return port->usb->open(port->self, r->contact->waiter, &r->device, &r->handle);
 }
 
 /* --- moves --------------------------------------------------------------------------------------- */
@@ -277,7 +277,7 @@ static enum eb_status not_found(context *r, enum eb_status status, const char *t
     const struct eb_port *port = r->contact->port;
     if (now_us >= r->patience_end_us)
         return end(r, status, text);
-    if (r->watch == EB_NO_HANDLE && port->usb_watch(port->self, r->contact->owner, &r->watch) != EB_OK)
+    if (r->watch == EB_NO_HANDLE && port->usb->watch(port->self, r->contact->waiter, &r->watch) != EB_OK)
         r->watch = EB_NO_HANDLE;
     r->look_us = now_us + RETRY_US;
     if (r->watch != EB_NO_HANDLE || r->look_us > r->patience_end_us)
@@ -394,7 +394,7 @@ static enum eb_status poll_strings(context *r, uint64_t now_us)
 static enum eb_status poll_claim(context *r, uint8_t alternate, uint64_t now_us)
 {
     const struct eb_port *port = r->contact->port;
-    enum eb_status status = port->usb_claim(port->self, r->handle, r->interface.number, alternate);
+    enum eb_status status = port->usb->claim(port->self, r->handle, r->interface.number, alternate);
     if (status == EB_PENDING && now_us < r->patience_end_us) {
         r->look_us = now_us + RETRY_US;
         return EB_PENDING;
@@ -424,7 +424,7 @@ static enum eb_status poll_reset(context *r, uint64_t now_us)
 {
     const struct eb_port *port = r->contact->port;
     size_t size = 0;
-    if (!r->asked && port->usb_reset(port->self, r->handle) == EB_OK) {
+    if (!r->asked && port->usb->reset(port->self, r->handle) == EB_OK) {
         r->asked = true;
         return EB_PENDING;
     }
@@ -568,7 +568,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 static enum eb_status poll(void *self, uint64_t now_us)
 {
     context *r = self;
-    if (r->contact->port->usb_device == NULL)
+    if (!EB_PORT_HAS(r->contact->port, usb, device))
         return end(r, EB_UNREACHABLE, "");
     for (;;) {
         enum eb_status status = poll_once(r, now_us);
@@ -661,6 +661,7 @@ const struct eb_access eb_access_dfu = {
     .wire = EB_WIRE_USB,
     .able =
         EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
+    .needs = EB_NEEDS_USB,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

@@ -94,6 +94,7 @@ const struct eb_access eb_access_dns_sd = {
     .title = "DNS-SD",
     .rank = 5,
     .able = EB_ABLE(EB_READ),
+    .needs = EB_NEEDS_UDP,
     .context_bytes = sizeof(struct eb_exchange),
     .init = init,
     .begin = ebi_exchange_begin,

@@ -30,9 +30,9 @@ void ebi_exchange_close(void *self)
     if (x->handle == EB_NO_HANDLE)
         return;
     if (by_frames(x))
-        port->frame_close(port->self, x->handle);
+        port->frame->close(port->self, x->handle);
     else
-        port->udp_close(port->self, x->handle);
+        port->udp->close(port->self, x->handle);
     x->handle = EB_NO_HANDLE;
 }
 
@@ -67,7 +67,7 @@ static bool find_link(struct eb_exchange *x)
         x->link = *target->link;
         return true;
     }
-    size_t count = port->links != NULL ? port->links(port->self, links, EB_LINKS_MAX) : 0;
+    size_t count = EB_PORT_HAS(port, links, list) ? port->links->list(port->self, links, EB_LINKS_MAX) : 0;
     for (size_t i = 0; i < count; i++) {
         for (size_t k = 0; k < links[i].count && links[i].up; k++) {
             if (links[i].has_mac && eb_link_covers(&links[i].addresses[k], target->modbus.ip)) {
@@ -94,11 +94,11 @@ static enum eb_status open(struct eb_exchange *x)
     const struct eb_endpoint peer = peer_of(x);
     const struct eb_udp_options only_peer = {.peer = &peer};
     if (!by_frames(x))
-        return port->udp_open(port->self, c->owner, &only_peer, &x->handle);
-    if (!find_link(x) || port->frame_open == NULL)
+        return port->udp->open(port->self, c->waiter, &only_peer, &x->handle);
+    if (!find_link(x) || !EB_PORT_HAS(port, frame, open))
         return EB_UNREACHABLE;
     x->finding_mac = !c->target->has_mac && !collects(x);
-    return port->frame_open(port->self, c->owner, x->link.name, &x->handle);
+    return port->frame->open(port->self, c->waiter, x->link.name, &x->handle);
 }
 
 void ebi_exchange_init(struct eb_exchange *x, const struct ebi_question *question, struct eb_contact *contact)
@@ -118,7 +118,7 @@ void ebi_exchange_begin(void *self, const struct eb_operation *operation, uint64
     x->operation = *operation;
     x->busy = true;
     x->more = x->finding_mac = false;
-    x->id = c->port->random(c->port->self) & 0x3FFFFFFF;
+    x->id = eb_port_random(c->port) & 0x3FFFFFFF;
     x->next_us = now_us;
     x->repeat_us = REPEAT_FIRST_US;
     x->end_us = now_us + c->patience_us;
@@ -163,7 +163,7 @@ static enum eb_status hear_one(struct eb_exchange *x, struct eb_error *error, ui
     uint8_t bytes[EBI_MESSAGE_BYTES];
     size_t size = 0;
     if (by_frames(x)) {
-        if (port->frame_receive(port->self, x->handle, bytes, sizeof bytes, &size) != EB_OK)
+        if (port->frame->receive(port->self, x->handle, bytes, sizeof bytes, &size) != EB_OK)
             return EB_NO_ANSWER;
         if (!x->finding_mac)
             return x->question->take(x, bytes, size, error);
@@ -172,7 +172,7 @@ static enum eb_status hear_one(struct eb_exchange *x, struct eb_error *error, ui
     }
     struct eb_datagram d = {.bytes = bytes, .size_bytes = sizeof bytes};
     size_t received = 0;
-    enum eb_status status = port->udp_receive(port->self, x->handle, &d, 1, &received);
+    enum eb_status status = port->udp->receive(port->self, x->handle, &d, 1, &received);
     if (status != EB_OK || received == 0)
         return status == EB_UNREACHABLE ? status : EB_NO_ANSWER;
     if (memcmp(d.peer.ip, x->contact->target->modbus.ip, 4) != 0)
@@ -211,9 +211,9 @@ static void ask(struct eb_exchange *x, uint64_t now_us)
         size = x->question->write(x, bytes, sizeof bytes);
     d.size_bytes = size;
     if (size > 0 && by_frames(x))
-        port->frame_send(port->self, x->handle, bytes, size);
+        port->frame->send(port->self, x->handle, bytes, size);
     else if (size > 0)
-        port->udp_send(port->self, x->handle, &d, 1);
+        port->udp->send(port->self, x->handle, &d, 1);
     x->next_us = now_us + x->repeat_us;
     x->repeat_us = 2 * x->repeat_us < REPEAT_MOST_US ? 2 * x->repeat_us : REPEAT_MOST_US;
 }

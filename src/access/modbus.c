@@ -51,8 +51,8 @@ static enum eb_status open_stream(context *m)
         return EB_OK;
     m->stream.connected = false;
     m->kept = false;
-    m->connect_began_us = port->now_us(port->self);
-    return port->tcp_open(port->self, m->contact->owner, &m->contact->target->modbus, &m->stream.handle);
+    m->connect_began_us = eb_port_now_us(port);
+    return port->tcp->open(port->self, m->contact->waiter, &m->contact->target->modbus, &m->stream.handle);
 }
 
 /* Sends and receives what can be; EB_OK once the exchange is done. */
@@ -64,7 +64,7 @@ static enum eb_status exchange(context *m)
     if (status == EB_OK)
         status = ebi_stream_pump(&m->stream, port, &ebi_modbus_stream, &m->modbus, EBI_READS_AT_ONCE);
     if (m->stream.connected && !before) {
-        uint64_t took_us = port->now_us(port->self) - m->connect_began_us;
+        uint64_t took_us = eb_port_now_us(port) - m->connect_began_us;
         if (!m->kept && !m->contact->watching && took_us > m->connect_us)
             m->connect_us = took_us;
         m->unanswered = 0;
@@ -150,7 +150,7 @@ static void begin_exchange(context *m, uint64_t now_us)
     m->deadline_us = now_us;
     m->patience_end_us = now_us + m->contact->patience_us;
     m->attempt_end_us = m->patience_end_us;
-    eb_modbus_init(&m->modbus, m->contact->target->unit, (uint16_t)port->random(port->self));
+    eb_modbus_init(&m->modbus, m->contact->target->unit, (uint16_t)eb_port_random(port));
     ask(m);
 }
 
@@ -424,6 +424,7 @@ const struct eb_access eb_access_modbus = {
     .title = "Modbus/TCP",
     .rank = 1,
     .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_BLINK) | EB_ABLE(EB_GET) | EB_ABLE(EB_PUT),
+    .needs = EB_NEEDS_TCP,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

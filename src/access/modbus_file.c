@@ -39,7 +39,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     struct eb_modbus_file_way way;
     memcpy(&way, c->profile->way, sizeof way);
     const struct eb_modbus_file_config config = {.unit = c->target->unit,
-                                                 .tid = (uint16_t)port->random(port->self),
+                                                 .tid = (uint16_t)eb_port_random(port),
                                                  .file = file_number(operation->component->file_name),
                                                  .group = way.group,
                                                  .source = operation->source,
@@ -86,7 +86,7 @@ static void exchange(context *m, uint64_t now_us)
             return;
         m->stream.connected = false;
         m->open_us = now_us + REOPEN_US;
-        status = port->tcp_open(port->self, c->owner, &c->target->modbus, &m->stream.handle);
+        status = port->tcp->open(port->self, c->waiter, &c->target->modbus, &m->stream.handle);
         eb_modbus_file_connected(&m->file);
     }
     if (status == EB_OK)
@@ -150,6 +150,7 @@ const struct eb_access eb_access_modbus_file = {
     .title = "Modbus file records",
     .rank = 2,
     .able = EB_ABLE(EB_SEND),
+    .needs = EB_NEEDS_TCP,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

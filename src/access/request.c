@@ -1,4 +1,5 @@
 #include "einbau/request.h"
+#include "access/access.h"
 
 #include <string.h>
 
@@ -10,17 +11,20 @@ enum eb_status eb_request_begin(struct eb_request *r, const struct eb_request_co
     r->contact = (struct eb_contact){.port = config->port,
                                      .profile = config->profile,
                                      .target = &r->config.target,
-                                     .owner = config->owner,
+                                     .waiter = config->waiter,
                                      .patience_us = config->patience_us,
                                      .texts = config->texts};
-    if ((access->able & EB_ABLE(config->operation.kind)) == 0 || access->context_bytes > sizeof r->context) {
+    const char *lacks = ebi_port_lacks(config->port, access);
+    if ((access->able & EB_ABLE(config->operation.kind)) == 0 || access->context_bytes > sizeof r->context ||
+        lacks != NULL) {
         r->status = EB_BAD_CALL;
-        r->contact.error = (struct eb_error){.status = EB_BAD_CALL, .where = access->title};
+        r->contact.error =
+            (struct eb_error){.status = EB_BAD_CALL, .where = lacks != NULL ? lacks : access->title};
         return EB_BAD_CALL;
     }
     r->status = EB_PENDING;
     access->init(r->context, &r->contact);
-    access->begin(r->context, &r->config.operation, config->port->now_us(config->port->self));
+    access->begin(r->context, &r->config.operation, eb_port_now_us(config->port));
     return EB_OK;
 }
 
@@ -39,12 +43,11 @@ uint64_t eb_request_deadline_us(const struct eb_request *r)
 enum eb_status eb_request_work(struct eb_request *r, uint64_t until_us)
 {
     const struct eb_port *port = r->config.port;
-    void *owners[8];
-    uint64_t now_us = port->now_us(port->self);
+    uint64_t now_us = eb_port_now_us(port);
     while (eb_request_poll(r, now_us) == EB_PENDING && now_us < until_us) {
         uint64_t at_us = eb_request_deadline_us(r);
-        port->wait(port->self, at_us < until_us ? at_us : until_us, owners, 8);
-        now_us = port->now_us(port->self);
+        eb_port_wait(port, at_us < until_us ? at_us : until_us);
+        now_us = eb_port_now_us(port);
     }
     return r->status;
 }

@@ -16,7 +16,7 @@ static void close(void *self)
     context *t = self;
     const struct eb_port *port = t->contact->port;
     if (t->handle != EB_NO_HANDLE)
-        port->udp_close(port->self, t->handle);
+        port->udp->close(port->self, t->handle);
     t->handle = EB_NO_HANDLE;
     t->busy = false;
 }
@@ -40,7 +40,7 @@ static enum eb_status end_well(context *t)
 /* The largest block that path, buffer and profile allow. */
 static uint16_t block_size(const struct eb_contact *c, uint16_t wanted)
 {
-    uint32_t mtu = c->port->path_mtu_bytes(c->port->self, &c->target->tftp);
+    uint32_t mtu = c->port->udp->mtu_bytes(c->port->self, &c->target->tftp);
     uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
                                                                               : EB_TFTP_BLKSIZE_DEFAULT;
     if (largest > c->buffer_bytes - 4)
@@ -88,7 +88,7 @@ static void receive_datagrams(context *t, uint64_t now_us)
         for (size_t i = 0; i < RECEIVE_BURST; i++)
             burst[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = RECEIVE_BYTES};
         /* EB_UNREACHABLE is not the end: the device may be restarting, and patience decides. */
-        if (port->udp_receive(port->self, t->handle, burst, RECEIVE_BURST, &received) != EB_OK)
+        if (port->udp->receive(port->self, t->handle, burst, RECEIVE_BURST, &received) != EB_OK)
             return;
         for (size_t i = 0; i < received; i++)
             eb_tftp_put_receive(&t->put, &burst[i].peer, burst[i].bytes, burst[i].size_bytes, now_us);
@@ -106,7 +106,7 @@ static void send_datagrams(context *t, uint64_t now_us)
     size_t sent;
     do {
         given = eb_tftp_put_give(&t->put, burst, EB_BURST_MAX, now_us);
-        sent = given > 0 ? port->udp_send(port->self, t->handle, burst, given) : 0;
+        sent = given > 0 ? port->udp->send(port->self, t->handle, burst, given) : 0;
         eb_tftp_put_taken(&t->put, sent, now_us);
     } while (given > 0 && sent == given);
 }
@@ -137,7 +137,8 @@ static enum eb_status poll_back(context *t, uint64_t now_us)
     struct eb_datagram d = {.bytes = c->buffer, .size_bytes = c->buffer_bytes};
     size_t received = 0;
     int reads = 0;
-    while (reads < EBI_READS_AT_ONCE && port->udp_receive(port->self, t->handle, &d, 1, &received) == EB_OK) {
+    while (reads < EBI_READS_AT_ONCE &&
+           port->udp->receive(port->self, t->handle, &d, 1, &received) == EB_OK) {
         eb_tftp_get_receive(&t->get, &d.peer, d.bytes, d.size_bytes, now_us);
         d = (struct eb_datagram){.bytes = c->buffer, .size_bytes = c->buffer_bytes};
         reads++;
@@ -146,7 +147,7 @@ static enum eb_status poll_back(context *t, uint64_t now_us)
     }
     t->more = reads > 0;
     eb_tftp_get_tick(&t->get, now_us);
-    if (eb_tftp_get_give(&t->get, &d) && port->udp_send(port->self, t->handle, &d, 1) == 1)
+    if (eb_tftp_get_give(&t->get, &d) && port->udp->send(port->self, t->handle, &d, 1) == 1)
         eb_tftp_get_taken(&t->get, now_us);
     if (t->get.state == EB_TFTP_GET_FAILED)
         return end(t, &t->get.error);
@@ -165,7 +166,7 @@ static enum eb_status poll(void *self, uint64_t now_us)
     struct eb_contact *c = t->contact;
     if (t->back)
         return poll_back(t, now_us);
-    if (t->handle == EB_NO_HANDLE && c->port->udp_open(c->port->self, c->owner, NULL, &t->handle) != EB_OK)
+    if (t->handle == EB_NO_HANDLE && c->port->udp->open(c->port->self, c->waiter, NULL, &t->handle) != EB_OK)
         return end(t, &(struct eb_error){.status = EB_IO, .where = "opening a UDP socket"});
     t->more = false;
     receive_datagrams(t, now_us);
@@ -233,6 +234,7 @@ const struct eb_access eb_access_tftp = {
     .title = "TFTP",
     .rank = 2,
     .able = EB_ABLE(EB_SEND) | EB_ABLE_TO_WAIT | EB_ABLE_TO_READ_BACK,
+    .needs = EB_NEEDS_UDP,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

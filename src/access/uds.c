@@ -645,6 +645,7 @@ const struct eb_access eb_access_uds = {
     .wire = EB_WIRE_CAN,
     .able =
         EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
+    .needs = EB_NEEDS_CAN,
     .context_bytes = sizeof(context),
     .init = init,
     .begin = begin,

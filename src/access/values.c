@@ -240,3 +240,21 @@ bool ebi_in_loader(const struct eb_contact *contact)
     return ebi_value_text(contact, &contact->profile->from_state, state, sizeof state) &&
            strcmp(state, contact->profile->state_loader) == 0;
 }
+
+const char *ebi_port_lacks(const struct eb_port *port, const struct eb_access *access)
+{
+    const struct {
+        unsigned needs;
+        bool there;
+        const char *text;
+    } groups[] = {{EB_NEEDS_UDP, EB_PORT_HAS(port, udp, open), "the port has no UDP"},
+                  {EB_NEEDS_TCP, EB_PORT_HAS(port, tcp, open), "the port has no TCP"},
+                  {EB_NEEDS_FRAMES, EB_PORT_HAS(port, frame, open), "the port has no Ethernet frames"},
+                  {EB_NEEDS_CAN, EB_PORT_HAS(port, can, open), "the port has no CAN"},
+                  {EB_NEEDS_USB, EB_PORT_HAS(port, usb, device), "the port has no USB"}};
+    for (size_t i = 0; i < sizeof groups / sizeof groups[0]; i++) {
+        if ((access->needs & groups[i].needs) != 0 && !groups[i].there)
+            return groups[i].text;
+    }
+    return NULL;
+}

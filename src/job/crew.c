@@ -1,6 +1,9 @@
 #include "einbau/crew.h"
 
-enum { READY_MAX = 64 };
+static void wake(struct eb_waiter *waiter)
+{
+    ((struct eb_crew_place *)(void *)waiter)->woken = true;
+}
 
 void eb_crew_init(struct eb_crew *crew, const struct eb_port *port, struct eb_crew_place *places, size_t cap)
 {
@@ -12,17 +15,18 @@ enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run)
     if (crew->count == crew->cap)
         return EB_TOO_LARGE;
     struct eb_crew_place *place = &crew->places[crew->count++];
-    *place = (struct eb_crew_place){.run = run, .polled_us = EB_NEVER};
-    run->contact.owner = place;
+    *place = (struct eb_crew_place){.waiter = {wake}, .run = run, .polled_us = EB_NEVER};
+    run->contact.waiter = &place->waiter;
     crew->going += !eb_run_ended(run);
     return EB_OK;
 }
 
 static void poll_place(struct eb_crew *crew, struct eb_crew_place *place)
 {
+    place->woken = false;
     if (eb_run_ended(place->run))
         return;
-    uint64_t now_us = crew->port->now_us(crew->port->self);
+    uint64_t now_us = eb_port_now_us(crew->port);
     place->polls = now_us == place->polled_us ? place->polls + 1 : 0;
     place->polled_us = now_us;
     if (place->polls < EB_CREW_STALL_POLLS)
@@ -34,37 +38,23 @@ static void poll_place(struct eb_crew *crew, struct eb_crew_place *place)
         crew->going--;
 }
 
-/* The place that an owner is, or NULL: whose pointer it is nobody knows, so that it is only compared. */
-static struct eb_crew_place *place_of(const struct eb_crew *crew, const void *owner)
-{
-    uintptr_t at = (uintptr_t)owner;
-    uintptr_t first = (uintptr_t)crew->places;
-    size_t index = (at - first) / sizeof *crew->places;
-    bool inside = at >= first && index < crew->count && (at - first) % sizeof *crew->places == 0;
-    return inside ? &crew->places[index] : NULL;
-}
-
 size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us)
 {
-    uint64_t now_us = crew->port->now_us(crew->port->self);
+    uint64_t now_us = eb_port_now_us(crew->port);
     uint64_t next_us = until_us;
     for (size_t i = 0; i < crew->count; i++) {
         struct eb_crew_place *place = &crew->places[i];
-        if (place->deadline_us <= now_us)
+        if (place->deadline_us <= now_us || place->woken)
             poll_place(crew, place);
         if (place->deadline_us < next_us)
             next_us = place->deadline_us;
     }
-    if (crew->going > 0) {
-        void *ready[READY_MAX];
-        size_t count = crew->port->wait(crew->port->self, next_us, ready, READY_MAX);
-        for (size_t i = 0; i < count; i++) {
-            struct eb_crew_place *place = place_of(crew, ready[i]);
-            if (place != NULL)
-                poll_place(crew, place);
-            else if (crew->other != NULL)
-                crew->other(crew->other_context, ready[i]);
-        }
+    if (crew->going == 0)
+        return 0;
+    eb_port_wait(crew->port, next_us);
+    for (size_t i = 0; i < crew->count; i++) {
+        if (crew->places[i].woken)
+            poll_place(crew, &crew->places[i]);
     }
     return crew->going;
 }

@@ -72,6 +72,8 @@ void ebi_begin_reach(struct eb_run *run, uint64_t patience_us);
 
 /* --- operate.c: operations of the accesses, and looking --- */
 
+/* What the port lacks for the profile, or NULL. */
+const char *ebi_run_lacks(const struct eb_run_config *config);
 void ebi_init_accesses(struct eb_run *run);
 /* What sends its images, or NULL; whether it is able to do one of these. */
 const struct ebi_run_access *ebi_sender(const struct eb_run *run);

@@ -1,4 +1,5 @@
 /* Operations of the accesses that a run has, and looking: all values, by one access after the other. */
+#include "access/access.h"
 #include "job/ladder.h"
 
 #include <limits.h>
@@ -119,6 +120,16 @@ const void *eb_run_context(const struct eb_run *run, const struct eb_access *acc
     return found != NULL ? found->context : NULL;
 }
 
+const char *ebi_run_lacks(const struct eb_run_config *config)
+{
+    const struct eb_access *list[EB_ACCESSES_MAX];
+    size_t count = eb_profile_accesses(config->profile, list);
+    const char *lacks = NULL;
+    for (size_t i = 0; i < count && lacks == NULL; i++)
+        lacks = ebi_port_lacks(config->port, list[i]);
+    return lacks;
+}
+
 void ebi_init_accesses(struct eb_run *run)
 {
     const struct eb_run_config *config = &run->config;
@@ -127,7 +138,7 @@ void ebi_init_accesses(struct eb_run *run)
     run->contact = (struct eb_contact){.port = config->port,
                                        .profile = config->profile,
                                        .target = &run->config.target,
-                                       .owner = run,
+                                       .waiter = &run->waiter,
                                        .patience_us = config->profile->answer_patience_ms * 1000ULL,
                                        .buffer = config->buffer,
                                        .buffer_bytes = config->buffer_bytes,

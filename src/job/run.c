@@ -243,17 +243,19 @@ enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *confi
     bool sends = sends_by != NULL && (sends_by->able & EB_ABLE(EB_SEND)) != 0;
     run->config = *config;
     run->progress.attempt = 1;
-    if (config->memory == NULL || config->memory_bytes < eb_run_memory_bytes(config->profile) ||
+    bool wrong =
+        config->memory == NULL || config->memory_bytes < eb_run_memory_bytes(config->profile) ||
         config->count > EB_RUN_ITEMS_MAX ||
-        (config->count > 0 &&
-         (!sends || config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES || config->recover))) {
+        (config->count > 0 && (!sends || config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES || config->recover));
+    const char *lacks = ebi_run_lacks(config);
+    if (wrong || lacks != NULL) {
         run->state = EBI_ENDED;
         run->progress.rung = EB_RUNG_END;
         run->outcome = EB_OUTCOME_FAILED;
-        run->error = (struct eb_error){.status = EB_BAD_CALL, .where = "beginning"};
+        run->error = (struct eb_error){.status = EB_BAD_CALL, .where = wrong ? "beginning" : lacks};
         return EB_BAD_CALL;
     }
-    run->now_us = config->port->now_us(config->port->self);
+    run->now_us = eb_port_now_us(config->port);
     ebi_init_accesses(run);
     ebi_begin_reach(run, config->reach_patience_us);
     return EB_OK;
@@ -266,7 +268,7 @@ void eb_run_poll(struct eb_run *run)
     size_t step;
     if (run->state == EBI_ENDED)
         return;
-    run->now_us = port->now_us(port->self);
+    run->now_us = eb_port_now_us(port);
     do {
         state = run->state;
         step = run->step;
@@ -299,7 +301,7 @@ void eb_run_stop(struct eb_run *run)
 void eb_run_abandon(struct eb_run *run)
 {
     if (run->state != EBI_ENDED) {
-        run->now_us = run->config.port->now_us(run->config.port->self);
+        run->now_us = eb_port_now_us(run->config.port);
         ebi_finish(run, EB_OUTCOME_INTERRUPTED);
     }
 }

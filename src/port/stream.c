@@ -12,7 +12,7 @@ enum eb_status ebi_stream_pump(struct eb_stream *s, const struct eb_port *port,
         size_t size = by->give(engine, &out);
         size_t done = 0;
         if (size > 0) {
-            status = port->tcp_send(port->self, s->handle, out, size, &done);
+            status = port->tcp->send(port->self, s->handle, out, size, &done);
             if (status == EB_OK) {
                 s->connected = true;
                 by->taken(engine, done);
@@ -22,7 +22,7 @@ enum eb_status ebi_stream_pump(struct eb_stream *s, const struct eb_port *port,
             return EB_PENDING;
         } else {
             uint8_t in[STREAM_BYTES];
-            status = port->tcp_receive(port->self, s->handle, in, sizeof in, &done);
+            status = port->tcp->receive(port->self, s->handle, in, sizeof in, &done);
             if (status == EB_OK)
                 by->receive(engine, in, done);
         }
@@ -33,7 +33,7 @@ enum eb_status ebi_stream_pump(struct eb_stream *s, const struct eb_port *port,
 void ebi_stream_close(struct eb_stream *s, const struct eb_port *port)
 {
     if (s->handle != EB_NO_HANDLE)
-        port->tcp_close(port->self, s->handle);
+        port->tcp->close(port->self, s->handle);
     s->handle = EB_NO_HANDLE;
     s->connected = false;
 }

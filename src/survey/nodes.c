@@ -40,8 +40,8 @@ static void open_adapter(struct eb_nodes *n, bool listen_only)
     const struct eb_can_options options = {
         .link = n->config.link, .bit_rate = n->config.bit_rate, .listen_only = listen_only};
     n->given = 0;
-    if (port->can_open == NULL ||
-        port->can_open(port->self, n->config.owner, &options, &n->handle) != EB_OK) {
+    if (!EB_PORT_HAS(port, can, open) ||
+        port->can->open(port->self, n->config.waiter, &options, &n->handle) != EB_OK) {
         n->handle = EB_NO_HANDLE;
         n->status = EB_UNREACHABLE;
         n->phase = ENDED;
@@ -52,7 +52,7 @@ static void close_adapter(struct eb_nodes *n)
 {
     const struct eb_port *port = n->config.port;
     if (n->handle != EB_NO_HANDLE)
-        port->can_close(port->self, n->handle);
+        port->can->close(port->self, n->handle);
     n->handle = EB_NO_HANDLE;
 }
 
@@ -60,8 +60,8 @@ static void finish(struct eb_nodes *n, enum eb_status status)
 {
     const struct eb_port *port = n->config.port;
     if (n->handle != EB_NO_HANDLE)
-        port->can_state(port->self, n->handle, &n->state);
-    n->asked_us = port->now_us(port->self) - n->began_us;
+        port->can->state(port->self, n->handle, &n->state);
+    n->asked_us = eb_port_now_us(port) - n->began_us;
     close_adapter(n);
     n->status = status;
     n->phase = ENDED;
@@ -75,7 +75,7 @@ void eb_nodes_begin(struct eb_nodes *n, const struct eb_nodes_config *config)
         n->config.unit_count = EB_UNITS_MAX;
     n->handle = EB_NO_HANDLE;
     n->status = EB_PENDING;
-    n->began_us = config->port->now_us(config->port->self);
+    n->began_us = eb_port_now_us(config->port);
     n->until_us = n->began_us + config->listen_us;
     open_adapter(n, true);
 }
@@ -144,7 +144,7 @@ static void take_frame(struct eb_nodes *n, const struct eb_can_frame *f, uint64_
 static bool send_all(struct eb_nodes *n, const struct eb_can_frame *frames, size_t count, size_t *taken)
 {
     const struct eb_port *port = n->config.port;
-    *taken = count > 0 ? port->can_send(port->self, n->handle, frames, count) : 0;
+    *taken = count > 0 ? port->can->send(port->self, n->handle, frames, count) : 0;
     n->given += *taken;
     return *taken == count && count > 0;
 }
@@ -277,7 +277,7 @@ static bool work_unit(struct eb_nodes *n, size_t i, uint64_t now_us)
         if (!u->done)
             ask_unit(u, now_us);
     }
-    bool all_out = port->can_sent(port->self, n->handle) >= n->given;
+    bool all_out = port->can->sent(port->self, n->handle) >= n->given;
     while (!u->done && eb_uds_give(&u->uds, &frame, 1, all_out, now_us) == 1) {
         send_all(n, &frame, 1, &taken);
         eb_uds_taken(&u->uds, taken, now_us);
@@ -298,7 +298,7 @@ static uint32_t wrong_frames(const struct eb_can_state *s)
 static void end_listening(struct eb_nodes *n, uint64_t now_us)
 {
     const struct eb_port *port = n->config.port;
-    port->can_state(port->self, n->handle, &n->quiet);
+    port->can->state(port->self, n->handle, &n->quiet);
     n->quiet_us = now_us - n->began_us;
     /* Only errors: whoever sends now at this bit rate disturbs whatever runs at another one. */
     n->stayed_quiet = n->config.only_listen || (n->quiet.received == 0 && wrong_frames(&n->quiet) > 0);
@@ -317,7 +317,7 @@ static void end_listening(struct eb_nodes *n, uint64_t now_us)
 static void end_pass(struct eb_nodes *n, uint64_t now_us)
 {
     const struct eb_port *port = n->config.port;
-    bool out = port->can_sent(port->self, n->handle) > 0;
+    bool out = port->can->sent(port->self, n->handle) > 0;
     if (++n->pass < PASSES && out) {
         n->next_node = 1;
         n->until_us = now_us + PASS_US;
@@ -366,8 +366,8 @@ enum eb_status eb_nodes_poll(struct eb_nodes *n)
     size_t count;
     if (n->phase == ENDED)
         return n->status;
-    uint64_t now_us = port->now_us(port->self);
-    enum eb_status status = port->can_receive(port->self, n->handle, frames, BURST, &count);
+    uint64_t now_us = eb_port_now_us(port);
+    enum eb_status status = port->can->receive(port->self, n->handle, frames, BURST, &count);
     n->more = status == EB_OK && count == BURST;
     for (size_t i = 0; status == EB_OK && i < count; i++)
         take_frame(n, &frames[i], now_us);
@@ -419,10 +419,9 @@ uint64_t eb_nodes_deadline_us(const struct eb_nodes *n)
 enum eb_status eb_nodes_work(struct eb_nodes *n, uint64_t until_us)
 {
     const struct eb_port *port = n->config.port;
-    void *owners[8];
-    while (eb_nodes_poll(n) == EB_PENDING && port->now_us(port->self) < until_us) {
+    while (eb_nodes_poll(n) == EB_PENDING && eb_port_now_us(port) < until_us) {
         uint64_t next_us = eb_nodes_deadline_us(n);
-        port->wait(port->self, next_us < until_us ? next_us : until_us, owners, 8);
+        eb_port_wait(port, next_us < until_us ? next_us : until_us);
     }
     return n->status;
 }

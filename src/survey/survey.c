@@ -50,7 +50,7 @@ static void hear_frames(struct eb_survey *s, size_t link, uint64_t now_us)
     uint8_t bytes[EB_FRAME_MAX_BYTES];
     size_t size;
     for (int i = 0; i < FRAMES_AT_ONCE && s->links[link].frames != EB_NO_HANDLE; i++) {
-        if (port->frame_receive(port->self, s->links[link].frames, bytes, sizeof bytes, &size) != EB_OK)
+        if (port->frame->receive(port->self, s->links[link].frames, bytes, sizeof bytes, &size) != EB_OK)
             return;
         ebi_heard_frame(s, link, bytes, size, now_us);
     }
@@ -63,7 +63,7 @@ static void hear_datagrams(struct eb_survey *s, size_t link, int handle, uint64_
     for (int i = 0; i < FRAMES_AT_ONCE && handle != EB_NO_HANDLE; i++) {
         struct eb_datagram d = {.bytes = bytes, .size_bytes = sizeof bytes};
         size_t received = 0;
-        enum eb_status status = port->udp_receive(port->self, handle, &d, 1, &received);
+        enum eb_status status = port->udp->receive(port->self, handle, &d, 1, &received);
         if (status == EB_PENDING || (status == EB_OK && received == 0))
             return;
         if (status != EB_OK)
@@ -77,10 +77,10 @@ static void ask_neighbours(struct eb_survey *s, size_t link, uint64_t now_us)
     struct ebi_survey_link *l = &s->links[link];
     const struct eb_port *port = s->config.port;
     struct eb_neighbour list[NEIGHBOURS_MAX];
-    if (port->neighbours == NULL || now_us < l->neighbours_us)
+    if (!EB_PORT_HAS(port, links, neighbours) || now_us < l->neighbours_us)
         return;
     l->neighbours_us = now_us + NEIGHBOURS_US;
-    size_t count = port->neighbours(port->self, l->link.name, list, NEIGHBOURS_MAX);
+    size_t count = port->links->neighbours(port->self, l->link.name, list, NEIGHBOURS_MAX);
     for (size_t i = 0; i < count; i++) {
         bool covered = false;
         for (size_t k = 0; k < l->link.count; k++)
@@ -144,11 +144,12 @@ static bool begin_probe(struct eb_survey *s, struct eb_found *f, uint64_t now_us
         memcpy(peer.ip, f->ip, 4);
         *p = (struct eb_survey_probe){.used = true, .link = f->link, .until_us = now_us + CONNECT_US};
         memcpy(p->ip, f->ip, 4);
-        eb_modbus_init(&p->modbus, EB_MODBUS_UNIT_SELF, (uint16_t)port->random(port->self));
+        eb_modbus_init(&p->modbus, EB_MODBUS_UNIT_SELF, (uint16_t)eb_port_random(port));
         eb_modbus_identify(&p->modbus, EB_MODBUS_REGULAR);
         f->modbus = EBI_ASKED;
         f->modbus_tries++;
-        if (port->tcp_open(port->self, s, &peer, &p->stream.handle) != EB_OK) {
+        if (!EB_PORT_HAS(port, tcp, open) ||
+            port->tcp->open(port->self, &s->waiter, &peer, &p->stream.handle) != EB_OK) {
             p->stream.handle = EB_NO_HANDLE;
             end_probe(s, p, false, now_us);
         }
@@ -178,7 +179,7 @@ static bool spend(struct ebi_survey_link *l, unsigned frames, uint64_t now_us)
 static void send_frame(struct eb_survey *s, struct ebi_survey_link *l, const uint8_t *frame, size_t size)
 {
     const struct eb_port *port = s->config.port;
-    port->frame_send(port->self, l->frames, frame, size);
+    port->frame->send(port->self, l->frames, frame, size);
     l->sent++;
 }
 
@@ -190,7 +191,7 @@ static void send_snmp(struct eb_survey *s, struct ebi_survey_link *l, const uint
     memcpy(datagram.peer.ip, ip, 4);
     datagram.size_bytes = ebi_heard_snmp_question(s, ip, entity, bytes, sizeof bytes);
     if (datagram.size_bytes > 0 && l->udp != EB_NO_HANDLE) {
-        port->udp_send(port->self, l->udp, &datagram, 1);
+        port->udp->send(port->self, l->udp, &datagram, 1);
         l->sent++;
     }
 }
@@ -203,7 +204,7 @@ static void send_dns(struct eb_survey *s, struct ebi_survey_link *l, const struc
     int handle = l->group != EB_NO_HANDLE ? l->group : l->udp;
     if (handle == EB_NO_HANDLE)
         return;
-    port->udp_send(port->self, handle, &d, 1);
+    port->udp->send(port->self, handle, &d, 1);
     l->sent++;
 }
 
@@ -227,7 +228,7 @@ static void greet(struct eb_survey *s, struct ebi_survey_link *l, uint64_t now_u
         eb_cip_list_identity(bytes, CIP_DELAY_MS);
         struct eb_datagram d = {
             .peer = {{255, 255, 255, 255}, EB_CIP_PORT}, .bytes = bytes, .size_bytes = EB_CIP_LIST_BYTES};
-        port->udp_send(port->self, l->udp, &d, 1);
+        port->udp->send(port->self, l->udp, &d, 1);
         l->sent++;
     }
 }
@@ -440,11 +441,11 @@ static void open_link(struct eb_survey *s, size_t index)
     l->frames = EB_NO_HANDLE;
     l->group = EB_NO_HANDLE;
     l->udp = EB_NO_HANDLE;
-    if (l->link.has_mac && port->frame_open != NULL)
-        l->denied = port->frame_open(port->self, s, l->link.name, &l->frames) == EB_DENIED;
-    if (l->link.count > 0) {
-        port->udp_open(port->self, s, &group, &l->group);
-        port->udp_open(port->self, s, &plain, &l->udp);
+    if (l->link.has_mac && EB_PORT_HAS(port, frame, open))
+        l->denied = port->frame->open(port->self, &s->waiter, l->link.name, &l->frames) == EB_DENIED;
+    if (l->link.count > 0 && EB_PORT_HAS(port, udp, open)) {
+        port->udp->open(port->self, &s->waiter, &group, &l->group);
+        port->udp->open(port->self, &s->waiter, &plain, &l->udp);
     }
     for (size_t i = 0; i < l->link.count; i++)
         l->too_large = l->too_large || (l->link.kind != EB_LINK_LOOPBACK &&
@@ -457,11 +458,10 @@ void eb_survey_begin(struct eb_survey *s, const struct eb_survey_config *config)
     s->config = *config;
     if (s->config.link_count > EB_SURVEY_LINKS_MAX)
         s->config.link_count = EB_SURVEY_LINKS_MAX;
-    s->dcp_id = config->port->random(config->port->self) & 0x3FFFFFFF;
+    s->dcp_id = eb_port_random(config->port) & 0x3FFFFFFF;
     for (size_t i = 0; i < 2; i++)
-        s->secret[i] = (uint64_t)config->port->random(config->port->self) << 32 |
-                       config->port->random(config->port->self);
-    uint64_t now_us = config->port->now_us(config->port->self);
+        s->secret[i] = (uint64_t)eb_port_random(config->port) << 32 | eb_port_random(config->port);
+    uint64_t now_us = eb_port_now_us(config->port);
     for (size_t i = 0; i < config->probe_count; i++)
         config->probes[i].used = false;
     for (size_t i = 0; i < s->config.link_count; i++) {
@@ -506,8 +506,7 @@ static uint64_t next_us(const struct eb_survey *s, uint64_t now_us)
 bool eb_survey_work(struct eb_survey *s, uint64_t until_us)
 {
     const struct eb_port *port = s->config.port;
-    uint64_t now_us = port->now_us(port->self);
-    void *owners[8];
+    uint64_t now_us = eb_port_now_us(port);
     poll(s, now_us);
     if (round_complete(s, now_us)) {
         s->rounds++;
@@ -517,7 +516,7 @@ bool eb_survey_work(struct eb_survey *s, uint64_t until_us)
         begin_round(s, now_us);
     }
     uint64_t at_us = next_us(s, now_us);
-    port->wait(port->self, at_us < until_us ? at_us : until_us, owners, 8);
+    eb_port_wait(port, at_us < until_us ? at_us : until_us);
     return true;
 }
 
@@ -532,11 +531,11 @@ void eb_survey_end(struct eb_survey *s)
     for (size_t i = 0; i < s->config.link_count; i++) {
         struct ebi_survey_link *l = &s->links[i];
         if (l->frames != EB_NO_HANDLE)
-            port->frame_close(port->self, l->frames);
+            port->frame->close(port->self, l->frames);
         if (l->group != EB_NO_HANDLE)
-            port->udp_close(port->self, l->group);
+            port->udp->close(port->self, l->group);
         if (l->udp != EB_NO_HANDLE)
-            port->udp_close(port->self, l->udp);
+            port->udp->close(port->self, l->udp);
     }
     s->done = true;
 }

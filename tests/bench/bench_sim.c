@@ -48,14 +48,14 @@ static struct figures measure(const struct little_options *options, bool sending
     job_open(&job, little.site_path);
     double cpu = cpu_seconds();
     job_begin(&job, port, true);
-    from_us = port->now_us(port->self);
+    from_us = eb_port_now_us(port);
     const struct eb_access_tftp_context *tftp = eb_run_context(&job.runs[0], &eb_access_tftp);
     const struct eb_tftp_put *put = &tftp->put;
     while (eb_crew_work(&job.crew, EB_NEVER) > 0 && !(sending_only && put->state == EB_TFTP_DONE)) {
         if (put->state == EB_TFTP_SENDING && put->acked == 0 && sending_only)
             from_us = put->progress_us; /* when the device agreed */
     }
-    to_us = sending_only ? put->progress_us : port->now_us(port->self);
+    to_us = sending_only ? put->progress_us : eb_port_now_us(port);
     f.cpu = cpu_seconds() - cpu;
     f.seconds = (double)(to_us - from_us) / 1e6;
     f.busy = (double)eb_sim_busy_us(sim) / 1e6; /* the few frames before the transfer take microseconds */
@@ -115,12 +115,12 @@ static struct bus_figures measure_bus(const struct bus_options *options)
     if (sim == NULL)
         fail_msg("%s", problem.text);
     const struct eb_port *port = eb_sim_port(sim);
-    uint64_t began_us = port->now_us(port->self);
+    uint64_t began_us = eb_port_now_us(port);
     job_open(&job, little.site_path);
     job_begin(&job, port, true);
     const struct eb_run *run = &job.runs[1];
     while (eb_crew_work(&job.crew, EB_NEVER) > 0) {
-        uint64_t now_us = port->now_us(port->self);
+        uint64_t now_us = eb_port_now_us(port);
         uint64_t done = run->contact.done_bytes;
         if (run->progress.rung != EB_RUNG_SEND || done == 0)
             continue;
@@ -133,7 +133,7 @@ static struct bus_figures measure_bus(const struct bus_options *options)
             f.busy = (double)(eb_sim_bus_busy_us(sim, "bus") - busy_us) / (double)(now_us - from_us);
         }
     }
-    f.seconds = (double)(port->now_us(port->self) - began_us) / 1e6;
+    f.seconds = (double)(eb_port_now_us(port) - began_us) / 1e6;
     for (size_t i = 1; i < job.site->device_count; i++)
         f.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
     job_close(&job);
@@ -212,14 +212,14 @@ static struct usb_figures measure_usb(const struct usb_options *options)
     if (sim == NULL)
         fail_msg("%s", problem.text);
     const struct eb_port *port = eb_sim_port(sim);
-    uint64_t began_us = port->now_us(port->self);
+    uint64_t began_us = eb_port_now_us(port);
     uint64_t from_us = 0;
     uint64_t busy_us = 0;
     job_open(&job, little.site_path);
     job_begin(&job, port, true);
     const struct eb_run *run = &job.runs[0];
-    while (eb_crew_work(&job.crew, port->now_us(port->self) + 1000) > 0) {
-        uint64_t now_us = port->now_us(port->self);
+    while (eb_crew_work(&job.crew, eb_port_now_us(port) + 1000) > 0) {
+        uint64_t now_us = eb_port_now_us(port);
         const struct eb_access_dfu_context *context = eb_run_context(run, &eb_access_dfu);
         const struct eb_dfu *dfu = &context->dfu;
         if (run->progress.rung == EB_RUNG_SEND && from_us == 0 && dfu->config.source != NULL) {
@@ -234,7 +234,7 @@ static struct usb_figures measure_usb(const struct usb_options *options)
             f.wire = (double)(eb_sim_usb_busy_us(sim) - busy_us) / 1e6;
         }
     }
-    f.job = (double)(port->now_us(port->self) - began_us) / 1e6;
+    f.job = (double)(eb_port_now_us(port) - began_us) / 1e6;
     for (size_t i = 0; i < job.site->device_count; i++)
         f.confirmed += job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
     job_close(&job);

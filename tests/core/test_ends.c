@@ -30,10 +30,10 @@ static uint64_t flood_now(void *self)
     return ((struct flood *)self)->now_us;
 }
 
-static size_t flood_wait(void *self, uint64_t deadline_us, void **owners, size_t cap)
+static size_t flood_wait(void *self, uint64_t deadline_us, struct eb_waiter **ready, size_t cap)
 {
     struct flood *f = self;
-    (void)owners;
+    (void)ready;
     (void)cap;
     f->waits++;
     if (!f->stands_still)
@@ -55,10 +55,11 @@ static uint32_t flood_mtu(void *self, const struct eb_endpoint *peer)
     return 1500;
 }
 
-static enum eb_status flood_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+static enum eb_status flood_open(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
+                                 int *handle)
 {
     (void)self;
-    (void)owner;
+    (void)waiter;
     (void)peer;
     *handle = 1;
     return EB_OK;
@@ -94,18 +95,23 @@ static void flood_close(void *self, int handle)
     (void)handle;
 }
 
+static enum eb_status flood_udp_open(void *self, struct eb_waiter *waiter,
+                                     const struct eb_udp_options *options, int *handle)
+{
+    (void)self, (void)waiter, (void)options, (void)handle;
+    return EB_IO;
+}
+
 static const struct eb_port *flood_port(struct flood *f)
 {
+    static const struct eb_port_time time_group = {sizeof time_group, flood_now, flood_wait, flood_random};
+    static const struct eb_port_udp udp_group = {
+        .bytes = sizeof udp_group, .open = flood_udp_open, .mtu_bytes = flood_mtu};
+    static const struct eb_port_tcp tcp_group = {sizeof tcp_group, flood_open, flood_send, flood_receive,
+                                                 flood_close};
     static struct eb_port port;
-    port = (struct eb_port){.self = f,
-                            .now_us = flood_now,
-                            .wait = flood_wait,
-                            .random = flood_random,
-                            .path_mtu_bytes = flood_mtu,
-                            .tcp_open = flood_open,
-                            .tcp_send = flood_send,
-                            .tcp_receive = flood_receive,
-                            .tcp_close = flood_close};
+    port = (struct eb_port){
+        .bytes = sizeof port, .self = f, .time = &time_group, .udp = &udp_group, .tcp = &tcp_group};
     return &port;
 }
 
@@ -222,12 +228,12 @@ static double seconds_of_job(const char *conduct, const char *wire, const char *
     struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
     assert_non_null(sim);
     const struct eb_port *port = eb_sim_port(sim);
-    uint64_t began_us = port->now_us(port->self);
+    uint64_t began_us = eb_port_now_us(port);
     job_open(&job, little.site_path);
     job_begin(&job, port, true);
     job_work(&job);
     assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
-    uint64_t took_us = port->now_us(port->self) - began_us;
+    uint64_t took_us = eb_port_now_us(port) - began_us;
     job_close(&job);
     eb_sim_close(sim);
     little_remove(&little);
@@ -289,36 +295,125 @@ static void a_run_that_could_not_begin_has_ended(void **state)
     eb_sim_close(sim);
 }
 
-/* The port's owner need not be a place of the crew. */
-static void count_other(void *context, void *owner)
+/* Two users of one port, each with handles of its own: a crew, and requests that go on between its turns.
+ * Either one's wait brings what is the other's, and neither loses anything by it. */
+struct counter {
+    struct eb_waiter waiter;
+    unsigned told;
+};
+
+static void count(struct eb_waiter *waiter)
 {
-    (void)owner;
-    ++*(unsigned *)context;
+    ((struct counter *)(void *)waiter)->told++;
 }
 
-static void a_crew_shares_its_port(void **state)
+static void two_users_share_one_port(void **state)
 {
     (void)state;
-    const struct little_options options = {.couplers = 1};
-    struct eb_problem problem;
-    struct job job;
-    unsigned others = 0;
-    int handle;
-    little_make(&little, &options);
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    const struct eb_port *port = eb_sim_port(sim);
-    job_open(&job, little.site_path);
-    job_begin(&job, port, true);
-    job.crew.other = count_other;
-    job.crew.other_context = &others;
-    /* A user of its own on the same port, whose connection is told of while the crew works. */
-    assert_int_equal(port->tcp_open(port->self, &others, &job.site->devices[0].modbus, &handle), EB_OK);
-    job_work(&job);
-    assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
-    assert_true(others > 0);
-    port->tcp_close(port->self, handle);
-    job_close(&job);
-    eb_sim_close(sim);
+    const struct little_options options = {.couplers = 2, .no_times = true};
+    uint64_t alone_us = 0;
+    for (int together = 0; together <= 1; together++) {
+        struct eb_problem problem;
+        struct job job;
+        struct eb_request request;
+        uint16_t registers[1];
+        unsigned answers = 0;
+        if (together == 1)
+            little_remove(&little);
+        little_make(&little, &options);
+        struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+        const struct eb_port *port = eb_sim_port(sim);
+        job_open(&job, little.site_path);
+        /* the second device is the other user's */
+        struct counter counter = {.waiter = {count}};
+        const struct eb_request_config config = {
+            .port = port,
+            .access = &eb_access_modbus,
+            .operation = {.kind = EB_GET, .address = 0x1001, .count = 1, .registers = registers},
+            .target = {.modbus = job.site->devices[1].modbus, .unit = 255},
+            .waiter = &counter.waiter,
+            .patience_us = 3000000};
+        job.site->device_count = 1;
+        job_begin(&job, port, true);
+        uint64_t began_us = eb_port_now_us(port);
+        uint64_t ended_us = 0;
+        if (together == 1)
+            assert_int_equal(eb_request_begin(&request, &config), EB_OK);
+        while (job.crew.going > 0) {
+            if (eb_crew_work(&job.crew, EB_NEVER) == 0)
+                ended_us = eb_port_now_us(port);
+            if (together == 0 || eb_request_poll(&request, eb_port_now_us(port)) == EB_PENDING)
+                continue;
+            assert_int_equal(request.status, EB_OK);
+            answers++;
+            eb_request_close(&request);
+            assert_int_equal(eb_request_begin(&request, &config), EB_OK);
+            /* the other one's wait, in the midst of the crew's work */
+            if (answers % 3 == 0)
+                assert_int_equal(eb_request_work(&request, EB_NEVER), EB_OK);
+        }
+        assert_int_equal(job.runs[0].outcome, EB_OUTCOME_CONFIRMED);
+        if (together == 1) {
+            eb_request_close(&request);
+            assert_true(answers > 10 && counter.told > 10);
+            assert_true(ended_us - began_us < alone_us + alone_us / 5);
+        }
+        alone_us = ended_us - began_us;
+        job_close(&job);
+        eb_sim_close(sim);
+    }
+}
+
+/* A port with time and nothing else: whatever is asked for ends at once and says what is missing. */
+static void a_port_without_wires_is_told(void **state)
+{
+    (void)state;
+    const struct little_options ethernet = {.plcs = 1};
+    const struct bus_options bus = {.nodes = 1, .units = 1};
+    const struct usb_options usb = {.gauges = 1};
+    for (int kind = 0; kind < 3; kind++) {
+        struct eb_port_null null;
+        struct job job;
+        const struct eb_port *port = eb_port_null_init(&null);
+        if (kind > 0)
+            little_remove(&little);
+        if (kind == 0)
+            little_make(&little, &ethernet);
+        else if (kind == 1)
+            bus_make(&little, &bus);
+        else
+            usb_make(&little, &usb);
+        job_open(&job, little.site_path);
+        for (size_t i = 0; i < job.site->device_count; i++) {
+            const struct eb_profile *profile = job.site->devices[i].profile;
+            struct eb_run run;
+            const struct eb_run_config config = {.port = port,
+                                                 .profile = profile,
+                                                 .memory = memory,
+                                                 .memory_bytes = sizeof memory,
+                                                 .target = {.can_link = "bus"}};
+            assert_int_equal(eb_run_init(&run, &config), EB_BAD_CALL);
+            assert_true(eb_run_ended(&run));
+            assert_non_null(strstr(run.error.where, "the port has no "));
+            assert_true(eb_run_deadline_us(&run) == EB_NEVER);
+        }
+        static const struct eb_access *const list[] = {
+            &eb_access_modbus, &eb_access_snmp, &eb_access_cip,        &eb_access_dns_sd,
+            &eb_access_dcp,    &eb_access_arp,  &eb_access_tftp,       &eb_access_canopen,
+            &eb_access_uds,    &eb_access_dfu,  &eb_access_modbus_file};
+        for (size_t i = 0; i < sizeof list / sizeof list[0]; i++) {
+            struct eb_request request;
+            const struct eb_request_config config = {
+                .port = port, .access = list[i], .operation = {.kind = EB_READ}, .patience_us = 1};
+            assert_int_equal(eb_request_begin(&request, &config), EB_BAD_CALL);
+            assert_int_equal(request.status, EB_BAD_CALL);
+        }
+        assert_false(EB_PORT_HAS(port, links, list));
+        assert_int_equal(eb_port_now_us(port), 0);
+        assert_int_equal(eb_port_wait(port, 500), 0);
+        assert_int_equal(eb_port_now_us(port), 500);
+        job_close(&job);
+    }
 }
 
 #define TEST(name) cmocka_unit_test_teardown(name, tear_down)
@@ -331,7 +426,8 @@ int main(int argc, char **argv)
         TEST(many_devices_and_large_windows_come_to_an_end),
         TEST(what_is_lost_costs_little_time),
         TEST(a_run_that_could_not_begin_has_ended),
-        TEST(a_crew_shares_its_port),
+        TEST(two_users_share_one_port),
+        TEST(a_port_without_wires_is_told),
     };
     if (argc > 1)
         cmocka_set_test_filter(argv[1]);

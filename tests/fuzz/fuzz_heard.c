@@ -16,10 +16,10 @@ static uint64_t now_us(void *self)
     return ((struct wire *)self)->now_us;
 }
 
-static size_t wait_until(void *self, uint64_t deadline_us, void **owners, size_t cap)
+static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **ready, size_t cap)
 {
     struct wire *w = self;
-    (void)owners, (void)cap;
+    (void)ready, (void)cap;
     w->now_us = deadline_us > w->now_us + 500000 ? w->now_us + 500000 : deadline_us;
     return 0;
 }
@@ -30,9 +30,10 @@ static uint32_t number(void *self)
     return 0x12345678;
 }
 
-static enum eb_status open_udp(void *self, void *owner, const struct eb_udp_options *options, int *handle)
+static enum eb_status open_udp(void *self, struct eb_waiter *waiter, const struct eb_udp_options *options,
+                               int *handle)
 {
-    (void)self, (void)owner, (void)options;
+    (void)self, (void)waiter, (void)options;
     *handle = 1;
     return EB_OK;
 }
@@ -66,16 +67,17 @@ static void close_any(void *self, int handle)
     (void)self, (void)handle;
 }
 
-static enum eb_status open_tcp(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+static enum eb_status open_tcp(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
+                               int *handle)
 {
-    (void)self, (void)owner, (void)peer;
+    (void)self, (void)waiter, (void)peer;
     *handle = EB_NO_HANDLE;
     return EB_UNREACHABLE;
 }
 
-static enum eb_status open_frames(void *self, void *owner, const char *link, int *handle)
+static enum eb_status open_frames(void *self, struct eb_waiter *waiter, const char *link, int *handle)
 {
-    (void)self, (void)owner, (void)link;
+    (void)self, (void)waiter, (void)link;
     *handle = 2;
     return EB_OK;
 }
@@ -103,20 +105,19 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     static struct eb_found found[4];
     static struct eb_survey_probe probes[2];
     struct wire w = {bytes, size, 1000000, false};
-    const struct eb_port port = {.self = &w,
-                                 .now_us = now_us,
-                                 .wait = wait_until,
-                                 .random = number,
-                                 .udp_open = open_udp,
-                                 .udp_send = send_udp,
-                                 .udp_receive = receive_udp,
-                                 .udp_close = close_any,
-                                 .tcp_open = open_tcp,
-                                 .tcp_close = close_any,
-                                 .frame_open = open_frames,
-                                 .frame_send = send_frame,
-                                 .frame_receive = receive_frame,
-                                 .frame_close = close_any};
+    static const struct eb_port_time time_group = {sizeof time_group, now_us, wait_until, number};
+    static const struct eb_port_udp udp_group = {
+        .bytes = sizeof udp_group, open_udp, send_udp, receive_udp, close_any};
+    static const struct eb_port_tcp tcp_group = {
+        .bytes = sizeof tcp_group, .open = open_tcp, .close = close_any};
+    static const struct eb_port_frame frame_group = {sizeof frame_group, open_frames, send_frame,
+                                                     receive_frame, close_any};
+    const struct eb_port port = {.bytes = sizeof port,
+                                 .self = &w,
+                                 .time = &time_group,
+                                 .udp = &udp_group,
+                                 .tcp = &tcp_group,
+                                 .frame = &frame_group};
     const struct eb_link link = {.name = "eth0",
                                  .up = true,
                                  .carrier = true,

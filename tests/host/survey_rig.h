@@ -43,7 +43,7 @@ struct look {
 static inline void begin_look(struct look *l, const struct eb_port *port, bool keep_on)
 {
     l->port = port;
-    l->link_count = port->links(port->self, l->links, 4);
+    l->link_count = port->links->list(port->self, l->links, 4);
     const struct eb_survey_config config = {.port = port,
                                             .links = l->links,
                                             .link_count = l->link_count,
@@ -52,7 +52,7 @@ static inline void begin_look(struct look *l, const struct eb_port *port, bool k
                                             .probes = l->probes,
                                             .probe_count = PROBES,
                                             .keep_on = keep_on};
-    l->began_us = port->now_us(port->self);
+    l->began_us = eb_port_now_us(port);
     eb_survey_begin(&l->survey, &config);
 }
 
@@ -60,7 +60,7 @@ static inline void end_look(struct look *l)
 {
     while (eb_survey_work(&l->survey, EB_NEVER))
         ;
-    l->took_us = l->port->now_us(l->port->self) - l->began_us;
+    l->took_us = eb_port_now_us(l->port) - l->began_us;
     eb_survey_end(&l->survey);
 }
 

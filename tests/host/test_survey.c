@@ -174,7 +174,7 @@ static void a_device_that_restarts_meanwhile_is_one_row(void **state)
         begin_look(l, eb_sim_port(l->sim), false);
         bool pulled = false;
         while (eb_survey_work(&l->survey, EB_NEVER)) {
-            if (!pulled && l->port->now_us(l->port->self) >= l->began_us + at_us) {
+            if (!pulled && eb_port_now_us(l->port) >= l->began_us + at_us) {
                 eb_sim_power(l->sim, "box", false);
                 eb_sim_power(l->sim, "box", true);
                 pulled = true;
@@ -196,12 +196,12 @@ static void what_goes_and_what_comes_is_seen(void **state)
             BOX("leaves", "    address: 192.0.2.2\n    leaves-after-s: 8\n")
                 BOX("comes", "    address: 192.0.2.3\n    speaks: [dcp]\n    arrives-after-s: 8\n"));
     begin_look(l, eb_sim_port(l->sim), true);
-    while (l->port->now_us(l->port->self) < l->began_us + 6000000)
+    while (eb_port_now_us(l->port) < l->began_us + 6000000)
         eb_survey_work(&l->survey, EB_NEVER);
     assert_int_equal(l->survey.count, 2);
-    while (l->port->now_us(l->port->self) < l->began_us + 40000000)
+    while (eb_port_now_us(l->port) < l->began_us + 40000000)
         eb_survey_work(&l->survey, EB_NEVER);
-    uint64_t now_us = l->port->now_us(l->port->self);
+    uint64_t now_us = eb_port_now_us(l->port);
     assert_int_equal(l->survey.count, 3);
     assert_false(eb_found_gone(by_name(l, "comes"), now_us));
     unsigned gone = 0;
@@ -234,16 +234,15 @@ static void wireless_loses_by_its_quality(void **state)
         static const uint8_t mac[6] = {2, 0, 0, 0, 0, 9};
         unsigned answers = 0;
         int handle;
-        void *owners[4];
-        assert_int_equal(port->frame_open(port->self, l, "w", &handle), EB_OK);
+        assert_int_equal(port->frame->open(port->self, NULL, "w", &handle), EB_OK);
         for (uint32_t n = 0; n < 4000; n++) {
             size_t size = eb_dcp_identify(frame, mac, n, 1);
             /* The answer goes to the asker: the link's own address. */
-            port->links(port->self, l->links, 4);
+            port->links->list(port->self, l->links, 4);
             memcpy(frame + 6, l->links[0].mac, 6);
-            port->frame_send(port->self, handle, frame, size);
-            port->wait(port->self, port->now_us(port->self) + 1000, owners, 4);
-            answers += port->frame_receive(port->self, handle, frame, sizeof frame, &size) == EB_OK;
+            port->frame->send(port->self, handle, frame, size);
+            eb_port_wait(port, eb_port_now_us(port) + 1000);
+            answers += port->frame->receive(port->self, handle, frame, sizeof frame, &size) == EB_OK;
         }
         double there_and_back = (1 - (100 - qualities[i]) * 0.002) * (1 - (100 - qualities[i]) * 0.002);
         if (answers < 4000 * there_and_back - 120 || answers > 4000 * there_and_back + 120)

@@ -32,10 +32,10 @@ static uint64_t stub_now(void *self)
     return ((struct stub *)self)->now_us;
 }
 
-static size_t stub_wait(void *self, uint64_t deadline_us, void **owners, size_t cap)
+static size_t stub_wait(void *self, uint64_t deadline_us, struct eb_waiter **ready, size_t cap)
 {
     struct stub *s = self;
-    (void)owners, (void)cap;
+    (void)ready, (void)cap;
     uint64_t step_us = s->left > 0 ? 200 : 1000;
     s->now_us = deadline_us < s->now_us + step_us ? deadline_us : s->now_us + step_us;
     return 0;
@@ -73,10 +73,10 @@ static void stub_count(struct stub *s, size_t count)
     s->busiest = s->sent_in_second > s->busiest ? s->sent_in_second : s->busiest;
 }
 
-static enum eb_status stub_udp_open(void *self, void *owner, const struct eb_udp_options *options,
-                                    int *handle)
+static enum eb_status stub_udp_open(void *self, struct eb_waiter *waiter,
+                                    const struct eb_udp_options *options, int *handle)
 {
-    (void)self, (void)owner, (void)options;
+    (void)self, (void)waiter, (void)options;
     *handle = 1;
     return EB_OK;
 }
@@ -108,17 +108,18 @@ static void stub_close(void *self, int handle)
     (void)self, (void)handle;
 }
 
-static enum eb_status stub_tcp_open(void *self, void *owner, const struct eb_endpoint *peer, int *handle)
+static enum eb_status stub_tcp_open(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
+                                    int *handle)
 {
-    (void)owner, (void)peer;
+    (void)waiter, (void)peer;
     stub_count(self, 1);
     *handle = EB_NO_HANDLE;
     return EB_UNREACHABLE;
 }
 
-static enum eb_status stub_frame_open(void *self, void *owner, const char *link, int *handle)
+static enum eb_status stub_frame_open(void *self, struct eb_waiter *waiter, const char *link, int *handle)
 {
-    (void)self, (void)owner, (void)link;
+    (void)self, (void)waiter, (void)link;
     *handle = 2;
     return EB_OK;
 }
@@ -142,21 +143,21 @@ static enum eb_status stub_frame_receive(void *self, int handle, uint8_t *bytes,
 
 static void fill_port(struct stub *s)
 {
-    s->port = (struct eb_port){.self = s,
-                               .now_us = stub_now,
-                               .wait = stub_wait,
-                               .random = stub_any,
-                               .links = stub_links,
-                               .udp_open = stub_udp_open,
-                               .udp_send = stub_udp_send,
-                               .udp_receive = stub_udp_receive,
-                               .udp_close = stub_close,
-                               .tcp_open = stub_tcp_open,
-                               .tcp_close = stub_close,
-                               .frame_open = stub_frame_open,
-                               .frame_send = stub_frame_send,
-                               .frame_receive = stub_frame_receive,
-                               .frame_close = stub_close};
+    static const struct eb_port_time time_group = {sizeof time_group, stub_now, stub_wait, stub_any};
+    static const struct eb_port_links links_group = {.bytes = sizeof links_group, .list = stub_links};
+    static const struct eb_port_udp udp_group = {
+        .bytes = sizeof udp_group, stub_udp_open, stub_udp_send, stub_udp_receive, stub_close};
+    static const struct eb_port_tcp tcp_group = {
+        .bytes = sizeof tcp_group, .open = stub_tcp_open, .close = stub_close};
+    static const struct eb_port_frame frame_group = {sizeof frame_group, stub_frame_open, stub_frame_send,
+                                                     stub_frame_receive, stub_close};
+    s->port = (struct eb_port){.bytes = sizeof s->port,
+                               .self = s,
+                               .time = &time_group,
+                               .udp = &udp_group,
+                               .tcp = &tcp_group,
+                               .frame = &frame_group,
+                               .links = &links_group};
     s->now_us = 1000000;
     s->random = 4711;
 }
@@ -341,7 +342,6 @@ static void a_stranger_does_not_answer_for_another(void **state)
         stub_links(&s, &link, 1);
         const struct eb_request_config config = {
             .port = &s.port,
-            .owner = &request,
             .access = &eb_access_dcp,
             .operation = {.kind = EB_BLINK},
             .target = {.link = &link, .has_mac = true, .mac = {2, 7, 7, 7, 7, 7}},
@@ -355,6 +355,8 @@ static void a_stranger_does_not_answer_for_another(void **state)
 /* The simulated port; before each answer it brings the same one with another id and another name. */
 static struct forger {
     struct eb_port port;
+    struct eb_port_udp udp;
+    struct eb_port_frame frame;
     const struct eb_port *real;
     bool knows; /* the right id: what he then forges is believed */
     uint8_t bytes[1600];
@@ -408,7 +410,7 @@ static enum eb_status forged_receive(void *self, int handle, struct eb_datagram 
         *received = 1;
         return EB_OK;
     }
-    enum eb_status status = forger.real->udp_receive(self, handle, burst, 1, received);
+    enum eb_status status = forger.real->udp->receive(self, handle, burst, 1, received);
     if (status != EB_OK || *received == 0)
         return status;
     memcpy(forger.bytes, burst[0].bytes, burst[0].size_bytes);
@@ -425,14 +427,18 @@ static void hear_frame(void *self, int handle, const uint8_t *bytes, size_t size
     if (size > 22 && bytes[12] == 0x88 && bytes[13] == 0x92)
         forger.heard =
             (uint32_t)bytes[18] << 24 | (uint32_t)bytes[19] << 16 | (uint32_t)bytes[20] << 8 | bytes[21];
-    forger.real->frame_send(self, handle, bytes, size);
+    forger.real->frame->send(self, handle, bytes, size);
 }
 
 static const struct eb_port *forging(const struct eb_port *real, bool knows)
 {
     forger = (struct forger){.port = *real, .real = real, .knows = knows};
-    forger.port.udp_receive = forged_receive;
-    forger.port.frame_send = hear_frame;
+    forger.udp = *real->udp;
+    forger.udp.receive = forged_receive;
+    forger.frame = *real->frame;
+    forger.frame.send = hear_frame;
+    forger.port.udp = &forger.udp;
+    forger.port.frame = &forger.frame;
     return &forger.port;
 }
 
@@ -467,7 +473,6 @@ static uint64_t read_one(const struct eb_port *port, bool dns, char serial[EB_NA
     eb_text_copy(value->key, sizeof value->key, "serial");
     assert_true(eb_oid_parse("1.3.6.1.2.1.47.1.1.1.1.11.1", &value->oid));
     const struct eb_request_config config = {.port = port,
-                                             .owner = &request,
                                              .access = value->by,
                                              .operation = {.kind = EB_READ},
                                              .target = {.modbus = {{192, 0, 2, dns ? 5 : 4}, 0}},

@@ -344,14 +344,13 @@ static void socketcan_carries_frames(void **state)
     size_t total = 0;
     int one;
     int other;
-    void *owners[4];
-    assert_int_equal(port->can_open(port->self, &one, &all, &one), EB_OK);
-    assert_int_equal(port->can_open(port->self, &other, &one_id, &other), EB_OK);
-    assert_int_equal(port->can_send(port->self, one, frames, 3), 3);
-    for (int i = 0; i < 20 && port->can_sent(port->self, one) < 3; i++)
-        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
-    assert_int_equal(port->can_sent(port->self, one), 3);
-    assert_int_equal(port->can_receive(port->self, one, heard, 8, &count), EB_PENDING);
+    assert_int_equal(port->can->open(port->self, NULL, &all, &one), EB_OK);
+    assert_int_equal(port->can->open(port->self, NULL, &one_id, &other), EB_OK);
+    assert_int_equal(port->can->send(port->self, one, frames, 3), 3);
+    for (int i = 0; i < 20 && port->can->sent(port->self, one) < 3; i++)
+        eb_port_wait(port, eb_port_now_us(port) + 100000);
+    assert_int_equal(port->can->sent(port->self, one), 3);
+    assert_int_equal(port->can->receive(port->self, one, heard, 8, &count), EB_PENDING);
     for (size_t i = 0; i < 3; i++) {
         assert_int_equal(read(fd, &raw, sizeof raw), sizeof raw);
         assert_int_equal(raw.can_id, ids[i]);
@@ -360,8 +359,8 @@ static void socketcan_carries_frames(void **state)
         assert_int_equal(write(fd, &raw, sizeof raw), sizeof raw);
     }
     for (int i = 0; i < 20 && total < 3; i++) {
-        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
-        if (port->can_receive(port->self, one, heard + total, 8 - total, &count) == EB_OK)
+        eb_port_wait(port, eb_port_now_us(port) + 100000);
+        if (port->can->receive(port->self, one, heard + total, 8 - total, &count) == EB_OK)
             total += count;
     }
     assert_int_equal(total, 3);
@@ -369,27 +368,27 @@ static void socketcan_carries_frames(void **state)
         assert_int_equal(heard[i].id, frames[i].id);
         assert_int_equal(heard[i].flags, frames[i].flags);
     }
-    assert_int_equal(port->can_receive(port->self, other, heard, 8, &count), EB_OK);
+    assert_int_equal(port->can->receive(port->self, other, heard, 8, &count), EB_OK);
     assert_int_equal(count, 1); /* only what it asked for */
     struct eb_can_frame burst[200];
     uint64_t given = 0;
     for (size_t i = 0; i < 200; i++)
         burst[i] = frames[0];
     for (int i = 0; i < 200 && given < 200; i++) {
-        given += port->can_send(port->self, one, burst + given, 200 - given);
-        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
+        given += port->can->send(port->self, one, burst + given, 200 - given);
+        eb_port_wait(port, eb_port_now_us(port) + 100000);
     }
-    for (int i = 0; i < 20 && port->can_sent(port->self, one) < 203; i++)
-        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
-    assert_int_equal(port->can_sent(port->self, one), 203);
-    port->can_state(port->self, one, &now);
+    for (int i = 0; i < 20 && port->can->sent(port->self, one) < 203; i++)
+        eb_port_wait(port, eb_port_now_us(port) + 100000);
+    assert_int_equal(port->can->sent(port->self, one), 203);
+    port->can->state(port->self, one, &now);
     assert_int_equal(now.sent, 203);
     assert_int_equal(system("ip link set einbau0 down"), 0);
-    for (int i = 0; i < 20 && port->can_receive(port->self, one, heard, 8, &count) != EB_UNREACHABLE; i++)
-        port->wait(port->self, port->now_us(port->self) + 100000, owners, 4);
-    assert_int_equal(port->can_receive(port->self, one, heard, 8, &count), EB_UNREACHABLE);
-    port->can_close(port->self, one);
-    port->can_close(port->self, other);
+    for (int i = 0; i < 20 && port->can->receive(port->self, one, heard, 8, &count) != EB_UNREACHABLE; i++)
+        eb_port_wait(port, eb_port_now_us(port) + 100000);
+    assert_int_equal(port->can->receive(port->self, one, heard, 8, &count), EB_UNREACHABLE);
+    port->can->close(port->self, one);
+    port->can->close(port->self, other);
     eb_port_linux_close(port);
     close(fd);
     assert_int_equal(system("ip link del einbau0"), 0);

@@ -142,18 +142,17 @@ static void work_ours(struct ours *o)
     const struct eb_port *port = o->port;
     struct eb_can_frame frames[64];
     size_t count;
-    void *ready[4];
-    uint64_t now = port->now_us(port->self);
-    while (port->can_receive(port->self, o->handle, frames, 64, &count) == EB_OK) {
+    uint64_t now = eb_port_now_us(port);
+    while (port->can->receive(port->self, o->handle, frames, 64, &count) == EB_OK) {
         for (size_t i = 0; i < count; i++)
             eb_isotp_receive(&o->tp, &frames[i], now);
     }
     eb_isotp_tick(&o->tp, now);
-    count = eb_isotp_give(&o->tp, frames, 64, port->can_sent(port->self, o->handle) >= o->given, now);
-    size_t taken = count > 0 ? port->can_send(port->self, o->handle, frames, count) : 0;
+    count = eb_isotp_give(&o->tp, frames, 64, port->can->sent(port->self, o->handle) >= o->given, now);
+    size_t taken = count > 0 ? port->can->send(port->self, o->handle, frames, count) : 0;
     o->given += taken;
     eb_isotp_taken(&o->tp, taken, now);
-    port->wait(port->self, now + 500, ready, 4);
+    eb_port_wait(port, now + 500);
 }
 
 static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
@@ -181,13 +180,13 @@ static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
         }
         ours.port = eb_port_linux_open();
         ours.given = 0;
-        assert_int_equal(ours.port->can_open(ours.port->self, &ours, &options, &ours.handle), EB_OK);
+        assert_int_equal(ours.port->can->open(ours.port->self, NULL, &options, &ours.handle), EB_OK);
         eb_isotp_init(&ours.tp, &config, ours.buffer, sizeof ours.buffer);
         for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++) {
             size_t size = sizes[i];
             for (size_t k = 0; k < size; k++)
                 message[k] = (uint8_t)(k * 13 + f);
-            eb_isotp_send(&ours.tp, message, size, ours.port->now_us(ours.port->self));
+            eb_isotp_send(&ours.tp, message, size, eb_port_now_us(ours.port));
             ssize_t n = -1;
             for (int turns = 0; turns < 60000 && n < 0; turns++) {
                 work_ours(&ours);
@@ -208,7 +207,7 @@ static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
             assert_memory_equal(ours.buffer, message, size);
             passed++;
         }
-        ours.port->can_close(ours.port->self, ours.handle);
+        ours.port->can->close(ours.port->self, ours.handle);
         eb_port_linux_close(ours.port);
         close(fd);
     }

@@ -20,10 +20,10 @@ static struct eb_nodes *look(struct eb_sim *sim, uint32_t bit_rate)
     const struct eb_port *port = eb_sim_port(sim);
     struct eb_nodes *n = calloc(1, sizeof *n);
     const struct eb_nodes_config config = {
-        .port = port, .owner = n, .link = "bus", .bit_rate = bit_rate, .listen_us = 1200000};
+        .port = port, .link = "bus", .bit_rate = bit_rate, .listen_us = 1200000};
     assert_non_null(n);
     eb_nodes_begin(n, &config);
-    while (eb_nodes_work(n, port->now_us(port->self) + 1000000) == EB_PENDING)
+    while (eb_nodes_work(n, eb_port_now_us(port) + 1000000) == EB_PENDING)
         ;
     return n;
 }
@@ -197,12 +197,11 @@ static void a_job_leaves_room_for_others(void **state)
     uint64_t last_us = 0;
     uint64_t longest_us = 0;
     job_open(&job, l.site_path);
-    /* the crew takes whoever it is told of for a run */
-    assert_int_equal(port->can_open(port->self, &job.runs[1], &watcher, &handle), EB_OK);
+    assert_int_equal(port->can->open(port->self, NULL, &watcher, &handle), EB_OK);
     job_begin(&job, port, true);
     /* node-1 takes part itself; what it says after its start counts until it starts again */
-    while (eb_crew_work(&job.crew, port->now_us(port->self) + 50000) > 0) {
-        while (port->can_receive(port->self, handle, frames, 16, &count) == EB_OK) {
+    while (eb_crew_work(&job.crew, eb_port_now_us(port) + 50000) > 0) {
+        while (port->can->receive(port->self, handle, frames, 16, &count) == EB_OK) {
             for (size_t i = 0; i < count; i++) {
                 bool starts = frames[i].data[0] == 0;
                 if (!starts && last_us != 0 && frames[i].at_us - last_us > longest_us)
@@ -216,7 +215,7 @@ static void a_job_leaves_room_for_others(void **state)
     print_message("longest time between two heartbeats of 100 ms under full load: %u ms\n",
                   (unsigned)(longest_us / 1000));
     assert_true(longest_us >= 100000 && longest_us < 600000);
-    port->can_close(port->self, handle);
+    port->can->close(port->self, handle);
     job_close(&job);
     eb_sim_close(sim);
     little_remove(&l);
@@ -347,19 +346,18 @@ static void all_node_ids_are_asked_in_less_than_two_seconds(void **state)
 static void lss_work(const struct eb_port *port, int handle, struct eb_lss *l)
 {
     struct eb_can_frame frames[8];
-    void *owners[4];
     size_t count;
     while (l->state == EB_LSS_BUSY) {
-        uint64_t now_us = port->now_us(port->self);
-        while (port->can_receive(port->self, handle, frames, 8, &count) == EB_OK) {
+        uint64_t now_us = eb_port_now_us(port);
+        while (port->can->receive(port->self, handle, frames, 8, &count) == EB_OK) {
             for (size_t i = 0; i < count; i++)
                 eb_lss_receive(l, &frames[i], now_us);
         }
         eb_lss_tick(l, now_us);
         count = eb_lss_give(l, frames, 8);
-        eb_lss_taken(l, count > 0 ? port->can_send(port->self, handle, frames, count) : 0, now_us);
+        eb_lss_taken(l, count > 0 ? port->can->send(port->self, handle, frames, count) : 0, now_us);
         if (l->state == EB_LSS_BUSY)
-            port->wait(port->self, eb_lss_deadline_us(l), owners, 4);
+            eb_port_wait(port, eb_lss_deadline_us(l));
     }
 }
 
@@ -382,51 +380,51 @@ static void a_node_without_an_id_gets_one(void **state)
     struct eb_sim *sim = open_world(&l);
     const struct eb_port *port = eb_sim_port(sim);
     const struct eb_can_options adapter = {.link = "bus", .bit_rate = 250000};
-    assert_int_equal(port->can_open(port->self, &handle, &adapter, &handle), EB_OK);
+    assert_int_equal(port->can->open(port->self, NULL, &adapter, &handle), EB_OK);
     eb_lss_init(&lss);
-    uint64_t began_us = port->now_us(port->self);
+    uint64_t began_us = eb_port_now_us(port);
     eb_lss_scan(&lss, began_us);
     lss_work(port, handle, &lss);
     assert_int_equal(lss.state, EB_LSS_DONE);
     assert_int_equal(lss.identity[0], 7);
     assert_int_equal(lss.identity[1], 0xAA);
     assert_int_equal(lss.identity[3], 101);
-    print_message("fastscan: %u ms\n", (unsigned)((port->now_us(port->self) - began_us) / 1000));
-    eb_lss_inquire(&lss, 3, port->now_us(port->self));
+    print_message("fastscan: %u ms\n", (unsigned)((eb_port_now_us(port) - began_us) / 1000));
+    eb_lss_inquire(&lss, 3, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.value, 101);
-    eb_lss_set_node(&lss, 0, port->now_us(port->self));
+    eb_lss_set_node(&lss, 0, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.error.number, 1);
-    eb_lss_set_node(&lss, 12, port->now_us(port->self));
+    eb_lss_set_node(&lss, 12, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.state, EB_LSS_DONE);
-    eb_lss_set_bit_rate(&lss, 250000, port->now_us(port->self));
+    eb_lss_set_bit_rate(&lss, 250000, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.state, EB_LSS_DONE);
-    eb_lss_store(&lss, port->now_us(port->self));
+    eb_lss_store(&lss, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.state, EB_LSS_DONE);
-    eb_lss_release(&lss, port->now_us(port->self));
+    eb_lss_release(&lss, eb_port_now_us(port));
     lss_work(port, handle, &lss);
-    eb_lss_scan(&lss, port->now_us(port->self)); /* nobody is left without one */
+    eb_lss_scan(&lss, eb_port_now_us(port)); /* nobody is left without one */
     lss_work(port, handle, &lss);
     assert_int_equal(lss.error.status, EB_NO_ANSWER);
     /* by its identity */
     const uint32_t identity[4] = {7, 0xAA, 0x00010000, 100};
     const uint32_t stranger[4] = {7, 0xAA, 0x00010000, 999};
-    eb_lss_select(&lss, identity, port->now_us(port->self));
+    eb_lss_select(&lss, identity, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.state, EB_LSS_DONE);
-    eb_lss_inquire(&lss, 4, port->now_us(port->self));
+    eb_lss_inquire(&lss, 4, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.value, 11);
-    eb_lss_release(&lss, port->now_us(port->self));
+    eb_lss_release(&lss, eb_port_now_us(port));
     lss_work(port, handle, &lss);
-    eb_lss_select(&lss, stranger, port->now_us(port->self));
+    eb_lss_select(&lss, stranger, eb_port_now_us(port));
     lss_work(port, handle, &lss);
     assert_int_equal(lss.error.status, EB_NO_ANSWER);
-    port->can_close(port->self, handle);
+    port->can->close(port->self, handle);
     struct eb_nodes *n = look(sim, 250000);
     for (unsigned id = 11; id <= 13; id++)
         assert_true(n->nodes[id].answered && !n->nodes[id].twice);

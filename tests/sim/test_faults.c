@@ -106,7 +106,7 @@ static void work(struct job *job, struct eb_sim *sim, uint64_t kill_at)
         return;
     }
     while (job->crew.going > 0 && eb_sim_frames(sim) < kill_at)
-        eb_crew_work(&job->crew, port->now_us(port->self) + 1000);
+        eb_crew_work(&job->crew, eb_port_now_us(port) + 1000);
     eb_crew_abandon(&job->crew);
 }
 
@@ -404,7 +404,7 @@ static void storms_never_make_a_false_confirmation(void **state)
         assert_non_null(sim);
         eb_sim_pass(sim, seed); /* another moment, and with it another row of random numbers */
         for (unsigned i = 0; i < seed; i++)
-            eb_sim_port(sim)->random(eb_sim_port(sim)->self);
+            eb_port_random(eb_sim_port(sim));
         job_open(&job, little.site_path);
         job_begin(&job, eb_sim_port(sim), true);
         job_work(&job);

@@ -48,12 +48,12 @@ static struct result fit_all(const struct little_options *options)
     struct rig r;
     little_make(&r.little, options);
     rig_open(&r);
-    uint64_t began_us = r.port->now_us(r.port->self);
+    uint64_t began_us = eb_port_now_us(r.port);
     job_begin(&r.job, r.port, true);
     job_work(&r.job);
     struct result result = {.count = r.job.site->device_count,
                             .frames = eb_sim_frames(r.sim),
-                            .took_us = r.port->now_us(r.port->self) - began_us};
+                            .took_us = eb_port_now_us(r.port) - began_us};
     for (size_t i = 0; i < result.count; i++) {
         result.confirmed += r.job.runs[i].outcome == EB_OUTCOME_CONFIRMED;
         if (r.job.runs[i].outcome != EB_OUTCOME_CONFIRMED)
@@ -278,7 +278,7 @@ static void stopping_at_any_moment_leaves_a_running_device(void **state)
         rig_open(&r);
         job_begin(&r.job, r.port, true);
         while (r.job.crew.going > 0 && eb_sim_frames(r.sim) < at)
-            eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 500);
+            eb_crew_work(&r.job.crew, eb_port_now_us(r.port) + 500);
         eb_crew_stop(&r.job.crew);
         job_work(&r.job);
         for (size_t i = 0; i < 2; i++) {
@@ -310,7 +310,7 @@ static void a_device_that_dies_for_good_is_called_failed(void **state)
     rig_open(&r);
     job_begin(&r.job, r.port, true);
     while (r.job.runs[1].progress.done_bytes == 0)
-        eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 500);
+        eb_crew_work(&r.job.crew, eb_port_now_us(r.port) + 500);
     eb_sim_power(r.sim, "coupler-1", false);
     job_work(&r.job);
     assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_CONFIRMED); /* the others go on */
@@ -360,7 +360,7 @@ static void another_device_that_answers_afterwards_does_not_count(void **state)
     rig_open(&r);
     job_begin(&r.job, r.port, true);
     while (r.job.runs[0].progress.rung != EB_RUNG_RETURN)
-        eb_crew_work(&r.job.crew, r.port->now_us(r.port->self) + 1000);
+        eb_crew_work(&r.job.crew, eb_port_now_us(r.port) + 1000);
     r.job.runs[0].config.target.modbus = r.job.site->devices[1].modbus;
     job_work(&r.job);
     assert_int_equal(r.job.runs[1].outcome, EB_OUTCOME_CONFIRMED);
@@ -419,7 +419,7 @@ static void raw_open(struct raw *r, const char *device_tftp)
     assert_non_null(r->sim);
     r->port = eb_sim_port(r->sim);
     r->device = (struct eb_endpoint){{192, 0, 2, 1}, 69};
-    assert_int_equal(r->port->udp_open(r->port->self, r, NULL, &r->handle), EB_OK);
+    assert_int_equal(r->port->udp->open(r->port->self, NULL, NULL, &r->handle), EB_OK);
 }
 
 static void raw_close(struct raw *r)
@@ -432,17 +432,16 @@ static void raw_close(struct raw *r)
 static size_t talk(struct raw *r, int handle, const struct eb_endpoint *to, const void *bytes, size_t size,
                    uint8_t answer[600], struct eb_endpoint *from)
 {
-    void *ready[4];
     uint8_t copy[600];
     memcpy(copy, bytes, size);
     const struct eb_datagram out = {*to, copy, size};
-    assert_int_equal(r->port->udp_send(r->port->self, handle, &out, 1), 1);
-    uint64_t until_us = r->port->now_us(r->port->self) + 100000;
-    while (r->port->now_us(r->port->self) < until_us) {
-        r->port->wait(r->port->self, until_us, ready, 4);
+    assert_int_equal(r->port->udp->send(r->port->self, handle, &out, 1), 1);
+    uint64_t until_us = eb_port_now_us(r->port) + 100000;
+    while (eb_port_now_us(r->port) < until_us) {
+        eb_port_wait(r->port, until_us);
         struct eb_datagram in = {.bytes = answer, .size_bytes = 600};
         size_t n = 0;
-        if (r->port->udp_receive(r->port->self, handle, &in, 1, &n) == EB_OK && n == 1) {
+        if (r->port->udp->receive(r->port->self, handle, &in, 1, &n) == EB_OK && n == 1) {
             if (from != NULL)
                 *from = in.peer;
             return in.size_bytes;
@@ -511,7 +510,7 @@ static void the_device_keeps_its_transfer_from_strangers(void **state)
     struct eb_endpoint tid = {0};
     int other;
     raw_open(&r, NULL);
-    assert_int_equal(r.port->udp_open(r.port->self, &r, NULL, &other), EB_OK);
+    assert_int_equal(r.port->udp->open(r.port->self, NULL, NULL, &other), EB_OK);
     assert_int_equal(talk(&r, r.handle, &r.device, "\0\2fw.bin\0octet\0", 15, answer, &tid), 4);
     assert_memory_equal(answer, "\0\4\0\0", 4);
     assert_int_not_equal(tid.port, 69); /* a transfer id of its own */

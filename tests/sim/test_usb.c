@@ -187,7 +187,7 @@ static void run_until(struct bench *b, enum eb_rung rung)
 {
     const struct eb_port *port = eb_sim_port(b->sim);
     for (int i = 0; i < 100000 && b->job.runs[0].progress.rung != rung; i++)
-        eb_crew_work(&b->job.crew, port->now_us(port->self) + 1000);
+        eb_crew_work(&b->job.crew, eb_port_now_us(port) + 1000);
     assert_int_equal(b->job.runs[0].progress.rung, rung);
 }
 
@@ -201,8 +201,8 @@ static void begin_fit(struct bench *b, const struct usb_options *options, enum e
 static void pass_with_job(struct bench *b, uint64_t us)
 {
     const struct eb_port *port = eb_sim_port(b->sim);
-    uint64_t end_us = port->now_us(port->self) + us;
-    while (b->job.crew.going > 0 && port->now_us(port->self) < end_us)
+    uint64_t end_us = eb_port_now_us(port) + us;
+    while (b->job.crew.going > 0 && eb_port_now_us(port) < end_us)
         eb_crew_work(&b->job.crew, end_us);
 }
 
@@ -396,16 +396,16 @@ static void a_gateway_on_usb_goes_before_the_bus_behind_it(void **state)
     const struct eb_can_options adapter = {.link = "bus"};
     int handle;
     while (b.job.crew.going > 0) {
-        eb_crew_work(&b.job.crew, port->now_us(port->self) + 1000);
-        if (port->can_open(port->self, &b, &adapter, &handle) == EB_OK)
-            port->can_close(port->self, handle);
+        eb_crew_work(&b.job.crew, eb_port_now_us(port) + 1000);
+        if (port->can->open(port->self, NULL, &adapter, &handle) == EB_OK)
+            port->can->close(port->self, handle);
         else
             away = true;
         assert_false(handle != EB_NO_HANDLE && eb_sim_mode_of(b.sim, "gauge-1") == EB_SIM_LOADER);
     }
     assert_true(away);
-    assert_int_equal(port->can_open(port->self, &b, &adapter, &handle), EB_OK);
-    port->can_close(port->self, handle);
+    assert_int_equal(port->can->open(port->self, NULL, &adapter, &handle), EB_OK);
+    port->can->close(port->self, handle);
     close_bench(&b);
     little_remove(&bus);
 }

@@ -365,7 +365,6 @@ static void the_lamp_goes_on_and_off(void **state)
     struct eb_blink blink = {.by = &eb_access_modbus, .coil = true, .address = 16};
     struct eb_request_config config = {
         .port = port,
-        .owner = &request,
         .access = &eb_access_modbus,
         .operation = {.kind = EB_BLINK, .blink = &blink, .on = true},
         .target = {.modbus = {{192, 0, 2, 1}, EB_MODBUS_PORT}, .unit = EB_MODBUS_UNIT_SELF},

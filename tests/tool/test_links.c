@@ -58,7 +58,6 @@ static bool reached_after(const char *folder, const struct eb_link *links, size_
     uint16_t value;
     struct eb_request_config config = {
         .port = port,
-        .owner = &request,
         .access = &eb_access_modbus,
         .operation = {.kind = EB_GET, .address = 0x1001, .count = 1, .registers = &value},
         .target = {.modbus = {.port = EB_MODBUS_PORT}, .unit = EB_MODBUS_UNIT_SELF},
@@ -67,7 +66,7 @@ static bool reached_after(const char *folder, const struct eb_link *links, size_
     bool before = request_work(&request, &config) == EB_OK;
     char name[8];
     snprintf(name, sizeof name, "l%zu", way->link);
-    assert_int_equal(port->address_add(port->self, name, &way->add), EB_OK);
+    assert_int_equal(port->links->add(port->self, name, &way->add), EB_OK);
     bool after = request_work(&request, &config) == EB_OK;
     eb_sim_close(sim);
     return after && !before;

@@ -33,12 +33,12 @@ static bool read_left(const struct eb_left *left, struct added *added)
 
 void addresses_recall(struct session *s)
 {
-    if (s->sim == NULL || s->job->port->address_add == NULL)
+    if (s->sim == NULL || !EB_PORT_HAS(s->job->port, links, add))
         return;
     for (size_t i = 0; i < s->job->left_count; i++) {
         struct added added;
         if (read_left(&s->job->lefts[i], &added))
-            s->job->port->address_add(s->job->port->self, added.link, &added.address);
+            s->job->port->links->add(s->job->port->self, added.link, &added.address);
     }
 }
 
@@ -55,7 +55,7 @@ static bool add_one(struct session *s, const struct added *added)
     address_text(&added->address, text, sizeof text);
     if (!note_address(s, "address-add", added->link, text))
         return false;
-    enum eb_status status = s->job->port->address_add(s->job->port->self, added->link, &added->address);
+    enum eb_status status = s->job->port->links->add(s->job->port->self, added->link, &added->address);
     if (status == EB_OK) {
         s->added[s->added_count++] = *added;
         fprintf(stderr, "einbau: added %s to %s\n", text, added->link);
@@ -74,7 +74,7 @@ static bool add_one(struct session *s, const struct added *added)
 
 bool addresses_add(struct session *s)
 {
-    if (s->job->port->address_add == NULL || s->job->port->links == NULL) {
+    if (!EB_PORT_HAS(s->job->port, links, add) || !EB_PORT_HAS(s->job->port, links, list)) {
         complain("--add-address: this port cannot change the laptop's addresses");
         s->status = EXIT_WRONG_CALL;
         return false;
@@ -99,7 +99,7 @@ static bool take_back(struct session *s, const struct added *added)
 {
     char text[32];
     address_text(&added->address, text, sizeof text);
-    enum eb_status status = s->job->port->address_remove(s->job->port->self, added->link, &added->address);
+    enum eb_status status = s->job->port->links->remove(s->job->port->self, added->link, &added->address);
     if (status == EB_DENIED) {
         complain(
             "%s may not be taken from %s: found no right to it. By hand: sudo ip address delete %s dev %s",
@@ -137,7 +137,7 @@ size_t addresses_left(const struct session *s)
 size_t addresses_recover(struct session *s, bool all)
 {
     size_t count = 0;
-    for (size_t i = 0; i < s->job->left_count && s->job->port->address_remove != NULL; i++) {
+    for (size_t i = 0; i < s->job->left_count && EB_PORT_HAS(s->job->port, links, remove); i++) {
         struct added added;
         count += is_ours(&s->job->lefts[i], all, &added) && take_back(s, &added);
     }
@@ -161,7 +161,6 @@ static void begin_probe(const struct session *s, const struct eb_link *link, con
                                        .operation = {.kind = EB_WHO_HAS, .macs = &probe->macs},
                                        .target = {.link = link},
                                        .patience_us = PROBE_US};
-    config.owner = request;
     memcpy(config.operation.ip, ip, sizeof config.operation.ip);
     memcpy(probe->ip, ip, sizeof probe->ip);
     if (eb_request_begin(request, &config) != EB_OK)
@@ -268,7 +267,7 @@ bool ways_find(struct session *s, struct ways *w)
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    w->count = s->job->port->links(s->job->port->self, w->links, EB_LINKS_MAX);
+    w->count = s->job->port->links->list(s->job->port->self, w->links, EB_LINKS_MAX);
     for (size_t i = 0; i < s->job->count; i++)
         memcpy(taken[taken_count++], s->job->devices[i].device->modbus.ip, sizeof taken[0]);
     for (size_t i = 0; i < w->count; i++) {

@@ -61,7 +61,7 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
         if (config.bit_rate == b->nodes.config.bit_rate)
             continue;
         eb_nodes_begin(&nodes, &config);
-        eb_nodes_work(&nodes, s->job->port->now_us(s->job->port->self) + PATIENCE_US);
+        eb_nodes_work(&nodes, eb_port_now_us(s->job->port) + PATIENCE_US);
         eb_nodes_close(&nodes);
         if (nodes.quiet.received > 0)
             return config.bit_rate;
@@ -73,18 +73,17 @@ static void look(struct session *s, struct bus *b)
 {
     const struct eb_nodes_config config = {
         .port = s->job->port,
-        .owner = b,
         .link = eb_job_adapter(s->job, b->wire),
         .bit_rate = b->wire->bit_rate,
         .listen_us = LISTEN_US,
         .units = b->units,
         .unit_count = units_of(s, b),
     };
-    uint64_t until_us = s->job->port->now_us(s->job->port->self) + PATIENCE_US;
+    uint64_t until_us = eb_port_now_us(s->job->port) + PATIENCE_US;
     eb_nodes_begin(&b->nodes, &config);
     while (session_interrupts() == 0 &&
-           eb_nodes_work(&b->nodes, s->job->port->now_us(s->job->port->self) + TRY_US) == EB_PENDING &&
-           s->job->port->now_us(s->job->port->self) < until_us)
+           eb_nodes_work(&b->nodes, eb_port_now_us(s->job->port) + TRY_US) == EB_PENDING &&
+           eb_port_now_us(s->job->port) < until_us)
         ;
     eb_nodes_close(&b->nodes);
     b->trouble = eb_bus_judge(&b->nodes);
@@ -146,13 +145,12 @@ void buses_listen(struct session *s)
             continue;
         static struct eb_nodes nodes;
         const struct eb_nodes_config config = {.port = s->job->port,
-                                               .owner = &nodes,
                                                .link = eb_job_adapter(s->job, wire),
                                                .bit_rate = wire->bit_rate,
                                                .listen_us = LISTEN_US,
                                                .only_listen = true};
         eb_nodes_begin(&nodes, &config);
-        eb_nodes_work(&nodes, s->job->port->now_us(s->job->port->self) + PATIENCE_US);
+        eb_nodes_work(&nodes, eb_port_now_us(s->job->port) + PATIENCE_US);
         eb_nodes_close(&nodes);
         s->heard[i] = (struct heard){true, eb_bus_judge(&nodes)};
     }

@@ -34,11 +34,11 @@ void usb_look(struct session *s, struct usb *usb)
 {
     const struct eb_port *port = s->job->port;
     memset(usb, 0, sizeof *usb);
-    if (port->usb_device == NULL)
+    if (!EB_PORT_HAS(port, usb, device))
         return;
     usb->list = calloc(EB_USB_DEVICES_MAX, sizeof *usb->list);
     while (usb->list != NULL && usb->count < EB_USB_DEVICES_MAX &&
-           port->usb_device(port->self, usb->count, &usb->list[usb->count]))
+           port->usb->device(port->self, usb->count, &usb->list[usb->count]))
         usb->count++;
     for (size_t i = 0; i < s->job->count; i++) {
         struct eb_job_device *t = &s->job->devices[i];
@@ -131,11 +131,11 @@ static enum eb_status try_open(const struct session *s, const struct eb_usb_devi
     int handle;
     if (d == NULL)
         return EB_NO_ANSWER;
-    enum eb_status status = port->usb_open(port->self, &handle, d, &handle);
+    enum eb_status status = port->usb->open(port->self, NULL, d, &handle);
     if (status != EB_OK)
         return status;
-    status = eb_dfu_find(d, &dfu) ? port->usb_claim(port->self, handle, dfu.number, 0) : EB_GARBAGE;
-    port->usb_close(port->self, handle);
+    status = eb_dfu_find(d, &dfu) ? port->usb->claim(port->self, handle, dfu.number, 0) : EB_GARBAGE;
+    port->usb->close(port->self, handle);
     return status;
 }
 
@@ -151,7 +151,8 @@ void usb_way_text(const struct session *s, const struct usb *usb, const struct e
     struct eb_dfu_interface dfu;
     enum eb_status status = try_open(s, d);
     if (d == NULL) {
-        snprintf(text, cap, s->job->port->usb_device == NULL ? "this laptop has no USB" : "not plugged in");
+        snprintf(text, cap,
+                 !EB_PORT_HAS(s->job->port, usb, device) ? "this laptop has no USB" : "not plugged in");
         return;
     }
     bool found = eb_dfu_find(d, &dfu);

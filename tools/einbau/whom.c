@@ -9,8 +9,9 @@ static bool find_links(struct whom *who)
 {
     struct session *s = who->session;
     struct eb_link all[EB_LINKS_MAX];
-    size_t count =
-        s->job->port->links != NULL ? s->job->port->links(s->job->port->self, all, EB_LINKS_MAX) : 0;
+    size_t count = EB_PORT_HAS(s->job->port, links, list)
+                       ? s->job->port->links->list(s->job->port->self, all, EB_LINKS_MAX)
+                       : 0;
     for (size_t i = 0; i < count; i++) {
         bool named = s->options->link != NULL && strcmp(s->options->link, all[i].name) == 0;
         bool wired = all[i].kind == EB_LINK_WIRED && all[i].up && all[i].carrier;
@@ -94,7 +95,6 @@ enum eb_status whom_request(struct whom *who, struct eb_request *request, const 
     bool frames = (access->able & EB_BY_FRAMES) != 0;
     struct eb_request_config config = {
         .port = port,
-        .owner = who,
         .access = access,
         .operation = *operation,
         .target = {.modbus = who->modbus, .unit = who->unit, .has_mac = who->has_mac},

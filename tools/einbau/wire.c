@@ -35,8 +35,8 @@ bool wire_open(struct wire *w, struct session *s)
         s->status = EXIT_WRONG_CALL;
         return false;
     }
-    if (s->job->port->links != NULL)
-        w->all_count = s->job->port->links(s->job->port->self, w->all, EB_LINKS_MAX);
+    if (EB_PORT_HAS(s->job->port, links, list))
+        w->all_count = s->job->port->links->list(s->job->port->self, w->all, EB_LINKS_MAX);
     for (size_t i = 0; i < w->all_count && w->count < EB_SURVEY_LINKS_MAX; i++) {
         const struct eb_link *l = &w->all[i];
         if (name != NULL ? strcmp(l->name, name) == 0 : l->kind == EB_LINK_WIRED && l->up && l->carrier)
@@ -50,7 +50,7 @@ bool wire_open(struct wire *w, struct session *s)
 /* One line that is written over, on a terminal only: what was found so far. */
 static void show_so_far(struct wire *w, uint64_t began_us, bool last)
 {
-    uint64_t now_us = w->session->job->port->now_us(w->session->job->port->self);
+    uint64_t now_us = eb_port_now_us(w->session->job->port);
     const char *term = getenv("TERM");
     if (!isatty(STDERR_FILENO) || w->session->sim != NULL || term == NULL || strcmp(term, "dumb") == 0 ||
         (!last && now_us < w->shown_us + SHOW_US))
@@ -84,13 +84,13 @@ void wire_begin(struct wire *w, bool keep_on)
 bool wire_look(struct wire *w)
 {
     struct session *s = w->session;
-    uint64_t began_us = s->job->port->now_us(s->job->port->self);
+    uint64_t began_us = eb_port_now_us(s->job->port);
     wire_begin(w, false);
     while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER))
         show_so_far(w, began_us, false);
     show_so_far(w, began_us, true);
     eb_survey_end(&w->survey);
-    w->took_us = s->job->port->now_us(s->job->port->self) - began_us;
+    w->took_us = eb_port_now_us(s->job->port) - began_us;
     if (session_interrupts() == 0)
         return true;
     complain("interrupted; nothing was changed");
@@ -422,9 +422,8 @@ json_t *wire_document(const struct wire *w)
 
 void requests_work(const struct eb_port *port, struct eb_request *requests, size_t count)
 {
-    void *owners[8];
     for (size_t going = count; going > 0;) {
-        uint64_t now_us = port->now_us(port->self);
+        uint64_t now_us = eb_port_now_us(port);
         uint64_t next_us = EB_NEVER;
         going = 0;
         for (size_t i = 0; i < count; i++) {
@@ -435,6 +434,6 @@ void requests_work(const struct eb_port *port, struct eb_request *requests, size
                 next_us = eb_request_deadline_us(&requests[i]);
         }
         if (going > 0)
-            port->wait(port->self, next_us, owners, 8);
+            eb_port_wait(port, next_us);
     }
 }

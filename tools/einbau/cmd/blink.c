@@ -31,12 +31,10 @@ static enum eb_status begin(struct whom *who, struct eb_request *request, const 
 
 static void wait_for(const struct session *s, uint64_t until_us)
 {
-    void *owners[4];
     const struct eb_port *port = s->job->port;
-    for (uint64_t now_us = port->now_us(port->self); now_us < until_us && session_interrupts() == 0;
-         now_us = port->now_us(port->self))
-        port->wait(port->self, now_us + WAIT_STEP_US < until_us ? now_us + WAIT_STEP_US : until_us, owners,
-                   4);
+    for (uint64_t now_us = eb_port_now_us(port); now_us < until_us && session_interrupts() == 0;
+         now_us = eb_port_now_us(port))
+        eb_port_wait(port, now_us + WAIT_STEP_US < until_us ? now_us + WAIT_STEP_US : until_us);
 }
 
 /* For as long as asked; what stays on by itself is switched off, also after Ctrl-C. */
@@ -44,17 +42,17 @@ static bool go_on(struct whom *who, struct eb_request *request, const struct eb_
                   unsigned seconds)
 {
     const struct eb_port *port = who->session->job->port;
-    uint64_t end_us = port->now_us(port->self) + seconds * 1000000ULL;
+    uint64_t end_us = eb_port_now_us(port) + seconds * 1000000ULL;
     bool signals = blink->by == &eb_access_dcp;
     bool repeats = signals || (blink->by == &eb_access_cip && seconds > FLASH_MOST_S);
     uint64_t each_us = signals ? SIGNAL_US : FLASH_MOST_S * 1000000ULL;
     for (;;) {
-        uint64_t now_us = port->now_us(port->self);
+        uint64_t now_us = eb_port_now_us(port);
         if (now_us >= end_us || session_interrupts() > 0)
             break;
         wait_for(who->session, repeats && now_us + each_us < end_us ? now_us + each_us : end_us);
         unsigned left = (unsigned)((end_us - now_us) / 1000000);
-        if (repeats && port->now_us(port->self) < end_us && session_interrupts() == 0 &&
+        if (repeats && eb_port_now_us(port) < end_us && session_interrupts() == 0 &&
             begin(who, request, blink, true, left) != EB_OK)
             return false;
     }

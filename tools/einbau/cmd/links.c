@@ -282,7 +282,7 @@ static int run(const struct options *options)
     struct usb usb;
     if (!session_open(&s, options))
         return session_close(&s, s.status);
-    if (s.job->port->links == NULL) {
+    if (!EB_PORT_HAS(s.job->port, links, list)) {
         complain("%s: found no key 'laptop', expected the links of the simulated laptop (docs/world.md)",
                  options->sim);
         return session_close(&s, EXIT_WRONG_CALL);

@@ -309,17 +309,16 @@ static bool as_wished(const struct work *w, const struct settings *is)
 static bool read_back(struct work *w, struct settings *is, bool *answers)
 {
     const struct eb_port *port = w->who.session->job->port;
-    uint64_t end_us = port->now_us(port->self) + SETTLE_US;
-    void *owners[4];
+    uint64_t end_us = eb_port_now_us(port) + SETTLE_US;
     for (;;) {
         *answers = read_settings(w, is);
         if (*answers && as_wished(w, is))
             return true;
-        uint64_t now_us = port->now_us(port->self);
+        uint64_t now_us = eb_port_now_us(port);
         if (now_us >= end_us || session_interrupts() > 0)
             return false;
-        while (port->now_us(port->self) < now_us + PAUSE_US)
-            port->wait(port->self, now_us + PAUSE_US, owners, 4);
+        while (eb_port_now_us(port) < now_us + PAUSE_US)
+            eb_port_wait(port, now_us + PAUSE_US);
     }
 }
 

@@ -142,7 +142,7 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
             eb_run_abandon(&runs[i]);
     }
     while (crew.going > 0 && session_interrupts() == 0)
-        eb_crew_work(&crew, s->job->port->now_us(s->job->port->self) + SERIAL_PATIENCE_US);
+        eb_crew_work(&crew, eb_port_now_us(s->job->port) + SERIAL_PATIENCE_US);
     eb_crew_abandon(&crew);
     for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++)
         snprintf(entries[i].serial, sizeof entries[i].serial, "%s", runs[i].identity.serial);

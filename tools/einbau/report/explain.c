@@ -147,9 +147,9 @@ static bool subnet_sentence(const struct session *s, const struct eb_job_device 
 {
     static struct eb_link links[EB_LINKS_MAX];
     struct eb_link_address device = {.prefix = t->device->prefix};
-    if (!target_on_ip(t) || t->answered || s->job->port->links == NULL)
+    if (!target_on_ip(t) || t->answered || !EB_PORT_HAS(s->job->port, links, list))
         return false;
-    size_t count = s->job->port->links(s->job->port->self, links, EB_LINKS_MAX);
+    size_t count = s->job->port->links->list(s->job->port->self, links, EB_LINKS_MAX);
     memcpy(device.ip, t->device->modbus.ip, sizeof device.ip);
     struct eb_way way = eb_way_to(links, count, &device, NULL, 0);
     if (way.kind == EB_WAY_ADD)

@@ -24,7 +24,7 @@ struct view {
 static uint64_t now_us(const struct view *v)
 {
     const struct eb_port *port = v->wire->session->job->port;
-    return port->now_us(port->self);
+    return eb_port_now_us(port);
 }
 
 /* The time of the day `us` ago. */
