@@ -4,7 +4,7 @@ BUILD ?= build
 SANITIZED ?= build-sanitized
 CLANG_SOURCES = $(shell git ls-files '*.c' '*.h')
 
-.PHONY: all demo check bench check-kernel setup build sanitize fuzz lint format cortex-m4 portability screenshots install clean
+.PHONY: all demo check bench check-kernel docs setup build sanitize fuzz lint format cortex-m4 portability screenshots install clean
 
 all: build
 
@@ -61,6 +61,10 @@ cortex-m4: setup
 # The core and its own tests on other processors, C libraries and compilers; MACHINES="s390x armhf": only these.
 portability: setup
 	@scripts/portability $(MACHINES)
+
+# Pages of the public API; its comments are checked.
+docs: setup
+	@scripts/docs
 
 screenshots: build
 	@scripts/screenshots $(BUILD)

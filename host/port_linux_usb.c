@@ -220,7 +220,7 @@ static void read_text(const char *place, const char *name, char *to, size_t cap)
 /* The configuration that is active; none where the kernel has set none yet. */
 static void read_configuration(struct eb_usb_device *to)
 {
-    static uint8_t bytes[DESCRIPTORS_BYTES];
+    static _Thread_local uint8_t bytes[DESCRIPTORS_BYTES];
     char active[8];
     size_t size = read_attribute(to->place, "descriptors", bytes, sizeof bytes);
     read_text(to->place, "bConfigurationValue", active, sizeof active);

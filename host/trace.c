@@ -170,7 +170,7 @@ static struct traced *traced_at(struct trace *t, enum group group, int handle)
 static void find_local(const struct trace *t, const struct eb_endpoint *peer, struct eb_endpoint *local,
                        char *name)
 {
-    static struct eb_link links[EB_LINKS_MAX];
+    static _Thread_local struct eb_link links[EB_LINKS_MAX];
     size_t count =
         EB_PORT_HAS(t->inner, links, list) ? t->inner->links->list(t->inner->self, links, EB_LINKS_MAX) : 0;
     for (size_t i = 0; i < count; i++) {
@@ -218,14 +218,14 @@ static void mask_community(uint8_t *bytes, size_t size)
 
 static void trace_udp(struct trace *t, const struct traced *h, bool out, const struct eb_datagram *d)
 {
-    static uint8_t frame[65536 + EBI_UDP_FRAME_HEAD_BYTES];
+    static _Thread_local uint8_t frame[65536 + EBI_UDP_FRAME_HEAD_BYTES];
     const struct eb_endpoint *from = out ? &h->local : &d->peer;
     const struct eb_endpoint *to = out ? &d->peer : &h->local;
     uint8_t from_mac[EB_MAC_BYTES];
     uint8_t to_mac[EB_MAC_BYTES];
     struct eb_endpoint local = h->local;
     char name[EB_LINK_NAME_BYTES] = "ip";
-    static uint8_t payload[65536];
+    static _Thread_local uint8_t payload[65536];
     const uint8_t *shown = d->bytes;
     if (d->peer.port == EB_SNMP_PORT && d->size_bytes <= sizeof payload) {
         memcpy(payload, d->bytes, d->size_bytes);
@@ -326,7 +326,7 @@ static void trace_can(struct trace *t, const struct traced *h, bool out, const s
 static void trace_usb(struct trace *t, const struct traced *h, bool begins, int32_t status,
                       const uint8_t *bytes, size_t size)
 {
-    static uint8_t packet[USB_HEAD_BYTES + UINT16_MAX];
+    static _Thread_local uint8_t packet[USB_HEAD_BYTES + UINT16_MAX];
     bool in = (h->setup.type & EB_USB_IN) != 0;
     uint64_t wall_us = now_us(t) + (uint64_t)t->offset_us;
     int64_t seconds = (int64_t)(wall_us / 1000000);

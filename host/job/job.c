@@ -233,8 +233,8 @@ void ebi_job_work(struct eb_job *job, struct eb_crew *crew,
 
 const char *eb_job_word(const char *name)
 {
-    static char words[4][4 * EB_PATH_BYTES];
-    static unsigned next;
+    static _Thread_local char words[4][4 * EB_PATH_BYTES];
+    static _Thread_local unsigned next;
     bool plain = name[0] != '-' && name[0] != '\0';
     for (const char *c = name; *c != '\0'; c++)
         plain = plain && ((*c >= 'a' && *c <= 'z') || (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') ||

@@ -57,6 +57,7 @@ enum eb_restart {
     EB_RESTART_COUNTER,    /* the profile's counter */
     EB_RESTART_VERSION     /* another version, where the profile says that this is enough */
 };
+/* The word for it, "boot-up"; static. */
 const char *eb_restart_word(enum eb_restart restart);
 
 /* The texts of a profile's items, by item and source; empty where there is none. */
@@ -117,6 +118,7 @@ enum eb_operation_kind {
 enum { EB_ABLE_TO_WAIT = 1 << 16, EB_BY_FRAMES = 1 << 17, EB_ABLE_TO_READ_BACK = 1 << 18 };
 
 enum { EB_MACS_SEEN_MAX = 4 };
+/* Hardware addresses that answered, each once. */
 struct eb_macs_seen {
     uint8_t list[EB_MACS_SEEN_MAX][EB_MAC_BYTES];
     size_t count;
@@ -209,6 +211,7 @@ enum { EB_NEEDS_UDP = 1, EB_NEEDS_TCP = 2, EB_NEEDS_FRAMES = 4, EB_NEEDS_CAN = 8
 
 enum eb_wire { EB_WIRE_ETHERNET, EB_WIRE_CAN, EB_WIRE_USB };
 
+/* A protocol as a job sees it: a constant class. */
 struct eb_access {
     const char *word;  /* "modbus" */
     const char *title; /* as in a sentence: "Modbus/TCP" */
@@ -235,6 +238,7 @@ struct eb_access {
 
 /* Those that a profile names, each once, in the order in which they are asked; gives their number. */
 enum { EB_ACCESSES_MAX = 6 };
+/* Those that a profile names, each once, in the order in which they are asked; gives their number. */
 size_t eb_profile_accesses(const struct eb_profile *profile, const struct eb_access *list[EB_ACCESSES_MAX]);
 
 /* The wire that the profile is for. */

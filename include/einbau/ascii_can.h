@@ -35,6 +35,7 @@ struct eb_ascii_can {
     uint8_t flags;
 };
 
+/* Makes a reader ready. */
 void eb_ascii_can_init(struct eb_ascii_can *reader);
 /* One byte more.  `frame` is filled where it gives EB_ASCII_CAN_FRAME; a timestamp behind it is left out. */
 enum eb_ascii_can_kind eb_ascii_can_take(struct eb_ascii_can *reader, uint8_t byte,

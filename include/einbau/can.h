@@ -20,6 +20,7 @@ enum eb_can_flag {
     EB_CAN_ORDERED = 8   /* sending: it must not go out before what the same handle gave earlier */
 };
 
+/* A frame of classical CAN (ISO 11898-1). */
 struct eb_can_frame {
     uint64_t at_us; /* received: when, on the port's clock */
     uint32_t id;
@@ -40,13 +41,16 @@ enum eb_can_fault {
     EB_CAN_FAULT_BUS_OFF,
     EB_CAN_FAULTS
 };
+/* A word for it; static. */
 const char *eb_can_fault_word(enum eb_can_fault fault);
 
 /* The adapter's fault confinement state (ISO 11898-1): warning from a counter of 96, passive from 128,
  * bus-off from 256. */
 enum eb_can_mode { EB_CAN_UNKNOWN, EB_CAN_ACTIVE, EB_CAN_WARNING, EB_CAN_PASSIVE, EB_CAN_BUS_OFF };
+/* A word for it; static. */
 const char *eb_can_mode_word(enum eb_can_mode mode);
 
+/* How the bus is, as far as the adapter says. */
 struct eb_can_state {
     uint32_t bit_rate; /* bit/s, 0: not known */
     bool listen_only;
@@ -64,6 +68,7 @@ struct eb_can_state {
     uint8_t flags;
 };
 
+/* How an adapter is opened, and what of the bus is heard. */
 struct eb_can_options {
     const char *link;  /* a CAN interface, or a serial adapter's file */
     uint32_t bit_rate; /* bit/s; 0: as it is */
@@ -86,9 +91,11 @@ struct eb_can_pace {
     uint32_t in_flight; /* given, and not known to have gone out */
     uint32_t given;     /* in this turn */
 };
+/* `queue`: frames that the adapter holds; `bit_rate` of the bus. */
 void eb_can_pace_init(struct eb_can_pace *pace, uint32_t queue, uint32_t bit_rate);
 /* How many frames it takes now. */
 uint32_t eb_can_pace_room(const struct eb_can_pace *pace);
+/* So many frames were given to the adapter. */
 void eb_can_pace_given(struct eb_can_pace *pace, uint32_t count);
 /* One frame has gone out, or is given up; true where those that wait for room are to be told. */
 bool eb_can_pace_sent(struct eb_can_pace *pace);

@@ -45,6 +45,7 @@ enum eb_cip_service {
 
 enum eb_cip_state { EB_CIP_IDLE, EB_CIP_ASKING, EB_CIP_DONE, EB_CIP_FAILED };
 
+/* The engine of one exchange; its members are its own, but for those with a comment. */
 struct eb_cip {
     enum eb_cip_state state;
     struct eb_error error; /* of FAILED: EB_PEER_ERROR (number: general or encapsulation status), EB_GARBAGE,

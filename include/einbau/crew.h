@@ -22,6 +22,7 @@ struct eb_crew_place {
     uint32_t polls;
 };
 
+/* The runs of one thread; its members may be read. */
 struct eb_crew {
     const struct eb_port *port;
     struct eb_crew_place *places;
@@ -30,6 +31,7 @@ struct eb_crew {
     size_t going; /* runs that have not ended */
 };
 
+/* Makes a crew without runs; `places` are the caller's, `cap` of them. */
 void eb_crew_init(struct eb_crew *crew, const struct eb_port *port, struct eb_crew_place *places, size_t cap);
 
 /* Takes in a run that eb_run_init has made ready, also while others are going on; it stays the caller's. From

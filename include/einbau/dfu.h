@@ -26,6 +26,7 @@ enum eb_dfu_state {
     EB_DFU_ERROR,
     EB_DFU_STATES
 };
+/* The state's name in the standard; static. */
 const char *eb_dfu_state_word(unsigned state);
 
 /* What a bStatus of 1 to 15 means, in words (section 6.1.2). */
@@ -75,6 +76,7 @@ enum eb_usb_match {
     EB_USB_BY_PLACE, /* it is plugged in where the one that is meant was */
     EB_USB_IT
 };
+/* Compares it with what is known of the one that is meant; each of the two texts may be empty. */
 enum eb_usb_match eb_usb_match(const struct eb_usb_ids *ids, const char *serial, const char *place,
                                const struct eb_usb_device *device);
 
@@ -85,6 +87,7 @@ enum eb_dfu_step {
     EB_DFU_FAILED
 };
 
+/* What is to be downloaded, and how. */
 struct eb_dfu_config {
     const struct eb_dfu_interface *interface;
     const struct eb_source *source;
@@ -96,6 +99,7 @@ struct eb_dfu_config {
     uint64_t patience_us; /* for all waiting that the device asks for in one go, manifestation included */
 };
 
+/* A download under way. */
 struct eb_dfu {
     struct eb_dfu_config config;
     enum eb_dfu_step step;

@@ -42,6 +42,7 @@ struct eb_dns_reader {
     bool damaged; /* ended before its end */
 };
 
+/* One resource record of a message; names are as text. */
 struct eb_dns_record {
     char name[EB_DNS_NAME_BYTES]; /* as eb_dns_ask takes it; no control characters, but any byte from 80h */
     uint16_t type;

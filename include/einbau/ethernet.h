@@ -37,6 +37,7 @@ bool eb_mac_parse(const char *text, uint8_t mac[EB_MAC_BYTES]);
 /* Whether it is one device's own: neither a group's address nor all zeros. */
 bool eb_mac_is_device(const uint8_t mac[EB_MAC_BYTES]);
 
+/* The head of an Ethernet frame, and what is behind it; borrowed from the bytes. */
 struct eb_frame {
     uint8_t to[EB_MAC_BYTES], from[EB_MAC_BYTES];
     uint16_t type; /* behind VLAN tags */
@@ -53,6 +54,7 @@ void eb_frame_write(uint8_t *bytes, const uint8_t to[EB_MAC_BYTES], const uint8_
 
 /* --- UDP in IPv4, as it lies in a frame (RFC 791, 768) --- */
 
+/* A UDP datagram in an Ethernet frame; borrowed from the bytes. */
 struct eb_udp {
     uint8_t from_ip[4], to_ip[4];
     uint16_t from_port, to_port;
@@ -65,6 +67,7 @@ bool eb_udp_read(struct eb_udp *udp, const uint8_t *packet, size_t size);
 
 /* --- ARP --- */
 
+/* An ARP packet for IPv4 over Ethernet (RFC 826). */
 struct eb_arp {
     bool reply;
     uint8_t from_mac[EB_MAC_BYTES], from_ip[4], to_ip[4];
@@ -80,6 +83,7 @@ void eb_arp_ask(uint8_t frame[EB_FRAME_MIN_BYTES], const uint8_t mac[EB_MAC_BYTE
 
 /* --- DHCP and BOOTP --- */
 
+/* A request for an address, by DHCP or BOOTP (RFC 2131, RFC 951). */
 struct eb_dhcp_request {
     bool bootp; /* without a message type: plain BOOTP */
     uint8_t mac[EB_MAC_BYTES];
@@ -94,6 +98,7 @@ bool eb_dhcp_read(struct eb_dhcp_request *request, const uint8_t *message, size_
 
 /* --- LLDP --- */
 
+/* What a neighbour says of itself (IEEE 802.1AB). */
 struct eb_lldp {
     bool leaves; /* time to live 0 */
     bool has_mac, has_ip;

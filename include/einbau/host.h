@@ -107,6 +107,7 @@ struct eb_site_companion {
 
 /* One wire of the site. */
 enum eb_site_link_kind { EB_SITE_ETHERNET, EB_SITE_CAN, EB_SITE_USB };
+/* A link of a site: a network, a bus, or USB. */
 struct eb_site_link {
     char name[EB_NAME_BYTES];
     enum eb_site_link_kind kind;
@@ -115,6 +116,7 @@ struct eb_site_link {
         adapter[EB_PATH_BYTES]; /* the laptop's: a CAN interface, or a serial adapter's file; empty: `name` */
 };
 
+/* One device of a site, and what is wanted of it. */
 struct eb_site_device {
     char name[EB_NAME_BYTES];
     char link[EB_NAME_BYTES];
@@ -140,6 +142,7 @@ struct eb_site_device {
 };
 
 enum { EB_SITE_LINKS_MAX = 16 };
+/* A site as its file says it. */
 struct eb_site {
     char name[EB_NAME_BYTES];
     char profiles_dir[EB_PATH_BYTES];
@@ -149,6 +152,7 @@ struct eb_site {
     size_t profile_count;
     struct eb_site_device *devices;
     size_t device_count;
+    /* A public key whose signatures count. */
     struct eb_site_key {
         struct eb_key key;
         char until[EB_DATE_BYTES]; /* the last day on which it counts, like "2027-03-31"; empty: for good */
@@ -195,10 +199,12 @@ const struct eb_site_device *eb_site_device(const struct eb_site *site, const ch
 
 /* Where it is on its wire: "192.0.2.10", "node 11", "7A1/7A9", "1209:0001 at 1-2". */
 enum { EB_PLACE_TEXT_BYTES = 32 };
+/* Where a device is reached, as one reads it: "192.0.2.10", "node 11", "1209:0001 at 1-2.3". */
 void eb_site_place_text(const struct eb_site_device *device, char text[EB_PLACE_TEXT_BYTES]);
 
 enum { EB_FILE_BYTES = 256, EB_MANIFEST_IMAGES_MAX = 64, EB_MANIFEST_BYTES = 1 << 20, EB_NOTES_BYTES = 4096 };
 
+/* What a manifest says of one file. */
 struct eb_manifest_image {
     char file[EB_FILE_BYTES];
     char format[12]; /* as eb_image_format_word, where the content is not to decide; else empty */
@@ -257,7 +263,9 @@ void eb_image_close(struct eb_image *image);
  */
 struct eb_known;
 enum { EB_SEEN_BYTES = 24 };
+/* Opens what is remembered in a folder, which is made where it is missing; NULL with `problem` filled. */
 EB_NODISCARD struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem);
+/* NULL: nothing. */
 void eb_known_close(struct eb_known *known);
 
 /* Remembers what a run has identified. */

@@ -18,6 +18,7 @@ extern "C" {
 #endif
 
 enum eb_image_format { EB_FORMAT_RAW, EB_FORMAT_HEX, EB_FORMAT_SRECORD, EB_FORMAT_ELF, EB_FORMAT_DFU };
+/* The word for it, "intel-hex"; static. */
 const char *eb_image_format_word(enum eb_image_format format);
 
 enum {
@@ -46,6 +47,7 @@ struct eb_dfu_suffix {
     uint16_t device, product, vendor, version; /* bcdDevice, idProduct, idVendor, bcdDFU */
 };
 
+/* Reads one image; its members are its own, but for those with a comment. */
 struct eb_image_reader {
     enum eb_image_format format;
     struct eb_image_wrong wrong;
@@ -84,6 +86,7 @@ bool eb_image_next(struct eb_image_reader *reader, struct eb_image_piece *piece)
 
 /* --- what the pieces make together --- */
 
+/* Bytes of an image that lie together. */
 struct eb_segment {
     uint64_t address, size_bytes;
 };

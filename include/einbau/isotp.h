@@ -27,6 +27,7 @@ struct eb_isotp_config {
     uint8_t separation; /* asked for: STmin as on the wire */
 };
 
+/* One connection of ISO-TP: a message out, and a message in. */
 struct eb_isotp {
     struct eb_isotp_config config;
     enum eb_status sending;  /* EB_OK: nothing to send, or all of it was; EB_PENDING; else why not:
@@ -66,7 +67,9 @@ size_t eb_isotp_give(struct eb_isotp *tp, struct eb_can_frame *frames, size_t ca
                      uint64_t now_us);
 void eb_isotp_taken(struct eb_isotp *tp, size_t count, uint64_t now_us);
 
+/* Lets time pass. */
 void eb_isotp_tick(struct eb_isotp *tp, uint64_t now_us);
+/* When it next wants to be called; EB_NEVER: only with a frame. */
 uint64_t eb_isotp_deadline_us(const struct eb_isotp *tp);
 
 /* Makes ready for the next message; where one has begun to come, it is dropped. */

@@ -16,6 +16,7 @@
 extern "C" {
 #endif
 
+/* What a job is to work on, and whom it tells. */
 struct eb_job_config {
     const char *site;           /* a site file; NULL: none, for what needs no devices */
     const char *shelf;          /* folder; NULL: only images that the site names */
@@ -87,6 +88,7 @@ struct eb_job_device {
     uint64_t told_us;
 };
 
+/* A job on a site; its members may be read, and written where a comment says so. */
 struct eb_job {
     struct eb_job_config config;
     struct eb_site *site; /* NULL: there is none */
@@ -194,6 +196,7 @@ struct eb_job_choice {
     bool gap;                  /* it needs others first, and they are not there */
     struct eb_verdict verdict; /* of that one against what runs now */
 };
+/* Fills in the choice of an image for component `index`. */
 void eb_job_choice(struct eb_job *job, struct eb_job_device *target, size_t index,
                    struct eb_shelf_candidate *candidates, size_t count, struct eb_job_choice *choice);
 

@@ -37,6 +37,7 @@ struct eb_label_place {
     bool big_endian;
 };
 
+/* Where an image's bytes say what it is. */
 struct eb_label {
     struct eb_label_place places[EB_LABEL_ITEMS];
     bool pair; /* these are the bytes of a header file; the image's own stand in the payload beside it */

@@ -20,6 +20,7 @@ struct eb_link_address {
     uint8_t prefix;
 };
 
+/* A network interface of the laptop. */
 struct eb_link {
     char name[EB_LINK_NAME_BYTES];
     enum eb_link_kind kind;
@@ -54,6 +55,7 @@ enum eb_trap {
     EB_TRAP_TWO_DEVICES = 64     /* two devices answer to this address; only who asked them can know */
 };
 
+/* The images that lead to a version. */
 struct eb_way {
     enum eb_way_kind kind;
     size_t link;                /* index; not for EB_WAY_NONE */
@@ -73,6 +75,7 @@ bool eb_link_covers(const struct eb_link_address *address, const uint8_t ip[4]);
 /* Reads a mask like 255.255.255.0 (ones, then zeros) as its prefix. */
 bool eb_mask_read(const uint8_t mask[4], uint8_t *prefix);
 
+/* The word for it, "wired"; static. */
 const char *eb_link_kind_word(enum eb_link_kind kind);
 
 /* A sentence for one trap bit, static. */

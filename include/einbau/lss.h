@@ -19,6 +19,7 @@ enum { EB_LSS_NUMBERS = 4, EB_LSS_NODE_NONE = 255, EB_LSS_BURST = 4 };
 
 enum eb_lss_state { EB_LSS_IDLE, EB_LSS_BUSY, EB_LSS_DONE, EB_LSS_FAILED };
 
+/* The master of one exchange by LSS (CiA 305). */
 struct eb_lss {
     enum eb_lss_state state;
     struct eb_error error; /* `number`: the node's error code */
@@ -34,6 +35,7 @@ struct eb_lss {
     uint64_t until_us;
 };
 
+/* Makes the master ready. */
 void eb_lss_init(struct eb_lss *lss);
 
 /* Each begins one exchange. */
@@ -54,10 +56,15 @@ void eb_lss_inquire(struct eb_lss *lss, unsigned what, uint64_t now_us);
 /* Ends it: the chosen node goes on as before.  Nobody answers to this. */
 void eb_lss_release(struct eb_lss *lss, uint64_t now_us);
 
+/* A frame of the bus. */
 void eb_lss_receive(struct eb_lss *lss, const struct eb_can_frame *frame, uint64_t now_us);
+/* Fills in what is to go out, up to `cap` frames, and gives their number. */
 size_t eb_lss_give(struct eb_lss *lss, struct eb_can_frame *frames, size_t cap);
+/* So many of those were sent. */
 void eb_lss_taken(struct eb_lss *lss, size_t count, uint64_t now_us);
+/* Lets time pass. */
 void eb_lss_tick(struct eb_lss *lss, uint64_t now_us);
+/* When it next wants to be called. */
 uint64_t eb_lss_deadline_us(const struct eb_lss *lss);
 
 #ifdef __cplusplus

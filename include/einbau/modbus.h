@@ -34,12 +34,14 @@ enum {
 
 enum eb_modbus_code { EB_MODBUS_BASIC = 1, EB_MODBUS_REGULAR = 2, EB_MODBUS_EXTENDED = 3 };
 
+/* One object of the device identification: where its text is. */
 struct eb_modbus_object {
     uint8_t id;
     uint8_t size;
     uint16_t at; /* in `bytes` */
 };
 
+/* All objects that were read. */
 struct eb_modbus_objects {
     struct eb_modbus_object list[EB_MODBUS_OBJECTS_MAX];
     size_t count;
@@ -49,6 +51,7 @@ struct eb_modbus_objects {
 
 enum eb_modbus_state { EB_MODBUS_IDLE, EB_MODBUS_ASKING, EB_MODBUS_DONE, EB_MODBUS_FAILED };
 
+/* One connection's engine. */
 struct eb_modbus {
     enum eb_modbus_state state;
     struct eb_error error; /* of FAILED: EB_PEER_ERROR (number: exception code), EB_GARBAGE, EB_TOO_LARGE */

@@ -20,6 +20,7 @@ enum {
     EB_MODBUS_FILE_GROUP_MAX = 122  /* records of one request: 253 bytes of PDU */
 };
 
+/* What is to be sent, and how. */
 struct eb_modbus_file_config {
     uint8_t unit;
     uint16_t tid;                   /* of the first transaction; any will do */
@@ -29,6 +30,7 @@ struct eb_modbus_file_config {
     uint64_t patience_us;           /* for one request, while the device is busy or away */
 };
 
+/* An image on its way. */
 struct eb_modbus_file {
     enum eb_modbus_state state;
     /* Of FAILED: EB_PEER_ERROR (number: exception code), EB_GARBAGE, EB_NO_ANSWER, EB_STOPPED, EB_IO,

@@ -71,6 +71,7 @@ struct eb_image_facts {
 
 /* What the suffix of a DFU file says of the device that it is for; FFFFh is any (DFU 1.1, appendix B). */
 enum eb_suffix_there { EB_SUFFIX_NOT_LOOKED_FOR, EB_SUFFIX_NONE, EB_SUFFIX_THERE };
+/* The suffix of a DFU file (DFU 1.1, appendix B). */
 struct eb_suffix {
     enum eb_suffix_there there;
     uint16_t vendor, product, release;
@@ -99,6 +100,7 @@ struct eb_companion_version {
     const char *role, *version;
     const char *device, *together;
 };
+/* What is around a device. */
 struct eb_surroundings {
     bool behind_gateway; /* else it is reached directly */
     const char *gateway; /* the version that runs in it */
@@ -137,6 +139,7 @@ enum eb_grade {
     EB_GRADE_NO
 };
 
+/* What one rule says of an image for a component. */
 struct eb_finding {
     enum eb_rule rule;
     enum eb_grade grade;
@@ -150,6 +153,7 @@ struct eb_finding {
 
 enum eb_answer { EB_FITS, EB_FITS_IF, EB_DOES_NOT_FIT, EB_VERDICT_CANNOT_TELL };
 
+/* What all rules say of an image. */
 struct eb_verdict {
     enum eb_answer answer;
     enum eb_comparison step; /* the image's version against the running one */

@@ -21,6 +21,7 @@ enum { EB_NODES_MAX = 127, EB_NODES_AT_ONCE = 8, EB_UNITS_MAX = 16 };
 /* What is read of one of them; empty where it does not tell. */
 enum eb_node_text { EB_NODE_NAME, EB_NODE_HARDWARE, EB_NODE_SOFTWARE, EB_NODE_SERIAL, EB_NODE_TEXTS };
 
+/* One CANopen node that answered. */
 struct eb_node {
     bool heard;    /* it said something of its own accord */
     bool answered; /* it was asked */
@@ -36,6 +37,7 @@ struct eb_node {
     uint16_t asked, answers, serials; /* its own */
 };
 
+/* Which bus is looked at, and how. */
 struct eb_nodes_config {
     const struct eb_port *port;
     struct eb_waiter *waiter;
@@ -47,6 +49,7 @@ struct eb_nodes_config {
     size_t unit_count;
 };
 
+/* The survey's own: reads one node. */
 struct ebi_node_reader {
     uint8_t node; /* 0: free */
     uint8_t item;
@@ -54,6 +57,7 @@ struct ebi_node_reader {
     struct eb_sdo sdo;
 };
 
+/* The survey's own: reads one unit. */
 struct ebi_unit_reader {
     uint8_t item;
     bool done;
@@ -61,6 +65,7 @@ struct ebi_unit_reader {
     struct eb_uds uds;
 };
 
+/* A look at a bus under way. */
 struct eb_nodes {
     struct eb_nodes_config config;
     enum eb_status status; /* EB_PENDING until it has ended; EB_UNREACHABLE: no adapter, or it was lost */

@@ -25,6 +25,7 @@ uint32_t eb_plan_seconds(const struct eb_profile *profile, uint64_t bytes);
 
 enum { EB_WAY_IMAGES_MAX = 64, EB_WAY_STEPS_MAX = 6 };
 
+/* One image that a way may use. */
 struct eb_way_image {
     const struct eb_image_facts *facts;
     const struct eb_image_found *file; /* may be NULL, see struct eb_judge_facts */

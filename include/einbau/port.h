@@ -35,6 +35,7 @@ struct eb_endpoint {
     uint16_t port;
 };
 
+/* One UDP datagram; the bytes are the caller's. */
 struct eb_datagram {
     struct eb_endpoint peer;
     uint8_t *bytes;
@@ -77,6 +78,7 @@ struct eb_port_time {
     uint32_t (*random)(void *self);
 };
 
+/* Datagrams. */
 struct eb_port_udp {
     size_t bytes;
     /* Opens a UDP socket; `options` may be NULL.  EB_IO where none can be had. */
@@ -94,6 +96,7 @@ struct eb_port_udp {
     uint32_t (*mtu_bytes)(void *self, const struct eb_endpoint *peer);
 };
 
+/* Connections over TCP. */
 struct eb_port_tcp {
     size_t bytes;
     /* Begins a connection; the next calls say how it went. */
@@ -151,6 +154,7 @@ struct eb_port_can {
     void (*close)(void *self, int handle);
 };
 
+/* Devices on USB, through control transfers. */
 struct eb_port_usb {
     size_t bytes;
     /* Fills in one of the devices that are plugged in, hubs among them; false behind the last.  Index 0 looks
@@ -221,6 +225,7 @@ struct eb_stream {
     bool more;      /* there is more to take in at once */
 };
 
+/* Whether address and port are the same. */
 bool eb_endpoint_same(const struct eb_endpoint *a, const struct eb_endpoint *b);
 
 /* Reads "192.0.2.10" (four decimal numbers 0..255, no leading zeros) into `ip`; the port stays. */

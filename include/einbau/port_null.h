@@ -9,6 +9,7 @@
 extern "C" {
 #endif
 
+/* The port and its clock. */
 struct eb_port_null {
     struct eb_port port;
     uint64_t now_us; /* goes on only in `wait` */

@@ -59,8 +59,9 @@ struct eb_value {
     struct eb_oid oid;
 };
 
-/* One text from several sources: the first that has one counts, the others are compared with it. */
 enum { EB_SOURCES_MAX = 3 };
+
+/* One text from several sources: the first that has one counts, the others are compared with it. */
 struct eb_values {
     struct eb_value list[EB_SOURCES_MAX];
     size_t count;
@@ -87,6 +88,7 @@ struct eb_step {
     uint32_t time_ms;
     char hand[EB_LOSS_TEXT_BYTES]; /* what a person does, else empty */
 };
+/* Steps in their order. */
 struct eb_steps {
     struct eb_step list[EB_STEPS_MAX];
     size_t count;
@@ -98,6 +100,7 @@ enum eb_read_back { EB_READ_BACK_NO, EB_READ_BACK_IF_POSSIBLE, EB_READ_BACK_YES 
 /* What a counter counts that shows a restart: starts, or the time since the last one. */
 enum eb_counter_kind { EB_COUNTS_STARTS, EB_COUNTS_SECONDS, EB_COUNTS_HUNDREDTHS, EB_COUNTS_MILLISECONDS };
 
+/* One component of a product family: what is read and written of it. */
 struct eb_component_profile {
     char name[EB_NAME_BYTES];
     struct eb_version_order order;
@@ -111,6 +114,7 @@ struct eb_component_profile {
     bool as_it_is; /* the device takes the file itself, not the bytes that it stands for */
 };
 
+/* A product family. */
 struct eb_profile {
     char name[EB_NAME_BYTES];
     char maker[EB_NAME_BYTES];

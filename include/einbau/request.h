@@ -11,6 +11,7 @@ extern "C" {
 
 enum { EB_REQUEST_CONTEXT_BYTES = 2560 };
 
+/* Which operation, on which device. */
 struct eb_request_config {
     const struct eb_port *port;
     struct eb_waiter *waiter; /* told when something can be done; NULL: a caller that polls after each wait */
@@ -22,6 +23,7 @@ struct eb_request_config {
     eb_texts *texts;                  /* for EB_READ */
 };
 
+/* One operation under way. */
 struct eb_request {
     struct eb_request_config config;
     struct eb_contact contact;

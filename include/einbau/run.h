@@ -23,6 +23,7 @@ enum eb_rung {
     EB_RUNG_RESTORE,
     EB_RUNG_END
 };
+/* The word for it, "identify"; static. */
 const char *eb_rung_word(enum eb_rung rung);
 
 enum eb_outcome {
@@ -40,6 +41,7 @@ enum eb_outcome {
     EB_OUTCOME_RECOVERED,   /* of a run that only undoes: the program runs again */
     EB_OUTCOMES
 };
+/* The word for it, "confirmed"; static. */
 const char *eb_outcome_word(enum eb_outcome outcome);
 
 /* By what an image was confirmed; bits. */
@@ -94,6 +96,7 @@ struct eb_run_item {
 
 struct eb_run;
 
+/* What a run is to do; borrowed until it has ended. */
 struct eb_run_config {
     const struct eb_port *port;
     const struct eb_profile *profile;
@@ -135,14 +138,16 @@ struct eb_progress {
     uint64_t left_us;     /* estimated until the current item is confirmed, 0: not known */
 };
 
-/* Two sources of one item that contradict each other. */
 enum { EB_DISAGREEMENTS_MAX = 4 };
+
+/* Two sources of one item that contradict each other. */
 struct eb_disagreement {
     size_t item; /* of the profile: eb_profile_item_word */
     const struct eb_access *by, *other_by;
     char text[EB_NAME_BYTES], other_text[EB_NAME_BYTES]; /* the first one counts */
 };
 
+/* One device on its ladder; its members may be read. */
 struct eb_run {
     struct eb_run_config config;
     struct eb_progress progress;
@@ -172,6 +177,7 @@ struct eb_run {
     struct eb_waiter waiter; /* until a crew gives its own */
     struct eb_contact contact;
     eb_texts texts;
+    /* The run's own: an access and its context. */
     struct ebi_run_access {
         const struct eb_access *access;
         void *context;

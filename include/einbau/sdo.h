@@ -23,6 +23,7 @@ enum eb_sdo_state { EB_SDO_IDLE, EB_SDO_BUSY, EB_SDO_DONE, EB_SDO_FAILED };
 /* How bytes are moved; what a node does not do is tried in the next simpler way. */
 enum eb_sdo_way { EB_SDO_BLOCK, EB_SDO_SEGMENTED };
 
+/* The client's end of one transfer at a time. */
 struct eb_sdo {
     enum eb_sdo_state state;
     struct eb_error error; /* `number`: the node's abort code, or the one that was sent to it */

@@ -54,6 +54,7 @@ struct eb_shelf_told {
     const struct eb_key *signer;
 };
 
+/* What became of the files of one call. */
 struct eb_shelf_adding {
     const char *const *paths;
     size_t count;
@@ -104,6 +105,7 @@ struct eb_shelf_said {
     struct eb_image_facts facts;
     struct eb_image_found file; /* as the index has it: the file itself is read when it is opened */
 };
+/* An image of the shelf that may be for a component. */
 struct eb_shelf_candidate {
     int64_t number;
     char version[EB_VERSION_TEXT_BYTES];
@@ -117,6 +119,7 @@ EB_NODISCARD bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_co
                                       struct eb_shelf_candidate **candidates, size_t *count,
                                       struct eb_problem *problem);
 
+/* Frees what eb_shelf_candidates gave; NULL: nothing. */
 void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count);
 
 /* Fills in what is said of a candidate, and who signed it. */

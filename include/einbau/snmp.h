@@ -30,6 +30,7 @@ enum eb_snmp_request { EB_SNMP_GET = 0xA0, EB_SNMP_GET_NEXT = 0xA1, EB_SNMP_GET_
 size_t eb_snmp_write(uint8_t *message, size_t cap, enum eb_snmp_request request, const char *community,
                      uint32_t id, const struct eb_oid *oids, size_t count, uint8_t repetitions);
 
+/* One variable of a response. */
 struct eb_snmp_var {
     struct eb_oid oid; /* size 0: longer than EB_OID_BYTES */
     uint8_t tag;
@@ -37,6 +38,7 @@ struct eb_snmp_var {
     size_t size;
 };
 
+/* One response. */
 struct eb_snmp_answer {
     uint32_t id;
     uint32_t error; /* error-status, 0: none */

@@ -36,6 +36,7 @@ enum eb_protocol {
     EB_BY_MODBUS,
     EB_PROTOCOLS
 };
+/* The word for it, "lldp"; static. */
 const char *eb_protocol_word(enum eb_protocol protocol);
 
 enum eb_fact_kind {
@@ -53,6 +54,7 @@ enum eb_fact_kind {
     EB_FACT_TEXT, /* "key=value" */
     EB_FACT_KINDS
 };
+/* The word for it; static. */
 const char *eb_fact_word(enum eb_fact_kind kind);
 
 /* One thing that a device said, printable. */
@@ -100,6 +102,7 @@ struct eb_survey_probe {
 
 struct eb_survey;
 
+/* What is surveyed; borrowed until its end. */
 struct eb_survey_config {
     const struct eb_port *port;
     const struct eb_link *links; /* to look on, at most EB_SURVEY_LINKS_MAX; borrowed */
@@ -116,6 +119,7 @@ struct eb_survey_config {
     void *event_context;
 };
 
+/* The survey's own: one link. */
 struct ebi_survey_link {
     struct eb_link link;
     int frames, group, udp;
@@ -130,6 +134,7 @@ struct ebi_survey_link {
     uint64_t sent;   /* frames so far, as far as they are known */
 };
 
+/* A survey under way; its members may be read. */
 struct eb_survey {
     struct eb_survey_config config;
     struct eb_waiter waiter;

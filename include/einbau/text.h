@@ -19,8 +19,11 @@ struct eb_text {
     bool cut;
 };
 
+/* An empty text in `cap` bytes. */
 void eb_text_init(struct eb_text *text, char *chars, size_t cap);
+/* Puts more behind it; what does not fit is left out, at a whole character. */
 void eb_text_add(struct eb_text *text, const char *more);
+/* The same with a number in decimal. */
 void eb_text_add_number(struct eb_text *text, uint64_t number);
 /* So many hexadecimal digits, at most 8. */
 void eb_text_add_hex(struct eb_text *text, uint32_t number, unsigned digits);

@@ -26,6 +26,7 @@ enum {
     EB_TFTP_BUFFER_MIN_BYTES = EB_TFTP_BLKSIZE_DEFAULT + 4
 };
 
+/* What is sent, and how. */
 struct eb_tftp_put_config {
     struct eb_endpoint server; /* where the write request goes */
     const char *file_name;     /* copied */
@@ -47,6 +48,7 @@ struct eb_tftp_put_config {
  */
 enum eb_tftp_state { EB_TFTP_ASKING, EB_TFTP_SENDING, EB_TFTP_DONE, EB_TFTP_FAILED };
 
+/* A transfer to the device under way. */
 struct eb_tftp_put {
     enum eb_tftp_state state;
     struct eb_error error; /* of FAILED: EB_NO_ANSWER, EB_PEER_ERROR (number: RFC 1350 error code),

@@ -12,6 +12,7 @@
 extern "C" {
 #endif
 
+/* What is read, and what it is compared with. */
 struct eb_tftp_get_config {
     struct eb_endpoint server;        /* where the read request goes */
     const char *file_name;            /* borrowed as long as the transfer lasts, like the source */
@@ -27,6 +28,7 @@ struct eb_tftp_get_config {
  */
 enum eb_tftp_get_state { EB_TFTP_GET_ASKING, EB_TFTP_GET_RECEIVING, EB_TFTP_GET_DONE, EB_TFTP_GET_FAILED };
 
+/* A transfer from the device under way. */
 struct eb_tftp_get {
     enum eb_tftp_get_state state;
     struct eb_error error; /* of FAILED: EB_UNCONFIRMED the file differs; else as of struct eb_tftp_put */
@@ -45,6 +47,7 @@ struct eb_tftp_get {
     uint8_t head[EB_TFTP_REQUEST_BYTES];
 };
 
+/* Begins; the request is the first datagram that is given. */
 void eb_tftp_get_init(struct eb_tftp_get *get, const struct eb_tftp_get_config *config, uint64_t now_us);
 
 /* Gives the engine one datagram.  Never waits.  `bytes` is borrowed for the call.  Datagrams of others than
@@ -58,6 +61,7 @@ void eb_tftp_get_tick(struct eb_tftp_get *get, uint64_t now_us);
 bool eb_tftp_get_give(struct eb_tftp_get *get, struct eb_datagram *datagram);
 void eb_tftp_get_taken(struct eb_tftp_get *get, uint64_t now_us);
 
+/* When it next wants to be called; EB_NEVER once it has ended. */
 uint64_t eb_tftp_get_deadline_us(const struct eb_tftp_get *get);
 
 /* Ends the transfer: an ERROR tells the device so (give and taken once more). */

@@ -25,6 +25,7 @@ enum {
 
 enum eb_uds_state { EB_UDS_IDLE, EB_UDS_BUSY, EB_UDS_DONE, EB_UDS_FAILED };
 
+/* One request of UDS at a time, with the responses to it. */
 struct eb_uds {
     enum eb_uds_state state;
     struct eb_error error; /* `number`: the negative response code */
@@ -60,11 +61,17 @@ void eb_uds_buffers(struct eb_uds *uds, uint8_t *message, size_t message_cap, ui
 enum eb_status eb_uds_ask(struct eb_uds *uds, const uint8_t *head, size_t head_size, const uint8_t *data,
                           size_t size, uint64_t patience_us, uint64_t now_us);
 
+/* A frame of the bus. */
 void eb_uds_receive(struct eb_uds *uds, const struct eb_can_frame *frame, uint64_t now_us);
+/* Fills in what is to go out, up to `cap` frames, and gives their number; `all_out`: nothing of it waits
+ * in the adapter. */
 size_t eb_uds_give(struct eb_uds *uds, struct eb_can_frame *frames, size_t cap, bool all_out,
                    uint64_t now_us);
+/* So many of those were taken by the adapter. */
 void eb_uds_taken(struct eb_uds *uds, size_t count, uint64_t now_us);
+/* Lets time pass. */
 void eb_uds_tick(struct eb_uds *uds, uint64_t now_us);
+/* When it next wants to be called; EB_NEVER once it has ended. */
 uint64_t eb_uds_deadline_us(const struct eb_uds *uds);
 
 /* The value of one data identifier in the answer to ReadDataByIdentifier of that one alone; NULL: it is not

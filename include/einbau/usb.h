@@ -50,7 +50,9 @@ enum {
     EB_USB_TYPE_INTERFACE = 4
 };
 
+/* The eight bytes of a setup packet (USB 2.0, section 9.3). */
 void eb_usb_setup_put(const struct eb_usb_setup *setup, uint8_t bytes[EB_USB_SETUP_BYTES]);
+/* The other way round. */
 void eb_usb_setup_get(const uint8_t bytes[EB_USB_SETUP_BYTES], struct eb_usb_setup *setup);
 
 /* Asks for a string in the language `language` (section 9.6.7; index 0: for the list of languages). */

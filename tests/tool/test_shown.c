@@ -144,12 +144,12 @@ static int tear_down(void **state)
 static const char in_demo[] = "export EINBAU_SITE=larchfell.site.yaml EINBAU_SIM=larchfell.world.yaml "
                               "EINBAU_STATE=state EINBAU_SHELF=shelf\n";
 
-static void the_readme(void **state)
+static void the_demo_by_hand(void **state)
 {
     (void)state;
     struct lines l = {.count = 0};
     char head[PATH_BYTES + 32];
-    take_file(&l, "README.md");
+    take_file(&l, "docs/demo.md");
     assert_true(l.count >= 16);
     /* Those on sockets are of the clone's folder again, and of the laptop's own network. */
     struct lines by_hand = {.count = 0};
@@ -506,7 +506,7 @@ static void those_on_an_ethernet_segment(void **state)
 int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
-        TEST(the_readme),
+        TEST(the_demo_by_hand),
         TEST(why_devices_are_not_reached),
         TEST(the_docs),
         TEST(the_help),

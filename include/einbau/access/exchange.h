@@ -10,6 +10,8 @@ extern "C" {
 
 struct ebi_question;
 
+/* One question over UDP or by frames, repeated until it is answered: the context of SNMP, DNS-SD, DCP and
+ * ARP. */
 struct eb_exchange {
     const struct ebi_question *question;
     struct eb_contact *contact;

@@ -21,6 +21,7 @@ enum {
     EB_MODBUS_BY_HAND /* a person does `hand`; checked like EB_MODBUS_EXPECT */
 };
 
+/* What it needs for one device. */
 struct eb_access_modbus_context {
     struct eb_contact *contact;
     struct eb_operation operation;

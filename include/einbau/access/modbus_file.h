@@ -9,10 +9,12 @@
 extern "C" {
 #endif
 
+/* What a profile says of it. */
 struct eb_modbus_file_way {
     uint16_t group; /* records in one request, at most */
 };
 
+/* What it needs for one device. */
 struct eb_access_modbus_file_context {
     struct eb_contact *contact;
     struct eb_stream stream;

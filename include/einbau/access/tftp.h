@@ -26,6 +26,7 @@ static inline struct eb_tftp_way eb_tftp_way_of(const struct eb_profile *profile
     return way;
 }
 
+/* What it needs for one device. */
 struct eb_access_tftp_context {
     struct eb_contact *contact;
     struct eb_operation operation;
