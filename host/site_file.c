@@ -104,6 +104,8 @@ static void read_version(struct ebi_yaml_map *map, const char *key, const struct
     }
 }
 
+static const char no_image[] = "";
+
 static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_device *device)
 {
     const char *name;
@@ -128,8 +130,13 @@ static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_dev
         read_version(&map, "version", component, want->version);
         read_version(&map, "delivered", component, want->delivered);
         ebi_yaml_text(&map, "image", false, image, sizeof image);
-        if (image[0] != '\0')
-            ebi_path_beside(r->yaml.path, image, want->image);
+        if (image[0] != '\0') {
+            char path[EB_PATH_BYTES];
+            ebi_path_beside(r->yaml.path, image, path);
+            want->image = strdup(path);
+            if (want->image == NULL)
+                abort();
+        }
         ebi_yaml_map_end(&map);
     }
 }
@@ -251,6 +258,8 @@ static void check_wire(struct reading *r, struct ebi_yaml_map *map, const struct
 
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
+    for (size_t k = 0; k < EB_COMPONENTS_MAX; k++)
+        device->wants[k].image = no_image;
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
     char profile[EB_NAME_BYTES] = "";
     if (!eb_text_copy(device->name, sizeof device->name, name))
@@ -485,6 +494,16 @@ void eb_site_free(struct eb_site *site)
 {
     if (site == NULL)
         return;
+    for (size_t i = 0; i < site->device_count; i++) {
+        for (size_t k = 0; k < EB_COMPONENTS_MAX; k++) {
+            union {
+                const char *borrowed;
+                void *own;
+            } image = {site->devices[i].wants[k].image};
+            if (image.borrowed != no_image)
+                free(image.own);
+        }
+    }
     free(site->profiles);
     free(site->devices);
     free(site);

@@ -29,7 +29,7 @@ static bool waits_for(struct eb_job *job, const struct eb_site_device *d, bool *
             target->fit.outcome != EB_OUTCOME_CONFIRMED && target->fit.outcome != EB_OUTCOME_UP_TO_DATE;
         return *in_vain;
     }
-    *in_vain = target->waited_for != NULL;
+    *in_vain = target->waited_for != NULL || target->refused;
     return true;
 }
 
@@ -73,7 +73,7 @@ static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
         for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
             struct eb_job_device *target = &job->devices[i];
             bool in_vain;
-            if (target->item_count == 0 || target->begun || target->waited_for != NULL)
+            if (target->item_count == 0 || target->refused || target->begun || target->waited_for != NULL)
                 continue;
             const struct eb_site_device *other = awaited(job, target, &in_vain);
             if (other == NULL) {

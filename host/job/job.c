@@ -95,6 +95,8 @@ void eb_job_close(struct eb_job *job)
         eb_image_close(job->images[i].image);
     for (size_t i = 0; i < job->count && job->devices != NULL; i++) {
         free(job->devices[i].buffer);
+        free(job->devices[i].items);
+        free(job->devices[i].planned);
         free(job->devices[i].memory[EB_JOB_LOOK]);
         free(job->devices[i].memory[EB_JOB_FIT]);
     }

@@ -161,6 +161,8 @@ bool eb_job_look(struct eb_job *job)
     struct eb_neighbour *list = neighbours(job, &neighbour_count);
     for (size_t i = 0; i < job->count; i++) {
         struct eb_job_device *target = &job->devices[i];
+        free(target->memory[EB_JOB_LOOK]); /* the look has ended */
+        target->memory[EB_JOB_LOOK] = NULL;
         target->reached = target->look.identified && target->look.error.status == EB_OK;
         target->answered = target->look.answered || target->reached;
         if (target->reached) {

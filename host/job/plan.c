@@ -154,6 +154,19 @@ void eb_job_recall(struct eb_job *job, struct eb_job_device *target, char seen[E
 
 /* --- items --------------------------------------------------------------------------------------- */
 
+/* Room for one item more; those that are there point to their files at the new place. */
+static bool add_room(struct eb_job_device *target)
+{
+    size_t count = target->item_count + 1;
+    struct eb_run_item *items = realloc(target->items, count * sizeof *items);
+    target->items = items != NULL ? items : target->items;
+    struct eb_job_item *planned = items != NULL ? realloc(target->planned, count * sizeof *planned) : NULL;
+    target->planned = planned != NULL ? planned : target->planned;
+    for (size_t k = 0; k < target->item_count; k++)
+        target->items[k].file = &target->planned[k].file;
+    return planned != NULL;
+}
+
 static bool add_item(struct eb_job *job, struct eb_job_device *target,
                      const struct eb_component_profile *component, const struct eb_image *image)
 {
@@ -165,14 +178,16 @@ static bool add_item(struct eb_job *job, struct eb_job_device *target,
                             "several jobs",
                             target->device->name, EB_RUN_ITEMS_MAX);
     }
-    target->images[k] = image;
-    target->files[k] = image->found;
+    if (!add_room(target))
+        return ebi_job_fail(job, EB_IO, "%s: found no memory for its plan, expected some",
+                            target->device->name);
+    target->planned[k] = (struct eb_job_item){.image = image, .file = image->found};
     if (component->as_it_is)
-        target->files[k].content_bytes = image->found.size_bytes;
+        target->planned[k].file.content_bytes = image->found.size_bytes;
     target->items[k] = (struct eb_run_item){
         .component = component,
         .image = &image->facts,
-        .file = &target->files[k],
+        .file = &target->planned[k].file,
         .source = component->as_it_is ? image->file : image->source,
         .checksum = component->as_it_is ? image->file_checksum : image->checksum,
         .delivered = delivered(job, target, index),

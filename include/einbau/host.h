@@ -93,7 +93,7 @@ EB_NODISCARD bool eb_profile_read(const char *path, struct eb_profile *profile, 
 /* What one component of a device should run. */
 struct eb_site_want {
     char version[EB_VERSION_TEXT_BYTES];   /* empty: nothing is wanted */
-    char image[EB_PATH_BYTES];             /* empty: none is named */
+    const char *image;                     /* a file; empty: none is named */
     char delivered[EB_VERSION_TEXT_BYTES]; /* empty: not known */
 };
 

@@ -65,9 +65,11 @@ struct eb_job_device {
     uint32_t checksum[EB_COMPONENTS_MAX];
 
     /* what is to be written */
-    struct eb_run_item items[EB_RUN_ITEMS_MAX];
-    const struct eb_image *images[EB_RUN_ITEMS_MAX];
-    struct eb_image_found files[EB_RUN_ITEMS_MAX];
+    struct eb_run_item *items; /* as many as `item_count` says, and what each was made of */
+    struct eb_job_item {
+        const struct eb_image *image;
+        struct eb_image_found file;
+    } * planned;
     size_t item_count;
     char delivered[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES];   /* by the site, else as first seen */
     char known_floor[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* of images that it got before */
@@ -148,7 +150,8 @@ EB_NODISCARD bool eb_job_lock_devices(struct eb_job *job);
 /* Begins in the record, where one is kept. */
 EB_NODISCARD bool eb_job_begin(struct eb_job *job);
 void eb_job_end(struct eb_job *job, const char *outcome);
-/* Carries the plan out: each device begins when all that it depends on is confirmed. */
+/* Carries the plan out: each device begins when all that it depends on is confirmed.  One that is refused does
+ * not begin, nor do those that depend on it. */
 EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
 /* Only undoes what earlier jobs left, of those that `recovers` says. */
 EB_NODISCARD bool eb_job_recover(struct eb_job *job);

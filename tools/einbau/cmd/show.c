@@ -38,7 +38,7 @@ static void show_component(const struct eb_job_device *t, size_t index)
         if (t->items[k].component != component)
             continue;
         if (want->image[0] == '\0')
-            line("image", file_name(t->images[k]->path));
+            line("image", file_name(t->planned[k].image->path));
         line("verdict", painted(answer_text(v->answer), 0, paint));
         print_verdict(v, "    ");
     }

@@ -556,7 +556,7 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      : item->from[0] != '\0' ? item->from
                                                              : "?",
                                      item->image->version,
-                                     file_name(t->images[k]->path),
+                                     file_name(t->planned[k].image->path),
                                      size,
                                      first ? after : "",
                                      first ? time : "",
@@ -774,7 +774,7 @@ static void add_item(const struct eb_job_device *t, json_t *component, size_t i)
     }
     json_array_append_new(through, json_string(item->image->version));
     json_object_set_new(component, "to", json_string(item->image->version));
-    json_object_set_new(component, "image", json_string(t->images[i]->path));
+    json_object_set_new(component, "image", json_string(t->planned[i].image->path));
     json_object_set_new(component, "verdict", json_string(eb_answer_word(item->verdict.answer)));
     if (!t->begun)
         return;
