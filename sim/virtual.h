@@ -117,6 +117,27 @@ struct fate {
 
 /* --- virtual_net.c --- */
 void *ebi_sim_grow(void *old, size_t count, size_t size);
+/* Of a frame on the wire. */
+enum {
+    UDP_HEAD_BYTES = 28, /* IPv4 and UDP */
+    RESEND_US = 200000,  /* TCP's first retransmission */
+    RESENDS_MAX = 12,
+};
+
+/* virtual_wire.c */
+struct event ebi_sim_pop_event(struct ebi_sim_virtual *v);
+struct ebi_sim_wire *ebi_sim_wire_of(struct ebi_sim_virtual *v, const struct ebi_sim_device *d);
+struct fate ebi_sim_next_fate(struct ebi_sim_virtual *v, struct ebi_sim_wire *w, struct ebi_sim_device *d);
+uint64_t ebi_sim_carry(const struct ebi_sim_virtual *v, struct ebi_sim_wire *w, struct ebi_sim_cable *cable,
+                       size_t size);
+uint8_t *ebi_sim_copy_of(const uint8_t *bytes, size_t size);
+void ebi_sim_deliver(struct ebi_sim_virtual *v, const struct fate *fate, struct event event,
+                     const uint8_t *bytes, size_t size);
+void ebi_sim_send_datagram(struct ebi_sim_virtual *v, struct ebi_sim_device *d, bool up, struct event event,
+                           const uint8_t *bytes, size_t size);
+void ebi_sim_send_segment(struct ebi_sim_virtual *v, struct end *end, bool up, struct event event,
+                          const uint8_t *bytes, size_t size);
+void ebi_sim_send_stream(struct ebi_sim_virtual *v, int handle, bool up, const uint8_t *bytes, size_t size);
 void ebi_sim_push_event(struct ebi_sim_virtual *v, struct event event);
 void ebi_sim_wake_later(struct ebi_sim_virtual *v, struct ebi_sim_device *d);
 void ebi_sim_set_ready(struct ebi_sim_virtual *v, struct end *end);

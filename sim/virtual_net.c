@@ -13,15 +13,8 @@
 enum {
     LAPTOP_PORT_FIRST = 49152,
     DEVICE_PORT_FIRST = 20000,
-    UDP_HEAD_BYTES = 28, /* IPv4 and UDP */
-    TCP_HEAD_BYTES = 40,
-    FRAME_BYTES = 38,           /* preamble 8, Ethernet head 14, check 4, gap 12 */
     BACKLOG_MAX_BYTES = 262144, /* what the laptop's network queue holds */
-    RESEND_US = 200000,         /* TCP's first retransmission */
-    RESENDS_MAX = 12,
-    SYN_RESEND_US = 1000000, /* RFC 6298 section 2.1 */
-    LATE_US = 30000,
-    POWER_BACK_US = 5000000
+    SYN_RESEND_US = 1000000,    /* RFC 6298 section 2.1 */
 };
 
 void *ebi_sim_grow(void *old, size_t count, size_t size)
@@ -30,266 +23,6 @@ void *ebi_sim_grow(void *old, size_t count, size_t size)
     if (fresh == NULL)
         abort(); /* a simulation without memory has nothing to say */
     return fresh;
-}
-
-/* --- events -------------------------------------------------------------------------------------- */
-
-static bool before(const struct event *a, const struct event *b)
-{
-    return a->at_us != b->at_us ? a->at_us < b->at_us : a->age < b->age;
-}
-
-void ebi_sim_push_event(struct ebi_sim_virtual *v, struct event event)
-{
-    if (v->heap_size == v->heap_cap) {
-        v->heap_cap = v->heap_cap == 0 ? 256 : 2 * v->heap_cap;
-        v->heap = ebi_sim_grow(v->heap, v->heap_cap, sizeof *v->heap);
-    }
-    event.age = v->age++;
-    size_t i = v->heap_size++;
-    while (i > 0 && before(&event, &v->heap[(i - 1) / 2])) {
-        v->heap[i] = v->heap[(i - 1) / 2];
-        i = (i - 1) / 2;
-    }
-    v->heap[i] = event;
-}
-
-static struct event pop_event(struct ebi_sim_virtual *v)
-{
-    struct event top = v->heap[0];
-    struct event last = v->heap[--v->heap_size];
-    size_t i = 0;
-    for (;;) {
-        size_t child = 2 * i + 1;
-        if (child >= v->heap_size)
-            break;
-        if (child + 1 < v->heap_size && before(&v->heap[child + 1], &v->heap[child]))
-            child++;
-        if (!before(&v->heap[child], &last))
-            break;
-        v->heap[i] = v->heap[child];
-        i = child;
-    }
-    if (v->heap_size > 0)
-        v->heap[i] = last;
-    return top;
-}
-
-void ebi_sim_wake_later(struct ebi_sim_virtual *v, struct ebi_sim_device *d)
-{
-    uint64_t at_us = ebi_sim_device_deadline_us(d);
-    size_t index = (size_t)(d - v->sim->devices);
-    if (at_us == EB_NEVER || v->woken[index] <= at_us)
-        return;
-    v->woken[index] = at_us;
-    ebi_sim_push_event(
-        v, (struct event){.at_us = at_us > v->now_us ? at_us : v->now_us, .kind = EVENT_WAKE, .device = d});
-}
-
-/* --- wires --------------------------------------------------------------------------------------- */
-
-static bool happens(struct eb_sim *sim, uint32_t ppm)
-{
-    return ppm > 0 && ebi_sim_random(sim) % 1000000 < ppm;
-}
-
-static struct ebi_sim_wire *wire_of(struct ebi_sim_virtual *v, const struct ebi_sim_device *d)
-{
-    for (size_t i = 0; i < v->sim->wire_count; i++) {
-        if (strcmp(v->sim->wires[i].name, d->wire) == 0)
-            return &v->sim->wires[i];
-    }
-    return &v->sim->wires[0];
-}
-
-/* Radio of a worse quality loses more: a tenth of all frames at half the quality. */
-static bool lost_in_the_air(const struct ebi_sim_virtual *v, const struct ebi_sim_wire *w)
-{
-    for (size_t i = 0; i < v->sim->laptop_count; i++) {
-        const struct ebi_sim_laptop_link *l = &v->sim->laptop[i];
-        if (l->link.kind == EB_LINK_WIRELESS && l->link.quality_percent > 0 && strcmp(l->wire, w->name) == 0)
-            return happens(v->sim, (100U - l->link.quality_percent) * 2000U);
-    }
-    return false;
-}
-
-/* What the world's description has the laptop's process undergo.  Whatever ends it, the devices live on as
- * they are at this moment. */
-static void signal_the_laptop(const struct ebi_sim_virtual *v)
-{
-    struct eb_problem problem;
-    if (v->sim->state_dir[0] != '\0')
-        ebi_sim_state_save(v->sim, &problem);
-    raise(v->sim->laptop_signal);
-}
-
-struct fate ebi_sim_next_fault(struct ebi_sim_virtual *v, struct ebi_sim_device *d, struct ebi_sim_bus *bus)
-{
-    struct fate fate = {0};
-    uint64_t frame = v->frames++;
-    if (v->sim->laptop_signal != 0 && frame == v->sim->laptop_frame)
-        signal_the_laptop(v);
-    for (size_t i = 0; i < v->fault_count; i++) {
-        if (v->faults[i].frame != frame)
-            continue;
-        switch (v->faults[i].kind) {
-        case EB_SIM_LOST:
-            fate.lost = true;
-            break;
-        case EB_SIM_GARBLED:
-            fate.garbled = true;
-            break;
-        case EB_SIM_DOUBLED:
-            fate.doubled = true;
-            break;
-        case EB_SIM_LATE:
-            fate.extra_us = LATE_US;
-            break;
-        case EB_SIM_GARBLED_UNSEEN:
-            fate.unseen = true;
-            break;
-        case EB_SIM_BUS_OFF:
-            fate.bus_off = bus != NULL;
-            break;
-        case EB_SIM_ADAPTER_LOST:
-            if (bus != NULL) {
-                ebi_sim_bus_plug(v->sim, bus, false);
-                bus->plug_us = v->now_us + POWER_BACK_US;
-            }
-            break;
-        case EB_SIM_STALLED:
-            fate.stalled = true;
-            break;
-        case EB_SIM_STATUS_ERROR:
-            fate.status_error = true;
-            break;
-        case EB_SIM_UNPLUGGED:
-        case EB_SIM_MOVED:
-            fate.unplugged = d != NULL && d->usb.is_usb;
-            if (fate.unplugged)
-                ebi_sim_virtual_usb_pull(v, d, v->faults[i].kind == EB_SIM_MOVED);
-            break;
-        case EB_SIM_GATEWAY_LOST:
-        case EB_SIM_POWER_LOST:
-            if (v->faults[i].kind == EB_SIM_GATEWAY_LOST)
-                d = bus != NULL ? bus->gateway : NULL;
-            fate.garbled = true;
-            if (d == NULL)
-                break;
-            ebi_sim_device_power(d, false);
-            d->power_back_us = v->now_us + POWER_BACK_US;
-            ebi_sim_wake_later(v, d);
-            break;
-        }
-    }
-    return fate;
-}
-
-/* What happens to the next frame between the laptop and `d`. */
-static struct fate next_fate(struct ebi_sim_virtual *v, struct ebi_sim_wire *w, struct ebi_sim_device *d)
-{
-    bool lost = happens(v->sim, w->lost_ppm) || happens(v->sim, w->garbled_ppm) || lost_in_the_air(v, w);
-    bool doubled = happens(v->sim, w->doubled_ppm);
-    bool unseen = happens(v->sim, w->garbled_unseen_ppm);
-    uint64_t extra_us = happens(v->sim, w->reordered_ppm) ? 2 * w->latency_us + 1000 : 0;
-    if (w->jitter_us > 0)
-        extra_us += ebi_sim_random(v->sim) % w->jitter_us;
-    struct fate fate = ebi_sim_next_fault(v, d, NULL);
-    fate.lost = fate.lost || fate.garbled || lost;
-    fate.doubled = fate.doubled || doubled;
-    fate.unseen = fate.unseen || unseen;
-    fate.extra_us = fate.extra_us > 0 ? fate.extra_us : extra_us;
-    return fate;
-}
-
-/* When a packet of `size` bytes that is sent now has arrived, microseconds. */
-static uint64_t carry(const struct ebi_sim_virtual *v, struct ebi_sim_wire *w, struct ebi_sim_cable *cable,
-                      size_t size)
-{
-    uint64_t fragments = (size + w->mtu_bytes - 1) / w->mtu_bytes;
-    uint64_t takes_ns = 8 * (size + fragments * FRAME_BYTES) * 1000000 / w->rate_kbit_per_s;
-    uint64_t now_ns = v->now_us * 1000;
-    cable->free_ns = (cable->free_ns > now_ns ? cable->free_ns : now_ns) + takes_ns;
-    cable->busy_ns += takes_ns;
-    return cable->free_ns / 1000 + w->latency_us;
-}
-
-static uint8_t *copy_of(const uint8_t *bytes, size_t size)
-{
-    uint8_t *copy = ebi_sim_grow(NULL, size + 1, 1);
-    if (size > 0)
-        memcpy(copy, bytes, size);
-    return copy;
-}
-
-static void damage(struct ebi_sim_virtual *v, uint8_t *bytes, size_t size)
-{
-    /* Beyond the head of a message, where it has a body: the body is what nobody else looks after. */
-    size_t from = size > 8 ? 4 : 0;
-    if (size > 0)
-        bytes[from + ebi_sim_random(v->sim) % (size - from)] ^= (uint8_t)(1U << ebi_sim_random(v->sim) % 8);
-}
-
-/* What becomes of a frame on the wire: it arrives as `event` says, not at all, twice, or damaged. */
-static void deliver(struct ebi_sim_virtual *v, const struct fate *fate, struct event event,
-                    const uint8_t *bytes, size_t size)
-{
-    for (int copies = fate->lost ? 0 : fate->doubled ? 2 : 1; copies > 0; copies--) {
-        event.bytes = copy_of(bytes, size);
-        event.size = size;
-        if (fate->unseen)
-            damage(v, event.bytes, size);
-        ebi_sim_push_event(v, event);
-        event.at_us += 5;
-    }
-}
-
-/* Sends one datagram; `event` says what its arrival is. */
-static void send_datagram(struct ebi_sim_virtual *v, struct ebi_sim_device *d, bool up, struct event event,
-                          const uint8_t *bytes, size_t size)
-{
-    struct ebi_sim_wire *w = wire_of(v, d);
-    struct fate fate = next_fate(v, w, d);
-    event.at_us = carry(v, w, up ? &w->up : &w->down, size + UDP_HEAD_BYTES) + fate.extra_us;
-    deliver(v, &fate, event, bytes, size);
-}
-
-/* Sends one TCP segment: it arrives, sooner or later, in its order. */
-static void send_segment(struct ebi_sim_virtual *v, struct end *end, bool up, struct event event,
-                         const uint8_t *bytes, size_t size)
-{
-    struct ebi_sim_wire *w = wire_of(v, end->device);
-    struct fate fate = next_fate(v, w, end->device);
-    uint64_t resend_us = RESEND_US;
-    uint64_t at_us = carry(v, w, up ? &w->up : &w->down, size + TCP_HEAD_BYTES) + fate.extra_us;
-    uint64_t *last_us = up ? &end->up_last_us : &end->down_last_us;
-    for (int tries = 0; fate.lost && tries < RESENDS_MAX; tries++) {
-        at_us += resend_us;
-        resend_us *= 2;
-        fate.lost = happens(v->sim, w->lost_ppm);
-    }
-    event.at_us = at_us > *last_us ? at_us : *last_us;
-    *last_us = event.at_us;
-    event.bytes = copy_of(bytes, size);
-    event.size = size;
-    if (fate.unseen)
-        damage(v, event.bytes, size);
-    event.handle = (int)(end - v->ends);
-    event.generation = end->generation;
-    event.device = end->device;
-    ebi_sim_push_event(v, event);
-}
-
-static void send_stream(struct ebi_sim_virtual *v, int handle, bool up, const uint8_t *bytes, size_t size)
-{
-    size_t most = wire_of(v, v->ends[handle].device)->segment_bytes;
-    while (size > 0) {
-        size_t n = size < most ? size : most;
-        send_segment(v, &v->ends[handle], up, (struct event){.kind = up ? EVENT_TCP_UP : EVENT_TCP_DOWN},
-                     bytes, n);
-        bytes += n;
-        size -= n;
-    }
 }
 
 /* --- the laptop's sockets ------------------------------------------------------------------------ */
@@ -411,7 +144,7 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
         struct ebi_sim_device *d = device_at(v, end->link, &burst[i].peer);
         if (d == NULL)
             continue; /* nobody has this address */
-        struct ebi_sim_wire *w = wire_of(v, d);
+        struct ebi_sim_wire *w = ebi_sim_wire_of(v, d);
         uint64_t free_us = w->up.free_ns / 1000;
         uint64_t backlog_us = free_us > v->now_us ? free_us - v->now_us : 0;
         if (backlog_us * w->rate_kbit_per_s / 8000 > BACKLOG_MAX_BYTES) {
@@ -424,9 +157,9 @@ static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, 
             end->room_due = true;
             return i;
         }
-        send_datagram(v, d, true,
-                      (struct event){.kind = EVENT_UDP_UP, .device = d, .from = from, .to = burst[i].peer},
-                      burst[i].bytes, burst[i].size_bytes);
+        ebi_sim_send_datagram(
+            v, d, true, (struct event){.kind = EVENT_UDP_UP, .device = d, .from = from, .to = burst[i].peer},
+            burst[i].bytes, burst[i].size_bytes);
     }
     return count;
 }
@@ -455,7 +188,7 @@ void ebi_sim_close_end(void *self, int handle)
     struct ebi_sim_virtual *v = self;
     struct end *end = &v->ends[handle];
     if (end->tcp && end->device_knows)
-        send_segment(v, end, true, (struct event){.kind = EVENT_RESET}, NULL, 0);
+        ebi_sim_send_segment(v, end, true, (struct event){.kind = EVENT_RESET}, NULL, 0);
     while (end->first != NULL) {
         struct message *message = end->first;
         end->first = message->next;
@@ -477,7 +210,7 @@ static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struc
     end->peer = *peer;
     end->device = device_at(v, NULL, peer);
     if (end->device != NULL)
-        send_segment(v, end, true, (struct event){.kind = EVENT_SYN}, NULL, 0);
+        ebi_sim_send_segment(v, end, true, (struct event){.kind = EVENT_SYN}, NULL, 0);
     return EB_OK;
 }
 
@@ -490,7 +223,7 @@ static enum eb_status tcp_send(void *self, int handle, const uint8_t *bytes, siz
         return end->closed ? EB_CLOSED : EB_UNREACHABLE;
     if (!end->open)
         return EB_PENDING;
-    send_stream(v, handle, true, bytes, size);
+    ebi_sim_send_stream(v, handle, true, bytes, size);
     *sent = size;
     return EB_OK;
 }
@@ -527,15 +260,15 @@ static void send_up(struct ebi_sim_virtual *v, const struct ebi_sim_laptop_link 
     struct ebi_sim_wire *w = wire_named(v, l->wire);
     if (w == NULL || !l->link.carrier)
         return;
-    uint64_t at_us = carry(v, w, &w->up, size + UDP_HEAD_BYTES);
+    uint64_t at_us = ebi_sim_carry(v, w, &w->up, size + UDP_HEAD_BYTES);
     for (size_t i = 0; i < v->sim->count; i++) {
         struct ebi_sim_device *d = &v->sim->devices[i];
         if (strcmp(d->wire, w->name) != 0 || (mac != NULL && memcmp(d->mac, mac, EB_MAC_BYTES) != 0))
             continue;
-        struct fate fate = next_fate(v, w, d);
+        struct fate fate = ebi_sim_next_fate(v, w, d);
         event.at_us = at_us + fate.extra_us;
         event.device = d;
-        deliver(v, &fate, event, bytes, size);
+        ebi_sim_deliver(v, &fate, event, bytes, size);
     }
 }
 
@@ -685,19 +418,20 @@ static void device_udp_send(void *self, int handle, const struct eb_endpoint *to
     const struct device_socket *socket = &v->sockets[handle];
     struct eb_endpoint from = socket->device->address;
     from.port = socket->port;
-    send_datagram(v, socket->device, false,
-                  (struct event){.kind = EVENT_UDP_DOWN, .device = socket->device, .from = from, .to = *to},
-                  bytes, size);
+    ebi_sim_send_datagram(
+        v, socket->device, false,
+        (struct event){.kind = EVENT_UDP_DOWN, .device = socket->device, .from = from, .to = *to}, bytes,
+        size);
 }
 
 static void frame_down(void *self, struct ebi_sim_device *d, const uint8_t *frame, size_t size)
 {
     struct ebi_sim_virtual *v = self;
-    struct ebi_sim_wire *w = wire_of(v, d);
-    struct fate fate = next_fate(v, w, d);
+    struct ebi_sim_wire *w = ebi_sim_wire_of(v, d);
+    struct fate fate = ebi_sim_next_fate(v, w, d);
     struct event event = {.kind = EVENT_FRAME_DOWN, .device = d};
-    event.at_us = carry(v, w, &w->down, size) + fate.extra_us;
-    deliver(v, &fate, event, frame, size);
+    event.at_us = ebi_sim_carry(v, w, &w->down, size) + fate.extra_us;
+    ebi_sim_deliver(v, &fate, event, frame, size);
 }
 
 static void udp_send_from(void *self, struct ebi_sim_device *d, uint16_t port, const struct eb_endpoint *to,
@@ -707,9 +441,9 @@ static void udp_send_from(void *self, struct ebi_sim_device *d, uint16_t port, c
     struct eb_endpoint from = d->address;
     from.port = port;
     if (to->ip[0] < 224) {
-        send_datagram(v, d, false,
-                      (struct event){.kind = EVENT_UDP_DOWN, .device = d, .from = from, .to = *to}, bytes,
-                      size);
+        ebi_sim_send_datagram(v, d, false,
+                              (struct event){.kind = EVENT_UDP_DOWN, .device = d, .from = from, .to = *to},
+                              bytes, size);
         return;
     }
     /* For a group: one frame, which sockets and whoever hears frames take. */
@@ -721,7 +455,7 @@ static void udp_send_from(void *self, struct ebi_sim_device *d, uint16_t port, c
 
 static void device_tcp_send(void *self, int connection, const uint8_t *bytes, size_t size)
 {
-    send_stream(self, connection, false, bytes, size);
+    ebi_sim_send_stream(self, connection, false, bytes, size);
 }
 
 static void device_tcp_close(void *self, int connection)
@@ -730,7 +464,7 @@ static void device_tcp_close(void *self, int connection)
     struct end *end = &v->ends[connection];
     end->device_knows = false;
     if (end->used)
-        send_segment(v, end, false, (struct event){.kind = EVENT_FIN}, NULL, 0);
+        ebi_sim_send_segment(v, end, false, (struct event){.kind = EVENT_FIN}, NULL, 0);
 }
 
 /* A device that goes takes its connections with it, without a word. */
@@ -823,7 +557,7 @@ static void send_again(struct ebi_sim_virtual *v, const struct event *e)
         return;
     again.at_us = v->now_us + (first_us << e->tries);
     again.tries++;
-    again.bytes = copy_of(e->bytes, e->size);
+    again.bytes = ebi_sim_copy_of(e->bytes, e->size);
     ebi_sim_push_event(v, again);
 }
 
@@ -841,11 +575,11 @@ static void arrive_tcp(struct ebi_sim_virtual *v, const struct event *e)
             return;
         }
         if (!ebi_sim_device_listens(e->device, true, end->peer.port)) {
-            send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
+            ebi_sim_send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
             return;
         }
         end->device_knows = true;
-        send_segment(v, end, false, (struct event){.kind = EVENT_OPEN}, NULL, 0);
+        ebi_sim_send_segment(v, end, false, (struct event){.kind = EVENT_OPEN}, NULL, 0);
         ebi_sim_device_connected(e->device, e->handle, end->peer.port);
         break;
     case EVENT_OPEN:
@@ -860,7 +594,7 @@ static void arrive_tcp(struct ebi_sim_virtual *v, const struct event *e)
         else if (current && end->used && down)
             send_again(v, e);
         else if (current && end->used) /* RFC 9293 section 3.5.2: of a connection that it does not know */
-            send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
+            ebi_sim_send_segment(v, end, false, (struct event){.kind = EVENT_RESET}, NULL, 0);
         break;
     case EVENT_FIN:
         if (current && end->used) {
@@ -946,7 +680,7 @@ static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **re
 {
     struct ebi_sim_virtual *v = self;
     while (v->ready_count == 0 && v->heap_size > 0 && v->heap[0].at_us <= deadline_us) {
-        struct event event = pop_event(v);
+        struct event event = ebi_sim_pop_event(v);
         v->now_us = event.at_us > v->now_us ? event.at_us : v->now_us;
         handle_event(v, &event);
     }
@@ -977,7 +711,7 @@ static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
 {
     struct ebi_sim_virtual *v = self;
     struct ebi_sim_device *d = device_at(v, NULL, peer);
-    return d != NULL ? wire_of(v, d)->mtu_bytes : 576;
+    return d != NULL ? ebi_sim_wire_of(v, d)->mtu_bytes : 576;
 }
 
 static const struct eb_port_time time_group = {sizeof time_group, now_us, wait_until, random_number};
@@ -1045,52 +779,4 @@ void ebi_sim_virtual_close(struct eb_sim *sim)
     free(v->woken);
     free(v);
     sim->net = NULL;
-}
-
-/* --- public -------------------------------------------------------------------------------------- */
-
-const struct eb_port *eb_sim_port(struct eb_sim *sim)
-{
-    if (sim->net == NULL)
-        ebi_sim_virtual_open(sim);
-    return &sim->net->port;
-}
-
-void eb_sim_pass(struct eb_sim *sim, uint64_t us)
-{
-    const struct eb_port *port = eb_sim_port(sim);
-    uint64_t end_us = sim->net->now_us + us;
-    while (sim->net->now_us < end_us)
-        eb_port_wait(port, end_us);
-}
-
-void eb_sim_set_faults(struct eb_sim *sim, const struct eb_sim_fault *faults, size_t count)
-{
-    eb_sim_port(sim);
-    sim->net->faults = faults;
-    sim->net->fault_count = count;
-}
-
-uint64_t eb_sim_frames(const struct eb_sim *sim)
-{
-    return sim->net != NULL ? sim->net->frames : 0;
-}
-
-uint64_t eb_sim_busy_us(const struct eb_sim *sim)
-{
-    uint64_t busy_us = 0;
-    for (size_t i = 0; i < sim->wire_count; i++)
-        busy_us += sim->wires[i].up.busy_ns / 1000;
-    return busy_us;
-}
-
-void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
-{
-    struct ebi_sim_device *d = ebi_sim_find(sim, device);
-    eb_sim_port(sim);
-    if (d != NULL) {
-        ebi_sim_device_power(d, on);
-        ebi_sim_wake_later(sim->net, d);
-        ebi_sim_virtual_can_arm(sim->net);
-    }
 }

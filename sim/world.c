@@ -1,3 +1,4 @@
+#include "virtual.h"
 #include "world.h"
 
 #include <stdio.h>
@@ -122,4 +123,52 @@ bool eb_sim_settings(const struct eb_sim *sim, const char *device, char *name, s
     memcpy(address->ip, d->saved.ip, sizeof address->ip);
     address->prefix = d->saved.prefix;
     return true;
+}
+
+/* --- virtual time ---------------------------------------------------------------------------------- */
+
+const struct eb_port *eb_sim_port(struct eb_sim *sim)
+{
+    if (sim->net == NULL)
+        ebi_sim_virtual_open(sim);
+    return &sim->net->port;
+}
+
+void eb_sim_pass(struct eb_sim *sim, uint64_t us)
+{
+    const struct eb_port *port = eb_sim_port(sim);
+    uint64_t end_us = sim->net->now_us + us;
+    while (sim->net->now_us < end_us)
+        eb_port_wait(port, end_us);
+}
+
+void eb_sim_set_faults(struct eb_sim *sim, const struct eb_sim_fault *faults, size_t count)
+{
+    eb_sim_port(sim);
+    sim->net->faults = faults;
+    sim->net->fault_count = count;
+}
+
+uint64_t eb_sim_frames(const struct eb_sim *sim)
+{
+    return sim->net != NULL ? sim->net->frames : 0;
+}
+
+uint64_t eb_sim_busy_us(const struct eb_sim *sim)
+{
+    uint64_t busy_us = 0;
+    for (size_t i = 0; i < sim->wire_count; i++)
+        busy_us += sim->wires[i].up.busy_ns / 1000;
+    return busy_us;
+}
+
+void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
+{
+    struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    eb_sim_port(sim);
+    if (d != NULL) {
+        ebi_sim_device_power(d, on);
+        ebi_sim_wake_later(sim->net, d);
+        ebi_sim_virtual_can_arm(sim->net);
+    }
 }

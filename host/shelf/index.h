@@ -13,6 +13,14 @@ struct eb_shelf {
     int lock; /* descriptor of the lock file, or -1 */
 };
 
+/* Opens the file of an image, never through a link; a descriptor, or -1. */
+int ebi_shelf_stored(const struct eb_shelf *shelf, const char *digest);
+
+/* A row with the manifest of an image and its signature, or NULL with `problem` filled; a column of it as
+ * text, freed by the caller. */
+sqlite3_stmt *ebi_shelf_ask_manifest(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem);
+char *ebi_shelf_whole_text(sqlite3_stmt *ask, int column);
+
 /* Opens the index, and makes its tables where they are missing. */
 bool ebi_index_open(struct eb_shelf *shelf, struct eb_problem *problem);
 

@@ -1,4 +1,4 @@
-#include "options.h"
+#include "session/options.h"
 
 #include <einbau/einbau.h>
 #include <errno.h>

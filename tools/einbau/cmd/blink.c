@@ -1,4 +1,4 @@
-#include "whom.h"
+#include "session/whom.h"
 
 #include <stdio.h>
 #include <string.h>

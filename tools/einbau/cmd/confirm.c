@@ -1,4 +1,4 @@
-#include "report/output.h"
+#include "report/report.h"
 
 #include <stdio.h>
 

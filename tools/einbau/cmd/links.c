@@ -1,6 +1,6 @@
-#include "bus.h"
-#include "usb.h"
-#include "wire.h"
+#include "session/bus.h"
+#include "session/usb.h"
+#include "session/wire.h"
 
 #include <stdio.h>
 #include <stdlib.h>

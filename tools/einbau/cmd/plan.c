@@ -1,4 +1,4 @@
-#include "report/output.h"
+#include "report/report.h"
 
 static int run(const struct options *options)
 {

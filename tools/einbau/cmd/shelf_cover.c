@@ -1,5 +1,5 @@
 /* What a site needs of the shelf: told (cover), or taken along (copy). */
-#include "report/output.h"
+#include "report/report.h"
 
 #include <stdio.h>
 #include <stdlib.h>

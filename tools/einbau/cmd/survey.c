@@ -1,6 +1,7 @@
-#include "bus.h"
-#include "usb.h"
-#include "ui/watch.h"
+#include "report/report.h"
+#include "session/bus.h"
+#include "session/usb.h"
+#include "session/watch.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -1,6 +1,6 @@
 /* What happened, why, and what helps in this case: in sentences. */
-#include "session.h"
-#include "usb.h"
+#include "session/session.h"
+#include "session/usb.h"
 
 #include <stdio.h>
 #include <string.h>

@@ -1,5 +1,5 @@
 /* One paragraph for all devices about which the same is to be said. */
-#include "report/output.h"
+#include "report/report.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -1,4 +1,4 @@
-#include "wire.h"
+#include "session/wire.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -1,39 +1,11 @@
-/* Tables, colours and documents on stdout. */
-#ifndef TOOL_OUTPUT_H
-#define TOOL_OUTPUT_H
+/* What the tool says of devices and plans, as text and as JSON. */
+#ifndef TOOL_REPORT_H
+#define TOOL_REPORT_H
 
-#include "session.h"
+#include "session/session.h"
+#include "ui/table.h"
 
 #include <jansson.h>
-
-enum { TABLE_COLUMNS_MAX = 10 };
-
-/* A table whose columns are as wide as what they hold. */
-struct table {
-    size_t columns;
-    size_t rows, cap;
-    char **cells;
-};
-
-void table_begin(struct table *table, size_t columns, const char *const *heads);
-void table_add(struct table *table, const char *const *cells);
-void table_print(struct table *table); /* and frees it */
-void table_free(struct table *table);
-
-/* Whether `fd` is a terminal that may have colours. */
-bool colours_on(int fd);
-
-/* `word` in the colour of what it means, where stdout takes colours; padded to `width`. */
-enum { PAINTED_BYTES = 64 };
-const char *painted(const char *word, size_t width, char text[PAINTED_BYTES]);
-
-/* "1.4 MB", "230 kB", "900 B" */
-void bytes_text(uint64_t bytes, char *text, size_t cap);
-/* "1 min 20 s", "45 s" */
-void seconds_text(uint64_t seconds, char *text, size_t cap);
-
-/* Prints a sentence on a line of its own, broken between words where the terminal is narrow. */
-__attribute__((format(printf, 1, 2))) void say(const char *format, ...);
 
 /* A digest by its first digits; everything else whole. */
 const char *shorter(const char *from, char to[EB_FINDING_TEXT_BYTES + 4]);
@@ -45,7 +17,7 @@ const char *file_name(const char *path);
 const char *answer_text(enum eb_answer answer);
 
 /* What runs in a component, as a cell: a version, "(in loader)", "unknown". */
-enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 16, SENTENCE_BYTES = 1024 };
+enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 16 };
 const char *running_text(const struct eb_job_device *target, size_t index, char text[RUNNING_BYTES]);
 
 /* What is to be said of one device: a sentence or more into `text`, or nothing.  Printed behind the device's
@@ -71,6 +43,9 @@ void print_verdict(const struct eb_verdict *verdict, const char *indent);
 
 /* The findings of one device that are not plain yes, after an empty line where `*spaced` is false. */
 void print_findings(const struct eb_job_device *target, bool *spaced);
+/* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
+const struct eb_job_device *plan_waits_for(const struct session *session, const struct eb_job_device *target,
+                                           size_t index);
 size_t count_plan(const struct session *session, size_t *devices, size_t *refused);
 
 /* An image of the shelf; docs/json.md. */
@@ -82,6 +57,5 @@ bool revisions_read(const char *text, char (*list)[EB_NAME_BYTES]);
 
 /* "EINBAU": "COMMAND/1" with the site and its devices; docs/json.md. */
 json_t *document(const struct session *session, const char *command);
-void print_document(json_t *root); /* and frees it */
 
 #endif

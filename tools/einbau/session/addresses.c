@@ -1,6 +1,6 @@
 /* Addresses that the laptop's links are given for the work and lose again.  What is given is written into the
  * record first, so that it can be taken back even where the process was killed. */
-#include "wire.h"
+#include "session/wire.h"
 
 #include <errno.h>
 #include <stdio.h>

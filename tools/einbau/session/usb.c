@@ -1,4 +1,4 @@
-#include "usb.h"
+#include "session/usb.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -1,4 +1,4 @@
-#include "ui/watch.h"
+#include "session/watch.h"
 
 #include <ncurses.h>
 #include <stdlib.h>

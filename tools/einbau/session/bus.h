@@ -2,7 +2,8 @@
 #ifndef TOOL_BUS_H
 #define TOOL_BUS_H
 
-#include "report/output.h"
+#include "session/session.h"
+#include "ui/table.h"
 
 struct bus {
     const struct eb_site_link *wire;

@@ -3,7 +3,7 @@
 #ifndef TOOL_PROGRESS_H
 #define TOOL_PROGRESS_H
 
-#include "session.h"
+#include "session/session.h"
 
 struct progress {
     struct session *session;

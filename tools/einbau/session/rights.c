@@ -1,5 +1,5 @@
 /* What this process may do: no more than the command needs, once everything that needs more is open. */
-#include "session.h"
+#include "session/session.h"
 
 #include <cap-ng.h>
 #include <sys/prctl.h>

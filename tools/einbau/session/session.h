@@ -3,7 +3,7 @@
 #ifndef TOOL_SESSION_H
 #define TOOL_SESSION_H
 
-#include "options.h"
+#include "session/options.h"
 
 #include <einbau/job.h>
 #include <einbau/sim.h>

@@ -2,7 +2,7 @@
 #ifndef TOOL_WATCH_H
 #define TOOL_WATCH_H
 
-#include "wire.h"
+#include "session/wire.h"
 
 /* Looks until q or Ctrl-C; gives the exit status. */
 int watch(struct wire *wire);

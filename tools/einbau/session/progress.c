@@ -1,5 +1,6 @@
-#include "report/output.h"
-#include "ui/progress.h"
+#include "session/session.h"
+#include "ui/table.h"
+#include "session/progress.h"
 
 #include <stdio.h>
 #include <string.h>

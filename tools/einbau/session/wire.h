@@ -2,7 +2,8 @@
 #ifndef TOOL_WIRE_H
 #define TOOL_WIRE_H
 
-#include "report/output.h"
+#include "session/session.h"
+#include "ui/table.h"
 
 enum { WIRE_FOUND_MAX = 1024, WIRE_PROBES_MAX = 64 };
 

@@ -1,5 +1,5 @@
-#include "options.h"
-#include "../in_full.h"
+#include "session/options.h"
+#include "../../in_full.h"
 
 #include <einbau/einbau.h>
 #include <stdio.h>

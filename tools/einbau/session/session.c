@@ -1,5 +1,5 @@
-#include "bus.h"
-#include "ui/progress.h"
+#include "session/bus.h"
+#include "session/progress.h"
 
 #include <ctype.h>
 #include <errno.h>

@@ -3,7 +3,7 @@
 #ifndef TOOL_WHOM_H
 #define TOOL_WHOM_H
 
-#include "wire.h"
+#include "session/wire.h"
 
 struct whom {
     struct session *session;

@@ -2,7 +2,8 @@
 #ifndef TOOL_USB_H
 #define TOOL_USB_H
 
-#include "report/output.h"
+#include "session/session.h"
+#include "ui/table.h"
 
 struct usb {
     struct eb_usb_device *list;

@@ -1,4 +1,4 @@
-#include "bus.h"
+#include "session/bus.h"
 
 #include <stdio.h>
 #include <stdlib.h>

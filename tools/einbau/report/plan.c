@@ -1,0 +1,389 @@
+#include "report/report.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <unistd.h>
+#include <wchar.h>
+
+static bool in_plan(const struct eb_job_device *t)
+{
+    return t->chosen && (t->item_count > 0 || t->refused);
+}
+
+size_t count_plan(const struct session *s, size_t *devices, size_t *refused)
+{
+    size_t images = 0;
+    *devices = 0;
+    *refused = 0;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (!in_plan(&s->job->devices[i]))
+            continue;
+        images += s->job->devices[i].item_count;
+        (*devices)++;
+        *refused += s->job->devices[i].refused;
+    }
+    return images;
+}
+
+/* Prints a line of a paragraph, with an empty line before its first. */
+__attribute__((format(printf, 2, 3))) static void paragraph(bool *spaced, const char *format, ...)
+{
+    char text[1200];
+    va_list arguments;
+    if (!*spaced)
+        puts("");
+    *spaced = true;
+    va_start(arguments, format);
+    vsnprintf(text, sizeof text, format, arguments);
+    va_end(arguments);
+    say("%s", text);
+}
+
+void print_verdict(const struct eb_verdict *v, const char *indent)
+{
+    char found[EB_FINDING_TEXT_BYTES + 4];
+    char expected[EB_FINDING_TEXT_BYTES + 4];
+    char paint[PAINTED_BYTES];
+    for (size_t f = 0; f < v->count; f++) {
+        const struct eb_finding *finding = &v->findings[f];
+        printf("%s%s %-18s ", indent, painted(eb_grade_word(finding->grade), 11, paint),
+               eb_rule_code(finding->rule));
+        if (strcmp(finding->expected, "any") == 0)
+            puts("not required");
+        else
+            printf("found %s, expected %s%s%s%s\n", shorter(finding->found, found),
+                   shorter(finding->expected, expected), finding->together != NULL ? ": fit " : "",
+                   finding->together != NULL ? finding->together : "",
+                   finding->together != NULL ? " together with it" : "");
+    }
+}
+
+void print_findings(const struct eb_job_device *t, bool *spaced)
+{
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_verdict *v = &t->items[k].verdict;
+        for (size_t f = 0; f < v->count; f++) {
+            const struct eb_finding *finding = &v->findings[f];
+            if (finding->grade == EB_GRADE_YES || finding->rule == EB_RULE_BATCH)
+                continue;
+            const char *code = eb_rule_code(finding->rule);
+            char advice[192] = "cannot be accepted";
+            char found[EB_FINDING_TEXT_BYTES + 4];
+            char expected[EB_FINDING_TEXT_BYTES + 4];
+            if (finding->grade == EB_GRADE_ACCEPTED)
+                snprintf(advice, sizeof advice, "accepted");
+            else if (finding->together != NULL)
+                snprintf(advice, sizeof advice, "fit %s together with it: einbau fit %s %s",
+                         finding->together, eb_job_word(finding->together), eb_job_word(t->device->name));
+            else if (finding->acceptable)
+                snprintf(advice, sizeof advice, "refused unless accepted: --accept %s:%s",
+                         eb_job_word(t->device->name), code);
+            paragraph(spaced, "%s %s %s: %s: found %s, expected %s (%s)", t->device->name,
+                      t->items[k].component->name, t->items[k].image->version, code,
+                      shorter(finding->found, found), shorter(finding->expected, expected), advice);
+        }
+    }
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        if (t->lacks[i])
+            paragraph(
+                spaced,
+                "%s %s: image: found none of %s for %s on the shelf, expected one: einbau shelf add FILE; "
+                "'einbau shelf list --for %s --all' shows what is there",
+                t->device->name, t->device->profile->components[i].name, eb_job_wanted(t, i),
+                t->look.identity.order_code[0] != '\0' ? t->look.identity.order_code : "this device",
+                eb_job_word(t->device->name));
+    }
+}
+
+const char *file_name(const char *path)
+{
+    const char *slash = strrchr(path, '/');
+    return slash != NULL ? slash + 1 : path;
+}
+
+static uint32_t seconds_of(const struct eb_job_device *t)
+{
+    const struct eb_profile *profile = t->device->profile;
+    uint32_t seconds = 0;
+    for (size_t k = 0; k < t->item_count; k++) {
+        seconds += eb_plan_seconds(profile, t->items[k].source.size_bytes);
+        if (profile->restarts_once && k > 0 && t->items[k].component != t->items[k - 1].component)
+            seconds -= seconds > profile->typical_restart_s ? profile->typical_restart_s : 0;
+    }
+    return seconds;
+}
+
+static size_t last_wave(const struct session *s)
+{
+    size_t last = 0;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (in_plan(&s->job->devices[i]) && s->job->devices[i].device->wave > last)
+            last = s->job->devices[i].device->wave;
+    }
+    return last;
+}
+
+/* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
+const struct eb_job_device *plan_waits_for(const struct session *s, const struct eb_job_device *t,
+                                           size_t index)
+{
+    const struct eb_site_device *d = t->device;
+    for (size_t i = 0; i <= d->companion_count; i++) {
+        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
+        const struct eb_job_device *o =
+            other != NULL ? &s->job->devices[other - s->job->site->devices] : NULL;
+        bool again = i > 0 && other == d->via;
+        if (o != NULL && !again && in_plan(o) && o->item_count > 0 && index-- == 0)
+            return o;
+    }
+    return NULL;
+}
+
+/* "drive-plc, lead-node" */
+static void after_text(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
+{
+    const struct eb_job_device *other;
+    text[0] = '\0';
+    for (size_t i = 0; (other = plan_waits_for(s, t, i)) != NULL; i++)
+        snprintf(text + strlen(text), cap - strlen(text), "%s%s", i > 0 ? ", " : "", other->device->name);
+}
+
+static bool waits(const struct session *s)
+{
+    bool any = false;
+    for (size_t i = 0; i < s->job->count; i++)
+        any = any || (in_plan(&s->job->devices[i]) && plan_waits_for(s, &s->job->devices[i], 0) != NULL);
+    return any;
+}
+
+/* When a device can begin: when those that it waits for are through, each of them as early as it can be. */
+static uint32_t begins_after(const struct session *s, const struct eb_job_device *t)
+{
+    const struct eb_job_device *other;
+    uint32_t latest = 0;
+    for (size_t i = 0; (other = plan_waits_for(s, t, i)) != NULL; i++) {
+        uint32_t end = begins_after(s, other) + seconds_of(other);
+        latest = end > latest ? end : latest;
+    }
+    return latest;
+}
+
+/* Of devices that share a bus: what it carries for one it does not carry for the others. */
+static uint32_t seconds_of_bus(const struct session *s, const struct eb_job_device *of)
+{
+    uint32_t sum = 0;
+    uint32_t restart = 0;
+    uint32_t first = UINT32_MAX;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        uint32_t own = t->device->profile->typical_restart_s;
+        if (t->device->wire != of->device->wire || t->refused || t->item_count == 0)
+            continue;
+        uint32_t begins = begins_after(s, t);
+        sum += seconds_of(t) > own ? seconds_of(t) - own : 0;
+        restart = own > restart ? own : restart;
+        first = begins < first ? begins : first;
+    }
+    return first + sum + restart;
+}
+
+/* The longest chain of devices that wait for each other, or the busiest bus. */
+static uint32_t whole_seconds(const struct session *s)
+{
+    uint32_t longest = 0;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (!in_plan(t) || t->refused)
+            continue;
+        uint32_t chain = begins_after(s, t) + seconds_of(t);
+        uint32_t bus = target_on_bus(t) ? seconds_of_bus(s, t) : 0;
+        longest = chain > longest ? chain : longest;
+        longest = bus > longest ? bus : longest;
+    }
+    return longest;
+}
+
+static void add_plan_rows(struct table *table, const struct session *s, const struct eb_job_device *t)
+{
+    char time[32] = "";
+    char after[160];
+    bool first = true;
+    char running[RUNNING_BYTES];
+    if (seconds_of(t) > 0)
+        seconds_text(seconds_of(t), time, sizeof time);
+    after_text(s, t, after, sizeof after);
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_run_item *item = &t->items[k];
+        char size[24];
+        bytes_text(item->source.size_bytes, size, sizeof size);
+        bool from_loader = t->look.in_loader && (k == 0 || t->items[k - 1].component != item->component);
+        const char *const cells[] = {first ? t->device->name : "",
+                                     item->component->name,
+                                     from_loader             ? "(in loader)"
+                                     : item->from[0] != '\0' ? item->from
+                                                             : "?",
+                                     item->image->version,
+                                     file_name(t->planned[k].image->path),
+                                     size,
+                                     first ? after : "",
+                                     first ? time : "",
+                                     answer_text(item->verdict.answer)};
+        table_add(table, cells);
+        first = false;
+    }
+    for (size_t i = 0; i < t->device->profile->count; i++) {
+        const char *const cells[] = {first ? t->device->name : "",
+                                     t->device->profile->components[i].name,
+                                     running_text(t, i, running),
+                                     eb_job_wanted(t, i),
+                                     "(none on the shelf)",
+                                     "",
+                                     first ? after : "",
+                                     "",
+                                     "lacks"};
+        if (t->lacks[i])
+            table_add(table, cells);
+        first = first && !t->lacks[i];
+    }
+}
+
+/* Each device below those that it waits for. */
+static void print_plan_table(const struct session *s)
+{
+    static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM",  "TO",     "IMAGE",
+                                        "SIZE",   "AFTER",     "ABOUT", "VERDICT"};
+    struct table table;
+    table_begin(&table, 9, heads);
+    for (size_t w = 0; w <= last_wave(s); w++) {
+        for (size_t i = 0; i < s->job->count; i++) {
+            if (in_plan(&s->job->devices[i]) && s->job->devices[i].device->wave == w)
+                add_plan_rows(&table, s, &s->job->devices[i]);
+        }
+    }
+    table_print(&table);
+    if (waits(s))
+        say("\nA device with a name under AFTER starts when that one is confirmed; all others start at "
+            "once.");
+}
+
+static void say_loss(const struct session *s, const struct eb_job_device *t, const void *context,
+                     char text[SENTENCE_BYTES])
+{
+    const char *loss = t->device->profile->loses[*(const size_t *)context];
+    (void)s;
+    if (t->item_count > 0 && !t->refused && loss[0] != '\0')
+        snprintf(text, SENTENCE_BYTES, "will lose %s", loss);
+}
+
+static void say_hand(const struct session *s, const struct eb_job_device *t, const void *context,
+                     char text[SENTENCE_BYTES])
+{
+    const struct eb_step *step = &t->device->profile->prepare.list[*(const size_t *)context];
+    (void)s;
+    if (t->item_count > 0 && !t->refused && step->hand[0] != '\0')
+        snprintf(text, SENTENCE_BYTES, "manual step: %s (it is checked)", step->hand);
+}
+
+/* What is lost, and which steps a person must do. */
+static void print_consequences(const struct session *s)
+{
+    bool spaced = false;
+    for (size_t k = 0; k < EB_LOSSES_MAX; k++)
+        say_folded(s, say_loss, &k, &spaced);
+    for (size_t k = 0; k < EB_STEPS_MAX; k++)
+        say_folded(s, say_hand, &k, &spaced);
+}
+
+static void print_left_out(const struct eb_job_device *t, bool *spaced)
+{
+    for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
+        enum eb_mark mark = eb_job_mark(t, k);
+        if (mark != EB_MARK_CURRENT && eb_job_has(t, k) && !t->lacks[k])
+            paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
+                      t->device->profile->components[k].name, eb_mark_word(mark),
+                      t->device->profile->sends ? " unless the device is named"
+                                                : ": its profile knows no way to send an image");
+    }
+}
+
+static void print_refused(const struct session *s)
+{
+    char text[1600] = "Refused:";
+    size_t at = strlen(text);
+    puts("");
+    for (size_t i = 0; i < s->job->count && at < sizeof text - 200; i++) {
+        if (s->job->devices[i].refused)
+            at += (size_t)snprintf(text + at, sizeof text - at, " %s", s->job->devices[i].device->name);
+    }
+    at += (size_t)snprintf(
+        text + at, sizeof text - at,
+        ". Nothing is written to any device while a refused one is in the plan. Leave it out:");
+    for (size_t i = 0; i < s->job->count && at < sizeof text - 80; i++) {
+        if (s->job->devices[i].refused)
+            at += (size_t)snprintf(text + at, sizeof text - at, " --without %s",
+                                   eb_job_word(s->job->devices[i].device->name));
+    }
+    say("%s", text);
+}
+
+void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
+{
+    size_t devices;
+    size_t refused;
+    size_t images = count_plan(s, &devices, &refused);
+    uint32_t seconds = whole_seconds(s);
+    char time[32] = "";
+    if (seconds > 0)
+        seconds_text(seconds, time, sizeof time);
+    snprintf(question, PLAN_QUESTION_BYTES, "Write %zu image%s to %zu device%s%s%s?", images,
+             images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
+}
+
+void print_plan(const struct session *s)
+{
+    size_t devices;
+    size_t refused;
+    size_t images = count_plan(s, &devices, &refused);
+    char time[32] = "";
+    if (devices == 0) {
+        puts("Nothing to write: every device that was reached is up to date.");
+    } else {
+        uint32_t seconds = whole_seconds(s);
+        if (seconds > 0)
+            seconds_text(seconds, time, sizeof time);
+        printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->job->site->name, images,
+               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
+               devices == 1 ? ""
+               : waits(s)   ? ", in their order"
+                            : ", all at the same time",
+               seconds > 0 ? ", about " : "", time);
+        print_plan_table(s);
+    }
+    print_consequences(s);
+    bool spaced = false;
+    say_folded(s, say_left, NULL, &spaced);
+    say_folded(s, say_moved, NULL, &spaced);
+    say_folded(s, say_look, NULL, &spaced);
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (t->chosen && !s->options->explain)
+            print_findings(t, &spaced);
+        if (t->chosen)
+            print_left_out(t, &spaced);
+    }
+    for (size_t i = 0; i < s->job->count && s->options->explain; i++) {
+        for (size_t k = 0; k < s->job->devices[i].item_count; k++) {
+            const struct eb_run_item *item = &s->job->devices[i].items[k];
+            printf("\n%s %s %s:\n", s->job->devices[i].device->name, item->component->name,
+                   item->image->version);
+            print_verdict(&item->verdict, "  ");
+        }
+    }
+    if (refused > 0)
+        print_refused(s);
+}
+
+/* --- documents ----------------------------------------------------------------------------------- */

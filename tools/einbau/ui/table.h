@@ -1,0 +1,42 @@
+/* Tables, colours and sentences on stdout. */
+#ifndef TOOL_TABLE_H
+#define TOOL_TABLE_H
+
+#include <jansson.h>
+#include <stdbool.h>
+#include <stddef.h>
+#include <stdint.h>
+
+enum { TABLE_COLUMNS_MAX = 10 };
+
+/* A table whose columns are as wide as what they hold. */
+struct table {
+    size_t columns;
+    size_t rows, cap;
+    char **cells;
+};
+
+void table_begin(struct table *table, size_t columns, const char *const *heads);
+void table_add(struct table *table, const char *const *cells);
+void table_print(struct table *table); /* and frees it */
+void table_free(struct table *table);
+
+/* Whether `fd` is a terminal that may have colours. */
+bool colours_on(int fd);
+
+/* `word` in the colour of what it means, where stdout takes colours; padded to `width`. */
+enum { PAINTED_BYTES = 64 };
+const char *painted(const char *word, size_t width, char text[PAINTED_BYTES]);
+
+/* "1.4 MB", "230 kB", "900 B" */
+void bytes_text(uint64_t bytes, char *text, size_t cap);
+/* "1 min 20 s", "45 s" */
+void seconds_text(uint64_t seconds, char *text, size_t cap);
+
+enum { SENTENCE_BYTES = 1024 };
+/* Prints a sentence on a line of its own, broken between words where the terminal is narrow. */
+__attribute__((format(printf, 1, 2))) void say(const char *format, ...);
+
+void print_document(json_t *root); /* JSON; and frees it */
+
+#endif
