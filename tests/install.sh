@@ -30,6 +30,8 @@ expect_usage "$folder/read_identity"
 [ "$(pkg-config --libs-only-l einbau | tr -d ' ')" = -leinbau ]
 "$prefix/bin/einbau" --version | grep -qx "einbau $(pkg-config --modversion einbau)"
 test -x "$prefix/bin/einbau-sim"
+test -s "$prefix/share/man/man1/einbau-shelf-add.1"
+grep -q "^complete .* einbau$" "$prefix/share/bash-completion/completions/einbau"
 
 # Every header in C++, and the core alone.
 {

@@ -84,8 +84,8 @@ static struct eb_neighbour *neighbours(const struct eb_job *job, size_t *count)
     const struct eb_port *port = job->port;
     struct eb_link links[EB_LINKS_MAX];
     struct eb_neighbour *list = malloc(NEIGHBOURS_MAX * sizeof *list);
-    bool known = list != NULL && job->known != NULL && EB_PORT_HAS(port, links, list) &&
-                 EB_PORT_HAS(port, links, neighbours);
+    bool known = list != NULL && job->known != NULL && EB_PORT_HAS(port, links, list);
+    known = known && EB_PORT_HAS(port, links, neighbours);
     size_t link_count = known ? port->links->list(port->self, links, EB_LINKS_MAX) : 0;
     *count = 0;
     for (size_t i = 0; i < link_count; i++)

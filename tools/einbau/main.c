@@ -10,14 +10,15 @@
 #include <string.h>
 #include <unistd.h>
 
-static const struct command *const commands[] = {
-    &command_shelf_add,   &command_shelf_list, &command_shelf_show, &command_shelf_drop, &command_shelf_cover,
-    &command_shelf_copy,  &command_pack,       &command_check,      &command_key_new,    &command_key_trust,
-    &command_key_untrust, &command_key_list,   &command_links,      &command_survey,     &command_show,
-    &command_blink,       &command_set,        &command_plan,       &command_fit,        &command_confirm,
-    &command_recover};
+const struct command *const commands[] = {
+    &command_shelf_add,   &command_shelf_list, &command_shelf_show,  &command_shelf_drop,
+    &command_shelf_cover, &command_shelf_copy, &command_pack,        &command_check,
+    &command_key_new,     &command_key_trust,  &command_key_untrust, &command_key_list,
+    &command_links,       &command_survey,     &command_show,        &command_blink,
+    &command_set,         &command_plan,       &command_fit,         &command_confirm,
+    &command_recover,     &command_manual,     &command_completion,  NULL};
 
-enum { COMMANDS = sizeof commands / sizeof commands[0] };
+enum { COMMANDS = sizeof commands / sizeof commands[0] - 1 };
 
 static void print_help(FILE *to)
 {

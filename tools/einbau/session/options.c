@@ -105,7 +105,7 @@ const struct option_row option_to = {"to", "PATH", "where it goes", 2, OPTION_TE
 struct parsing {
     const struct command *command;
     struct options *options;
-    const struct option_row *rows[OPTIONS_MAX + COMMON];
+    const struct option_row *rows[OPTION_ROWS_MAX];
     size_t count;
 };
 
@@ -206,14 +206,22 @@ static const char *from_environment(const char *given, const char *name)
     return value != NULL && value[0] != '\0' ? value : NULL;
 }
 
+size_t options_of(const struct command *command, const struct option_row *rows[OPTION_ROWS_MAX])
+{
+    _Static_assert(OPTIONS_MAX + COMMON <= OPTION_ROWS_MAX, "all have room");
+    size_t count = 0;
+    for (size_t i = 0; i < COMMON; i++)
+        rows[count++] = &common[i];
+    for (size_t i = 0; command->options != NULL && command->options[i] != NULL && i < OPTIONS_MAX; i++)
+        rows[count++] = command->options[i];
+    return count;
+}
+
 void options_read(const struct command *command, int argc, char **argv, struct options *options)
 {
     struct argp_option all[OPTIONS_MAX + COMMON + 1] = {0};
     struct parsing parsing = {.command = command, .options = options};
-    for (size_t i = 0; i < COMMON; i++)
-        parsing.rows[parsing.count++] = &common[i];
-    for (size_t i = 0; command->options != NULL && command->options[i] != NULL && i < OPTIONS_MAX; i++)
-        parsing.rows[parsing.count++] = command->options[i];
+    parsing.count = options_of(command, parsing.rows);
     for (size_t i = 0; i < parsing.count; i++) {
         const struct option_row *row = parsing.rows[i];
         all[i] = (struct argp_option){row->name, KEY_FIRST + (int)i, row->argument, 0, row->help, row->group};

@@ -113,7 +113,15 @@ struct command {
 extern const struct command command_recover, command_links, command_survey, command_show, command_plan,
     command_fit, command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list,
     command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack,
-    command_key_new, command_key_trust, command_key_untrust, command_key_list, command_check;
+    command_key_new, command_key_trust, command_key_untrust, command_key_list, command_check, command_manual,
+    command_completion;
+
+/* All of them, in the order of the help; NULL behind the last. */
+extern const struct command *const commands[];
+
+/* The options of a command, the common ones first; gives their number. */
+enum { OPTION_ROWS_MAX = OPTIONS_MAX + 8 };
+size_t options_of(const struct command *command, const struct option_row *rows[OPTION_ROWS_MAX]);
 
 /* Reads the arguments of one command; ends the process with EXIT_WRONG_CALL where they are wrong. */
 void options_read(const struct command *command, int argc, char **argv, struct options *options);

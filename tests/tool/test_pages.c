@@ -1,0 +1,121 @@
+/* Manual pages and completion, both from the table of commands: read by groff and by bash. */
+#include "support/support.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define EINBAU BIN_DIR "/einbau"
+
+/* The commands as the help lists them. */
+static size_t commands_of(char names[40][32])
+{
+    struct outcome o = shell(EINBAU " --help");
+    size_t count = 0;
+    for (char *line = strtok(o.out, "\n"); line != NULL; line = strtok(NULL, "\n")) {
+        if (strncmp(line, "  ", 2) != 0 || line[2] == ' ')
+            continue;
+        const char *end = strstr(line + 2, "  ");
+        int size = end != NULL && end - line < 14 ? (int)(end - line - 2) : 12;
+        snprintf(names[count], 32, "%.*s", size, line + 2);
+        names[count][strcspn(names[count], "\n")] = '\0';
+        while (names[count][0] != '\0' && names[count][strlen(names[count]) - 1] == ' ')
+            names[count][strlen(names[count]) - 1] = '\0';
+        count++;
+    }
+    outcome_free(&o);
+    assert_true(count >= 20);
+    return count;
+}
+
+static void every_page_is_read_without_a_warning(void **state)
+{
+    (void)state;
+    static const char tool[] = "groff -man -ww -Tutf8 -P-cbou -rLL=100n";
+    char names[40][32];
+    char folder[PATH_BYTES];
+    size_t count = commands_of(names);
+    make_folder(folder);
+    struct outcome all = shell(EINBAU " manual --into %s", folder);
+    assert_int_equal(all.status, 0);
+    outcome_free(&all);
+    for (size_t i = 0; i < count; i++) {
+        struct outcome page = shell(EINBAU " manual %s | %s 2>&1", names[i], tool);
+        struct outcome help = shell(EINBAU " %s --help", names[i]);
+        struct outcome same = shell(EINBAU " manual %s | cmp - %s/einbau-$(echo '%s' | tr ' ' -).1", names[i],
+                                    folder, names[i]);
+        if (page.status != 0 || strstr(page.out, "warning") != NULL || strstr(page.out, "error:") != NULL)
+            fail_msg("%s: %s", names[i], page.out);
+        if (same.status != 0)
+            fail_msg("%s: %s", names[i], same.err);
+        /* every option that its help has */
+        for (char *at = strstr(help.out, "      --"); at != NULL; at = strstr(at + 1, "      --")) {
+            char option[40];
+            snprintf(option, sizeof option, "%.*s", (int)strcspn(at + 6, " =\n"), at + 6);
+            if (strcmp(option, "--usage") != 0 && strstr(page.out, option) == NULL)
+                fail_msg("%s: no %s in\n%s", names[i], option, page.out);
+        }
+        outcome_free(&page);
+        outcome_free(&help);
+        outcome_free(&same);
+    }
+    struct outcome o = shell(EINBAU " manual | %s 2>&1", tool);
+    assert_int_equal(o.status, 0);
+    assert_non_null(strstr(o.out, "einbau-shelf-add"));
+    outcome_free(&o);
+    remove_folder(folder);
+}
+
+static void bash_completes_commands_and_options(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *words, *expected;
+    } rows[] = {
+        {"einbau con", "confirm\n"},
+        {"einbau sh", "shelf\nshow\n"},
+        {"einbau shelf co", "cover\ncopy\n"},
+        {"einbau fit --wi", "--without=\n"},
+        {"einbau fit --ac", "--accept=\n"},
+        {"einbau confirm --ac", ""},
+        {"einbau shelf copy --t", "--trace=\n--to=\n"},
+        {"einbau nonsense --w", ""},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct outcome o =
+            shell("bash -c 'eval \"$(" EINBAU " completion bash)\"; compopt() { :; }; COMP_WORDS=(%s); "
+                  "COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _einbau; printf \"%%s\\n\" "
+                  "\"${COMPREPLY[@]}\"' | grep -v '^$'",
+                  rows[i].words);
+        if (strcmp(o.out, rows[i].expected) != 0)
+            fail_msg("%s: found '%s', expected '%s' (%s)", rows[i].words, o.out, rows[i].expected, o.err);
+        outcome_free(&o);
+    }
+}
+
+static void wrong_calls_are_told(void **state)
+{
+    (void)state;
+    static const char *const rows[][2] = {
+        {"manual nonsense", "found no command 'nonsense', expected one that 'einbau --help' lists"},
+        {"manual --into /nonexistent", "/nonexistent/einbau.1: the page cannot be written"},
+        {"completion fish", "found the shell 'fish', expected bash"},
+        {"completion", "found 0 names, expected one"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct outcome o = shell(EINBAU " %s", rows[i][0]);
+        if (o.status != 2 || strstr(o.err, rows[i][1]) == NULL || o.out[0] != '\0')
+            fail_msg("%s: found %d\n%s%s", rows[i][0], o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(every_page_is_read_without_a_warning),
+        cmocka_unit_test(bash_completes_commands_and_options),
+        cmocka_unit_test(wrong_calls_are_told),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

@@ -1,0 +1,260 @@
+/* Manual pages and words for the shell, both from the table of commands. */
+#include "session/options.h"
+#include "session/session.h"
+
+#include <einbau/einbau.h>
+#include <ctype.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* "shelf add" as part of a page's name: "einbau-shelf-add" */
+static void page_name(const struct command *command, char *name, size_t cap)
+{
+    snprintf(name, cap, command != NULL ? "einbau-%s" : "einbau", command != NULL ? command->name : "");
+    for (char *at = name; *at != '\0'; at++)
+        *at = *at == ' ' ? '-' : *at;
+}
+
+/* Text for roff: hyphens that are typed, no line that begins with a request. */
+static void put_text(FILE *to, const char *text, size_t size)
+{
+    for (size_t i = 0; i < size; i++) {
+        if ((text[i] == '.' || text[i] == '\'') && (i == 0 || text[i - 1] == '\n'))
+            fputs("\\&", to);
+        if (text[i] == '-')
+            fputs("\\-", to);
+        else if (text[i] == '\\')
+            fputs("\\e", to);
+        else
+            putc(text[i], to);
+    }
+}
+
+static void put(FILE *to, const char *text)
+{
+    put_text(to, text, strlen(text));
+}
+
+/* What stands behind the mark in a help text: paragraphs, and examples, whose lines are indented. */
+static void put_examples(FILE *to, const char *text)
+{
+    bool verbatim = false;
+    while (*text != '\0') {
+        size_t size = strcspn(text, "\n");
+        bool indented = text[0] == ' ';
+        if (indented != verbatim)
+            fputs(indented ? ".PP\n.nf\n" : ".fi\n", to);
+        verbatim = indented;
+        if (size == 0)
+            fputs(verbatim ? "" : ".PP\n", to);
+        else
+            put_text(to, text, size);
+        fputs(size > 0 ? "\n" : "", to);
+        text += size + (text[size] == '\n');
+    }
+    fputs(verbatim ? ".fi\n" : "", to);
+}
+
+static void put_head(FILE *to, const char *name, const char *summary)
+{
+    char title[64];
+    size_t i = 0;
+    for (; name[i] != '\0' && i + 1 < sizeof title; i++)
+        title[i] = (char)toupper((unsigned char)name[i]);
+    title[i] = '\0';
+    fprintf(to, ".TH %s 1 \"\" \"Einbau " EB_VERSION "\" \"Einbau\"\n.SH NAME\n", title);
+    put(to, name);
+    fputs(" \\- ", to);
+    put(to, summary);
+    fputs("\n.SH SYNOPSIS\n.B einbau\n", to);
+}
+
+static void put_exit_status(FILE *to)
+{
+    fputs(".SH EXIT STATUS\n0: all is as wanted; 1: a device is not; 2: wrong call or unreadable file; 3: "
+          "nothing "
+          "could be reached; 4: interrupted.\n",
+          to);
+}
+
+static void put_options(FILE *to, const struct command *command)
+{
+    const struct option_row *rows[OPTION_ROWS_MAX];
+    size_t count = options_of(command, rows);
+    fputs(".SH OPTIONS\n", to);
+    for (size_t i = 0; i < count; i++) {
+        fputs(rows[i]->argument != NULL ? ".TP\n.BI " : ".TP\n.B ", to);
+        put(to, "--");
+        put(to, rows[i]->name);
+        if (rows[i]->argument != NULL)
+            fprintf(to, "= %s", rows[i]->argument);
+        putc('\n', to);
+        put(to, rows[i]->help);
+        putc('\n', to);
+    }
+}
+
+static void put_command(FILE *to, const struct command *command)
+{
+    char name[64];
+    const char *more = strchr(command->help, '\v');
+    size_t size = more != NULL ? (size_t)(more - command->help) : strlen(command->help);
+    page_name(command, name, sizeof name);
+    put_head(to, name, command->summary);
+    put(to, command->name);
+    fputs(" [\\fIOPTION\\fR...] ", to);
+    put(to, command->arguments != NULL ? command->arguments : "");
+    fputs("\n.SH DESCRIPTION\n", to);
+    put_text(to, command->help, size);
+    putc('\n', to);
+    put_options(to, command);
+    if (more != NULL) {
+        fputs(".SH NOTES\n", to);
+        put_examples(to, more + 1);
+    }
+    put_exit_status(to);
+    fputs(".SH SEE ALSO\n.BR einbau (1)\n", to);
+}
+
+static void put_overview(FILE *to)
+{
+    put_head(to, "einbau", "updates the firmware of field devices");
+    fputs(
+        "\\fICOMMAND\\fR [\\fIOPTION\\fR...] [\\fIDEVICE\\fR...]\n.SH DESCRIPTION\nFinds the devices of an "
+        "installation, judges whether an image fits each of them, refuses a wrong one before the first byte, "
+        "writes, and reads back what runs.\n.SH COMMANDS\n",
+        to);
+    for (size_t i = 0; commands[i] != NULL; i++) {
+        char name[64];
+        page_name(commands[i], name, sizeof name);
+        fputs(".TP\n.BR ", to);
+        put(to, name);
+        fputs(" (1)\n", to);
+        put(to, commands[i]->summary);
+        putc('\n', to);
+    }
+    put_exit_status(to);
+}
+
+static const struct command *command_named(const char *name)
+{
+    size_t i = 0;
+    while (commands[i] != NULL && strcmp(commands[i]->name, name) != 0)
+        i++;
+    return commands[i];
+}
+
+static bool write_page(const char *folder, const struct command *command)
+{
+    char name[64];
+    char path[EB_PATH_BYTES];
+    page_name(command, name, sizeof name);
+    snprintf(path, sizeof path, "%s/%s.1", folder, name);
+    FILE *to = fopen(path, "w");
+    if (to != NULL && command != NULL)
+        put_command(to, command);
+    else if (to != NULL)
+        put_overview(to);
+    bool good = to != NULL && ferror(to) == 0;
+    good = to != NULL && fclose(to) == 0 && good;
+    if (!good)
+        complain("%s: the page cannot be written", path);
+    return good;
+}
+
+static int run_manual(const struct options *o)
+{
+    char name[64] = "";
+    for (size_t i = 0; i < o->name_count; i++)
+        snprintf(name + strlen(name), sizeof name - strlen(name), "%s%s", i > 0 ? " " : "", o->names[i]);
+    const struct command *command = name[0] != '\0' ? command_named(name) : NULL;
+    if (name[0] != '\0' && command == NULL) {
+        complain("found no command '%s', expected one that 'einbau --help' lists", name);
+        return EXIT_WRONG_CALL;
+    }
+    if (o->into != NULL) {
+        bool good = write_page(o->into, NULL);
+        for (size_t i = 0; commands[i] != NULL && good; i++)
+            good = write_page(o->into, commands[i]);
+        return good ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
+    }
+    if (command != NULL)
+        put_command(stdout, command);
+    else
+        put_overview(stdout);
+    return EXIT_AS_WANTED;
+}
+
+static const struct option_row option_pages = {"into", "DIR",       "write the pages of all commands there",
+                                               2,      OPTION_TEXT, .to = OPTION_TO(into)};
+static const struct option_row *const manual_options[] = {&option_pages, NULL};
+
+const struct command command_manual = {
+    .name = "manual",
+    .arguments = "[COMMAND]",
+    .summary = "the manual page of a command, for man",
+    .help = "Prints the manual page of a command, or of the tool, in the form that man reads.\v"
+            "Example:\n  einbau manual fit | man -l -",
+    .options = manual_options,
+    .run = run_manual,
+};
+
+/* --- the shell ------------------------------------------------------------------------------------------ */
+
+static int run_completion(const struct options *o)
+{
+    if (strcmp(o->names[0], "bash") != 0) {
+        complain("found the shell '%s', expected bash", o->names[0]);
+        return EXIT_WRONG_CALL;
+    }
+    fputs("_einbau()\n{\n    local word=${COMP_WORDS[COMP_CWORD]} one=${COMP_WORDS[1]} two=${COMP_WORDS[2]} "
+          "words=\n    COMPREPLY=()\n    case \"$one $two\" in\n",
+          stdout);
+    for (int pass = 0; pass < 2; pass++) { /* those of two words first */
+        for (size_t i = 0; commands[i] != NULL; i++) {
+            const struct option_row *rows[OPTION_ROWS_MAX];
+            size_t count = options_of(commands[i], rows);
+            bool two_words = strchr(commands[i]->name, ' ') != NULL;
+            if (two_words != (pass == 0))
+                continue;
+            printf("    \"%s%s) words=\"", commands[i]->name, two_words ? "\"" : " \"*");
+            for (size_t k = 0; k < count; k++)
+                printf("--%s%s ", rows[k]->name, rows[k]->argument != NULL ? "=" : "");
+            fputs("--help\" ;;\n", stdout);
+        }
+    }
+    fputs("    esac\n    if [ \"$COMP_CWORD\" = 1 ]; then\n        words=\"", stdout);
+    for (size_t i = 0; commands[i] != NULL; i++) {
+        size_t first = strcspn(commands[i]->name, " ");
+        if (i == 0 || strncmp(commands[i - 1]->name, commands[i]->name, first + 1) != 0)
+            printf("%.*s ", (int)first, commands[i]->name);
+    }
+    fputs("\"\n    elif [ \"$COMP_CWORD\" = 2 ]; then\n        case $one in\n", stdout);
+    for (size_t i = 0; commands[i] != NULL; i++) {
+        size_t first = strcspn(commands[i]->name, " ");
+        bool said = i > 0 && strncmp(commands[i - 1]->name, commands[i]->name, first + 1) == 0;
+        if (commands[i]->name[first] == '\0' || said)
+            continue; /* those of one group stand together */
+        printf("        %.*s) words=\"", (int)first, commands[i]->name);
+        for (size_t k = i;
+             commands[k] != NULL && strncmp(commands[k]->name, commands[i]->name, first + 1) == 0; k++)
+            printf("%s ", commands[k]->name + first + 1);
+        fputs("\" ;;\n", stdout);
+    }
+    fputs("        esac\n    fi\n    COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))\n"
+          "    [[ ${COMPREPLY[0]} == *= ]] && compopt -o nospace\n    return 0\n}\n"
+          "complete -o default -F _einbau einbau\n",
+          stdout);
+    return EXIT_AS_WANTED;
+}
+
+const struct command command_completion = {
+    .name = "completion",
+    .arguments = "bash",
+    .summary = "words that the shell completes: commands and options",
+    .help = "Prints a script for bash that completes commands and options.\v"
+            "Example:\n  eval \"$(einbau completion bash)\"",
+    .takes = NEEDS_ONE,
+    .run = run_completion,
+};
