@@ -150,8 +150,8 @@ EB_NODISCARD bool eb_job_lock_devices(struct eb_job *job);
 /* Begins in the record, where one is kept. */
 EB_NODISCARD bool eb_job_begin(struct eb_job *job);
 void eb_job_end(struct eb_job *job, const char *outcome);
-/* Carries the plan out: each device begins when all that it depends on is confirmed.  One that is refused does
- * not begin, nor do those that depend on it. */
+/* Carries the plan out: each device begins when all that it depends on is confirmed.  One that is refused
+ * does not begin, nor do those that depend on it. */
 EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
 /* Only undoes what earlier jobs left, of those that `recovers` says. */
 EB_NODISCARD bool eb_job_recover(struct eb_job *job);
