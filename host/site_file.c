@@ -118,7 +118,7 @@ static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_dev
                 snprintf(expected + strlen(expected), sizeof expected - strlen(expected), "%s %s",
                          k > 0 ? "," : "", device->profile->components[k].name);
             char found[192];
-            snprintf(found, sizeof found, "the component '%.60s', which profile %s has not", name,
+            snprintf(found, sizeof found, "the component '%.60s', which profile %s does not have", name,
                      device->profile->name);
             ebi_yaml_wrong(&r->yaml, node, found, expected);
             return;
@@ -494,12 +494,13 @@ void eb_site_free(struct eb_site *site)
 {
     if (site == NULL)
         return;
-    for (size_t i = 0; i < site->device_count; i++) {
+    /* Behind the last one is one without a name. */
+    for (struct eb_site_device *d = site->devices; d != NULL && d->name[0] != '\0'; d++) {
         for (size_t k = 0; k < EB_COMPONENTS_MAX; k++) {
             union {
                 const char *borrowed;
                 void *own;
-            } image = {site->devices[i].wants[k].image};
+            } image = {d->wants[k].image};
             if (image.borrowed != no_image)
                 free(image.own);
         }

@@ -113,7 +113,8 @@ static void remember(struct eb_job *job, const struct eb_job_device *target)
 {
     if (job->known != NULL &&
         !eb_known_note(job->known, job->site->name, target->device->name, &target->look, &job->problem))
-        ebi_job_warn(job, "what %s told cannot be remembered: %s", target->device->name, job->problem.text);
+        ebi_job_warn(job, "what %s reported cannot be remembered: %s", target->device->name,
+                     job->problem.text);
 }
 
 /* Nothing is sent to a bus that seems to run at another bit rate: every frame would disturb it. */

@@ -114,7 +114,8 @@ void eb_job_judge(struct eb_job *job, struct eb_job_device *target, size_t compo
 {
     const struct eb_shelf_said *said = said_of(job, candidate);
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
-    memcpy(items, target->items, target->item_count * sizeof *items);
+    if (target->item_count > 0)
+        memcpy(items, target->items, target->item_count * sizeof *items);
     items[target->item_count] = (struct eb_run_item){
         .component = &target->device->profile->components[component],
         .image = &said->facts,
@@ -271,7 +272,8 @@ static size_t find_way(struct eb_job *job, struct eb_job_device *target,
     struct eb_running running;
     struct eb_judge_facts facts;
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
-    memcpy(items, target->items, target->item_count * sizeof *items);
+    if (target->item_count > 0)
+        memcpy(items, target->items, target->item_count * sizeof *items);
     items[target->item_count] = (struct eb_run_item){
         .component = component,
         .image = &said_of(job, &candidates[best])->facts,

@@ -541,7 +541,7 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
         error->retry = run->activate_unanswered ? EB_RETRY_AT_ONCE : EB_RETRY_NEVER;
         eb_text_copy(
             error->text, sizeof error->text,
-            "the device answers all the time and was not seen to restart; what it tells may be what it "
+            "the device answers all the time and was not seen to restart; what it reports may be what it "
             "ran before");
         return false;
     }

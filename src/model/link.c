@@ -41,7 +41,7 @@ const char *eb_trap_text(enum eb_trap trap)
     case EB_TRAP_SAME_ADDRESS:
         return "the laptop itself has this address: take it away there, or give the device another";
     case EB_TRAP_MASK_DIFFERS:
-        return "laptop and device have different masks: the answers may not find back";
+        return "laptop and device have different masks: replies may not reach the laptop";
     case EB_TRAP_TWO_LINKS:
         return "two links of the laptop are in this subnet: take the address away from the one without the "
                "device";

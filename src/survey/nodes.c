@@ -488,7 +488,7 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble)
 {
     static const char *const texts[EB_BUS_TROUBLES] = {
         "no adapter: it is not plugged in, another program has it, or the device that it is in is off",
-        "nobody acknowledges or answers what is sent: no other node is on the bus, none has power, or the "
+        "no acknowledgement and no answer: no other node is on the bus, none has power, or the "
         "bus "
         "runs at another bit rate. Check the cable from the adapter to the bus, the supply of the nodes, and "
         "the bit rate",
@@ -505,7 +505,8 @@ const char *eb_bus_trouble_text(enum eb_bus_trouble trouble)
         "look at the "
         "shield and at the connectors before anything is written",
         "two nodes have one node id: switch one of them off, and give it another id",
-        "a node tells that it could hardly send, or was off the bus: its transceiver, its plug, or its stub",
+        "a node reports that it could hardly send, or was off the bus: its transceiver, its plug, or its "
+        "stub",
         "the adapter fell off the bus after too many errors (bus-off): plug it in anew once the cause is "
         "found",
         "the adapter counts many errors (error passive): the bus is near its end",

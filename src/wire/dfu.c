@@ -72,7 +72,7 @@ const char *eb_dfu_status_text(unsigned status)
                                         "programming the memory failed",
                                         "the memory does not hold what was written",
                                         "an address out of range",
-                                        "the transfer ended, and the device has not all of the data",
+                                        "the transfer ended, and the device does not have all of the data",
                                         "the program in it is corrupt",
                                         "an error of the maker's own",
                                         "an unexpected USB reset",

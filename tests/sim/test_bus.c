@@ -550,8 +550,7 @@ static void links_says_what_to_do(void **state)
         {NULL, ", heartbeat-ms: 100", 125000, "", 1, "good frames come at 250 kbit/s"},
         {NULL, ", heartbeat-ms: 100", 125000, "", 1, "nothing was sent"},
         {NULL, NULL, 250000, two, 1, "node 11 (node-1): two nodes have one node id: switch one of them off"},
-        {NULL, NULL, 250000, alone, 1,
-         "nobody acknowledges or answers what is sent: no other node is on the bus"},
+        {NULL, NULL, 250000, alone, 1, "no acknowledgement and no answer: no other node is on the bus"},
         {"adapter: no", NULL, 250000, "", 1, "no adapter for bus"},
         {"noise-ppm: 5000", NULL, 250000, "", 1, "frames go wrong now and then, and are repeated"},
     };

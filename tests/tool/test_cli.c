@@ -426,7 +426,7 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"site.yaml", "version: 2.0", "version: two", "survey", 2,
          "found 'two', expected a version in dotted order"},
         {"site.yaml", "display: {", "engine: {", "survey", 2,
-         "found the component 'engine', which profile plc has not, expected one of: firmware, display"},
+         "found the component 'engine', which profile plc does not have, expected one of: firmware, display"},
         {"site.yaml", "profile: plc", "profile: ../plc", "survey", 2,
          "found '../plc', expected the name of a profile, without a folder"},
         {"site.yaml", "kind: ethernet", "kind: string", "survey", 2,

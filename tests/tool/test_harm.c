@@ -684,7 +684,7 @@ static void a_dead_bus_is_not_called_sound(void **state)
                    "    starts: off\n    order-code: TG-1\n");
         serve(&s);
         snprintf(line, sizeof line, BIN_DIR "/einbau links --site %s", s.site);
-        char *out = expect_shell(1, "nobody acknowledges or answers what is sent", line);
+        char *out = expect_shell(1, "no acknowledgement and no answer", line);
         assert_null(strstr(out, "sound"));
         free(out);
         stop_program(s.pid, SIGTERM);

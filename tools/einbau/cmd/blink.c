@@ -93,11 +93,10 @@ static int run(const struct options *options)
     if (who.profile != NULL)
         blink = who.profile->blink;
     if (who.profile != NULL && blink.by == NULL) {
-        complain(
-            "%s: found no key 'blink' in the profile %s, expected how the device shows itself: dcp, cip, "
-            "{coil: ...} or {register: ...}. Compare the hardware address or serial number on its label "
-            "instead: 'einbau survey' lists them",
-            who.name, who.profile->name);
+        complain("%s: found no key 'blink' in the profile %s, expected how the device shows itself: dcp, "
+                 "cip, {coil: ...} or {register: ...}. Compare the hardware address or serial number on its "
+                 "label instead: 'einbau survey' lists them",
+                 who.name, who.profile->name);
         return session_close(&s, EXIT_NOT_AS_WANTED);
     }
     if (blink.by != NULL) {
@@ -127,7 +126,7 @@ static const struct option_row *const blink_options[] = {&option_link, &duration
 const struct command command_blink = {
     .name = "blink",
     .arguments = "DEVICE",
-    .summary = "the device shows itself: a lamp blinks",
+    .summary = "lets a device blink, to find it",
     .help =
         "Makes one device show itself, by what its profile says: PROFINET DCP, EtherNet/IP, a Modbus coil or "
         "register. DEVICE is a name of the site, or the hardware or IP address of anything on the wire.\v"

@@ -137,13 +137,12 @@ const struct command command_check = {
     .name = "check",
     .arguments = "FILE...",
     .summary = "what is in packages and archives, and everything that is wrong with them",
-    .help =
-        "Reads packages, archives and images as 'shelf add' does, but stores nothing. For every image it "
-        "prints what it is for and who signed it, and for every file all errors, not only the first. With "
-        "--site the keys of the site count, and its profiles recognise images without a manifest.\v"
-        "Examples:\n  einbau check update.einbau\n"
-        "  einbau check --site larchfell.site.yaml downloads/*\n\n"
-        "Exit status 1 where something is wrong, or nothing is an image.",
+    .help = "Reads packages, archives and images as 'shelf add' does, but stores nothing. For every image it "
+            "prints what it is for and who signed it, and for every file all errors, not only the first. "
+            "With --site the keys of the site count, and its profiles recognise images without a manifest.\v"
+            "Examples:\n  einbau check update.einbau\n"
+            "  einbau check --site larchfell.site.yaml downloads/*\n\n"
+            "Exit status 1 where something is wrong, or nothing is an image.",
     .takes = SITE_OPTIONAL | NEEDS_NAMES,
     .options = check_options,
     .run = run,

@@ -87,12 +87,11 @@ const struct command command_confirm = {
     .name = "confirm",
     .arguments = "[DEVICE...]",
     .summary = "running versions read back and compared with what the site wants",
-    .help =
-        "Reads the running version and checksum of every component from the devices and compares them with "
-        "what the site wants. Where the image is not known here, or the device has no checksum to read, the "
-        "version alone is compared, which is said. Writes nothing.\v"
-        "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
-        "Exit status 0 only where each component runs what is wanted, and no program is stopped.",
+    .help = "Reads the running version and checksum of every component from the devices and compares them "
+            "with what the site wants. Where the image is not known here, or the device has no checksum to "
+            "read, the version alone is compared, which is said. Writes nothing.\v"
+            "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
+            "Exit status 0 only where each component runs what is wanted, and no program is stopped.",
     .takes = NAMES_DEVICES,
     .options = confirm_options,
     .run = run,

@@ -24,8 +24,7 @@ static int run_new(const struct options *options)
            name, eb_job_word(name));
     printf("%s.pub  the public part: %s\n\n", name, text);
     say("Who trusts it lists the public part in the site's 'trusted-keys', or says 'einbau key trust "
-        "%s.pub'. From "
-        "then on only what a trusted key has signed is written.",
+        "%s.pub'. From then on only what a trusted key has signed is written.",
         name);
     return EXIT_AS_WANTED;
 }
@@ -115,8 +114,7 @@ static int run_trust(const struct options *options)
                                  unusable));
     } else {
         say("%zu key%s trusted now. Whatever is written, on any site, must be signed by one of them, or by "
-            "one that "
-            "the site lists.",
+            "one that the site lists.",
             s->job->trust.count, s->job->trust.count == 1 ? " is" : "s are");
         print_unusable(s, NULL);
     }
@@ -206,8 +204,7 @@ const struct command command_key_new = {
     .arguments = "NAME",
     .summary = "makes a key pair for signing packages",
     .help = "Makes an Ed25519 key pair: NAME.key signs packages, NAME.pub is for those who trust it. Never "
-            "writes over a "
-            "key.\v"
+            "writes over a key.\v"
             "Example:\n  einbau key new workshop",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .run = run_new,
@@ -216,15 +213,12 @@ const struct command command_key_new = {
 const struct command command_key_trust = {
     .name = "key trust",
     .arguments = "FILE",
-    .summary = "lets only what trusted keys have signed be written",
+    .summary = "trusts a key: from then on everything that is written must be signed",
     .help = "Adds a public key to those that this user trusts, on every site and every shelf. As soon as a "
-            "key is "
-            "trusted, here or by the key 'trusted-keys' of the site, everything that is written must be "
-            "signed by "
-            "one: packages, images of the shelf, and files that --image or the site name, with FILE.json and "
-            "FILE.jws beside them. A shelf never brings trusted keys with it. Prints which images of the "
-            "shelf cannot be "
-            "used any more.\v"
+            "key is trusted, here or by the key 'trusted-keys' of the site, everything that is written must "
+            "be signed by one: packages, images of the shelf, and files that --image or the site name, with "
+            "FILE.json and FILE.jws beside them. A shelf never brings trusted keys with it. Prints which "
+            "images of the shelf cannot be used any more.\v"
             "Example:\n  einbau key trust workshop.pub",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .run = run_trust,
@@ -234,10 +228,10 @@ const struct command command_key_untrust = {
     .name = "key untrust",
     .arguments = "KEY",
     .summary = "stops trusting a key",
-    .help = "Takes a public key, named by its 43 characters or by its file, from those that this user "
-            "trusts. A key "
-            "that the site lists is taken from the site's 'trusted-keys', or put under its 'revoked-keys'.\v"
-            "Example:\n  einbau key untrust workshop.pub",
+    .help =
+        "Takes a public key, named by its 43 characters or by its file, from those that this user trusts. A "
+        "key that the site lists is taken from the site's 'trusted-keys', or put under its 'revoked-keys'.\v"
+        "Example:\n  einbau key untrust workshop.pub",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .run = run_untrust,
 };
@@ -247,8 +241,7 @@ const struct command command_key_list = {
     .arguments = "",
     .summary = "keys whose signatures count",
     .help = "Prints the keys of this user and of the site, if one is named, and which of them have expired "
-            "or were "
-            "revoked.\v"
+            "or were revoked.\v"
             "Example:\n  einbau key list --site larchfell.site.yaml",
     .takes = SITE_OPTIONAL | TAKES_NO_NAMES,
     .run = run_list,

@@ -137,7 +137,7 @@ static void print_commands(const struct session *s, const struct ways *f)
         address_text(&way->add, add, sizeof add);
         if (!any)
             printf("\nTo reach them%s, or with --add-address:\n",
-                   f->denied ? ", once nobody else is known to have the address" : "");
+                   f->denied ? ", once no other device is known to have the address" : "");
         any = true;
         printf("  sudo ip address add %s dev %s\n", add, f->links[way->link].name);
     }
@@ -145,8 +145,8 @@ static void print_commands(const struct session *s, const struct ways *f)
         puts("");
     if (f->denied)
         say("Whether an address is free, or used twice, was not asked: raw Ethernet frames need a permission "
-            "that "
-            "this user has not. To give it once: sudo setcap cap_net_raw+ep \"$(command -v einbau)\"");
+            "that this user does not have. To give it once: sudo setcap cap_net_raw+ep \"$(command -v "
+            "einbau)\"");
 }
 
 static bool overlap(const struct eb_link *a, const struct eb_link *b)
@@ -341,10 +341,8 @@ const struct command command_links = {
     .arguments = "[DEVICE...]",
     .summary = "the laptop's links, and whether each device can be reached over them",
     .help = "Lists the laptop's links with their addresses, and says for each device of the site (or those "
-            "named) over "
-            "which of them it is reached, or what to change. Asks by ARP whether an address is free or used "
-            "twice; "
-            "changes nothing unless --add-address or --undo is given.\v"
+            "named) over which of them it is reached, or what to change. Asks by ARP whether an address is "
+            "free or used twice; changes nothing unless --add-address or --undo is given.\v"
             "Example:\n  einbau links --site larchfell.site.yaml\n"
             "  einbau links --site larchfell.site.yaml --add-address\n"
             "  einbau links --undo\n\n"

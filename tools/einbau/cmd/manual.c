@@ -73,8 +73,7 @@ static void put_head(FILE *to, const char *name, const char *summary)
 static void put_exit_status(FILE *to)
 {
     fputs(".SH EXIT STATUS\n0: all is as wanted; 1: a device is not; 2: wrong call or unreadable file; 3: "
-          "nothing "
-          "could be reached; 4: interrupted.\n",
+          "nothing could be reached; 4: interrupted.\n",
           to);
 }
 
@@ -120,11 +119,10 @@ static void put_command(FILE *to, const struct command *command)
 static void put_overview(FILE *to)
 {
     put_head(to, "einbau", "updates the firmware of field devices");
-    fputs(
-        "\\fICOMMAND\\fR [\\fIOPTION\\fR...] [\\fIDEVICE\\fR...]\n.SH DESCRIPTION\nFinds the devices of an "
-        "installation, judges whether an image fits each of them, refuses a wrong one before the first byte, "
-        "writes, and reads back what runs.\n.SH COMMANDS\n",
-        to);
+    fputs("\\fICOMMAND\\fR [\\fIOPTION\\fR...] [\\fIDEVICE\\fR...]\n.SH DESCRIPTION\nFinds the devices of an "
+          "installation, judges whether an image fits each of them, refuses a wrong one before the first "
+          "byte, writes, and reads back what runs.\n.SH COMMANDS\n",
+          to);
     for (size_t i = 0; commands[i] != NULL; i++) {
         char name[64];
         page_name(commands[i], name, sizeof name);

@@ -146,8 +146,7 @@ static bool measure(struct eb_manifest *m, const char *const *paths)
             (memcmp(f->sha256, none, sizeof none) != 0 &&
              memcmp(f->sha256, found.sha256, sizeof none) != 0)) {
             complain("%s: found another size or digest than the manifest says, expected that file: leave "
-                     "both out of the "
-                     "manifest to have them filled in",
+                     "both out of the manifest to have them filled in",
                      paths[i]);
             return false;
         }
@@ -219,8 +218,7 @@ const struct command command_pack = {
     .arguments = "FILE...",
     .summary = "makes a package from images",
     .help = "Makes a package (.einbau) of images with what is said of them, by the options for one image or "
-            "by a manifest "
-            "for several; size and digest are filled in. docs/package.md describes it.\v"
+            "by a manifest for several; size and digest are filled in. docs/package.md describes it.\v"
             "Examples:\n"
             "  einbau pack k8.bin --to k8-1.3.einbau --component firmware \\\n"
             "    --version 1.3 --order-code BL-K8-E --revisions 2..5 --sign workshop.key\n"

@@ -29,12 +29,11 @@ static const struct option_row *const plan_options[] = {
 const struct command command_plan = {
     .name = "plan",
     .arguments = "[DEVICE...]",
-    .summary = "verdicts, order, duration, losses, handwork; writes nothing to any device",
+    .summary = "what would be written: verdicts, order, duration, losses, manual steps",
     .help = "Says what 'fit' would do: which device gets which image, from which version to which, about how "
-            "long it "
-            "takes, through which images, in which order, what is lost, what a hand must do, and what does "
-            "not fit and why. "
-            "Images are the site's, or those of the shelf. Writes nothing to any device.\v"
+            "long it takes, through which images, in which order, what is lost, which manual steps are "
+            "required, and what does not fit and why. Images are the site's, or those of the shelf. Writes "
+            "nothing to any device.\v"
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"

@@ -175,15 +175,14 @@ static const struct option_row *const recover_options[] = {&option_without, &opt
 const struct command command_recover = {
     .name = "recover",
     .arguments = "[DEVICE...]",
-    .summary = "puts right what a job left behind that did not end",
-    .help =
-        "After a job that was killed, or a laptop that lost its power: starts the programs again that the "
-        "job had stopped, and takes back the addresses that it had given the laptop. Without names: all "
-        "devices of the site of which something was left. A device that is named is also started where its "
-        "program is stopped for another reason.\v"
-        "Examples:\n  einbau recover --site larchfell.site.yaml\n"
-        "  einbau recover --site larchfell.site.yaml drive-plc --yes\n\n"
-        "Exit status 0 only where nothing is left behind any more.",
+    .summary = "cleans up after a job that was killed",
+    .help = "After a job that was killed, or a laptop that lost its power: starts the programs again that "
+            "the job had stopped, and takes back the addresses that it had given the laptop. Without names: "
+            "all devices of the site of which something was left. A device that is named is also started "
+            "where its program is stopped for another reason.\v"
+            "Examples:\n  einbau recover --site larchfell.site.yaml\n"
+            "  einbau recover --site larchfell.site.yaml drive-plc --yes\n\n"
+            "Exit status 0 only where nothing is left behind any more.",
     .takes = NAMES_DEVICES,
     .options = recover_options,
     .run = run,

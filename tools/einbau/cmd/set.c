@@ -455,12 +455,9 @@ const struct command command_set = {
     .arguments = "DEVICE name=NAME address=IP mask=MASK router=IP dhcp=off",
     .summary = "gives a device a name and a fixed address",
     .help = "Sets what is named, for good, by PROFINET DCP or by the registers that the profile says. "
-            "Checked before: "
-            "that the address and the name are legal and free, and in one subnet with the router. Read back "
-            "after. "
-            "DEVICE is a name of the site, or the hardware or IP address of anything on the wire; a device "
-            "without an "
-            "address is called by its hardware address.\v"
+            "Checked before: that the address and the name are legal and free, and in one subnet with the "
+            "router. Read back after. DEVICE is a name of the site, or the hardware or IP address of "
+            "anything on the wire; a device without an address is called by its hardware address.\v"
             "Example:\n  einbau set 02:00:5e:51:04:99 name=spare-plc address=192.0.2.12\n"
             "  einbau set --site larchfell.site.yaml tower-io-1 dhcp=off\n\n"
             "Exit status 1 where it was refused or not confirmed, 3 where the device did not answer.",

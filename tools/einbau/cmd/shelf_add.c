@@ -99,8 +99,7 @@ bool revisions_read(const char *text, char (*list)[EB_NAME_BYTES])
         snprintf(range, sizeof range, "%.*s", (int)(size < sizeof range ? size : sizeof range - 1), at);
         if (size >= sizeof range || !eb_revision_range_valid(range) || parts == EB_PATTERNS_MAX) {
             complain("--revisions: found '%s', expected at most %d revisions or ranges with commas between, "
-                     "like 5, C, "
-                     "B1 or 2..5",
+                     "like 5, C, B1 or 2..5",
                      text, EB_PATTERNS_MAX);
             return false;
         }
@@ -133,8 +132,7 @@ static void print_told(struct telling *t, const char *folder)
            t->refused, folder);
     if (t->taken + t->there == 0 && t->unrecognised > 0)
         say("Nothing was recognised. Where a file says nothing of itself, say what it is: --profile NAME "
-            "--component NAME "
-            "--version TEXT; the profiles are taken from the site or --profiles DIR");
+            "--component NAME --version TEXT; the profiles are taken from the site or --profiles DIR");
 }
 
 static int run(const struct options *options)
@@ -192,10 +190,8 @@ const struct command command_shelf_add = {
     .arguments = "FILE...",
     .summary = "takes images onto the shelf: as they came, in archives, in packages",
     .help = "Takes packages, bare images, and zip and tar archives with whatever is in them, also archives; "
-            "finds every "
-            "image by its content, whatever it is called, and keeps it. A file with something wrong in it is "
-            "refused "
-            "whole. Give both files of a pair in one call.\v"
+            "finds every image by its content, whatever it is called, and keeps it. A file with something "
+            "wrong in it is refused whole. Give both files of a pair in one call.\v"
             "Examples:\n  einbau shelf add --site larchfell.site.yaml update.zip\n"
             "  einbau shelf add --profiles profiles old.bin --profile regent-c4 \\\n"
             "    --component firmware --version 4.1.9\n\n"

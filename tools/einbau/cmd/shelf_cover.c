@@ -265,10 +265,8 @@ const struct command command_shelf_cover = {
     .arguments = "[SITE]",
     .summary = "what a site wants, and whether the shelf has it",
     .help = "Says in the office, without any wire, for each device of a site whether the shelf has the "
-            "images for what it "
-            "should run, those on the way there included, by what the site says of the devices and what they "
-            "told when "
-            "they were last seen.\v"
+            "images for what it should run, those on the way there included, by what the site says of the "
+            "devices and what they reported when they were last seen.\v"
             "Example:\n  einbau shelf cover larchfell.site.yaml\n\n"
             "Exit status 1 where something is missing.",
     .takes = SITE_OPTIONAL,
@@ -281,12 +279,11 @@ const struct command command_shelf_copy = {
     .name = "shelf copy",
     .arguments = "[SITE]",
     .summary = "takes what a site needs to another shelf",
-    .help =
-        "Copies the images that a site needs, those on the way there included, to another shelf, which is "
-        "made where "
-        "it is missing: a memory stick, or another laptop's. Each is checked against its digest on the way.\v"
-        "Example:\n  einbau shelf copy larchfell.site.yaml --to stick/shelf\n\n"
-        "Exit status 1 where something is missing.",
+    .help = "Copies the images that a site needs, those on the way there included, to another shelf, which "
+            "is made where it is missing: a memory stick, or another laptop's. Each is checked against its "
+            "digest on the way.\v"
+            "Example:\n  einbau shelf copy larchfell.site.yaml --to stick/shelf\n\n"
+            "Exit status 1 where something is missing.",
     .takes = SITE_OPTIONAL,
     .options = copy_options,
     .run = run_copy,

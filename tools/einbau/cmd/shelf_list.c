@@ -222,10 +222,8 @@ const struct command command_shelf_list = {
     .arguments = "",
     .summary = "what is on the shelf; --for DEVICE: what fits it",
     .help = "Lists the images by product, newest first. With --for only those that fit a device of the site, "
-            "judged by "
-            "all rules against what it tells now, or told when it was last seen; with --all the others too, "
-            "with the "
-            "reason.\v"
+            "judged by all rules against what it reports now, or reported when it was last seen; with --all "
+            "the others too, with the reason.\v"
             "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
             "--all",
     .takes = SITE_OPTIONAL,

@@ -155,10 +155,10 @@ const struct command command_shelf_show = {
     .name = "shelf show",
     .arguments = "IMAGE",
     .summary = "all that is known of one image; its digest is checked",
-    .help = "Shows what is said of an image, where it came from and by what it was recognised, and reads its "
-            "file anew "
-            "to check it against its digest. IMAGE is its number, or the first digits of its digest.\v"
-            "Example:\n  einbau shelf show 3",
+    .help =
+        "Shows what is known of an image, where it came from and by what it was recognised, and reads its "
+        "file anew to check it against its digest. IMAGE is its number, or the first digits of its digest.\v"
+        "Example:\n  einbau shelf show 3",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .run = run_show,
 };
@@ -168,8 +168,7 @@ const struct command command_shelf_drop = {
     .arguments = "IMAGE...",
     .summary = "takes images off the shelf",
     .help = "Takes images off the shelf, each by its number or the first digits of its digest; others that "
-            "came with them "
-            "stay.\v"
+            "came with them stay.\v"
             "Example:\n  einbau shelf drop 3 4",
     .takes = SITE_OPTIONAL | NEEDS_NAMES,
     .run = run_drop,

@@ -111,8 +111,7 @@ const struct command command_show = {
     .arguments = "DEVICE",
     .summary = "all that is known of one device",
     .help = "Shows the identity of one device, what runs in each component, what is wanted, and every rule's "
-            "answer for "
-            "the image that the site names.\v"
+            "answer for the image that the site names.\v"
             "Example:\n  einbau show --site larchfell.site.yaml tower-io-3",
     .takes = NEEDS_ONE_DEVICE,
     .options = show_options,

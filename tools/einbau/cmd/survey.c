@@ -177,9 +177,8 @@ static int add_into(struct session *s, const struct wire *w)
         wire_cells(w, f, cells);
         if (p == NULL || !f->has_ip || link == NULL) {
             say("not added: %s %s: %s", f->has_ip ? cells[1] : cells[2], cells[3],
-                p == NULL
-                    ? "found no profile for what it says of itself, expected one in the site's folder of "
-                      "profiles"
+                p == NULL ? "found no profile for what it says of itself, expected one in the site's folder "
+                            "of profiles"
                 : !f->has_ip ? "it has no address yet"
                              : "the site has no device whose link could be taken");
             continue;
@@ -358,18 +357,16 @@ const struct command command_survey = {
     .name = "survey",
     .arguments = "[DEVICE...]",
     .summary = "discovered devices: identity, address, running and wanted versions",
-    .help =
-        "Looks on the laptop's wired links for every device that answers or announces itself: PROFINET DCP, "
-        "EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address; and on USB for those "
-        "with a "
-        "DFU interface. With a site it also asks each of its devices what runs, on CAN buses too, and marks "
-        "what is not as wanted: current, outdated, newer, unreadable, unreachable. "
-        "With names only those are asked. It only asks, with at most 1000 frames a second on each link.\v"
-        "Example:\n  einbau survey\n  einbau survey --site larchfell.site.yaml\n  einbau survey --link eth0 "
-        "--watch\n"
-        "  einbau survey --into larchfell.site.yaml\n"
-        "  einbau survey --bus /dev/ttyACM0 --bit-rate 250000\n\n"
-        "Exit status 1 where a device of the site is not as wanted, 3 where none answered.",
+    .help = "Looks on the laptop's wired links for every device that answers or announces itself: PROFINET "
+            "DCP, EtherNet/IP, DNS-SD, Modbus/TCP, SNMP, LLDP, ARP, requests for an address; and on USB for "
+            "those with a DFU interface. With a site it also asks each of its devices what runs, on CAN "
+            "buses too, and marks what is not as wanted: current, outdated, newer, unreadable, unreachable. "
+            "With names only those are asked. It only asks, with at most 1000 frames a second on each link.\v"
+            "Example:\n  einbau survey\n  einbau survey --site larchfell.site.yaml\n  einbau survey --link "
+            "eth0 --watch\n"
+            "  einbau survey --into larchfell.site.yaml\n"
+            "  einbau survey --bus /dev/ttyACM0 --bit-rate 250000\n\n"
+            "Exit status 1 where a device of the site is not as wanted, 3 where none answered.",
     .takes = NAMES_DEVICES | SITE_OPTIONAL,
     .options = survey_options,
     .check = check,

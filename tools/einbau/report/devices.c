@@ -45,9 +45,8 @@ void print_disagreements(const struct eb_job_device *t)
     for (size_t i = 0; i < t->look.disagreements; i++) {
         const struct eb_disagreement *d = &t->look.disagreement[i];
         puts("");
-        say("%s: its sources disagree on the %s: found %s by %s and %s by %s, expected the same; the "
-            "first one "
-            "counts",
+        say("%s: its sources disagree on the %s: found %s by %s and %s by %s, expected the same; the first "
+            "one counts",
             t->device->name, eb_profile_item_word(d->item), d->text, d->by->title, d->other_text,
             d->other_by->title);
     }

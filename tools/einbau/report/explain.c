@@ -16,8 +16,7 @@ static const struct {
     {EB_CODE_TFTP, 1, "The profile's key 'send-as' must be the file name that the device expects"},
     {EB_CODE_TFTP, 2,
      "It does not permit writing in its present state: does 'prepare' in the profile stop it, or does it "
-     "have a "
-     "switch?"},
+     "have a switch?"},
     {EB_CODE_TFTP, 3, "Its memory is full, or too small for this image"},
     {EB_CODE_MODBUS, 1, "The profile asks for what this device does not have"},
     {EB_CODE_MODBUS, 2, "The profile names a register or an object that this device does not have"},
@@ -36,8 +35,7 @@ static const struct {
      "locks itself"},
     {EB_CODE_UDS, 0x36,
      "The unit has locked itself after wrong keys: correct 'security' in the profile, switch the unit's "
-     "power "
-     "off and on, and wait as long as its maker says"},
+     "power off and on, and wait as long as its maker says"},
     {EB_CODE_UDS, 0x37, "The unit is still locked after a wrong key: wait some minutes"},
     {EB_CODE_UDS, 0x22, "The unit is not in the state that it wants for this: standstill, ignition, supply"},
     {EB_CODE_UDS, 0x92, "The supply of the unit is too high"},

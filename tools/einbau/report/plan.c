@@ -88,13 +88,12 @@ void print_findings(const struct eb_job_device *t, bool *spaced)
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
         if (t->lacks[i])
-            paragraph(
-                spaced,
-                "%s %s: image: found none of %s for %s on the shelf, expected one: einbau shelf add FILE; "
-                "'einbau shelf list --for %s --all' shows what is there",
-                t->device->name, t->device->profile->components[i].name, eb_job_wanted(t, i),
-                t->look.identity.order_code[0] != '\0' ? t->look.identity.order_code : "this device",
-                eb_job_word(t->device->name));
+            paragraph(spaced,
+                      "%s %s: image: found none of %s for %s on the shelf, expected one: einbau shelf add "
+                      "FILE; 'einbau shelf list --for %s --all' shows what is there",
+                      t->device->name, t->device->profile->components[i].name, eb_job_wanted(t, i),
+                      t->look.identity.order_code[0] != '\0' ? t->look.identity.order_code : "this device",
+                      eb_job_word(t->device->name));
     }
 }
 

@@ -274,7 +274,7 @@ void buses_print(const struct session *s, const struct buses *buses)
         frames += b->nodes.state.sent;
         snprintf(cells[3], sizeof cells[3], "%llu", frames);
         snprintf(cells[4], sizeof cells[4], "%u.%u %%", wrong / 10, wrong % 10);
-        snprintf(cells[5], sizeof cells[5], state->has_counters ? "%u/%u" : "not told", state->tx_errors,
+        snprintf(cells[5], sizeof cells[5], state->has_counters ? "%u/%u" : "unknown", state->tx_errors,
                  state->rx_errors);
         snprintf(cells[6], sizeof cells[6], "%zu", answered);
         const char *const row[] = {b->wire->name, cells[0], cells[1], cells[2],

@@ -53,14 +53,13 @@ const struct option_row option_without = {"without",
                                           OPTION_LIST,
                                           .to = OPTION_TO(without),
                                           .count = OPTION_TO(without_count)};
-const struct option_row option_image = {
-    "image",
-    "FILE",
-    "use this image for the devices named: a file with its manifest FILE.json beside it, or one of the shelf "
-    "by its number",
-    2,
-    OPTION_TEXT,
-    .to = OPTION_TO(image)};
+const struct option_row option_image = {"image",
+                                        "FILE",
+                                        "use this image for the devices named: a file with its manifest "
+                                        "FILE.json beside it, or one of the shelf by its number",
+                                        2,
+                                        OPTION_TEXT,
+                                        .to = OPTION_TO(image)};
 const struct option_row option_accept = {
     "accept",
     "DEVICE:CODE",
@@ -165,11 +164,10 @@ static void check(struct argp_state *state, const struct options *o, const struc
         argp_error(state, "--again: found no device names, expected those to write again");
     for (size_t i = 0; i < o->accepted_count; i++) {
         if (o->accepted[i].device == NULL && o->name_count != 1)
-            argp_error(
-                state,
-                "--accept: found a code for %zu named devices, expected DEVICE:CODE: a code alone goes "
-                "only with one device named",
-                o->name_count);
+            argp_error(state,
+                       "--accept: found a code for %zu named devices, expected DEVICE:CODE: a code alone "
+                       "goes only with one device named",
+                       o->name_count);
     }
     if (o->image != NULL && o->name_count == 0)
         argp_error(state, "--image: found no device names, expected those that it is for");

@@ -224,9 +224,8 @@ bool session_open(struct session *s, const struct options *options)
 {
     *s = (struct session){.options = options};
     if (options->site == NULL && !options->site_optional) {
-        complain(
-            "found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says how to "
-            "write one");
+        complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says "
+                 "how to write one");
         return fail(s, EXIT_WRONG_CALL);
     }
     if (options->site == NULL && (options->without_count > 0 || options->names_devices)) {
@@ -455,10 +454,9 @@ bool job_begin(struct session *s, const char *nothing)
 {
     if (eb_job_begin(s->job))
         return true;
-    complain(
-        "the record of jobs cannot be written, so %s. Without it nobody could tell what a job that is cut "
-        "off leaves behind: %s. Make room there, or name another folder with --state",
-        nothing, s->job->problem.text);
+    complain("the record of jobs cannot be written, so %s. Without the record, nothing would be known "
+             "of a job that is cut off: %s. Make room there, or name another folder with --state",
+             nothing, s->job->problem.text);
     return fail(s, EXIT_WRONG_CALL);
 }
 
@@ -496,7 +494,7 @@ void start_sentence(const struct eb_job_device *t, char *text, size_t cap)
     if (target_can_start(t))
         snprintf(text, cap, "'einbau recover %s' starts it", eb_job_word(t->device->name));
     else
-        snprintf(text, cap, "start it by hand: the profile %s has no key 'undo' that would do it",
+        snprintf(text, cap, "start it manually: the profile %s has no key 'undo' that would do it",
                  t->device->profile->name);
 }
 

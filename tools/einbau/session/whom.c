@@ -128,8 +128,7 @@ void whom_reason(const struct eb_request *request, char *text, size_t cap)
     if (e->status == EB_DENIED)
         snprintf(text, cap,
                  "%s: raw Ethernet frames need a permission that this user does not have. To grant it once: "
-                 "sudo setcap "
-                 "cap_net_raw+ep \"$(command -v einbau)\"",
+                 "sudo setcap cap_net_raw+ep \"$(command -v einbau)\"",
                  e->where);
     else
         snprintf(text, cap, "%s: %s%s%s", e->where != NULL ? e->where : "", eb_status_word(e->status),

@@ -273,16 +273,15 @@ static void print_remarks(const struct wire *w, const struct eb_found *f)
     ip_text(f->ip, ip);
     eb_mac_text(f->mac, mac);
     if (f->shared_ip)
-        say("%s (%s): another device answers to %s too: give one of them another address before anything "
-            "is written",
+        say("%s (%s): another device answers to %s too: give one of them another address before anything is "
+            "written",
             name, mac, ip);
     if (f->several)
-        say("%s: several devices seem to have the hardware address %s: what is told of them is mixed", name,
+        say("%s: several devices seem to have the hardware address %s: their details may be mixed up", name,
             mac);
     if (f->asks)
-        say("%s asks for an address by %s, and nobody here gives it one. Where it speaks PROFINET DCP, "
-            "'einbau set "
-            "%s address=...' does",
+        say("%s asks for an address by %s, and no server here gives it one. Where it speaks PROFINET DCP, "
+            "'einbau set %s address=...' does",
             f->has_mac ? mac : name, f->bootp ? "BOOTP, as loaders do" : "DHCP", mac);
     else if (!f->has_ip && (f->heard >> EB_BY_DCP & 1) == 0)
         say("%s: no address of it was heard; --listen 35 waits for what is announced every half minute",
@@ -305,9 +304,8 @@ static void print_remarks(const struct wire *w, const struct eb_found *f)
         char wanted[EB_ENDPOINT_TEXT_BYTES];
         eb_endpoint_text(&d->modbus, false, wanted);
         if (strcmp(name, d->name) == 0)
-            say("%s: a device that calls itself so was found at %s, expected at %s as the site says: set "
-                "its address, "
-                "or change the site",
+            say("%s: a device that calls itself so was found at %s, expected at %s as the site says: set its "
+                "address, or change the site",
                 name, f->has_ip ? ip : mac, wanted);
     }
     if (f->has_ip && !f->ours_to_ask) {
@@ -337,12 +335,10 @@ static void print_limits(const struct wire *w)
     }
     if (denied)
         say("Raw Ethernet frames need a permission that this user does not have: devices that speak only "
-            "PROFINET DCP "
-            "or LLDP, or have no address, stay unseen. To give it once: sudo setcap cap_net_raw+ep "
-            "\"$(command -v einbau)\"");
+            "PROFINET DCP or LLDP, or have no address, stay unseen. To give it once: sudo setcap "
+            "cap_net_raw+ep \"$(command -v einbau)\"");
     if (v->left_out > 0)
-        say("Found more devices than the %d that there is room for: look on one link at a time, with "
-            "--link",
+        say("Found more devices than the %d that there is room for: look on one link at a time, with --link",
             WIRE_FOUND_MAX);
 }
 
