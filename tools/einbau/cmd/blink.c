@@ -3,6 +3,10 @@
 #include <stdio.h>
 #include <string.h>
 
+static struct {
+    unsigned for_s;
+} own = {.for_s = 10};
+
 enum { SIGNAL_US = 3000000, WAIT_STEP_US = 100000, FLASH_MOST_S = 255 };
 
 /* What is tried where no profile says how. */
@@ -100,27 +104,27 @@ static int run(const struct options *options)
         return session_close(&s, EXIT_NOT_AS_WANTED);
     }
     if (blink.by != NULL) {
-        begin(&who, &request, &blink, true, options->for_s);
+        begin(&who, &request, &blink, true, own.for_s);
     } else {
         for (size_t i = 0; i < sizeof unknown / sizeof unknown[0]; i++) {
             if (unknown[i] == &eb_access_cip && !who.has_ip)
                 break;
             blink.by = unknown[i];
-            if (begin(&who, &request, &blink, true, options->for_s) == EB_OK)
+            if (begin(&who, &request, &blink, true, own.for_s) == EB_OK)
                 break;
         }
     }
     if (request.status == EB_OK) {
         if (!options->json)
-            printf("%s shows itself by %s for %u s\n", who.name, way_word(&blink), options->for_s);
+            printf("%s shows itself by %s for %u s\n", who.name, way_word(&blink), own.for_s);
         fflush(stdout);
-        go_on(&who, &request, &blink, options->for_s);
+        go_on(&who, &request, &blink, own.for_s);
     }
     return session_close(&s, report(&who, &blink, &request));
 }
 
 static const struct option_row duration = {"for", "SECONDS",      "how long, else 10",
-                                           2,     OPTION_SECONDS, .to = OPTION_TO(for_s)};
+                                           2,     OPTION_SECONDS, .own = &own.for_s};
 static const struct option_row *const blink_options[] = {&option_link, &duration, NULL};
 
 const struct command command_blink = {

@@ -8,6 +8,10 @@
 #include <stdlib.h>
 #include <string.h>
 
+static struct {
+    const char *into;
+} own;
+
 /* "shelf add" as part of a page's name: "einbau-shelf-add" */
 static void page_name(const struct command *command, char *name, size_t cap)
 {
@@ -171,10 +175,10 @@ static int run_manual(const struct options *o)
         complain("found no command '%s', expected one that 'einbau --help' lists", name);
         return EXIT_WRONG_CALL;
     }
-    if (o->into != NULL) {
-        bool good = write_page(o->into, NULL);
+    if (own.into != NULL) {
+        bool good = write_page(own.into, NULL);
         for (size_t i = 0; commands[i] != NULL && good; i++)
-            good = write_page(o->into, commands[i]);
+            good = write_page(own.into, commands[i]);
         return good ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
     }
     if (command != NULL)
@@ -185,7 +189,7 @@ static int run_manual(const struct options *o)
 }
 
 static const struct option_row option_pages = {"into", "DIR",       "write the pages of all commands there",
-                                               2,      OPTION_TEXT, .to = OPTION_TO(into)};
+                                               2,      OPTION_TEXT, .own = &own.into};
 static const struct option_row *const manual_options[] = {&option_pages, NULL};
 
 const struct command command_manual = {

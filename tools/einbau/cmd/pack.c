@@ -4,6 +4,14 @@
 #include <stdlib.h>
 #include <string.h>
 
+/* What only this command is given. */
+static struct {
+    const char *manifest, *sign, *notes;
+    const char *maker, *product, *released, *floor, *least_running, *least_loader, *least_gateway;
+    char **order_codes, **companions;
+    size_t order_code_count, companion_count;
+} own;
+
 static bool wrong_call(const char *what)
 {
     complain("%s", what);
@@ -41,26 +49,26 @@ static bool copy(const char *option, const char *text, char *to, size_t cap)
 
 static bool facts_of(const struct options *o, struct eb_image_facts *f)
 {
-    if (o->component == NULL || o->version == NULL || o->order_code_count == 0)
+    if (o->component == NULL || o->version == NULL || own.order_code_count == 0)
         return wrong_call(
             "found no --manifest, and not all of --component, --version and --order-code, expected either");
-    if (o->order_code_count > EB_PATTERNS_MAX || o->companion_count > EB_COMPANIONS_MAX)
+    if (own.order_code_count > EB_PATTERNS_MAX || own.companion_count > EB_COMPANIONS_MAX)
         return wrong_call("found too many order codes or companions, expected at most 8 and 4");
-    for (size_t i = 0; i < o->order_code_count; i++) {
-        if (!copy("--order-code", o->order_codes[i], f->order_codes[i], EB_NAME_BYTES))
+    for (size_t i = 0; i < own.order_code_count; i++) {
+        if (!copy("--order-code", own.order_codes[i], f->order_codes[i], EB_NAME_BYTES))
             return false;
     }
-    for (size_t i = 0; i < o->companion_count; i++) {
-        if (!read_companion(o->companions[i], &f->companions[i]))
+    for (size_t i = 0; i < own.companion_count; i++) {
+        if (!read_companion(own.companions[i], &f->companions[i]))
             return false;
     }
     return (o->revisions == NULL || revisions_read(o->revisions, f->hardware_revisions)) &&
            copy("--component", o->component, f->component, sizeof f->component) &&
            copy("--version", o->version, f->version, sizeof f->version) &&
-           copy("--floor", o->floor, f->floor, sizeof f->floor) &&
-           copy("--least-running", o->least_running, f->least_running, sizeof f->least_running) &&
-           copy("--least-loader", o->least_loader, f->least_loader, sizeof f->least_loader) &&
-           copy("--least-gateway", o->least_gateway, f->least_gateway, sizeof f->least_gateway);
+           copy("--floor", own.floor, f->floor, sizeof f->floor) &&
+           copy("--least-running", own.least_running, f->least_running, sizeof f->least_running) &&
+           copy("--least-loader", own.least_loader, f->least_loader, sizeof f->least_loader) &&
+           copy("--least-gateway", own.least_gateway, f->least_gateway, sizeof f->least_gateway);
 }
 
 static bool read_whole(const char *path, char *to, size_t cap)
@@ -87,18 +95,18 @@ static bool from_options(const struct options *o, struct eb_manifest *m)
         abort();
     m->count = 1;
     eb_text_copy(m->images[0].file, sizeof m->images[0].file, file_name(o->names[0]));
-    return facts_of(o, &m->images[0].facts) && copy("--maker", o->maker, m->maker, sizeof m->maker) &&
-           copy("--product", o->product, m->product, sizeof m->product) &&
-           copy("--released", o->released, m->released, sizeof m->released) &&
-           (o->notes == NULL || read_whole(o->notes, m->notes, sizeof m->notes));
+    return facts_of(o, &m->images[0].facts) && copy("--maker", own.maker, m->maker, sizeof m->maker) &&
+           copy("--product", own.product, m->product, sizeof m->product) &&
+           copy("--released", own.released, m->released, sizeof m->released) &&
+           (own.notes == NULL || read_whole(own.notes, m->notes, sizeof m->notes));
 }
 
-static bool from_manifest(const struct options *o, struct eb_manifest *m)
+static bool from_manifest(struct eb_manifest *m)
 {
     struct eb_problem problem;
     char *text = malloc(EB_MANIFEST_BYTES);
-    bool ok = text != NULL && read_whole(o->manifest, text, EB_MANIFEST_BYTES);
-    if (ok && !eb_manifest_draft(o->manifest, text, strlen(text), m, &problem)) {
+    bool ok = text != NULL && read_whole(own.manifest, text, EB_MANIFEST_BYTES);
+    if (ok && !eb_manifest_draft(own.manifest, text, strlen(text), m, &problem)) {
         complain("%s", problem.text);
         ok = false;
     }
@@ -161,57 +169,54 @@ static int run(const struct options *options)
     struct eb_manifest manifest = {0};
     struct eb_problem problem;
     const char **paths = NULL;
-    bool ok =
-        options->manifest != NULL ? from_manifest(options, &manifest) : from_options(options, &manifest);
+    bool ok = own.manifest != NULL ? from_manifest(&manifest) : from_options(options, &manifest);
     if (ok) {
         paths = match(options, &manifest);
         ok = paths != NULL && measure(&manifest, paths);
     }
-    if (ok && !eb_package_write(options->to, &manifest, paths, options->sign, &problem)) {
+    if (ok && !eb_package_write(options->to, &manifest, paths, own.sign, &problem)) {
         complain("%s", problem.text);
         ok = false;
     }
     if (ok && options->json)
         print_document(json_pack("{s:s, s:s, s:I, s:b}", "einbau", "pack/1", "package", options->to, "images",
-                                 (json_int_t)manifest.count, "signed", options->sign != NULL));
+                                 (json_int_t)manifest.count, "signed", own.sign != NULL));
     else if (ok)
         printf("%s: %zu image%s, %s\n", options->to, manifest.count, manifest.count == 1 ? "" : "s",
-               options->sign != NULL ? "signed" : "not signed");
+               own.sign != NULL ? "signed" : "not signed");
     free(paths);
     eb_manifest_free(&manifest);
     return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
 }
 
-static const struct option_row own[] = {
+static const struct option_row rows[] = {
     {"manifest", "FILE", "all that is said of the images, in place of the options below", 2, OPTION_TEXT,
-     .to = OPTION_TO(manifest)},
+     .own = &own.manifest},
     {"sign", "KEY", "sign the package with this private key (einbau key new)", 2, OPTION_TEXT,
-     .to = OPTION_TO(sign)},
+     .own = &own.sign},
     {"component", "NAME", "the component that the image is for", 3, OPTION_TEXT, .to = OPTION_TO(component)},
     {"version", "TEXT", "its version", 3, OPTION_TEXT, .to = OPTION_TO(version)},
     {"order-code", "PATTERN", "the devices that it is for; may be given several times", 3, OPTION_LIST,
-     .to = OPTION_TO(order_codes), .count = OPTION_TO(order_code_count)},
+     .own = &own.order_codes, .own_count = &own.order_code_count},
     {"revisions", "LIST", "their hardware revisions, like 2..5 or B1,B2", 3, OPTION_TEXT,
      .to = OPTION_TO(revisions)},
     {"least-running", "TEXT", "the least version that it may follow", 3, OPTION_TEXT,
-     .to = OPTION_TO(least_running)},
-    {"least-loader", "TEXT", "the least version of the loader", 3, OPTION_TEXT,
-     .to = OPTION_TO(least_loader)},
+     .own = &own.least_running},
+    {"least-loader", "TEXT", "the least version of the loader", 3, OPTION_TEXT, .own = &own.least_loader},
     {"least-gateway", "TEXT", "the least version of a gateway on the way", 3, OPTION_TEXT,
-     .to = OPTION_TO(least_gateway)},
+     .own = &own.least_gateway},
     {"companion", "ROLE:LEAST[:ORDER]",
      "the least version of something else on the site; may be given several times", 3, OPTION_LIST,
-     .to = OPTION_TO(companions), .count = OPTION_TO(companion_count)},
-    {"floor", "TEXT", "these devices must never get an older version", 3, OPTION_TEXT,
-     .to = OPTION_TO(floor)},
-    {"maker", "TEXT", "who made it", 4, OPTION_TEXT, .to = OPTION_TO(maker)},
-    {"product", "TEXT", "for which product", 4, OPTION_TEXT, .to = OPTION_TO(product)},
-    {"released", "DATE", "when, like 2026-09-18", 4, OPTION_TEXT, .to = OPTION_TO(released)},
-    {"notes", "FILE", "a text with the notes", 4, OPTION_TEXT, .to = OPTION_TO(notes)},
+     .own = &own.companions, .own_count = &own.companion_count},
+    {"floor", "TEXT", "these devices must never get an older version", 3, OPTION_TEXT, .own = &own.floor},
+    {"maker", "TEXT", "who made it", 4, OPTION_TEXT, .own = &own.maker},
+    {"product", "TEXT", "for which product", 4, OPTION_TEXT, .own = &own.product},
+    {"released", "DATE", "when, like 2026-09-18", 4, OPTION_TEXT, .own = &own.released},
+    {"notes", "FILE", "a text with the notes", 4, OPTION_TEXT, .own = &own.notes},
 };
 static const struct option_row *const pack_options[] = {
-    &option_to, &own[0], &own[1],  &own[2],  &own[3],  &own[4],  &own[5],  &own[6], &own[7],
-    &own[8],    &own[9], &own[10], &own[11], &own[12], &own[13], &own[14], NULL};
+    &option_to, &rows[0], &rows[1],  &rows[2],  &rows[3],  &rows[4],  &rows[5],  &rows[6], &rows[7],
+    &rows[8],   &rows[9], &rows[10], &rows[11], &rows[12], &rows[13], &rows[14], NULL};
 
 const struct command command_pack = {
     .name = "pack",

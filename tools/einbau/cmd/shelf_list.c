@@ -4,6 +4,11 @@
 #include <stdlib.h>
 #include <string.h>
 
+static struct {
+    const char *for_device;
+    bool all;
+} own;
+
 static const char *const heads[] = {"NR",      "MAKER",    "PRODUCT", "ORDER CODE", "COMPONENT",
                                     "VERSION", "RELEASED", "SIZE",    "FILE"};
 
@@ -105,7 +110,7 @@ static void list_candidate(struct session *s, struct eb_job_device *t, size_t co
         return;
     const struct eb_shelf_image *image = &candidate->said->image;
     /* One that is older, or the same, fits if it is asked for: it is shown as such. */
-    if (item.verdict.answer > EB_FITS_IF && !s->options->all) {
+    if (item.verdict.answer > EB_FITS_IF && !own.all) {
         l->others++;
         return;
     }
@@ -131,7 +136,7 @@ static void list_component(struct session *s, struct eb_job_device *t, size_t co
 {
     struct eb_shelf_candidate *candidates;
     size_t count;
-    if (!session_candidates(s, t, component, s->options->all, &candidates, &count))
+    if (!session_candidates(s, t, component, own.all, &candidates, &count))
         return;
     for (int foreign = 0; foreign < 2; foreign++) {
         for (size_t i = 0; i < count; i++)
@@ -189,13 +194,13 @@ static int list_for(struct session *s)
 static int run(const struct options *options)
 {
     struct session s;
-    if (options->for_device == NULL) {
+    if (own.for_device == NULL) {
         if (!session_open_office(&s, options, SHELF_IF_THERE))
             return session_close(&s, s.status);
         return session_close(&s, list_all(&s));
     }
     struct options one = *options;
-    char *name = (char *)options->for_device;
+    char *name = (char *)own.for_device;
     one.names = &name;
     one.name_count = 1;
     one.site_optional = false;
@@ -206,14 +211,15 @@ static int run(const struct options *options)
 
 static const struct option_row for_device = {
     "for", "DEVICE",    "only what fits this device of the site, newest first",
-    2,     OPTION_TEXT, .to = OPTION_TO(for_device)};
+    2,     OPTION_TEXT, .own = &own.for_device};
 static const struct option_row all = {"all", NULL,        "with --for: the others too, with the reason",
-                                      2,     OPTION_FLAG, .to = OPTION_TO(all)};
+                                      2,     OPTION_FLAG, .own = &own.all};
 static const struct option_row *const list_options[] = {&for_device, &all, NULL};
 
 static void check(struct argp_state *state, const struct options *o)
 {
-    if (o->all && o->for_device == NULL)
+    (void)o;
+    if (own.all && own.for_device == NULL)
         argp_error(state, "--all: found no --for DEVICE, expected it");
 }
 

@@ -7,6 +7,11 @@
 #include <stdlib.h>
 #include <string.h>
 
+static struct {
+    const char *into;
+    bool watch;
+} own;
+
 enum { SERIAL_PATIENCE_US = 1000000 };
 
 /* What to do next, where something is to be done. */
@@ -154,7 +159,7 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
 
 static int add_into(struct session *s, const struct wire *w)
 {
-    const char *path = s->options->into;
+    const char *path = own.into;
     struct eb_site *site = eb_site_read(path, &s->job->problem);
     size_t profile_count = 0;
     size_t count = 0;
@@ -270,7 +275,7 @@ static int survey(struct session *s, struct wire *w, struct buses *buses, struct
     bool named = s->options->name_count > 0;
     if (!named && (w->count > 0 || s->job->site == NULL) && !wire_look(w))
         return s->status;
-    if (s->options->into != NULL)
+    if (own.into != NULL)
         return add_into(s, w);
     usb_look(s, usb);
     int status = s->job->site != NULL                   ? survey_site(s, w, buses, usb)
@@ -310,7 +315,7 @@ static int run(const struct options *options)
     }
     int status = wire_open(&w, &s) ? 0 : s.status;
     if (status == 0)
-        status = options->watch ? watch(&w) : survey(&s, &w, &buses, &usb);
+        status = own.watch ? watch(&w) : survey(&s, &w, &buses, &usb);
     buses_free(&buses);
     usb_free(&usb);
     wire_close(&w);
@@ -327,30 +332,30 @@ static void read_bit_rate(struct argp_state *state, struct options *options, cha
 
 static void check(struct argp_state *state, const struct options *o)
 {
-    if (o->watch && o->json)
+    if (own.watch && o->json)
         argp_error(state, "--watch: found --json, expected one of them");
     if (o->bit_rate != 0 && o->bus == NULL)
         argp_error(state, "--bit-rate: found no --bus, expected both");
-    if (o->bus != NULL && (o->watch || o->into != NULL || o->name_count > 0))
+    if (o->bus != NULL && (own.watch || own.into != NULL || o->name_count > 0))
         argp_error(state, "--bus: found --watch, --into or device names, expected none of them");
-    if (o->into != NULL && (o->watch || o->name_count > 0))
+    if (own.into != NULL && (own.watch || o->name_count > 0))
         argp_error(state, "--into: found --watch or device names, expected neither");
 }
 
-static const struct option_row own[] = {
+static const struct option_row rows[] = {
     {"listen", "SECONDS", "listen for at least that long; LLDP devices announce themselves every 30 s", 2,
      OPTION_SECONDS, .to = OPTION_TO(listen_s)},
     {"community", "NAME", "for SNMP, else public", 2, OPTION_TEXT, .to = OPTION_TO(community)},
     {"watch", NULL, "keep looking: what is new, changed, gone; ends with q", 2, OPTION_FLAG,
-     .to = OPTION_TO(watch)},
+     .own = &own.watch},
     {"bus", "ADAPTER", "without a site: only the CAN bus at this interface, or this serial adapter's file", 2,
      OPTION_TEXT, .to = OPTION_TO(bus)},
     {"bit-rate", "BIT/S", "of that bus", 2, OPTION_READ, .read = read_bit_rate},
     {"into", "SITE", "add what was found to this site file, where a profile fits", 2, OPTION_TEXT,
-     .to = OPTION_TO(into)},
+     .own = &own.into},
 };
 static const struct option_row *const survey_options[] = {
-    &option_link,        &own[0], &own[1], &own[2], &own[3], &own[4], &own[5], &option_without,
+    &option_link,        &rows[0], &rows[1], &rows[2], &rows[3], &rows[4], &rows[5], &option_without,
     &option_add_address, NULL};
 
 const struct command command_survey = {

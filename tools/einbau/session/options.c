@@ -6,7 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { KEY_FIRST = 0x100, SECONDS_MAX = 3600, BLINK_S = 10 };
+enum { KEY_FIRST = 0x100, SECONDS_MAX = 3600 };
 
 /* Those that every command has. */
 static const struct option_row common[] = {
@@ -127,8 +127,8 @@ static unsigned seconds(struct argp_state *state, const char *name, const char *
 
 static void take(struct argp_state *state, struct options *o, const struct option_row *row, char *text)
 {
-    char *to = (char *)o + row->to;
-    char *count = (char *)o + row->count;
+    char *to = row->own != NULL ? row->own : (char *)o + row->to;
+    char *count = row->own_count != NULL ? (char *)row->own_count : (char *)o + row->count;
     switch (row->kind) {
     case OPTION_TEXT:
         *(const char **)(void *)to = text;
@@ -228,7 +228,6 @@ void options_read(const struct command *command, int argc, char **argv, struct o
         .options = all, .parser = parse, .args_doc = command->arguments, .doc = command->help};
     char name[64];
     memset(options, 0, sizeof *options);
-    options->for_s = BLINK_S;
     snprintf(name, sizeof name, "einbau %s", command->name);
     argv[0] = name;
     argp_err_exit_status = EXIT_WRONG_CALL;
@@ -248,8 +247,6 @@ void options_free(struct options *options)
 {
     free(options->accepted);
     free(options->names);
-    free(options->order_codes);
-    free(options->companions);
     free(options->without);
     free(options->assignments);
 }

@@ -16,6 +16,7 @@ enum {
     EXIT_INTERRUPTED = 4
 };
 
+/* What several commands have; what only one has stands with it. */
 struct options {
     const char *site;
     const char *sim;
@@ -25,26 +26,17 @@ struct options {
     const char *trace;
     const char *bus;
     unsigned bit_rate;
-    const char *into;
     const char *community;
     const char *shelf;
     const char *profiles; /* folder of them */
     const char *profile, *component, *version, *revisions;
-    const char *for_device;
     const char *to;
-    const char *manifest, *sign, *notes;
-    const char *maker, *product, *released, *floor, *least_running, *least_loader, *least_gateway;
-    char **order_codes, **companions;
-    size_t order_code_count, companion_count;
     unsigned listen_s; /* 0: as long as it takes */
-    unsigned for_s;
-    bool watch;
     bool add_address;
     bool undo;
     bool json;
     bool yes;
     bool again;
-    bool all;
     bool explain;
     bool site_optional;
     bool names_devices; /* there are names, and they are of the site's devices */
@@ -62,12 +54,12 @@ struct options {
     size_t assignment_count;
 };
 
-/* One option: how it is named and explained, and where in struct options it goes. */
+/* One option: how it is named and explained, and where it goes. */
 enum option_kind {
     OPTION_TEXT,    /* a const char * */
     OPTION_FLAG,    /* a bool */
     OPTION_SECONDS, /* an unsigned, 1 to 3600 */
-    OPTION_LIST,    /* a char ** and behind it in struct options the number of texts, a size_t */
+    OPTION_LIST,    /* a char **, and the number of texts */
     OPTION_READ     /* whatever `read` makes of it */
 };
 struct option_row {
@@ -76,7 +68,9 @@ struct option_row {
     const char *help;
     int group; /* in the list of options, from 2 on */
     enum option_kind kind;
-    size_t to, count; /* offsets in struct options; `count` of a list */
+    size_t to, count;  /* offsets in struct options; `count` of a list */
+    void *own;         /* not NULL: in place of them, a variable of the command that has the option ... */
+    size_t *own_count; /* ... and the count of its list */
     void (*read)(struct argp_state *state, struct options *options, char *text);
 };
 #define OPTION_TO(member) offsetof(struct options, member)
