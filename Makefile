@@ -19,9 +19,8 @@ build: setup
 demo: build
 	@scripts/demo $(BUILD)
 
-# Three at a time for each pair of processors: many wait for clocks.
 check: build
-	@ctest --test-dir $(BUILD) --output-on-failure -j 3
+	@ctest --test-dir $(BUILD) --output-on-failure -j 2
 
 # USB and CAN on Debian's kernel, in a virtual machine.
 check-kernel: build

@@ -3,10 +3,8 @@
 #ifndef TEST_SUPPORT_H
 #define TEST_SUPPORT_H
 
-#include <pthread.h>
 #include <setjmp.h>
 #include <stdarg.h>
-#include <stdatomic.h>
 #include <stddef.h>
 #include <stdint.h>
 #include <cmocka.h>
@@ -187,18 +185,6 @@ bool wait_for_server(unsigned port);
 
 /* Waits until `path` holds `text`, at most `seconds`; false where it does not come. */
 bool wait_for_text(const char *path, const char *text, unsigned seconds);
-
-/* Whether the machine did not run everything in time: a thread waited for more than 25 ms, or others (virtual
- * machines on the same computer) took more than a tenth of its processors.  Then what was measured in real
- * time says nothing of what is tested; it is done again, at most so often. */
-enum { LATE_TRIES = 5 };
-struct machine {
-    pthread_t thread;
-    atomic_bool ends;
-    uint64_t began_us, late_us, taken;
-};
-void machine_watch(struct machine *machine);
-bool machine_was_late(struct machine *machine);
 
 /* Whether a program can be found on PATH; a test that needs one that is missing says so and is skipped. */
 bool have_program(const char *name);

@@ -270,7 +270,8 @@ static void an_advised_address_is_free(void **state)
            "devices:\n" BOX("squatter", "    address: 198.51.100.192\n    speaks: []\n"));
     expect("links --site site.yaml", 1, "  sudo ip address add 198.51.100.193/24 dev eth0\n", "");
     change("world.yaml", "{wire: lan, addresses", "{wire: lan, raw-frames: no, addresses");
-    expect("links --site site.yaml", 1, "To reach them, once no other device is known to have the address", "");
+    expect("links --site site.yaml", 1, "To reach them, once no other device is known to have the address",
+           "");
     expect("links --site site.yaml", 1, "sudo setcap cap_net_raw+ep", "");
     expect("links --site site.yaml --add-address", 2, "",
            "198.51.100.192/24 may not be added to eth0: found no right to it");

@@ -648,7 +648,8 @@ static void a_second_job_at_any_point(void **state)
                  subjects[kinds[i]].name, site, l.folder);
         const char *const run[] = {"sh", "-c", line, NULL};
         struct outcome o = run_program(run);
-        assert_int_equal(o.status, 0);
+        if (o.status != 0)
+            fail_msg("%s: %d\n%s%s", line, o.status, o.out, o.err);
         outcome_free(&o);
         assert_int_equal(stop_program(sim, SIGTERM), 0);
         little_remove(&l);

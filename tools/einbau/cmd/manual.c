@@ -197,7 +197,8 @@ const struct command command_manual = {
     .arguments = "[COMMAND]",
     .summary = "the manual page of a command, for man",
     .help = "Prints the manual page of a command, or of the tool, in the form that man reads.\v"
-            "Example:\n  einbau manual fit | man -l -",
+            "Example:\n  einbau manual fit >einbau-fit.1\n\n'man -l einbau-fit.1' shows it. An installation "
+            "has all pages.",
     .options = manual_options,
     .run = run_manual,
 };
@@ -256,7 +257,8 @@ const struct command command_completion = {
     .arguments = "bash",
     .summary = "words that the shell completes: commands and options",
     .help = "Prints a script for bash that completes commands and options.\v"
-            "Example:\n  eval \"$(einbau completion bash)\"",
+            "Example:\n  einbau completion bash >einbau.bash\n\nThen 'source einbau.bash', or put it into "
+            "~/.local/share/bash-completion/completions/einbau. An installation has it.",
     .takes = NEEDS_ONE,
     .run = run_completion,
 };
