@@ -22,7 +22,7 @@ enum { EBI_READS_AT_ONCE = 64 };
 /* The words for enum eb_value_form. */
 extern const char *const ebi_forms[];
 
-/* What the access needs and the port does not have, "the port has no UDP"; NULL: nothing is missing. */
+/* What the access needs and the port does not have, "port: no UDP"; NULL: nothing is missing. */
 const char *ebi_port_lacks(const struct eb_port *port, const struct eb_access *access);
 
 /* --- restarts ---------------------------------------------------------------------------------------- */

@@ -146,7 +146,7 @@ static enum eb_status open_adapter(struct eb_can_link *link, uint32_t id, uint32
         .link = link->contact->target->can_link, .bit_rate = link->bit_rate, .id = id, .mask = mask};
     if (link->handle != EB_NO_HANDLE)
         return EB_OK;
-    if (!EB_PORT_HAS(port, can, open) || options.link == NULL)
+    if (port->can == NULL || options.link == NULL)
         return EB_UNREACHABLE;
     link->given = 0;
     link->bus_off = false;

@@ -67,7 +67,9 @@ static bool find_link(struct eb_exchange *x)
         x->link = *target->link;
         return true;
     }
-    size_t count = EB_PORT_HAS(port, links, list) ? port->links->list(port->self, links, EB_LINKS_MAX) : 0;
+    size_t count = port->links != NULL && port->links->list != NULL
+                       ? port->links->list(port->self, links, EB_LINKS_MAX)
+                       : 0;
     for (size_t i = 0; i < count; i++) {
         for (size_t k = 0; k < links[i].count && links[i].up; k++) {
             if (links[i].has_mac && eb_link_covers(&links[i].addresses[k], target->modbus.ip)) {
@@ -95,7 +97,7 @@ static enum eb_status open(struct eb_exchange *x)
     const struct eb_udp_options only_peer = {.peer = &peer};
     if (!by_frames(x))
         return port->udp->open(port->self, c->waiter, &only_peer, &x->handle);
-    if (!find_link(x) || !EB_PORT_HAS(port, frame, open))
+    if (!find_link(x) || port->frame == NULL)
         return EB_UNREACHABLE;
     x->finding_mac = !c->target->has_mac && !collects(x);
     return port->frame->open(port->self, c->waiter, x->link.name, &x->handle);

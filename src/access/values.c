@@ -243,18 +243,13 @@ bool ebi_in_loader(const struct eb_contact *contact)
 
 const char *ebi_port_lacks(const struct eb_port *port, const struct eb_access *access)
 {
-    const struct {
-        unsigned needs;
-        bool there;
-        const char *text;
-    } groups[] = {{EB_NEEDS_UDP, EB_PORT_HAS(port, udp, open), "the port has no UDP"},
-                  {EB_NEEDS_TCP, EB_PORT_HAS(port, tcp, open), "the port has no TCP"},
-                  {EB_NEEDS_FRAMES, EB_PORT_HAS(port, frame, open), "the port has no Ethernet frames"},
-                  {EB_NEEDS_CAN, EB_PORT_HAS(port, can, open), "the port has no CAN"},
-                  {EB_NEEDS_USB, EB_PORT_HAS(port, usb, device), "the port has no USB"}};
+    /* in the order of the EB_NEEDS bits */
+    static const char texts[][16] = {"port: no UDP", "port: no TCP", "port: no frames", "port: no CAN",
+                                     "port: no USB"};
+    const void *const groups[] = {port->udp, port->tcp, port->frame, port->can, port->usb};
     for (size_t i = 0; i < sizeof groups / sizeof groups[0]; i++) {
-        if ((access->needs & groups[i].needs) != 0 && !groups[i].there)
-            return groups[i].text;
+        if ((access->needs >> i & 1) != 0 && groups[i] == NULL)
+            return texts[i];
     }
     return NULL;
 }

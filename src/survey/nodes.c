@@ -40,8 +40,7 @@ static void open_adapter(struct eb_nodes *n, bool listen_only)
     const struct eb_can_options options = {
         .link = n->config.link, .bit_rate = n->config.bit_rate, .listen_only = listen_only};
     n->given = 0;
-    if (!EB_PORT_HAS(port, can, open) ||
-        port->can->open(port->self, n->config.waiter, &options, &n->handle) != EB_OK) {
+    if (port->can == NULL || port->can->open(port->self, n->config.waiter, &options, &n->handle) != EB_OK) {
         n->handle = EB_NO_HANDLE;
         n->status = EB_UNREACHABLE;
         n->phase = ENDED;

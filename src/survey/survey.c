@@ -77,7 +77,7 @@ static void ask_neighbours(struct eb_survey *s, size_t link, uint64_t now_us)
     struct ebi_survey_link *l = &s->links[link];
     const struct eb_port *port = s->config.port;
     struct eb_neighbour list[NEIGHBOURS_MAX];
-    if (!EB_PORT_HAS(port, links, neighbours) || now_us < l->neighbours_us)
+    if (port->links == NULL || port->links->neighbours == NULL || now_us < l->neighbours_us)
         return;
     l->neighbours_us = now_us + NEIGHBOURS_US;
     size_t count = port->links->neighbours(port->self, l->link.name, list, NEIGHBOURS_MAX);
@@ -148,8 +148,7 @@ static bool begin_probe(struct eb_survey *s, struct eb_found *f, uint64_t now_us
         eb_modbus_identify(&p->modbus, EB_MODBUS_REGULAR);
         f->modbus = EBI_ASKED;
         f->modbus_tries++;
-        if (!EB_PORT_HAS(port, tcp, open) ||
-            port->tcp->open(port->self, &s->waiter, &peer, &p->stream.handle) != EB_OK) {
+        if (port->tcp->open(port->self, &s->waiter, &peer, &p->stream.handle) != EB_OK) {
             p->stream.handle = EB_NO_HANDLE;
             end_probe(s, p, false, now_us);
         }
@@ -441,9 +440,9 @@ static void open_link(struct eb_survey *s, size_t index)
     l->frames = EB_NO_HANDLE;
     l->group = EB_NO_HANDLE;
     l->udp = EB_NO_HANDLE;
-    if (l->link.has_mac && EB_PORT_HAS(port, frame, open))
+    if (l->link.has_mac && port->frame != NULL)
         l->denied = port->frame->open(port->self, &s->waiter, l->link.name, &l->frames) == EB_DENIED;
-    if (l->link.count > 0 && EB_PORT_HAS(port, udp, open)) {
+    if (l->link.count > 0) {
         port->udp->open(port->self, &s->waiter, &group, &l->group);
         port->udp->open(port->self, &s->waiter, &plain, &l->udp);
     }
@@ -458,6 +457,8 @@ void eb_survey_begin(struct eb_survey *s, const struct eb_survey_config *config)
     s->config = *config;
     if (s->config.link_count > EB_SURVEY_LINKS_MAX)
         s->config.link_count = EB_SURVEY_LINKS_MAX;
+    if (config->port->udp == NULL || config->port->tcp == NULL)
+        s->config.link_count = 0;
     s->dcp_id = eb_port_random(config->port) & 0x3FFFFFFF;
     for (size_t i = 0; i < 2; i++)
         s->secret[i] = (uint64_t)eb_port_random(config->port) << 32 | eb_port_random(config->port);

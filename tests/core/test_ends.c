@@ -394,7 +394,7 @@ static void a_port_without_wires_is_told(void **state)
                                                  .target = {.can_link = "bus"}};
             assert_int_equal(eb_run_init(&run, &config), EB_BAD_CALL);
             assert_true(eb_run_ended(&run));
-            assert_non_null(strstr(run.error.where, "the port has no "));
+            assert_non_null(strstr(run.error.where, "port: no "));
             assert_true(eb_run_deadline_us(&run) == EB_NEVER);
         }
         static const struct eb_access *const list[] = {
