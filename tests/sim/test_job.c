@@ -2,6 +2,7 @@
  * devices at once, and jobs that are stopped. */
 #include "support/support.h"
 
+#include <einbau/job.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -528,6 +529,39 @@ static void the_device_keeps_its_transfer_from_strangers(void **state)
     raw_close(&r);
 }
 
+/* A caller that carries a plan out although one device is refused: that one is not begun. */
+static void a_refused_device_is_not_begun(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 2};
+    struct little little;
+    struct eb_problem problem = {""};
+    size_t size;
+    size_t capacity;
+    little_make(&little, &options);
+    replace_in(&little, "world.yaml", "hardware-revision: 3\n    serial: C-2",
+               "hardware-revision: 12\n    serial: C-2");
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    assert_non_null(sim);
+    const struct eb_job_config config = {
+        .site = little.site_path, .shelf_may_miss = true, .simulated = true, .port = eb_sim_port(sim)};
+    struct eb_job *job = eb_job_open(&config, &problem);
+    if (job == NULL)
+        fail_msg("%s", problem.text);
+    assert_true(eb_job_look(job) && eb_job_shelf(job, false) && eb_job_plan(job) && eb_job_carry_out(job));
+    assert_int_equal(job->devices[0].fit.outcome, EB_OUTCOME_CONFIRMED);
+    assert_true(job->devices[1].refused && !job->devices[1].begun);
+    assert_int_equal(eb_job_outcome(&job->devices[1]), EB_OUTCOME_REFUSED);
+    char *old = read_text(little.folder, "coupler-1.0.bin", &size);
+    assert_memory_equal(eb_sim_flash(sim, "coupler-2", "firmware", &capacity), old, size);
+    assert_false(
+        eb_job_fit(job, &problem)); /* all of it in one call: nothing is written while one is refused */
+    free(old);
+    eb_job_close(job);
+    eb_sim_close(sim);
+    little_remove(&little);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -549,6 +583,7 @@ int main(void)
         cmocka_unit_test(the_right_version_with_other_bytes_is_not_already_right),
         cmocka_unit_test(the_device_answers_wrong_requests_with_the_standards_errors),
         cmocka_unit_test(the_device_keeps_its_transfer_from_strangers),
+        cmocka_unit_test(a_refused_device_is_not_begun),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
