@@ -104,15 +104,15 @@ static void read_index(struct eb_problem *problem)
             show(images[i].origin);
             show(images[i].version);
             free(eb_shelf_manifest(shelf, images[i].number, NULL, &signature, problem));
-            eb_shelf_check(shelf, &images[i], problem);
-            eb_shelf_facts(shelf, NULL, &candidate, problem);
+            (void)eb_shelf_check(shelf, &images[i], problem);
+            (void)eb_shelf_facts(shelf, NULL, &candidate, problem);
             eb_image_close(eb_shelf_image_open(shelf, &candidate, problem));
             free(candidate.said);
         }
         free(images);
     }
     if (count > 0)
-        eb_shelf_drop(shelf, 1, problem);
+        (void)eb_shelf_drop(shelf, 1, problem);
     eb_shelf_close(shelf);
 }
 
@@ -131,7 +131,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     if (kind == 0) {
         eb_site_free(eb_site_read(path, &problem));
     } else if (kind == 1) {
-        eb_profile_read(path, &read, &problem);
+        (void)eb_profile_read(path, &read, &problem);
     } else if (kind == 2) {
         eb_sim_close(eb_sim_open(path, NULL, &problem));
     } else if (kind == 3) {

@@ -10,6 +10,7 @@
 #include <cmocka.h>
 
 #include <einbau/host.h>
+#include <einbau/job.h>
 #include <einbau/sim.h>
 
 enum { PATH_BYTES = 512 };
@@ -120,16 +121,14 @@ int tear_down_shared(void **state);
 
 /* --- one job in this process --------------------------------------------------------------------- */
 
-/* A site's devices as runs, fitted with what the site wants. */
+/* The runs of a site's devices, which tests strike, watch and cut off one by one: site, images and
+ * configurations are those of a job (einbau/job.h), the runs are on a crew of the test's own. */
 struct job {
-    struct eb_site *site;
-    struct eb_image **images;
-    size_t image_count;
+    struct eb_job *job;
+    struct eb_site *site; /* the job's */
     struct eb_run *runs;
     struct eb_run_item (*items)[EB_RUN_ITEMS_MAX];
     uint8_t *buffers;
-    uint64_t **memory; /* of each run, for its accesses */
-    size_t memory_count;
     struct eb_crew_place *places;
     struct eb_crew crew;
 };
