@@ -233,14 +233,15 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
 {
     const struct eb_section *found = NULL;
     char words[WORDS_BYTES] = "one of";
+    bool any = false;
     size_t count = 0;
     for (size_t i = 0; i < ENTRIES; i++) {
         const struct eb_section *section = entries[i].rows->section;
         if (section == NULL)
             continue;
-        snprintf(words + strlen(words), sizeof words - strlen(words), "%s %s", count > 0 ? "," : "",
-                 section->key);
-        if (ebi_yaml_has(map, section->key) && count++ == 0) {
+        snprintf(words + strlen(words), sizeof words - strlen(words), "%s %s", any ? "," : "", section->key);
+        any = true;
+        if (ebi_yaml_get(map, section->key, false) != NULL && count++ == 0) {
             found = section;
             p->sends_by = entries[i].access;
         }
@@ -251,7 +252,7 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
         ebi_yaml_map(map->yaml, found != NULL ? ebi_yaml_get(map, found->key, true) : NULL);
     p->sends = found != NULL;
     p->read_back = found != NULL ? found->read_back : EB_READ_BACK_NO;
-    if (ebi_yaml_has(map, "read-back"))
+    if (ebi_yaml_get(map, "read-back", false) != NULL)
         p->read_back = ebi_yaml_yes(map, "read-back", false) ? EB_READ_BACK_YES : EB_READ_BACK_NO;
     if (p->read_back == EB_READ_BACK_YES && found != NULL &&
         (p->sends_by->able & EB_ABLE_TO_READ_BACK) == 0) {
