@@ -204,11 +204,12 @@ static bool may_send(struct eb_job *job, const struct eb_job_device *target)
 {
     if (target->device->profile->sends)
         return true;
-    return ebi_job_fail(
-        job, EB_BAD_CALL,
-        "%s: found no way to send an image in the profile %s, expected the key 'tftp'. Leave the device "
-        "out: --without %s",
-        target->device->name, target->device->profile->name, eb_job_word(target->device->name));
+    return ebi_job_fail(job, EB_BAD_CALL,
+                        "%s: found no way to send an image in the profile %s, expected one of the keys tftp, "
+                        "modbus-file, canopen, uds and dfu. Leave the device "
+                        "out: --without %s",
+                        target->device->name, target->device->profile->name,
+                        eb_job_word(target->device->name));
 }
 
 /* The image that the caller gives, in place of what the site wants. */

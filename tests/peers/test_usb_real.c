@@ -162,13 +162,13 @@ static void without_the_right_the_rule_is_named(void **state)
              "setpriv --reuid=65534 --regid=65534 --clear-groups " BIN_DIR
              "/einbau survey --site site.yaml --state %s/own",
              little.folder);
-    expect(
-        "--no-right", command, 3,
-        "no permission: it is plugged in, and this user may not open it. To give the right once, write into "
-        "/etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", ATTR{idVendor}==\"1209\", "
-        "ATTR{idProduct}==\"0003\", "
-        "TAG+=\"uaccess\", and the same line with 1209 and 0004 for its loader; then plug it in again",
-        "", "");
+    expect("--no-right", command, 3,
+           "no permission: it is plugged in, and this user may not open it. To grant the permission once, "
+           "write into "
+           "/etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", ATTR{idVendor}==\"1209\", "
+           "ATTR{idProduct}==\"0003\", "
+           "TAG+=\"uaccess\", and the same line with 1209 and 0004 for its loader; then plug it in again",
+           "", "");
     little_remove(&little);
 }
 

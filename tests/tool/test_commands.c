@@ -252,8 +252,8 @@ static void a_device_that_takes_no_images_is_in_no_plan(void **state)
     expect("survey plc --site site.yaml", 1, "outdated", "");
     expect("show plc --site site.yaml", 1, "firmware: outdated", "");
     expect("plan --site site.yaml", 0,
-           "plc firmware: outdated; not in the plan: its profile knows no way to send an image", "");
-    expect("fit --yes --site site.yaml", 1, "its profile knows no way to send an image", "");
+           "plc firmware: outdated; not in the plan: its profile has no way to send an image", "");
+    expect("fit --yes --site site.yaml", 1, "its profile has no way to send an image", "");
     expect("fit plc --image new.bin --yes --site site.yaml", 2, "", "found no way to send an image");
 }
 
@@ -274,7 +274,7 @@ static void an_advised_address_is_free(void **state)
            "");
     expect("links --site site.yaml", 1, "sudo setcap cap_net_raw+ep", "");
     expect("links --site site.yaml --add-address", 2, "",
-           "198.51.100.192/24 may not be added to eth0: found no right to it");
+           "198.51.100.192/24 cannot be added to eth0 without root or the capability cap_net_admin");
 }
 
 static void the_router_keeps_its_address(void **state)

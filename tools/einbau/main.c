@@ -22,7 +22,8 @@ enum { COMMANDS = sizeof commands / sizeof commands[0] - 1 };
 
 static void print_help(FILE *to)
 {
-    fputs("Einbau fits firmware into field devices: it looks, judges, writes, and reads back what runs.\n\n"
+    fputs("Einbau updates the firmware of field devices: it finds them, refuses wrong images, writes, and "
+          "reads back what runs.\n\n"
           "usage: einbau COMMAND [OPTION...] [DEVICE...]\n\n",
           to);
     for (size_t i = 0; i < COMMANDS; i++)

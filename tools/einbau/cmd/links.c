@@ -145,7 +145,7 @@ static void print_commands(const struct session *s, const struct ways *f)
         puts("");
     if (f->denied)
         say("Whether an address is free, or used twice, was not asked: raw Ethernet frames need a permission "
-            "that this user does not have. To give it once: sudo setcap cap_net_raw+ep \"$(command -v "
+            "that this user does not have. To grant it once: sudo setcap cap_net_raw+ep \"$(command -v "
             "einbau)\"");
 }
 

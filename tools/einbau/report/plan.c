@@ -304,7 +304,7 @@ static void print_left_out(const struct eb_job_device *t, bool *spaced)
             paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
                       t->device->profile->components[k].name, eb_mark_word(mark),
                       t->device->profile->sends ? " unless the device is named"
-                                                : ": its profile knows no way to send an image");
+                                                : ": its profile has no way to send an image");
     }
 }
 

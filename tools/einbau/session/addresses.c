@@ -63,8 +63,8 @@ static bool add_one(struct session *s, const struct added *added)
     }
     note_address(s, "address-remove", added->link, text);
     if (status == EB_DENIED)
-        complain("%s may not be added to %s: found no right to it, expected root or the capability "
-                 "cap_net_admin. By hand: sudo ip address add %s dev %s",
+        complain("%s cannot be added to %s without root or the capability cap_net_admin. To do it yourself: "
+                 "sudo ip address add %s dev %s",
                  text, added->link, text, added->link);
     else
         complain("%s could not be added to %s: the system refused it", text, added->link);
@@ -101,9 +101,9 @@ static bool take_back(struct session *s, const struct added *added)
     address_text(&added->address, text, sizeof text);
     enum eb_status status = s->job->port->links->remove(s->job->port->self, added->link, &added->address);
     if (status == EB_DENIED) {
-        complain(
-            "%s may not be taken from %s: found no right to it. By hand: sudo ip address delete %s dev %s",
-            text, added->link, text, added->link);
+        complain("%s cannot be taken from %s without root or the capability cap_net_admin. To do it "
+                 "yourself: sudo ip address delete %s dev %s",
+                 text, added->link, text, added->link);
         return false;
     }
     if (status == EB_OK) /* else it is gone already */

@@ -357,7 +357,7 @@ void bus_way_text(const struct buses *buses, const struct eb_job_device *t, char
             snprintf(text, cap, "answers on %s%s%s", t->device->link, n->has_state ? ", " : "",
                      n->has_state ? state_text(n) : "");
         else
-            snprintf(text, cap, "does not answer on %s: has it power, and this %s?", t->device->link,
+            snprintf(text, cap, "does not answer on %s: check its supply and this %s", t->device->link,
                      t->device->node != 0 ? "node id" : "pair of identifiers");
     }
 }

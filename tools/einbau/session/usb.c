@@ -116,10 +116,11 @@ void usb_right_text(const struct eb_usb_ids *ids, char *text, size_t cap)
     if (ids->loader_vendor != ids->vendor || ids->loader_product != ids->product)
         snprintf(loader, sizeof loader, ", and the same line with %04x and %04x for its loader",
                  ids->loader_vendor, ids->loader_product);
-    snprintf(text, cap,
-             "To give the right once, write into /etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", "
-             "ATTR{idVendor}==\"%04x\", ATTR{idProduct}==\"%04x\", TAG+=\"uaccess\"%s; then plug it in again",
-             ids->vendor, ids->product, loader);
+    snprintf(
+        text, cap,
+        "To grant the permission once, write into /etc/udev/rules.d/70-einbau.rules: SUBSYSTEM==\"usb\", "
+        "ATTR{idVendor}==\"%04x\", ATTR{idProduct}==\"%04x\", TAG+=\"uaccess\"%s; then plug it in again",
+        ids->vendor, ids->product, loader);
 }
 
 /* Whether it could be written to: EB_OK, EB_NO_ANSWER where it is not plugged in, EB_GARBAGE where it has no

@@ -124,7 +124,9 @@ static void draw_head(const struct view *v, size_t gone)
     move(1, 0);
     clrtoeol();
     if (denied)
-        mvaddnstr(1, 0, "No right to raw frames: devices without an address and PROFINET DCP stay unseen.",
+        mvaddnstr(1, 0,
+                  "No permission for raw frames: devices without an address, and those that speak only "
+                  "PROFINET DCP, are not seen.",
                   getmaxx(stdscr));
 }
 
@@ -199,7 +201,7 @@ int watch(struct wire *w)
     }
     if (w->count == 0) {
         complain(
-            "found no wired link with a carrier, expected one: is the cable in? 'einbau links' lists them");
+            "found no wired link with a carrier, expected one: check the cable; 'einbau links' lists them");
         return EXIT_NOT_REACHED;
     }
     if (newterm(NULL, stdout, stdin) == NULL) {

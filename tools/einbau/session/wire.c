@@ -335,7 +335,7 @@ static void print_limits(const struct wire *w)
     }
     if (denied)
         say("Raw Ethernet frames need a permission that this user does not have: devices that speak only "
-            "PROFINET DCP or LLDP, or have no address, stay unseen. To give it once: sudo setcap "
+            "PROFINET DCP or LLDP, or have no address, stay unseen. To grant it once: sudo setcap "
             "cap_net_raw+ep \"$(command -v einbau)\"");
     if (v->left_out > 0)
         say("Found more devices than the %d that there is room for: look on one link at a time, with --link",
@@ -352,10 +352,10 @@ void wire_print(const struct wire *w)
     for (size_t i = 0; i < w->survey.count; i++)
         strangers += wire_target(w, &w->found[i]) == NULL;
     if (w->count == 0) {
-        puts("No wired link has a carrier: is the cable in? 'einbau links' lists them.");
+        puts("No wired link has a carrier: check the cable; 'einbau links' lists them.");
         return;
     }
-    printf("On %s: %zu device%s%s, looked for %.1f s with %llu frames\n", links, strangers,
+    printf("On %s: %zu device%s%s, searched for %.1f s with %llu frames\n", links, strangers,
            strangers == 1 ? "" : "s", w->session->job->site != NULL ? " beside those of the site" : "",
            (double)w->took_us / 1e6, (unsigned long long)eb_survey_sent(&w->survey));
     if (strangers > 0) {
