@@ -336,7 +336,7 @@ static void a_cable_without_carrier_is_told(void **state)
     need_wire();
     struct outcome o = shell("ip -n %s link set socket down; sleep 2", plant);
     outcome_free(&o);
-    expect("survey", 3, "No wired link has a carrier: is the cable in?", "");
+    expect("survey", 3, "No wired link has a carrier: check the cable", "");
     expect("survey --link plug0", 2, "", "--link: found 'plug0', expected one of: lo, plug");
 }
 

@@ -567,7 +567,7 @@ static void watching_needs_a_terminal_and_nothing_else(void **state)
     expect("survey --listen x", 2, "", "--listen: found 'x', expected seconds");
     expect("survey --link eth7", 2, "", "--link: found 'eth7', expected one of: eth0");
     change("world.yaml", "{wire: lan, addresses", "{wire: lan, carrier: no, addresses");
-    expect("survey", 3, "No wired link has a carrier: is the cable in?", "");
+    expect("survey", 3, "No wired link has a carrier: check the cable", "");
 }
 
 /* --- wrong files --------------------------------------------------------------------------------- */
