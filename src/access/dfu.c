@@ -568,8 +568,6 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 static enum eb_status poll(void *self, uint64_t now_us)
 {
     context *r = self;
-    if (r->contact->port->usb == NULL)
-        return end(r, EB_UNREACHABLE, "");
     for (;;) {
         enum eb_status status = poll_once(r, now_us);
         if (!r->busy || status == EB_PENDING)
