@@ -78,7 +78,7 @@ void eb_job_ask(struct eb_job *job)
 }
 
 /* All whom the laptop has talked to on its Ethernet segments, freed by the caller. */
-static struct eb_neighbour *neighbours(const struct eb_job *job, size_t *count)
+static struct eb_neighbour *list_neighbours(const struct eb_job *job, size_t *count)
 {
     enum { NEIGHBOURS_MAX = 8192 };
     const struct eb_port *port = job->port;
@@ -159,7 +159,7 @@ bool eb_job_look(struct eb_job *job)
     }
     ebi_job_work(job, &crew, NULL);
     free(places);
-    struct eb_neighbour *list = neighbours(job, &neighbour_count);
+    struct eb_neighbour *list = list_neighbours(job, &neighbour_count);
     for (size_t i = 0; i < job->count; i++) {
         struct eb_job_device *target = &job->devices[i];
         free(target->memory[EB_JOB_LOOK]); /* the look has ended */
