@@ -66,6 +66,7 @@ struct eb_job_device {
 
     /* what is to be written */
     struct eb_run_item *items; /* as many as `item_count` says, and what each was made of */
+    /* What an item was made of. */
     struct eb_job_item {
         const struct eb_image *image;
         struct eb_image_found file;
