@@ -391,7 +391,8 @@ static bool plan_target(struct eb_job *job, struct eb_job_device *target)
 
 static bool prepare_run(struct eb_job *job, struct eb_job_device *target)
 {
-    target->buffer = malloc(BUFFER_BYTES);
+    if (target->buffer == NULL) /* it may have been planned before */
+        target->buffer = malloc(BUFFER_BYTES);
     if (target->buffer == NULL)
         return ebi_job_fail(job, EB_IO, "out of memory");
     target->fit.config = eb_job_run_config(job, target, EB_JOB_FIT);
@@ -496,6 +497,7 @@ static void judge_batch(struct eb_job *job)
 
 static bool plan_chosen(struct eb_job *job, struct eb_job_device *target)
 {
+    target->item_count = 0;
     eb_job_surround(job, target, true);
     if (!plan_target(job, target))
         return false;
