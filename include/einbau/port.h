@@ -22,7 +22,8 @@ extern "C" {
 /* Deadlines: a time in the past is due; this is never. */
 #define EB_NEVER UINT64_MAX
 
-/* Who waits for a handle: a part of whoever opens it, who keeps it until the handle is closed. */
+/* The receiver of a handle's events.  The caller that opens the handle owns it and keeps it until the handle
+ * is closed. */
 struct eb_waiter {
     /* Called in eb_port_wait.  It takes note, and calls nothing of the port; NULL where that is not needed,
      * as by one who looks at all its handles after each wait. */
@@ -85,7 +86,7 @@ struct eb_port_udp {
     enum eb_status (*open)(void *self, struct eb_waiter *waiter, const struct eb_udp_options *options,
                            int *handle);
     /* Sends up to EB_BURST_MAX datagrams in one call; gives the number taken.  Fewer than `count`: no room
-     * now, the waiter is told when there is. */
+     * now; the port reports to the waiter when there is. */
     size_t (*send)(void *self, int handle, const struct eb_datagram *burst, size_t count);
     /* Receives up to `count`; `*received` of them are filled.  EB_PENDING: none now.  EB_UNREACHABLE: the
      * network reports that what was sent did not arrive. */
@@ -114,7 +115,7 @@ struct eb_port_tcp {
  * all, for PROFINET's and LLDP's groups, and their own addresses' multicast. */
 struct eb_port_frame {
     size_t bytes;
-    /* EB_DENIED: the user has no right to it. */
+    /* EB_DENIED: the user lacks the permission. */
     enum eb_status (*open)(void *self, struct eb_waiter *waiter, const char *link, int *handle);
     void (*send)(void *self, int handle, const uint8_t *frame, size_t size);
     /* One frame; EB_PENDING: none now. */
@@ -129,7 +130,7 @@ struct eb_port_links {
     size_t (*list)(void *self, struct eb_link *links, size_t cap);
     /* Fills in up to `cap` of those that have answered on `link` lately, and gives their number. */
     size_t (*neighbours)(void *self, const char *link, struct eb_neighbour *list, size_t cap);
-    /* Gives a link one more address, or takes it away.  EB_DENIED: the user has no right to it. */
+    /* Gives a link one more address, or takes it away.  EB_DENIED: the user lacks the permission. */
     enum eb_status (*add)(void *self, const char *link, const struct eb_link_address *address);
     enum eb_status (*remove)(void *self, const char *link, const struct eb_link_address *address);
 };
@@ -138,10 +139,11 @@ struct eb_port_links {
 struct eb_port_can {
     size_t bytes;
     /* EB_IO: no such adapter now, or another program has it; EB_BAD_CALL: another handle uses it with another
-     * bit rate, or only listens; EB_DENIED: the user has no right to it. */
+     * bit rate, or only listens; EB_DENIED: the user lacks the permission. */
     enum eb_status (*open)(void *self, struct eb_waiter *waiter, const struct eb_can_options *options,
                            int *handle);
-    /* Gives the number of frames taken; fewer than `count`: no room now, the waiter is told when there is. */
+    /* Gives the number of frames taken; fewer than `count`: no room now; the port reports to the waiter when
+     * there is. */
     size_t (*send)(void *self, int handle, const struct eb_can_frame *burst, size_t count);
     /* How many of this handle's frames are known to have gone out on the bus, acknowledged: not only taken.
      */
@@ -160,10 +162,10 @@ struct eb_port_usb {
     /* Fills in one of the devices that are plugged in, hubs among them; false behind the last.  Index 0 looks
      * anew, the others go on in what was seen then; nothing is sent for that. */
     bool (*device)(void *self, size_t index, struct eb_usb_device *device);
-    /* The waiter is told whenever a device came or went, until `close`. */
+    /* The port reports to the waiter whenever a device was plugged in or removed, until `close`. */
     enum eb_status (*watch)(void *self, struct eb_waiter *waiter, int *handle);
     /* Opens the device that is plugged in there under that address on its bus.  EB_UNREACHABLE: it is not;
-     * EB_DENIED: the user has no right to it. */
+     * EB_DENIED: the user lacks the permission. */
     enum eb_status (*open)(void *self, struct eb_waiter *waiter, const struct eb_usb_device *device,
                            int *handle);
     /* Takes an interface for this handle, until it is closed, with one of its alternate settings.  EB_BUSY:
