@@ -2,8 +2,8 @@
  * `wait`.  docs/porting.md says how to write one.
  *
  * A port knows no protocol of this job.  Handles are small non-negative numbers of the port's own.  Each is
- * opened for a waiter, which is told when something can be done there: bytes or a connection arrived, there
- * is room to send again after a send that was not taken whole, or an error came. */
+ * opened for a waiter. The port reports to it when something can be done: bytes or a connection arrived,
+ * there is room to send again after a send that was not taken whole, or an error came. */
 #ifndef EINBAU_PORT_H
 #define EINBAU_PORT_H
 
