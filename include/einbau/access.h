@@ -20,16 +20,32 @@ extern "C" {
 
 /* --- one device ----------------------------------------------------------------------------------- */
 
+/* A device's web server, as its site and its user see it.  The functions may be NULL: there is no password;
+ * no certificate is trusted. */
+struct eb_http_target {
+    uint16_t port;         /* 0: as the profile says */
+    const char *host;      /* its name, or NULL: it has an address only */
+    const char *authority; /* file (PEM) of who signs the certificates of this site, or NULL */
+    bool plain_passwords;  /* the user allows a login without TLS */
+    /* Fills in user and password; false: none are known.  Both are wiped after use. */
+    bool (*secret)(void *context, char user[EB_HTTP_USER_BYTES], char password[EB_HTTP_PASSWORD_BYTES]);
+    /* Whether the device's certificate is the one that is known, or the first one. */
+    bool (*certificate)(void *context, const uint8_t sha256[EB_HTTP_CERTIFICATE_BYTES]);
+    void *context;
+};
+
 /* Where a device is reached, by each protocol: what the site says.  Only what its protocols need. */
 struct eb_target {
     /* over IP */
     struct eb_endpoint modbus; /* where identity and registers are; other protocols take its address only */
     struct eb_endpoint tftp;   /* where images are pushed */
     uint8_t unit;              /* Modbus unit identifier */
+    struct eb_http_target http;
     /* by Ethernet frames */
     const struct eb_link *link; /* NULL: the one in whose subnet its address is */
     bool has_mac;               /* else ARP finds it by its address */
     uint8_t mac[EB_MAC_BYTES];
+    uint8_t prefix; /* of its mask, as the number of its ones; 0: that of the laptop's address */
     /* by CAN */
     const char *can_link; /* as in struct eb_can_options */
     uint32_t bit_rate;
@@ -60,8 +76,8 @@ enum eb_restart {
 /* The word for it, "boot-up"; static. */
 const char *eb_restart_word(enum eb_restart restart);
 
-/* The texts of a profile's items, by item and source; empty where there is none. */
-typedef char eb_texts[EB_PROFILE_ITEMS][EB_SOURCES_MAX][EB_NAME_BYTES];
+/* The texts of one of a profile's items, by source; empty where there is none. */
+typedef char eb_texts[EB_SOURCES_MAX][EB_NAME_BYTES];
 
 /* One device as all its accesses see it: what they are given, and what they found.  Lives as long as their
  * contexts. */
@@ -76,20 +92,21 @@ struct eb_contact {
     bool first_is_enough; /* an item that has a text needs no further source */
     bool interrupted;     /* an earlier job may have left a transfer under way */
 
-    struct eb_error error;   /* of the operation that ended last */
-    bool connected;          /* since the look began something came from the device */
-    bool watching;           /* what shows a restart is looked for ... */
-    enum eb_restart restart; /* ... and this did, first */
-    bool loader_seen;        /* in this try its loader was read to be what answers */
-    bool loader_differs;     /* that loader tells another serial number than the program */
-    uint64_t done_bytes;     /* of what is being sent, acknowledged */
-    bool all_sent;           /* all of it, though perhaps not the last of it acknowledged */
-    bool last_late;          /* all was sent, and the last acknowledgement stays away */
-    bool read_back;          /* what was sent was read back, and is the same */
-    bool by_place;           /* USB: it was found by the place where it is plugged in */
-    uint16_t release;        /* USB: bcdDevice */
+    struct eb_error error;            /* of the operation that ended last */
+    bool connected;                   /* since the look began something came from the device */
+    bool watching;                    /* what shows a restart is looked for ... */
+    enum eb_restart restart;          /* ... and this did, first */
+    bool loader_seen;                 /* in this try its loader was read to be what answers */
+    bool loader_differs;              /* that loader tells another serial number than the program */
+    char notice[EB_ERROR_TEXT_BYTES]; /* what is seen while something is waited for; else empty */
+    uint64_t done_bytes;              /* of what is being sent, acknowledged */
+    bool all_sent;                    /* all of it, though perhaps not the last of it acknowledged */
+    bool last_late;                   /* all was sent, and the last acknowledgement stays away */
+    bool read_back;                   /* what was sent was read back, and is the same */
+    bool by_place;                    /* USB: it was found by the place where it is plugged in */
+    uint16_t release;                 /* USB: bcdDevice */
 
-    eb_texts *texts;                  /* for EB_READ; may be NULL where that is not asked for */
+    eb_texts *texts;                  /* for EB_READ: eb_profile_items; NULL where that is not asked for */
     uint8_t failed[EB_PROFILE_ITEMS]; /* bit per source: it could not be asked */
     struct eb_error first_error;      /* why the first source could not */
     size_t value;                     /* which is being read, counted over all items and their sources */
@@ -148,9 +165,13 @@ struct eb_operation {
 
 enum eb_field_kind {
     EB_FIELD_NUMBER,
-    EB_FIELD_WORD, /* one of `words`; the member holds its index */
-    EB_FIELD_TEXT,
-    EB_FIELD_OID,     /* numbers between dots */
+    EB_FIELD_WORD,    /* one of `words`; the member holds its index */
+    EB_FIELD_TEXT,    /* into an array */
+    EB_FIELD_STRING,  /* the member is a pointer: const char *, NULL without the key */
+    EB_FIELD_STRINGS, /* one or several: struct eb_strings */
+    EB_FIELD_PAIRS,   /* names with texts: struct eb_pairs */
+    EB_FIELD_NUMBERS, /* one or several, of 16 bits: struct eb_numbers */
+    EB_FIELD_OID,     /* numbers between dots; the member is a pointer */
     EB_FIELD_YES,     /* yes or no */
     EB_FIELD_SECONDS, /* held in milliseconds */
     EB_FIELD_USB_IDS, /* two of 16 bits: "1209:0001" */
@@ -180,6 +201,8 @@ struct eb_row {
     uint8_t kind; /* the access's own */
     const struct eb_field *fields;
     size_t count;
+    uint16_t more_bytes; /* of a step: the fields are members of a struct of that size, eb_step.more; 0: of
+                            eb_step itself */
 };
 
 /* By what a device takes the image of a component: by order of the standard, a file's name, a number. */
@@ -190,6 +213,8 @@ struct eb_section {
     const char *key;
     const struct eb_field *fields;
     size_t count;
+    uint16_t more_bytes;   /* the fields are members of a struct of that size, and eb_profile.way holds a
+                              pointer to it; 0: of eb_profile itself */
     const char *elsewhere; /* what is wrong with a value that another access reads; NULL: nothing, and the
                               profile may have steps of its own */
     enum eb_read_back read_back;                  /* where the profile does not say */
@@ -207,7 +232,14 @@ struct eb_rows {
     const struct eb_section *section; /* NULL: it sends nothing */
 };
 
-enum { EB_NEEDS_UDP = 1, EB_NEEDS_TCP = 2, EB_NEEDS_FRAMES = 4, EB_NEEDS_CAN = 8, EB_NEEDS_USB = 16 };
+enum {
+    EB_NEEDS_UDP = 1,
+    EB_NEEDS_TCP = 2,
+    EB_NEEDS_FRAMES = 4,
+    EB_NEEDS_CAN = 8,
+    EB_NEEDS_USB = 16,
+    EB_NEEDS_HTTP = 32
+};
 
 enum eb_wire { EB_WIRE_ETHERNET, EB_WIRE_CAN, EB_WIRE_USB };
 
@@ -234,6 +266,9 @@ struct eb_access {
     void (*stop)(void *context);
     /* Closes whatever is open. */
     void (*close)(void *context);
+    /* Whether the device's loader has asked again since it got all, so that its program does not run; may be
+     * NULL. */
+    bool (*still_loader)(void *context, uint64_t now_us);
 };
 
 /* Those that a profile names, each once, in the order in which they are asked; gives their number. */

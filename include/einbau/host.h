@@ -8,7 +8,7 @@
 extern "C" {
 #endif
 
-enum { EB_PATH_BYTES = 1024, EB_PROBLEM_BYTES = 1600 };
+enum { EB_PATH_BYTES = 1024, EB_PROBLEM_BYTES = 1600, EB_CERTIFICATE_TEXT_BYTES = 65 };
 
 /* Why something could not be done, as one sentence or two for the user: where, found, expected, what to do.
  */
@@ -87,8 +87,11 @@ bool eb_signature_key(const char *jws, struct eb_key *key);
 
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
-/* Reads one profile; false with `problem` filled.  docs/profiles.md describes the file. */
+/* Reads one profile; false with `problem` filled, else eb_profile_free frees what it points to.
+ * docs/profiles.md describes the file. */
 EB_NODISCARD bool eb_profile_read(const char *path, struct eb_profile *profile, struct eb_problem *problem);
+/* The struct itself stays the caller's, and is empty then. */
+void eb_profile_free(struct eb_profile *profile);
 
 /* What one component of a device should run. */
 struct eb_site_want {
@@ -116,6 +119,14 @@ struct eb_site_link {
         adapter[EB_PATH_BYTES]; /* the laptop's: a CAN interface, or a serial adapter's file; empty: `name` */
 };
 
+/* Of a device with a web server: what its site says. */
+struct eb_site_web {
+    uint16_t port;                               /* 0: as the profile says */
+    char host[EB_NAME_BYTES];                    /* its name; empty: it has an address only */
+    char certificate[EB_CERTIFICATE_TEXT_BYTES]; /* SHA-256 of the only one that is trusted, or empty */
+    const char *authority; /* file (PEM) of who must have signed its certificate; "": none */
+};
+
 /* One device of a site, and what is wanted of it. */
 struct eb_site_device {
     char name[EB_NAME_BYTES];
@@ -126,6 +137,7 @@ struct eb_site_device {
     char usb_place[EB_USB_PLACE_BYTES]; /* on USB: where it is plugged in, or empty */
     struct eb_endpoint modbus;          /* the same address with each protocol's port */
     struct eb_endpoint tftp;
+    struct eb_site_web web;
     uint8_t unit;
     uint8_t prefix; /* of the device's own mask, as the number of its ones */
     bool has_mac;
@@ -137,8 +149,8 @@ struct eb_site_device {
     const struct eb_site_device *via; /* the gateway on the way to it, or NULL */
     struct eb_site_companion companions[EB_COMPANIONS_MAX];
     size_t companion_count;
-    size_t wave; /* 0: waits for nobody; else one more than those it waits for */
-    struct eb_site_want wants[EB_COMPONENTS_MAX]; /* as the profile's components */
+    size_t wave;                /* 0: waits for no other; else one more than those it waits for */
+    struct eb_site_want *wants; /* as the profile's components */
 };
 
 enum { EB_SITE_LINKS_MAX = 16 };
@@ -160,6 +172,7 @@ struct eb_site {
     size_t key_count;
     struct eb_key revoked[EB_KEYS_MAX]; /* not accepted any more, even if listed elsewhere */
     size_t revoked_count;
+    void *memory; /* of what it points to */
 };
 
 /* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file.
@@ -186,11 +199,12 @@ struct eb_site_entry {
 EB_NODISCARD bool eb_site_add(const char *path, const struct eb_site_entry *entries, size_t count,
                               struct eb_problem *problem);
 
-/* Reads the profiles of a folder: gives their number and a list that the caller frees; NULL with `problem`
+/* Reads the profiles of a folder: gives their number and a list for eb_profiles_free; NULL with `problem`
  * filled where the folder cannot be read.  A file that is no good profile is left out, and `problem` tells of
  * the first; else it is empty. */
 EB_NODISCARD struct eb_profile *eb_profiles_read(const char *folder, size_t *count,
                                                  struct eb_problem *problem);
+void eb_profiles_free(struct eb_profile *profiles, size_t count);
 
 /* The device by its name, or NULL. */
 const struct eb_site_device *eb_site_device(const struct eb_site *site, const char *name);
@@ -285,6 +299,12 @@ bool eb_known_versions(struct eb_known *known, const struct eb_identity *identit
 EB_NODISCARD bool eb_known_mac(struct eb_known *known, const struct eb_identity *identity, const char *mac,
                                char other[EB_MAC_TEXT_BYTES], char seen[EB_SEEN_BYTES],
                                struct eb_problem *problem);
+
+/* The certificate of a device's web server that is trusted, as SHA-256 in hexadecimal; false: none yet. */
+bool eb_known_certificate(struct eb_known *known, const char *site, const char *name,
+                          char certificate[EB_CERTIFICATE_TEXT_BYTES]);
+EB_NODISCARD bool eb_known_set_certificate(struct eb_known *known, const char *site, const char *name,
+                                           const char *certificate, struct eb_problem *problem);
 
 /* The highest floor among the images that were written to this device; false: none.  Raising it to a lower
  * one changes nothing. */

@@ -10,6 +10,7 @@
 #define EINBAU_JOB_H
 
 #include "einbau/record.h"
+#include "einbau/secrets.h"
 #include "einbau/shelf.h"
 
 #ifdef __cplusplus
@@ -40,6 +41,9 @@ struct eb_job_config {
 /* A target's runs. */
 enum eb_job_run { EB_JOB_LOOK, EB_JOB_FIT };
 
+/* What a person may accept of a device besides the findings of rules. */
+enum { EB_ACCEPT_CERTIFICATE = 1, EB_ACCEPT_PLAIN_PASSWORD = 2, EB_ACCEPT_STATED = 4 };
+
 /* One device of the site, and what became known of it.  Read by the caller; what it may set says so. */
 struct eb_job_device {
     const struct eb_site_device *device;
@@ -51,18 +55,27 @@ struct eb_job_device {
     bool answered; /* with anything, even if it could not be understood */
     bool reached;  /* and was identified as the device that is meant; also one that was only asked */
     uint32_t accepted;            /* the caller's: see struct eb_judge_facts */
+    unsigned accepts;             /* the caller's: bits of EB_ACCEPT_CERTIFICATE and so on */
     const struct eb_image *given; /* the caller's: this image, in place of what the site wants */
     struct eb_run look;
     const struct eb_left *left; /* what a job that did not end left behind, or NULL */
     bool worked_on;             /* another process works on it now: `worker` */
     struct eb_lock_holder worker;
-    char mac[EB_MAC_TEXT_BYTES];       /* where it answers, "": not known */
+    char
+        certificate[EB_CERTIFICATE_TEXT_BYTES]; /* SHA-256 of the certificate that is trusted; "": none yet */
+    char mac[EB_MAC_TEXT_BYTES];                /* where it answers, "": not known */
     char other_mac[EB_MAC_TEXT_BYTES]; /* where its serial number answered before, "": nowhere else */
     char other_seen[EB_SEEN_BYTES];    /* when last */
 
-    /* of the wanted image of each component, where it is known */
-    bool has_checksum[EB_COMPONENTS_MAX];
-    uint32_t checksum[EB_COMPONENTS_MAX];
+    /* What is known of each of the profile's components besides what was read. */
+    struct eb_job_component {
+        bool has_checksum; /* of the wanted image */
+        uint32_t checksum;
+        char delivered[EB_VERSION_TEXT_BYTES];   /* by the site, else as first seen */
+        char known_floor[EB_VERSION_TEXT_BYTES]; /* of images that it got before */
+        char foreseen[EB_VERSION_TEXT_BYTES];    /* by a job that it is not part of */
+        bool lacks;                              /* the shelf has no image of the version that is wanted */
+    } * components;
 
     /* what is to be written */
     struct eb_run_item *items; /* as many as `item_count` says, and what each was made of */
@@ -72,11 +85,7 @@ struct eb_job_device {
         struct eb_image_found file;
     } * planned;
     size_t item_count;
-    char delivered[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES];   /* by the site, else as first seen */
-    char known_floor[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* of images that it got before */
     struct eb_surroundings around;
-    char foreseen[EB_COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by a job that it is not part of */
-    bool lacks[EB_COMPONENTS_MAX]; /* the shelf has no image of the version that is wanted */
     bool refused;
     bool recovers; /* the caller's: its run only undoes what an earlier job did */
     bool begun;
@@ -85,9 +94,13 @@ struct eb_job_device {
     uint8_t *buffer;
     uint64_t *memory[2]; /* of each run, for its accesses */
 
+    struct eb_job *job; /* its own */
+
     /* the caller's, for a display: what it said last */
     enum eb_rung told_rung;
     unsigned told_attempt;
+    uint8_t told_hands;
+    char told_notice[EB_ERROR_TEXT_BYTES];
     uint64_t told_us;
 };
 
@@ -98,14 +111,15 @@ struct eb_job {
     const struct eb_port *port;
     struct eb_job_device *devices; /* in the site's order */
     size_t count;
-    bool again;               /* the caller's: chosen devices get what they run already, too */
-    bool named;               /* some were chosen by their names */
-    struct eb_trust trust;    /* whose signatures count: the site's keys, and what the caller adds */
-    struct eb_shelf *shelf;   /* NULL: there is none */
-    struct eb_known *known;   /* NULL: nothing is remembered */
-    struct eb_locks *locks;   /* NULL: none was needed yet */
-    struct eb_record *record; /* NULL: there is none, or none yet */
-    bool recording;           /* this job is in it */
+    bool again;                 /* the caller's: chosen devices get what they run already, too */
+    bool named;                 /* some were chosen by their names */
+    struct eb_trust trust;      /* whose signatures count: the site's keys, and what the caller adds */
+    struct eb_shelf *shelf;     /* NULL: there is none */
+    struct eb_known *known;     /* NULL: nothing is remembered */
+    struct eb_secrets *secrets; /* the caller's; closed with the job; NULL: no password is known */
+    struct eb_locks *locks;     /* NULL: none was needed yet */
+    struct eb_record *record;   /* NULL: there is none, or none yet */
+    bool recording;             /* this job is in it */
     struct eb_left *lefts;
     size_t left_count;
     struct eb_problem problem; /* why the last call gave false ... */
@@ -178,6 +192,13 @@ unsigned eb_job_known_by(const struct eb_job_device *target, size_t index);
 bool eb_job_wants(const struct eb_job_device *target);
 bool eb_job_as_wanted(const struct eb_job_device *target);
 bool eb_job_stopped(const struct eb_job_device *target);
+
+/* Whether a person has to do something at the device for it: such devices are written to one after the other.
+ */
+bool eb_job_by_hand(const struct eb_job_device *target);
+/* Whether its profile has a login; whether a user and a password are known for it. */
+bool eb_job_logs_in(const struct eb_job_device *target);
+bool eb_job_has_secret(const struct eb_job *job, const struct eb_job_device *target);
 
 /* Reads an image once, however often it is asked for: a file, or one of the shelf.  NULL with job->problem.
  */

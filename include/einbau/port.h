@@ -11,6 +11,7 @@
 #include <stddef.h>
 #include <stdint.h>
 #include "einbau/can.h"
+#include "einbau/http.h"
 #include "einbau/link.h"
 #include "einbau/status.h"
 #include "einbau/usb.h"
@@ -82,7 +83,8 @@ struct eb_port_time {
 /* Datagrams. */
 struct eb_port_udp {
     size_t bytes;
-    /* Opens a UDP socket; `options` may be NULL.  EB_IO where none can be had. */
+    /* Opens a UDP socket; `options` may be NULL.  EB_IO where none can be had; EB_DENIED: the user lacks the
+     * permission for this port; EB_BUSY: another program has it. */
     enum eb_status (*open)(void *self, struct eb_waiter *waiter, const struct eb_udp_options *options,
                            int *handle);
     /* Sends up to EB_BURST_MAX datagrams in one call; gives the number taken.  Fewer than `count`: no room
@@ -187,6 +189,20 @@ struct eb_port_usb {
     void (*close)(void *self, int handle);
 };
 
+/* Exchanges over HTTP. */
+struct eb_port_http {
+    size_t bytes;
+    /* Begins one; `request` and what it points to are borrowed until `close`. */
+    enum eb_status (*begin)(void *self, struct eb_waiter *waiter, const struct eb_http_request *request,
+                            int *handle);
+    /* What came of it: EB_PENDING; EB_OK: the whole answer has come; EB_NO_ANSWER: patience is over;
+     * EB_UNREACHABLE: refused or reset; EB_CLOSED: closed before the answer was whole; EB_GARBAGE: no HTTP;
+     * EB_TOO_LARGE; EB_OTHER: the certificate is not trusted; EB_IO: the source failed. */
+    enum eb_status (*poll)(void *self, int handle, struct eb_http_progress *progress);
+    /* Ends it where it is. */
+    void (*close)(void *self, int handle);
+};
+
 /* A group that the port does not have is NULL; `time` is always there. */
 struct eb_port {
     size_t bytes; /* of this struct, as with the groups */
@@ -198,6 +214,7 @@ struct eb_port {
     const struct eb_port_links *links;
     const struct eb_port_can *can;
     const struct eb_port_usb *usb;
+    const struct eb_port_http *http;
 };
 
 /* Whether the port has a function: EB_PORT_HAS(port, links, neighbours). */

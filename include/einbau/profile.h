@@ -13,11 +13,10 @@ extern "C" {
 
 enum {
     EB_STEPS_MAX = 8,
-    EB_COMPONENTS_MAX = 4,
+    EB_COMPONENTS_MAX = 16,
     EB_LOSSES_MAX = 4,
     EB_LOSS_TEXT_BYTES = 80,
     EB_FILE_NAME_BYTES = 64,
-    EB_MARKER_BYTES = 16,
     EB_WAY_BYTES = 48
 };
 
@@ -54,12 +53,33 @@ struct eb_value {
     uint16_t index;
     uint8_t sub;
     uint8_t item;
-    char after[EB_MARKER_BYTES]; /* only what stands behind this counts; empty: all of it */
-    char key[EB_NAME_BYTES];
-    struct eb_oid oid;
+    const char *after; /* only what stands behind this counts; NULL: all of it */
+    const char *key;   /* of a text record, or where it stands in a document (a JSON pointer, RFC 6901) */
+    const char *path;  /* of a document on a web server */
+    const char *until; /* characters that end the text behind `after`, there; or NULL */
+    const struct eb_oid *oid;
 };
 
-enum { EB_SOURCES_MAX = 3 };
+enum { EB_SOURCES_MAX = 3, EB_NUMBERS_MAX = 6 };
+
+/* Lists in a profile; the texts live as long as it. */
+struct eb_strings {
+    const char *const *list;
+    size_t count;
+};
+/* Names with texts, in their order. */
+struct eb_pairs {
+    /* A name and its text. */
+    const struct eb_pair {
+        const char *name, *text;
+    } * list;
+    size_t count;
+};
+/* Numbers, in their order. */
+struct eb_numbers {
+    uint16_t list[EB_NUMBERS_MAX];
+    uint8_t count;
+};
 
 /* One text from several sources: the first that has one counts, the others are compared with it. */
 struct eb_values {
@@ -79,14 +99,21 @@ struct eb_registers {
     uint16_t address, count;
 };
 
+/* How it shows that a person has done a step that no access looks at. */
+enum eb_hand_kind {
+    EB_HAND_SEEN, /* by what comes next: the transfer, or the device's return */
+    EB_HAND_ASKED /* by nothing: the person says so */
+};
+
 /* One step of a preparation; see the `steps` of the access. */
 struct eb_step {
-    const struct eb_access *by; /* NULL: nothing is done for `time_ms` */
+    const struct eb_access *by; /* NULL: nothing is done for `time_ms`, or by a person: `hand` */
     uint8_t kind;
     uint16_t address;
     uint16_t value;
     uint32_t time_ms;
-    char hand[EB_LOSS_TEXT_BYTES]; /* what a person does, else empty */
+    const char *hand; /* what a person does, else NULL */
+    const void *more; /* what only that access must know: a struct of its own, or NULL */
 };
 /* Steps in their order. */
 struct eb_steps {
@@ -161,12 +188,14 @@ struct eb_profile {
     struct eb_usb_ids usb;            /* of a device on USB */
     bool sends;                       /* images can be sent to it; else it is only looked at */
     bool restarts_once; /* takes up the images of all components by one restart; else each by its own */
-    struct eb_component_profile components[EB_COMPONENTS_MAX];
+    const struct eb_component_profile *components; /* at most EB_COMPONENTS_MAX */
     size_t count;
+    void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
 
-/* Everything that is read from a device: 0 to EB_PROFILE_ITEMS - 1; NULL for components that it has not. */
+/* Everything that is read from a device: 0 to eb_profile_items - 1; NULL for components that it has not. */
 enum { EB_PROFILE_ITEMS = 8 + 2 * EB_COMPONENTS_MAX };
+size_t eb_profile_items(const struct eb_profile *profile);
 const struct eb_values *eb_profile_values(const struct eb_profile *profile, size_t index);
 /* Which component's version (`*checksum` false) or checksum the item is; false: it is no component's. */
 bool eb_profile_item_component(size_t index, size_t *component, bool *checksum);

@@ -101,7 +101,7 @@ struct eb_run_config {
     const struct eb_port *port;
     const struct eb_profile *profile;
     struct eb_target target;
-    uint64_t *memory; /* for the contexts of its accesses: eb_run_memory_bytes */
+    uint64_t *memory; /* for what is read, and for the contexts of its accesses: eb_run_memory_bytes */
     size_t memory_bytes;
     uint64_t reach_patience_us; /* how long it may take until it first answers */
 
@@ -126,7 +126,7 @@ struct eb_run_config {
     void *effect_context;
 };
 
-enum { EB_RUN_EVENT_US = 200000 };
+enum { EB_RUN_EVENT_US = 200000, EB_HANDS_MAX = 4 };
 
 /* What is going on, for a display. */
 struct eb_progress {
@@ -176,7 +176,7 @@ struct eb_run {
     /* the run's own */
     struct eb_waiter waiter; /* until a crew gives its own */
     struct eb_contact contact;
-    eb_texts texts;
+    eb_texts *texts; /* in config.memory */
     /* The run's own: an access and its context. */
     struct ebi_run_access {
         const struct eb_access *access;
@@ -186,6 +186,9 @@ struct eb_run {
     size_t active;        /* the one that is at work; EB_ACCESSES_MAX: none, it waits until step_end_us */
     uint64_t step_end_us; /* of a step that only waits */
     uint8_t state;
+    const char *hands[EB_HANDS_MAX]; /* what a person has to do, until it is seen to be done */
+    uint8_t hand_count;
+    bool hand_waits, hand_done; /* nothing sees that it was done: a person says so */
     bool stopping, judged, by_hand, undo_due, undo_failed, activate_unanswered;
     uint8_t others; /* looks in a row that were answered by another device */
     bool has_counter, counter_read, counter_restarted;
@@ -212,8 +215,12 @@ uint64_t
 eb_run_deadline_us(const struct eb_run *run); /* EB_NEVER where it only waits for an arrival, or has ended */
 bool eb_run_ended(const struct eb_run *run);
 
-/* What a person has to do now for it to go on, in the profile's words; NULL: nothing. */
+/* What a person has to do now for it to go on, in the profile's words, the last one first asked for; NULL:
+ * nothing.  There may be several, one after the other: run->hands. */
 const char *eb_run_hand(const struct eb_run *run);
+/* Whether nothing but a person can tell that it was done; and that a person does. */
+bool eb_run_hand_waits(const struct eb_run *run);
+void eb_run_hand_done(struct eb_run *run);
 
 /* Asks for a clean end: what is being sent is aborted by the protocol's own means and the preparation is
  * undone; what was activated already is followed to its end. */

@@ -59,7 +59,8 @@ enum eb_code {
     EB_CODE_DFU,    /* bStatus (DFU 1.1 section 6.1.2) */
     EB_CODE_CIP,    /* general status (CIP volume 1 appendix B) */
     EB_CODE_DCP,    /* block error (PROFINET DCP) */
-    EB_CODE_LSS     /* error code (CiA 305) */
+    EB_CODE_LSS,    /* error code (CiA 305) */
+    EB_CODE_HTTP    /* status code (RFC 9110 section 15) */
 };
 
 enum { EB_ERROR_TEXT_BYTES = 120, EB_CODE_TEXT_BYTES = 32 };

@@ -25,6 +25,9 @@ extern const char *const ebi_forms[];
 /* What the access needs and the port does not have, "port: no UDP"; NULL: nothing is missing. */
 const char *ebi_port_lacks(const struct eb_port *port, const struct eb_access *access);
 
+/* The link in whose subnet the device is, with the address that is used there first; false: there is none. */
+bool ebi_link_to(const struct eb_contact *contact, struct eb_link *link);
+
 /* --- restarts ---------------------------------------------------------------------------------------- */
 
 /* From now on what shows a restart is looked for: contact->restart. */
@@ -43,8 +46,8 @@ void ebi_values_take(struct eb_contact *contact, const struct eb_access *access,
                      void (*read)(const void *answer, const struct eb_value *value, char *text),
                      const void *answer);
 
-/* The source at a place, 0 to EBI_PLACES - 1, and where its text goes; NULL: there is none. */
-enum { EBI_PLACES = EB_PROFILE_ITEMS * EB_SOURCES_MAX };
+/* The source at a place, 0 to ebi_places - 1, and where its text goes; NULL: there is none. */
+size_t ebi_places(const struct eb_contact *contact);
 const struct eb_value *ebi_value_at(const struct eb_contact *contact, size_t place, char **text);
 
 /* The value that is being read, from contact->value on, of this access and kind; NULL: there is none left.

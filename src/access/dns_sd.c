@@ -83,7 +83,7 @@ static void init(void *self, struct eb_contact *contact)
     ebi_exchange_init(self, &question, contact);
 }
 
-static const struct eb_field fields[] = {{"dns-sd", EB_FIELD_TEXT, EBI_VALUE(key)}};
+static const struct eb_field fields[] = {{"dns-sd", EB_FIELD_STRING, EBI_VALUE(key), .needed = true}};
 static const struct eb_row sources[] = {{"dns-sd", .fields = fields, .count = 1}};
 
 const struct eb_rows eb_rows_dns_sd = {.sources = sources,

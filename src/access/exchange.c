@@ -57,31 +57,6 @@ static enum eb_status end(struct eb_exchange *x, enum eb_status status, const st
 /* --- opening ---------------------------------------------------------------------------------------------
  */
 
-/* The link in whose subnet the device is, with the address that is used there first. */
-static bool find_link(struct eb_exchange *x)
-{
-    const struct eb_port *port = x->contact->port;
-    const struct eb_target *target = x->contact->target;
-    struct eb_link links[EB_LINKS_MAX];
-    if (target->link != NULL) {
-        x->link = *target->link;
-        return true;
-    }
-    size_t count = port->links != NULL && port->links->list != NULL
-                       ? port->links->list(port->self, links, EB_LINKS_MAX)
-                       : 0;
-    for (size_t i = 0; i < count; i++) {
-        for (size_t k = 0; k < links[i].count && links[i].up; k++) {
-            if (links[i].has_mac && eb_link_covers(&links[i].addresses[k], target->modbus.ip)) {
-                x->link = links[i];
-                x->link.addresses[0] = links[i].addresses[k];
-                return true;
-            }
-        }
-    }
-    return false;
-}
-
 static struct eb_endpoint peer_of(const struct eb_exchange *x)
 {
     struct eb_endpoint peer = x->contact->target->modbus;
@@ -97,7 +72,7 @@ static enum eb_status open(struct eb_exchange *x)
     const struct eb_udp_options only_peer = {.peer = &peer};
     if (!by_frames(x))
         return port->udp->open(port->self, c->waiter, &only_peer, &x->handle);
-    if (!find_link(x) || port->frame == NULL)
+    if (!ebi_link_to(c, &x->link) || port->frame == NULL)
         return EB_UNREACHABLE;
     x->finding_mac = !c->target->has_mac && !collects(x);
     return port->frame->open(port->self, c->waiter, x->link.name, &x->handle);

@@ -89,7 +89,7 @@ static bool expects(const context *m)
 static enum eb_modbus_code category_needed(const struct eb_profile *profile)
 {
     uint8_t highest = 0;
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+    for (size_t i = 0; i < eb_profile_items(profile); i++) {
         const struct eb_values *values = eb_profile_values(profile, i);
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             const struct eb_value *value = &values->list[k];
@@ -395,8 +395,8 @@ static const struct eb_field register_fields[] = {
     {"registers", EB_FIELD_NUMBER, EBI_VALUE(sub), .least = 1, .most = EB_MODBUS_REGISTERS_MAX,
      .otherwise = 1},
     {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms, .otherwise = EB_FORM_NUMBER}};
-static const struct eb_row sources[] = {{"modbus-object", EB_MODBUS_OBJECT, object_fields, 1},
-                                        {"modbus-register", EB_MODBUS_REGISTER, register_fields, 3}};
+static const struct eb_row sources[] = {{"modbus-object", EB_MODBUS_OBJECT, object_fields, 1, 0},
+                                        {"modbus-register", EB_MODBUS_REGISTER, register_fields, 3, 0}};
 
 static const struct eb_field write_fields[] = {
     {"address", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .most = 65535},
@@ -409,10 +409,10 @@ static const struct eb_field hand_fields[] = {
     {"address", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .most = 65535},
     {"value", EB_FIELD_NUMBER, EBI_STEP(value), .needed = true, .most = 65535},
     {"within-ms", EB_FIELD_NUMBER, EBI_STEP(time_ms), .least = 1, .most = 3600000, .otherwise = 300000},
-    {"do", EB_FIELD_TEXT, EBI_STEP(hand), .needed = true}};
-static const struct eb_row steps[] = {{"write-register", EB_MODBUS_WRITE, write_fields, 2},
-                                      {"expect-register", EB_MODBUS_EXPECT, expect_fields, 3},
-                                      {"by-hand", EB_MODBUS_BY_HAND, hand_fields, 4}};
+    {"do", EB_FIELD_STRING, EBI_STEP(hand), .needed = true}};
+static const struct eb_row steps[] = {{"write-register", EB_MODBUS_WRITE, write_fields, 2, 0},
+                                      {"expect-register", EB_MODBUS_EXPECT, expect_fields, 3, 0},
+                                      {"by-hand", EB_MODBUS_BY_HAND, hand_fields, 4, 0}};
 
 const struct eb_rows eb_rows_modbus = {.sources = sources,
                                        .source_count = sizeof sources / sizeof sources[0],

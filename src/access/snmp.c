@@ -7,14 +7,14 @@ enum { OIDS_MAX = 12 };
 static size_t collect(const struct eb_contact *c, struct eb_oid oids[OIDS_MAX])
 {
     size_t count = 0;
-    for (size_t i = 0; i < EBI_PLACES; i++) {
+    for (size_t i = 0; i < ebi_places(c); i++) {
         char *text;
         const struct eb_value *value = ebi_value_at(c, i, &text);
         bool known = value == NULL || value->by != &eb_access_snmp || count == OIDS_MAX;
         for (size_t o = 0; o < count && !known; o++)
-            known = eb_oid_same(&oids[o], &value->oid);
+            known = eb_oid_same(&oids[o], value->oid);
         if (!known)
-            oids[count++] = value->oid;
+            oids[count++] = *value->oid;
     }
     return count;
 }
@@ -31,7 +31,7 @@ static void read_value(const void *from, const struct eb_value *value, char *tex
 {
     const struct eb_snmp_answer *answer = from;
     for (size_t i = 0; i < answer->count; i++) {
-        if (eb_oid_same(&answer->vars[i].oid, &value->oid) && answer->vars[i].size < EB_NAME_BYTES)
+        if (eb_oid_same(&answer->vars[i].oid, value->oid) && answer->vars[i].size < EB_NAME_BYTES)
             eb_snmp_text(&answer->vars[i], text, EB_NAME_BYTES);
     }
 }

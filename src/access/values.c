@@ -47,7 +47,7 @@ size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *l
 {
     const struct eb_steps *const steps[] = {&p->prepare, &p->activate, &p->undo};
     size_t count = 0;
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+    for (size_t i = 0; i < eb_profile_items(p); i++) {
         const struct eb_values *values = eb_profile_values(p, i);
         for (size_t k = 0; values != NULL && k < values->count; k++)
             add_access(list, &count, values->list[k].by);
@@ -71,9 +71,14 @@ enum eb_wire eb_profile_wire(const struct eb_profile *p)
 
 void ebi_values_forget(struct eb_contact *contact)
 {
-    memset(*contact->texts, 0, sizeof *contact->texts);
+    memset(contact->texts, 0, eb_profile_items(contact->profile) * sizeof *contact->texts);
     memset(contact->failed, 0, sizeof contact->failed);
     memset(&contact->first_error, 0, sizeof contact->first_error);
+}
+
+size_t ebi_places(const struct eb_contact *contact)
+{
+    return eb_profile_items(contact->profile) * EB_SOURCES_MAX;
 }
 
 const struct eb_value *ebi_value_at(const struct eb_contact *contact, size_t place, char **text)
@@ -81,7 +86,7 @@ const struct eb_value *ebi_value_at(const struct eb_contact *contact, size_t pla
     size_t item = place / EB_SOURCES_MAX;
     size_t k = place % EB_SOURCES_MAX;
     const struct eb_values *values = eb_profile_values(contact->profile, item);
-    *text = (*contact->texts)[item][k];
+    *text = contact->texts[item][k];
     return values != NULL && k < values->count ? &values->list[k] : NULL;
 }
 
@@ -89,7 +94,7 @@ void ebi_values_take(struct eb_contact *contact, const struct eb_access *access,
                      void (*read)(const void *answer, const struct eb_value *value, char *text),
                      const void *answer)
 {
-    for (size_t i = 0; i < EBI_PLACES; i++) {
+    for (size_t i = 0; i < ebi_places(contact); i++) {
         char *text;
         const struct eb_value *value = ebi_value_at(contact, i, &text);
         if (value == NULL || value->by != access || value->kind != kind)
@@ -99,16 +104,21 @@ void ebi_values_take(struct eb_contact *contact, const struct eb_access *access,
     }
 }
 
+static bool same_text(const char *a, const char *b)
+{
+    return a == b || (a != NULL && b != NULL && strcmp(a, b) == 0);
+}
+
 static bool same_source(const struct eb_value *a, const struct eb_value *b)
 {
     return a->by == b->by && a->kind == b->kind && a->item == b->item && a->index == b->index &&
-           a->sub == b->sub && a->form == b->form && strcmp(a->after, b->after) == 0;
+           a->sub == b->sub && a->form == b->form && same_text(a->after, b->after);
 }
 
 const struct eb_value *ebi_value_next(struct eb_contact *contact, const struct eb_access *access,
                                       unsigned kind)
 {
-    for (; contact->value < EBI_PLACES; contact->value++) {
+    for (; contact->value < ebi_places(contact); contact->value++) {
         char *text;
         char *earlier = NULL;
         const struct eb_value *value = ebi_value_at(contact, contact->value, &text);
@@ -166,7 +176,7 @@ static bool enough(const struct eb_contact *contact, size_t item)
 {
     bool has = false;
     for (size_t k = 0; k < EB_SOURCES_MAX; k++)
-        has = has || (*contact->texts)[item][k][0] != '\0';
+        has = has || contact->texts[item][k][0] != '\0';
     return has && contact->first_is_enough;
 }
 
@@ -178,7 +188,7 @@ static bool is_of(const struct eb_value *value, const struct eb_access *access, 
 bool ebi_values_wanted(const struct eb_contact *contact, const struct eb_access *access, unsigned kinds)
 {
     char *text;
-    for (size_t i = 0; i < EBI_PLACES; i++) {
+    for (size_t i = 0; i < ebi_places(contact); i++) {
         if (is_of(ebi_value_at(contact, i, &text), access, kinds) && !enough(contact, i / EB_SOURCES_MAX))
             return true;
     }
@@ -189,7 +199,7 @@ void ebi_values_failed(struct eb_contact *contact, const struct eb_access *acces
                        const struct eb_error *error)
 {
     char *text;
-    for (size_t i = 0; i < EBI_PLACES; i++) {
+    for (size_t i = 0; i < ebi_places(contact); i++) {
         if (is_of(ebi_value_at(contact, i, &text), access, kinds))
             contact->failed[i / EB_SOURCES_MAX] |= (uint8_t)(1U << i % EB_SOURCES_MAX);
     }
@@ -199,7 +209,7 @@ void ebi_values_failed(struct eb_contact *contact, const struct eb_access *acces
 
 bool ebi_values_lost(const struct eb_contact *contact)
 {
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+    for (size_t i = 0; i < eb_profile_items(contact->profile); i++) {
         const struct eb_values *values = eb_profile_values(contact->profile, i);
         if (values != NULL && values->count > 0 && contact->failed[i] == (1U << values->count) - 1)
             return true;
@@ -209,7 +219,7 @@ bool ebi_values_lost(const struct eb_contact *contact)
 
 void ebi_cut_before(char *text, const char *mark)
 {
-    if (mark[0] == '\0')
+    if (mark == NULL)
         return;
     const char *at = strstr(text, mark);
     if (at != NULL) {
@@ -223,12 +233,12 @@ void ebi_cut_before(char *text, const char *mark)
 bool ebi_value_text(const struct eb_contact *contact, const struct eb_values *values, char *text, size_t cap)
 {
     text[0] = '\0';
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+    for (size_t i = 0; i < eb_profile_items(contact->profile); i++) {
         if (values == NULL || eb_profile_values(contact->profile, i) != values)
             continue;
         for (size_t k = 0; k < values->count && text[0] == '\0'; k++) {
-            if (strlen((*contact->texts)[i][k]) < cap) /* half a text is none */
-                eb_text_copy(text, cap, (*contact->texts)[i][k]);
+            if (strlen(contact->texts[i][k]) < cap) /* half a text is none */
+                eb_text_copy(text, cap, contact->texts[i][k]);
         }
     }
     return text[0] != '\0';
@@ -244,12 +254,37 @@ bool ebi_in_loader(const struct eb_contact *contact)
 const char *ebi_port_lacks(const struct eb_port *port, const struct eb_access *access)
 {
     /* in the order of the EB_NEEDS bits */
-    static const char texts[][16] = {"port: no UDP", "port: no TCP", "port: no frames", "port: no CAN",
-                                     "port: no USB"};
-    const void *const groups[] = {port->udp, port->tcp, port->frame, port->can, port->usb};
+    static const char texts[][16] = {"port: no UDP", "port: no TCP", "port: no frames",
+                                     "port: no CAN", "port: no USB", "port: no HTTP"};
+    const void *const groups[] = {port->udp, port->tcp, port->frame,
+                                  port->can, port->usb, EB_PORT_HAS(port, http, begin) ? port->http : NULL};
     for (size_t i = 0; i < sizeof groups / sizeof groups[0]; i++) {
         if ((access->needs >> i & 1) != 0 && groups[i] == NULL)
             return texts[i];
     }
     return NULL;
+}
+
+bool ebi_link_to(const struct eb_contact *contact, struct eb_link *link)
+{
+    const struct eb_port *port = contact->port;
+    const struct eb_target *target = contact->target;
+    struct eb_link links[EB_LINKS_MAX];
+    if (target->link != NULL) {
+        *link = *target->link;
+        return true;
+    }
+    size_t count = port->links != NULL && port->links->list != NULL
+                       ? port->links->list(port->self, links, EB_LINKS_MAX)
+                       : 0;
+    for (size_t i = 0; i < count; i++) {
+        for (size_t k = 0; k < links[i].count && links[i].up; k++) {
+            if (links[i].has_mac && eb_link_covers(&links[i].addresses[k], target->modbus.ip)) {
+                *link = links[i];
+                link->addresses[0] = links[i].addresses[k];
+                return true;
+            }
+        }
+    }
+    return false;
 }

@@ -58,6 +58,7 @@ void eb_error_code_text(const struct eb_error *error, char text[EB_CODE_TEXT_BYT
         [EB_CODE_CIP] = {"CIP general status ", 2},
         [EB_CODE_DCP] = {"DCP block error ", 0},
         [EB_CODE_LSS] = {"LSS error code ", 0},
+        [EB_CODE_HTTP] = {"HTTP status ", 0},
     };
     struct eb_text to;
     eb_text_init(&to, text, EB_CODE_TEXT_BYTES);

@@ -336,9 +336,11 @@ void ebi_poll_preparing(struct eb_run *run)
         status = ebi_poll_operation(run);
         if (status == EB_PENDING)
             return;
+        if (steps->list[run->step - 1].by != NULL || run->hand_done)
+            ebi_hands_done(run);
         if (status != EB_OK || run->stopping) {
             const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
-            run->by_hand = steps->list[run->step - 1].hand[0] != '\0' && status == EB_UNCONFIRMED;
+            run->by_hand = steps->list[run->step - 1].hand != NULL && status == EB_UNCONFIRMED;
             if (run->by_hand) { /* patience is over; another try would only ask again */
                 count_failure(run, &run->contact.error);
                 ebi_begin_undo(run);
@@ -351,8 +353,7 @@ void ebi_poll_preparing(struct eb_run *run)
     if (run->step < steps->count) {
         const struct eb_step *step = &steps->list[run->step++];
         ebi_begin_step(run, step);
-        if (step->hand[0] != '\0')
-            ebi_tell(run);
+        ebi_ask_hand(run, step);
         return;
     }
     /* It may have restarted into its loader: is it still the same one?  A way of its own sees to that itself.
@@ -424,6 +425,8 @@ void ebi_poll_sending(struct eb_run *run)
         by->access->stop(by->context);
     enum eb_status status = ebi_poll_operation(run);
     update_progress(run);
+    if (run->contact.done_bytes > 0 || run->contact.all_sent)
+        ebi_hands_done(run);
     run->record.sent = run->record.sent || run->contact.done_bytes > 0;
     if (status == EB_PENDING) {
         if (run->now_us - run->event_us >= EB_RUN_EVENT_US)
@@ -441,6 +444,13 @@ void ebi_poll_sending(struct eb_run *run)
     }
     /* Without the last acknowledgement nobody knows whether the device has it all: the confirm will tell. */
     bool perhaps_whole = status == EB_NO_ANSWER && run->contact.all_sent;
+    if (status == EB_UNCONFIRMED &&
+        run->hand_count > 0) { /* nobody has done it; another try would only ask again */
+        run->by_hand = true;
+        count_failure(run, &run->contact.error);
+        ebi_begin_undo(run);
+        return;
+    }
     if (status != EB_OK && !perhaps_whole) {
         try_again(run, &run->contact.error);
         return;
@@ -507,7 +517,8 @@ void ebi_poll_activating(struct eb_run *run)
         return;
     }
     if (run->step < steps->count) {
-        ebi_begin_step(run, &steps->list[run->step++]);
+        ebi_begin_step(run, &steps->list[run->step]);
+        ebi_ask_hand(run, &steps->list[run->step++]);
         return;
     }
     run->answered_us = EB_NEVER;
@@ -553,6 +564,20 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
     return true;
 }
 
+/* The program does not answer, but the loader asks: it is still told to stay there. */
+static void note_loader(struct eb_run *run, struct eb_error *error)
+{
+    const struct ebi_run_access *by = ebi_sender(run);
+    if (by->access->still_loader == NULL || !by->access->still_loader(by->context, run->now_us))
+        return;
+    *error = (struct eb_error){
+        .status = EB_UNCONFIRMED,
+        .retry = EB_RETRY_NEVER,
+        .where = "waiting for its program",
+        .text = "its loader asks again: its service switch is still on, or the program does not start"};
+    eb_text_copy(run->contact.notice, sizeof run->contact.notice, error->text);
+}
+
 void ebi_poll_returning(struct eb_run *run)
 {
     enum eb_status status = ebi_poll_look(run);
@@ -564,6 +589,10 @@ void ebi_poll_returning(struct eb_run *run)
     if (status == EB_PENDING)
         return;
     status = ebi_take_look(run, status, &error);
+    if (status == EB_OK)
+        ebi_hands_done(run);
+    else
+        note_loader(run, &error);
     if (status == EB_OK) {
         /* Until it was seen to restart it may just not have begun to. */
         bool seen = ebi_restart_seen(run);

@@ -106,7 +106,7 @@ static void take_identity(struct eb_run *run)
                 (version->list[k].by->wire == EB_WIRE_USB && version->list[k].item == EB_USB_RELEASE);
     }
     run->disagreements = 0;
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++)
+    for (size_t i = 0; i < eb_profile_items(p); i++)
         find_disagreement(run, i);
     run->identified = true;
 }

@@ -59,6 +59,9 @@ enum {
 void ebi_set_state(struct eb_run *run, enum ebi_state state);
 void ebi_set_rung(struct eb_run *run, enum eb_rung rung);
 void ebi_tell(struct eb_run *run);
+/* A step that a person does is due: it is told.  All that were due are seen to be done. */
+void ebi_ask_hand(struct eb_run *run, const struct eb_step *step);
+void ebi_hands_done(struct eb_run *run);
 void ebi_pause_in(struct eb_run *run, enum ebi_state state, uint64_t us);
 void ebi_keep_error(struct eb_run *run, const struct eb_error *error);
 struct eb_run_item *ebi_current(struct eb_run *run);

@@ -44,6 +44,14 @@ enum eb_status ebi_poll_operation(struct eb_run *run)
     const struct ebi_run_access *by = &run->accesses[run->active];
     if (run->active < run->access_count)
         return by->access->poll(by->context, run->now_us);
+    if (run->hand_waits && !run->stopping) {
+        if (run->hand_done || run->now_us < run->step_end_us)
+            return run->hand_done ? EB_OK : EB_PENDING;
+        run->contact.error = (struct eb_error){.status = EB_UNCONFIRMED,
+                                               .where = "waiting for a manual step",
+                                               .text = "it was not reported as done in time"};
+        return EB_UNCONFIRMED;
+    }
     return run->now_us >= run->step_end_us ? EB_OK : EB_PENDING;
 }
 
@@ -104,11 +112,16 @@ static size_t context_words(const struct eb_access *access)
     return (access->context_bytes + sizeof(uint64_t) - 1) / sizeof(uint64_t);
 }
 
+static size_t texts_words(const struct eb_profile *profile)
+{
+    return (eb_profile_items(profile) * sizeof(eb_texts) + sizeof(uint64_t) - 1) / sizeof(uint64_t);
+}
+
 size_t eb_run_memory_bytes(const struct eb_profile *profile)
 {
     const struct eb_access *list[EB_ACCESSES_MAX];
     size_t count = eb_profile_accesses(profile, list);
-    size_t words = 0;
+    size_t words = texts_words(profile);
     for (size_t i = 0; i < count; i++)
         words += context_words(list[i]);
     return words * sizeof(uint64_t);
@@ -134,7 +147,8 @@ void ebi_init_accesses(struct eb_run *run)
 {
     const struct eb_run_config *config = &run->config;
     const struct eb_access *list[EB_ACCESSES_MAX];
-    uint64_t *at = config->memory;
+    uint64_t *at = config->memory + texts_words(config->profile);
+    run->texts = (eb_texts *)config->memory;
     run->contact = (struct eb_contact){.port = config->port,
                                        .profile = config->profile,
                                        .target = &run->config.target,
@@ -144,7 +158,7 @@ void ebi_init_accesses(struct eb_run *run)
                                        .buffer_bytes = config->buffer_bytes,
                                        .first_is_enough = config->count > 0,
                                        .interrupted = config->interrupted,
-                                       .texts = &run->texts};
+                                       .texts = run->texts};
     run->access_count = eb_profile_accesses(config->profile, list);
     for (size_t i = 0; i < run->access_count; i++) {
         run->accesses[i] = (struct ebi_run_access){list[i], at};

@@ -229,9 +229,35 @@ bool ebi_may_act(struct eb_run *run, enum eb_effect effect)
 
 const char *eb_run_hand(const struct eb_run *run)
 {
-    const struct eb_steps *steps = &run->config.profile->prepare;
-    bool waits = run->state == EBI_PREPARING && run->step > 0 && run->step <= steps->count;
-    return waits && steps->list[run->step - 1].hand[0] != '\0' ? steps->list[run->step - 1].hand : NULL;
+    return run->hand_count > 0 && run->state != EBI_ENDED ? run->hands[run->hand_count - 1] : NULL;
+}
+
+bool eb_run_hand_waits(const struct eb_run *run)
+{
+    return run->hand_waits && !run->hand_done;
+}
+
+void eb_run_hand_done(struct eb_run *run)
+{
+    run->hand_done = run->hand_waits;
+}
+
+void ebi_ask_hand(struct eb_run *run, const struct eb_step *step)
+{
+    if (step->hand == NULL)
+        return;
+    if (run->hand_count == EB_HANDS_MAX)
+        run->hand_count = 0;
+    run->hands[run->hand_count++] = step->hand;
+    run->hand_waits = step->by == NULL && step->kind == EB_HAND_ASKED;
+    run->hand_done = false;
+    ebi_tell(run);
+}
+
+void ebi_hands_done(struct eb_run *run)
+{
+    run->hand_count = 0;
+    run->hand_waits = false;
 }
 
 /* ------------------------------------------------------------------------------------------------- */

@@ -23,6 +23,11 @@ const struct eb_component_profile *eb_profile_component(const struct eb_profile 
 
 enum { ITEMS_OF_DEVICE = 8 }; /* the others are the components' */
 
+size_t eb_profile_items(const struct eb_profile *profile)
+{
+    return ITEMS_OF_DEVICE + 2 * profile->count;
+}
+
 const struct eb_values *eb_profile_values(const struct eb_profile *p, size_t index)
 {
     const struct eb_values *const device[ITEMS_OF_DEVICE] = {
