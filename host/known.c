@@ -22,7 +22,9 @@ static const char schema[] =
     "NULL,"
     " floor TEXT NOT NULL, PRIMARY KEY (serial, order_code, component));"
     "CREATE TABLE IF NOT EXISTS cards (serial TEXT NOT NULL, order_code TEXT NOT NULL, mac TEXT NOT NULL,"
-    " seen TEXT NOT NULL, PRIMARY KEY (serial, order_code, mac));";
+    " seen TEXT NOT NULL, PRIMARY KEY (serial, order_code, mac));"
+    "CREATE TABLE IF NOT EXISTS certificates (site TEXT NOT NULL, name TEXT NOT NULL, sha256 TEXT NOT NULL,"
+    " seen TEXT NOT NULL, PRIMARY KEY (site, name));";
 
 struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
 {
@@ -193,5 +195,30 @@ bool eb_known_mac(struct eb_known *known, const struct eb_identity *id, const ch
                                     "INSERT OR REPLACE INTO cards (serial, order_code, mac, seen)"
                                     " VALUES (?, ?, ?, strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))",
                                     id->serial, id->order_code, mac, NULL),
+                        problem);
+}
+
+bool eb_known_certificate(struct eb_known *known, const char *site, const char *name,
+                          char certificate[EB_CERTIFICATE_TEXT_BYTES])
+{
+    struct eb_problem problem = {""};
+    sqlite3_stmt *ask =
+        EBI_SQL_ASK(&known->sql, &problem, "SELECT sha256 FROM certificates WHERE site = ?1 AND name = ?2",
+                    site, name, NULL);
+    bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
+    if (found)
+        ebi_sql_text(ask, 0, certificate, EB_CERTIFICATE_TEXT_BYTES);
+    ebi_sql_end(&known->sql, ask);
+    return found;
+}
+
+bool eb_known_set_certificate(struct eb_known *known, const char *site, const char *name,
+                              const char *certificate, struct eb_problem *problem)
+{
+    return ebi_sql_done(&known->sql,
+                        EBI_SQL_ASK(&known->sql, problem,
+                                    "INSERT OR REPLACE INTO certificates (site, name, sha256, seen)"
+                                    " VALUES (?, ?, ?, strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))",
+                                    site, name, certificate, NULL),
                         problem);
 }

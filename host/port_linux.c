@@ -40,6 +40,7 @@ struct port_linux {
     int cap;
     struct ebi_linux_can *can;
     struct ebi_linux_usb *usb;
+    struct ebi_linux_http *http;
     int raw[RAW_SOCKETS]; /* opened first, so that the right to open them can be given up; -1: lent out */
 };
 
@@ -86,13 +87,16 @@ static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **re
     struct timespec timeout = {0};
     size_t count = ebi_linux_can_ready(p->can, ready, cap);
     count += ebi_linux_usb_ready(p->usb, ready + count, cap - count);
+    count += ebi_linux_http_ready(p->http, ready + count, cap - count);
     if (count > 0)
         return count;
     uint64_t now = ebi_linux_now_us(p);
     uint64_t can_us = ebi_linux_can_tick(p->can, now);
     uint64_t usb_us = ebi_linux_usb_deadline_us(p->usb, now);
     deadline_us = can_us < deadline_us ? can_us : deadline_us;
+    uint64_t http_us = ebi_linux_http_deadline_us(p->http);
     deadline_us = usb_us < deadline_us ? usb_us : deadline_us;
+    deadline_us = http_us < deadline_us ? http_us : deadline_us;
     if (deadline_us > now && deadline_us != EB_NEVER) {
         timeout.tv_sec = (time_t)((deadline_us - now) / 1000000);
         timeout.tv_nsec = (long)((deadline_us - now) % 1000000) * 1000;
@@ -104,6 +108,8 @@ static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **re
             ebi_linux_can_event(p->can, events[i].data.u32 & ~(uint32_t)EBI_LINUX_CAN);
             continue;
         }
+        if (events[i].data.u32 == EBI_LINUX_HTTP)
+            continue;
         int number = (int)events[i].data.u32;
         struct handle *h = &p->handles[number];
         if (h->fd < 0)
@@ -118,6 +124,8 @@ static size_t wait_until(void *self, uint64_t deadline_us, struct eb_waiter **re
     ebi_linux_can_tick(p->can, ebi_linux_now_us(p));
     if (usb_us != EB_NEVER)
         ebi_linux_usb_event(p->usb);
+    ebi_linux_http_event(p->http);
+    count += ebi_linux_http_ready(p->http, ready + count, cap - count);
     count += ebi_linux_can_ready(p->can, ready + count, cap - count);
     return count + ebi_linux_usb_ready(p->usb, ready + count, cap - count);
 }
@@ -228,12 +236,14 @@ static enum eb_status udp_open(void *self, struct eb_waiter *waiter, const struc
                                int *handle)
 {
     int fd = socket(AF_INET, SOCK_DGRAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+    enum eb_status failed = EB_IO;
     if (fd >= 0 && options != NULL && !set_options(fd, options)) {
+        failed = errno == EACCES || errno == EPERM ? EB_DENIED : errno == EADDRINUSE ? EB_BUSY : EB_IO;
         close(fd);
         fd = -1;
     }
     *handle = new_handle(self, fd, waiter, false);
-    return *handle == EB_NO_HANDLE ? EB_IO : EB_OK;
+    return *handle == EB_NO_HANDLE ? failed : EB_OK;
 }
 
 /* A burst as the kernel wants it; `count` of the messages are described. */
@@ -568,6 +578,24 @@ static void usb_close(void *self, int handle)
     ebi_linux_usb_close(((struct port_linux *)self)->usb, handle);
 }
 
+/* --- HTTP ---------------------------------------------------------------------------------------- */
+
+static enum eb_status http_begin(void *self, struct eb_waiter *waiter, const struct eb_http_request *request,
+                                 int *handle)
+{
+    return ebi_linux_http_begin(((struct port_linux *)self)->http, waiter, request, handle);
+}
+
+static enum eb_status http_poll(void *self, int handle, struct eb_http_progress *progress)
+{
+    return ebi_linux_http_poll(((struct port_linux *)self)->http, handle, progress);
+}
+
+static void http_close(void *self, int handle)
+{
+    ebi_linux_http_close(((struct port_linux *)self)->http, handle);
+}
+
 /* ------------------------------------------------------------------------------------------------- */
 
 static const struct eb_port_time time_group = {sizeof time_group, ebi_linux_now_us, wait_until,
@@ -584,6 +612,8 @@ static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_se
 static const struct eb_port_usb usb_group = {sizeof usb_group, usb_device, usb_watch, usb_open, usb_claim,
                                              usb_control,      usb_answer, usb_reset, usb_close};
 
+static const struct eb_port_http http_group = {sizeof http_group, http_begin, http_poll, http_close};
+
 const struct eb_port *eb_port_linux_open(void)
 {
     struct port_linux *p = calloc(1, sizeof *p);
@@ -598,13 +628,17 @@ const struct eb_port *eb_port_linux_open(void)
                                .frame = &frame_group,
                                .links = &links_group,
                                .can = &can_group,
-                               .usb = &usb_group};
+                               .usb = &usb_group,
+                               .http = &http_group};
     for (size_t i = 0; i < RAW_SOCKETS; i++)
         p->raw[i] = -1;
     p->can = p->epoll_fd >= 0 ? ebi_linux_can_new(p->epoll_fd) : NULL;
     p->usb = p->can != NULL ? ebi_linux_usb_new() : NULL;
-    if (p->usb != NULL)
+    p->http = p->usb != NULL ? ebi_linux_http_new(p->epoll_fd) : NULL;
+    if (p->http != NULL)
         return &p->port;
+    if (p->usb != NULL)
+        ebi_linux_usb_free(p->usb);
     close_raw(p);
     if (p->can != NULL)
         ebi_linux_can_free(p->can);
@@ -627,6 +661,7 @@ void eb_port_linux_close(const struct eb_port *port)
             close(p->handles[i].fd);
     }
     close_raw(p);
+    ebi_linux_http_free(p->http);
     ebi_linux_usb_free(p->usb);
     ebi_linux_can_free(p->can);
     close(p->epoll_fd);

@@ -53,6 +53,21 @@ enum eb_status ebi_linux_usb_answer(struct ebi_linux_usb *usb, int handle, uint8
 enum eb_status ebi_linux_usb_reset(struct ebi_linux_usb *usb, int handle);
 void ebi_linux_usb_close(struct ebi_linux_usb *usb, int handle);
 
+/* port_linux_http.c */
+enum { EBI_LINUX_HTTP = 1 << 29 }; /* marks its sockets among epoll's data */
+struct ebi_linux_http;
+struct ebi_linux_http *ebi_linux_http_new(int epoll_fd);
+void ebi_linux_http_free(struct ebi_linux_http *http);
+/* A socket of it is ready, or its time has come. */
+void ebi_linux_http_event(struct ebi_linux_http *http);
+uint64_t ebi_linux_http_deadline_us(const struct ebi_linux_http *http);
+size_t ebi_linux_http_ready(struct ebi_linux_http *http, struct eb_waiter **ready, size_t cap);
+enum eb_status ebi_linux_http_begin(struct ebi_linux_http *http, struct eb_waiter *waiter,
+                                    const struct eb_http_request *request, int *handle);
+enum eb_status ebi_linux_http_poll(struct ebi_linux_http *http, int handle,
+                                   struct eb_http_progress *progress);
+void ebi_linux_http_close(struct ebi_linux_http *http, int handle);
+
 uint64_t ebi_linux_now_us(void *self);
 
 #endif

@@ -216,12 +216,14 @@ static void read_components(struct ebi_yaml_map *map, struct eb_profile *p)
     const char *name;
     yaml_node_t *node;
     yaml_node_t *components = ebi_yaml_get(map, "components", true);
+    struct eb_component_profile *list = ebi_yaml_keep(map->yaml, EB_COMPONENTS_MAX * sizeof *list);
+    p->components = list;
     for (size_t i = 0; (node = ebi_yaml_pair(map->yaml, components, i, &name)) != NULL; i++) {
         if (i == EB_COMPONENTS_MAX) {
-            ebi_yaml_wrong(map->yaml, node, "one component too many", "at most 4");
+            ebi_yaml_wrong(map->yaml, node, "one component too many", "at most 16");
             return;
         }
-        read_component(map->yaml, name, node, &p->components[i]);
+        read_component(map->yaml, name, node, &list[i]);
         p->count = i + 1;
     }
 }
@@ -279,6 +281,12 @@ static void read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
     ebi_yaml_map_end(&settings);
 }
 
+void eb_profile_free(struct eb_profile *p)
+{
+    ebi_kept_free(p->memory);
+    memset(p, 0, sizeof *p);
+}
+
 bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *problem)
 {
     struct ebi_yaml yaml;
@@ -314,5 +322,8 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     read_list(&yaml, ebi_yaml_get(&map, "loses", false), p->loses, EB_LOSSES_MAX, EB_LOSS_TEXT_BYTES);
     ebi_yaml_map_end(&map);
     ebi_yaml_close(&yaml);
+    p->memory = yaml.memory;
+    if (yaml.failed)
+        eb_profile_free(p);
     return !yaml.failed;
 }

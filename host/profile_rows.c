@@ -20,6 +20,8 @@ static const struct entry {
     {&eb_access_dfu, &eb_rows_dfu},
     {&eb_access_tftp, &eb_rows_tftp},
     {&eb_access_modbus_file, &eb_rows_modbus_file},
+    {&eb_access_http, &eb_rows_http},
+    {&eb_access_pull, &eb_rows_pull},
     /* clang-format on */
 };
 enum { ENTRIES = sizeof entries / sizeof entries[0] };
@@ -46,9 +48,11 @@ static void put_number(void *member, size_t bytes, uint64_t number)
            bytes);
 }
 
-static void read_oid(struct ebi_yaml_map *map, const struct eb_field *field, struct eb_oid *oid)
+static void read_oid(struct ebi_yaml_map *map, const struct eb_field *field, void *member)
 {
     char text[160] = "";
+    struct eb_oid *oid = ebi_yaml_keep(map->yaml, sizeof *oid);
+    memcpy(member, &oid, sizeof oid);
     ebi_yaml_text(map, field->key, true, text, sizeof text);
     if (!map->yaml->failed && !eb_oid_parse(text, oid))
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, field->key), "no object identifier",
@@ -76,6 +80,76 @@ static void read_number(struct ebi_yaml_map *map, const struct eb_field *field, 
         snprintf(expected, sizeof expected, "the odd one %s", field->odd);
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, field->key), "an even number", expected);
     }
+}
+
+/* The items of a list, or the one value; NULL behind the last. */
+static yaml_node_t *one_of(struct ebi_yaml_map *map, yaml_node_t *node, size_t index)
+{
+    if (node != NULL && node->type == YAML_SEQUENCE_NODE)
+        return ebi_yaml_item(map->yaml, node, index);
+    return index == 0 && !map->yaml->failed ? node : NULL;
+}
+
+enum { LIST_MAX = 16 };
+
+static size_t count_of(struct ebi_yaml_map *map, yaml_node_t *node, size_t most)
+{
+    size_t count = 0;
+    while (one_of(map, node, count) != NULL && count <= most)
+        count++;
+    if (count > most) {
+        char expected[32];
+        snprintf(expected, sizeof expected, "at most %zu", most);
+        ebi_yaml_wrong(map->yaml, node, "one too many", expected);
+    }
+    return count;
+}
+
+static void read_strings(struct ebi_yaml_map *map, const struct eb_field *field, struct eb_strings *strings)
+{
+    yaml_node_t *node = ebi_yaml_get(map, field->key, field->needed);
+    size_t count = count_of(map, node, LIST_MAX);
+    const char **list = ebi_yaml_keep(map->yaml, count * sizeof *list);
+    for (size_t i = 0; i < count && !map->yaml->failed; i++)
+        list[i] = ebi_yaml_kept(map->yaml, one_of(map, node, i));
+    *strings = (struct eb_strings){list, map->yaml->failed ? 0 : count};
+}
+
+static void read_numbers(struct ebi_yaml_map *map, const struct eb_field *field, struct eb_numbers *numbers)
+{
+    yaml_node_t *node = ebi_yaml_get(map, field->key, field->needed);
+    size_t count = count_of(map, node, EB_NUMBERS_MAX);
+    numbers->count = 0;
+    for (size_t i = 0; i < count && !map->yaml->failed; i++) {
+        yaml_node_t *item = one_of(map, node, i);
+        const char *text = ebi_yaml_scalar(map->yaml, item);
+        char *end = NULL;
+        unsigned long number = text != NULL ? strtoul(text, &end, 10) : 0;
+        if (text != NULL && (*end != '\0' || text[0] < '0' || text[0] > '9' || number < field->least ||
+                             number > field->most)) {
+            char expected[80];
+            snprintf(expected, sizeof expected, "a whole number from %u to %u", field->least, field->most);
+            ebi_yaml_wrong(map->yaml, item, text, expected);
+        }
+        numbers->list[numbers->count++] = (uint16_t)number;
+    }
+}
+
+static void read_pairs(struct ebi_yaml_map *map, const struct eb_field *field, struct eb_pairs *pairs)
+{
+    yaml_node_t *node = ebi_yaml_get(map, field->key, field->needed);
+    const char *name;
+    size_t count = 0;
+    while (count <= LIST_MAX && ebi_yaml_pair(map->yaml, node, count, &name) != NULL)
+        count++;
+    if (count > LIST_MAX)
+        ebi_yaml_wrong(map->yaml, node, "one too many", "at most 16");
+    struct eb_pair *list = ebi_yaml_keep(map->yaml, (count + 1) * sizeof *list);
+    for (size_t i = 0; i < count && !map->yaml->failed; i++) {
+        list[i].text = ebi_yaml_kept(map->yaml, ebi_yaml_pair(map->yaml, node, i, &name));
+        list[i].name = memcpy(ebi_yaml_keep(map->yaml, strlen(name) + 1), name, strlen(name) + 1);
+    }
+    *pairs = (struct eb_pairs){list, map->yaml->failed ? 0 : count};
 }
 
 static void read_field(struct ebi_yaml_map *map, const struct eb_field *field, void *to)
@@ -107,6 +181,20 @@ static void read_field(struct ebi_yaml_map *map, const struct eb_field *field, v
         break;
     case EB_FIELD_TEXT:
         ebi_yaml_text(map, field->key, field->needed, member, field->bytes);
+        break;
+    case EB_FIELD_STRING: {
+        const char *text = ebi_yaml_string(map, field->key, field->needed);
+        memcpy(member, &text, sizeof text);
+        break;
+    }
+    case EB_FIELD_STRINGS:
+        read_strings(map, field, member);
+        break;
+    case EB_FIELD_PAIRS:
+        read_pairs(map, field, member);
+        break;
+    case EB_FIELD_NUMBERS:
+        read_numbers(map, field, member);
         break;
     case EB_FIELD_OID:
         read_oid(map, field, member);
@@ -159,8 +247,27 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
     }
     value->kind = row->kind;
     read_fields(&map, row->fields, row->count, value);
-    ebi_yaml_text(&map, "after", false, value->after, sizeof value->after);
+    value->after = ebi_yaml_string(&map, "after", false);
     ebi_yaml_map_end(&map);
+}
+
+/* {by-hand: {do: ...}} without a register that tells whether it was done: what comes next shows it, or with
+ * `ask` the person. */
+static bool by_hand(struct ebi_yaml_map *map, struct eb_step *step)
+{
+    static const char key[] = "by-hand";
+    if (!ebi_yaml_has(map, key))
+        return false;
+    struct ebi_yaml_map hand = ebi_yaml_map(map->yaml, ebi_yaml_need(map, key));
+    if (ebi_yaml_has(&hand, "address"))
+        return false;
+    ebi_yaml_get(map, key, true);
+    step->hand = ebi_yaml_string(&hand, "do", true);
+    step->kind = ebi_yaml_yes(&hand, "ask", false) ? EB_HAND_ASKED : EB_HAND_SEEN;
+    step->time_ms =
+        step->kind == EB_HAND_ASKED ? 1000 * (uint32_t)ebi_yaml_number(&hand, "within-s", 1, 3600, 600) : 0;
+    ebi_yaml_map_end(&hand);
+    return true;
 }
 
 void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step)
@@ -171,6 +278,10 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
     if (ebi_yaml_has(&map, wait)) {
         step->time_ms = (uint32_t)ebi_yaml_number(&map, wait, 0, 600000, 0);
+        ebi_yaml_map_end(&map);
+        return;
+    }
+    if (by_hand(&map, step)) {
         ebi_yaml_map_end(&map);
         return;
     }
@@ -187,7 +298,9 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
     }
     struct ebi_yaml_map fields = ebi_yaml_map(yaml, ebi_yaml_get(&map, row->key, true));
     step->kind = row->kind;
-    read_fields(&fields, row->fields, row->count, step);
+    void *more = row->more_bytes > 0 ? ebi_yaml_keep(yaml, row->more_bytes) : NULL;
+    step->more = more;
+    read_fields(&fields, row->fields, row->count, more != NULL ? more : (void *)step);
     ebi_yaml_map_end(&fields);
     ebi_yaml_map_end(&map);
 }
@@ -198,7 +311,7 @@ static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p
     if (p->prepare.count + p->activate.count + p->undo.count > 0)
         ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate' or 'undo'",
                        "none: a device on a CAN bus or on USB is written to in the order of its standard");
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+    for (size_t i = 0; i < eb_profile_items(p); i++) {
         const struct eb_values *values = eb_profile_values(p, i);
         for (size_t k = 0; values != NULL && k < values->count; k++) {
             if (values->list[k].by != p->sends_by)
@@ -260,8 +373,11 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
         snprintf(expected, sizeof expected, "no: %s cannot read back what was sent", p->sends_by->title);
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "read-back"), "yes", expected);
     }
+    void *more = found != NULL && found->more_bytes > 0 ? ebi_yaml_keep(map->yaml, found->more_bytes) : NULL;
+    if (more != NULL)
+        memcpy(p->way, &more, sizeof more);
     if (found != NULL)
-        read_fields(&below, found->fields, found->count, p);
+        read_fields(&below, found->fields, found->count, more != NULL ? more : (void *)p);
     p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&below, "patience-s", 1, 3600, 60);
     ebi_yaml_map_end(&below);
     if (found != NULL && found->complete != NULL && !map->yaml->failed)

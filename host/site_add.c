@@ -212,3 +212,10 @@ struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb
     free(names);
     return profiles;
 }
+
+void eb_profiles_free(struct eb_profile *profiles, size_t count)
+{
+    for (size_t i = 0; i < count; i++)
+        eb_profile_free(&profiles[i]);
+    free(profiles);
+}

@@ -87,6 +87,7 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
         r->yaml.failed = true;
         snprintf(r->yaml.problem->text, sizeof r->yaml.problem->text,
                  "%s: found the profile '%s', expected '%s' as the file is called", path, p->name, name);
+        eb_profile_free(p);
         return NULL;
     }
     site->profile_count++;
@@ -104,7 +105,12 @@ static void read_version(struct ebi_yaml_map *map, const char *key, const struct
     }
 }
 
-static const char no_image[] = "";
+/* A text in the site's own memory. */
+static const char *kept(struct ebi_yaml *yaml, const char *text)
+{
+    size_t size = strlen(text) + 1;
+    return memcpy(ebi_yaml_keep(yaml, size), text, size);
+}
 
 static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_device *device)
 {
@@ -133,9 +139,7 @@ static void read_wants(struct reading *r, yaml_node_t *wants, struct eb_site_dev
         if (image[0] != '\0') {
             char path[EB_PATH_BYTES];
             ebi_path_beside(r->yaml.path, image, path);
-            want->image = strdup(path);
-            if (want->image == NULL)
-                abort();
+            want->image = kept(&r->yaml, path);
         }
         ebi_yaml_map_end(&map);
     }
@@ -176,6 +180,28 @@ static void read_address(struct reading *r, struct ebi_yaml_map *map, struct eb_
             return;
         }
     }
+}
+
+static void read_web(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
+{
+    struct ebi_yaml_map web = ebi_yaml_map(&r->yaml, ebi_yaml_get(map, "http", false));
+    struct eb_site_web *to = &device->web;
+    char authority[EB_PATH_BYTES] = "";
+    to->authority = "";
+    to->port = (uint16_t)ebi_yaml_number(&web, "port", 1, 65535, 0);
+    ebi_yaml_text(&web, "host", false, to->host, sizeof to->host);
+    ebi_yaml_text(&web, "certificate", false, to->certificate, sizeof to->certificate);
+    ebi_yaml_text(&web, "authority", false, authority, sizeof authority);
+    if (to->certificate[0] != '\0' && !r->yaml.failed &&
+        strspn(to->certificate, "0123456789abcdef") != EB_CERTIFICATE_TEXT_BYTES - 1)
+        wrong_word(&r->yaml, ebi_yaml_need(&web, "certificate"), to->certificate,
+                   "the SHA-256 of its certificate, 64 hexadecimal digits in lower case");
+    if (authority[0] != '\0') {
+        char path[EB_PATH_BYTES];
+        ebi_path_beside(r->yaml.path, authority, path);
+        to->authority = kept(&r->yaml, path);
+    }
+    ebi_yaml_map_end(&web);
 }
 
 static void read_mac(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
@@ -258,8 +284,6 @@ static void check_wire(struct reading *r, struct ebi_yaml_map *map, const struct
 
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
-    for (size_t k = 0; k < EB_COMPONENTS_MAX; k++)
-        device->wants[k].image = no_image;
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
     char profile[EB_NAME_BYTES] = "";
     if (!eb_text_copy(device->name, sizeof device->name, name))
@@ -279,6 +303,9 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         ebi_yaml_text(&map, "place", false, device->usb_place, sizeof device->usb_place);
     else
         read_address(r, &map, device);
+    device->web.authority = "";
+    if (!on_bus && !on_usb)
+        read_web(r, &map, device);
     ebi_yaml_text(&map, "serial", false, device->serial, sizeof device->serial);
     ebi_yaml_text(&map, "order-code", false, device->order_code, sizeof device->order_code);
     ebi_yaml_text(&map, "hardware-revision", false, device->hardware_revision,
@@ -299,8 +326,12 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         check_wire(r, &map, device, profile);
     if (device->profile != NULL && on_usb)
         check_usb(r, &map, device);
-    if (device->profile != NULL)
+    if (device->profile != NULL) {
+        device->wants = ebi_yaml_keep(&r->yaml, (device->profile->count + 1) * sizeof *device->wants);
+        for (size_t k = 0; k < device->profile->count; k++)
+            device->wants[k].image = "";
         read_wants(r, wants, device);
+    }
     ebi_yaml_map_end(&map);
 }
 
@@ -483,6 +514,7 @@ struct eb_site *eb_site_read(const char *path, struct eb_problem *problem)
     }
     read_site(&r);
     ebi_yaml_close(&r.yaml);
+    r.site->memory = r.yaml.memory;
     if (r.yaml.failed) {
         eb_site_free(r.site);
         return NULL;
@@ -494,18 +526,9 @@ void eb_site_free(struct eb_site *site)
 {
     if (site == NULL)
         return;
-    /* Behind the last one is one without a name. */
-    for (struct eb_site_device *d = site->devices; d != NULL && d->name[0] != '\0'; d++) {
-        for (size_t k = 0; k < EB_COMPONENTS_MAX; k++) {
-            union {
-                const char *borrowed;
-                void *own;
-            } image = {d->wants[k].image};
-            if (image.borrowed != no_image)
-                free(image.own);
-        }
-    }
-    free(site->profiles);
+    ebi_kept_free(site->memory);
+    if (site->profiles != NULL)
+        eb_profiles_free(site->profiles, site->profile_count);
     free(site->devices);
     free(site);
 }
@@ -586,6 +609,18 @@ static void write_device(FILE *file, const struct eb_site_device *d)
         fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
         fprintf(file, "    ports: {modbus: %u, tftp: %u}\n    unit: %u\n", d->modbus.port, d->tftp.port,
                 d->unit);
+    }
+    if (d->web.port != 0 || d->web.host[0] != '\0' || d->web.certificate[0] != '\0' ||
+        d->web.authority[0] != '\0') {
+        fputs("    http:\n", file);
+        if (d->web.port != 0)
+            fprintf(file, "      port: %u\n", d->web.port);
+        if (d->web.host[0] != '\0')
+            put_text(file, 6, "host", d->web.host);
+        if (d->web.certificate[0] != '\0')
+            put_text(file, 6, "certificate", d->web.certificate);
+        if (d->web.authority[0] != '\0')
+            put_path(file, 6, "authority", d->web.authority);
     }
     if (d->has_mac) {
         char mac[EB_MAC_TEXT_BYTES];

@@ -9,6 +9,7 @@
 #include "einbau/snmp.h"
 #include "image_file.h"
 #include "packet.h"
+#include "trace_http.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -27,6 +28,7 @@ enum {
     INTERFACES_MAX = 32,
     SEGMENT_BYTES = 1460,
     PORT_FIRST = 49152,
+    HTTP_PORT_FIRST = 57344,
     SOCKETCAN_BYTES = 16,
     OPTION_NAME = 2,
     OPTION_FLAGS = 2, /* of a packet: 1 came in, 2 went out */
@@ -52,7 +54,7 @@ struct traced {
     uint64_t asked; /* number of the transfer */
 };
 
-enum group { GROUP_UDP, GROUP_TCP, GROUP_FRAME, GROUP_CAN, GROUP_USB, GROUPS };
+enum group { GROUP_UDP, GROUP_TCP, GROUP_FRAME, GROUP_CAN, GROUP_USB, GROUP_HTTP, GROUPS };
 
 struct trace {
     struct eb_port port;
@@ -65,6 +67,7 @@ struct trace {
     struct interface interfaces[INTERFACES_MAX];
     uint32_t interface_count;
     uint64_t transfers;
+    struct ebi_trace_http *http;
     struct traced *handles[GROUPS];
     int caps[GROUPS];
 };
@@ -420,23 +423,33 @@ static void udp_close(void *self, int handle)
     t->inner->udp->close(t->inner->self, handle);
 }
 
+static void begin_stream(struct trace *t, struct traced *h, uint16_t port, const struct eb_endpoint *peer)
+{
+    char name[EB_LINK_NAME_BYTES] = "ip";
+    uint32_t again = h->sent; /* numbers go on, so that a port used again is another conversation */
+    *h = (struct traced){
+        .peer = *peer, .local = {.port = port}, .sent = again + 0x10000, .received = again + 0x20000};
+    find_local(t, peer, &h->local, name);
+    h->interface = interface_of(t, name, LINKTYPE_ETHERNET);
+    trace_segment(t, h, true, EBI_TCP_SYN, NULL, 0);
+}
+
+static void end_stream(struct trace *t, struct traced *h)
+{
+    if (h->open && !h->ended) {
+        trace_segment(t, h, true, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
+        trace_segment(t, h, false, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
+        trace_segment(t, h, true, EBI_TCP_ACK, NULL, 0);
+    }
+}
+
 static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struct eb_endpoint *peer,
                                int *handle)
 {
     struct trace *t = self;
-    char name[EB_LINK_NAME_BYTES] = "ip";
     enum eb_status status = t->inner->tcp->open(t->inner->self, waiter, peer, handle);
-    if (status == EB_OK) {
-        struct traced *h = traced_at(t, GROUP_TCP, *handle);
-        uint32_t again = h->sent; /* numbers go on, so that a port used again is another conversation */
-        *h = (struct traced){.peer = *peer,
-                             .local = {.port = (uint16_t)(PORT_FIRST + *handle)},
-                             .sent = again + 0x10000,
-                             .received = again + 0x20000};
-        find_local(t, peer, &h->local, name);
-        h->interface = interface_of(t, name, LINKTYPE_ETHERNET);
-        trace_segment(t, h, true, EBI_TCP_SYN, NULL, 0);
-    }
+    if (status == EB_OK)
+        begin_stream(t, traced_at(t, GROUP_TCP, *handle), (uint16_t)(PORT_FIRST + *handle), peer);
     return status;
 }
 
@@ -471,12 +484,7 @@ static enum eb_status tcp_receive(void *self, int handle, uint8_t *bytes, size_t
 static void tcp_close(void *self, int handle)
 {
     struct trace *t = self;
-    struct traced *h = traced_at(t, GROUP_TCP, handle);
-    if (h->open && !h->ended) {
-        trace_segment(t, h, true, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
-        trace_segment(t, h, false, EBI_TCP_FIN | EBI_TCP_ACK, NULL, 0);
-        trace_segment(t, h, true, EBI_TCP_ACK, NULL, 0);
-    }
+    end_stream(t, traced_at(t, GROUP_TCP, handle));
     t->inner->tcp->close(t->inner->self, handle);
 }
 
@@ -657,6 +665,42 @@ static void usb_close(void *self, int handle)
     t->inner->usb->close(t->inner->self, handle);
 }
 
+/* --- HTTP ---------------------------------------------------------------------------------------- */
+
+static void text_open(void *self, int handle, const struct eb_endpoint *peer)
+{
+    struct trace *t = self;
+    begin_stream(t, traced_at(t, GROUP_HTTP, handle), (uint16_t)(HTTP_PORT_FIRST + handle), peer);
+}
+
+static void text_put(void *self, int handle, bool out, const uint8_t *bytes, size_t size)
+{
+    struct trace *t = self;
+    trace_stream(t, traced_at(t, GROUP_HTTP, handle), out, bytes, size);
+}
+
+static void text_close(void *self, int handle)
+{
+    struct trace *t = self;
+    end_stream(t, traced_at(t, GROUP_HTTP, handle));
+}
+
+static enum eb_status http_begin(void *self, struct eb_waiter *waiter, const struct eb_http_request *request,
+                                 int *handle)
+{
+    return ebi_trace_http_begin(((struct trace *)self)->http, waiter, request, handle);
+}
+
+static enum eb_status http_poll(void *self, int handle, struct eb_http_progress *progress)
+{
+    return ebi_trace_http_poll(((struct trace *)self)->http, handle, progress);
+}
+
+static void http_close(void *self, int handle)
+{
+    ebi_trace_http_close(((struct trace *)self)->http, handle);
+}
+
 /* ------------------------------------------------------------------------------------------------- */
 
 static const struct eb_port_time time_group = {sizeof time_group, now_us, wait_until, random_number};
@@ -669,6 +713,8 @@ static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_se
                                              can_receive,      can_state, can_close};
 static const struct eb_port_usb usb_group = {sizeof usb_group, usb_device, usb_watch, usb_open, usb_claim,
                                              usb_control,      usb_answer, usb_reset, usb_close};
+
+static const struct eb_port_http http_group = {sizeof http_group, http_begin, http_poll, http_close};
 
 const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *path, bool real,
                                     struct eb_problem *problem)
@@ -705,7 +751,10 @@ const struct eb_port *eb_trace_open(const struct eb_port *inner, const char *pat
                                .frame = EB_PORT_HAS(inner, frame, open) ? &frame_group : NULL,
                                .links = inner->links != NULL ? &t->links : NULL,
                                .can = EB_PORT_HAS(inner, can, open) ? &can_group : NULL,
-                               .usb = EB_PORT_HAS(inner, usb, device) ? &usb_group : NULL};
+                               .usb = EB_PORT_HAS(inner, usb, device) ? &usb_group : NULL,
+                               .http = EB_PORT_HAS(inner, http, begin) ? &http_group : NULL};
+    const struct ebi_trace_text text = {t, text_open, text_put, text_close};
+    t->http = ebi_trace_http_new(inner, &text);
     put_section(t);
     return &t->port;
 }
@@ -721,6 +770,7 @@ bool eb_trace_close(const struct eb_port *port, struct eb_problem *problem)
                  strerror(errno != 0 ? errno : ENOSPC));
     for (int i = 0; i < GROUPS; i++)
         free(t->handles[i]);
+    ebi_trace_http_free(t->http);
     free(t);
     return ok;
 }

@@ -1,6 +1,7 @@
 #include "yaml_read.h"
 
 #include <errno.h>
+#include <stddef.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -217,6 +218,45 @@ void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, cha
         snprintf(expected, sizeof expected, "at most %zu characters", cap - 1);
         ebi_yaml_wrong(map->yaml, node, "a longer text", expected);
     }
+}
+
+/* Blocks in a list; each begins with the next one. */
+void *ebi_yaml_keep(struct ebi_yaml *yaml, size_t bytes)
+{
+    void **block = calloc(1, sizeof(max_align_t) + bytes);
+    if (block == NULL)
+        abort(); /* a description of a few kilobytes: there is nothing left to work with */
+    *block = yaml->memory;
+    yaml->memory = block;
+    return (char *)block + sizeof(max_align_t);
+}
+
+void ebi_kept_free(void *memory)
+{
+    while (memory != NULL) {
+        void **block = memory;
+        memory = *block;
+        free(block);
+    }
+}
+
+const char *ebi_yaml_kept(struct ebi_yaml *yaml, yaml_node_t *node)
+{
+    const char *text = ebi_yaml_scalar(yaml, node);
+    if (text == NULL)
+        return NULL;
+    if (text[0] == '\0')
+        ebi_yaml_wrong(yaml, node, "an empty text", "some characters");
+    else if (strlen(text) >= EBI_YAML_STRING_BYTES)
+        ebi_yaml_wrong(yaml, node, "a longer text", "at most 255 characters");
+    if (yaml->failed)
+        return NULL;
+    return memcpy(ebi_yaml_keep(yaml, strlen(text) + 1), text, strlen(text) + 1);
+}
+
+const char *ebi_yaml_string(struct ebi_yaml_map *map, const char *key, bool required)
+{
+    return ebi_yaml_kept(map->yaml, ebi_yaml_get(map, key, required));
 }
 
 uint64_t ebi_yaml_number(struct ebi_yaml_map *map, const char *key, uint64_t least, uint64_t most,

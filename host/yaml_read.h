@@ -7,13 +7,14 @@
 #include "einbau/host.h"
 #include <yaml.h>
 
-enum { EBI_YAML_KEYS_MAX = 48 };
+enum { EBI_YAML_KEYS_MAX = 48, EBI_YAML_STRING_BYTES = 256 };
 
 struct ebi_yaml {
     const char *path;
     yaml_document_t document;
     struct eb_problem *problem;
     bool failed;
+    void *memory; /* of ebi_yaml_keep */
 };
 
 /* A mapping being read.  Keys that were never asked for are errors at its end. */
@@ -28,6 +29,14 @@ struct ebi_yaml_map {
 bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *problem);
 void ebi_yaml_close(struct ebi_yaml *yaml);
 yaml_node_t *ebi_yaml_root(struct ebi_yaml *yaml);
+
+/* Memory that outlives the file, zeros at first; all of it is freed by ebi_kept_free(yaml.memory). */
+void *ebi_yaml_keep(struct ebi_yaml *yaml, size_t bytes);
+void ebi_kept_free(void *memory);
+
+/* The text of `key` in such memory; NULL where the key is missing. */
+const char *ebi_yaml_string(struct ebi_yaml_map *map, const char *key, bool required);
+const char *ebi_yaml_kept(struct ebi_yaml *yaml, yaml_node_t *node);
 
 /* Tells a problem at `node`: "PATH:LINE:COLUMN: found FOUND, expected EXPECTED". */
 void ebi_yaml_wrong(struct ebi_yaml *yaml, const yaml_node_t *node, const char *found, const char *expected);

@@ -64,6 +64,32 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     return false;
 }
 
+static bool has_hand(const struct eb_steps *steps)
+{
+    for (size_t i = 0; i < steps->count; i++) {
+        if (steps->list[i].hand != NULL)
+            return true;
+    }
+    return false;
+}
+
+bool eb_job_by_hand(const struct eb_job_device *target)
+{
+    const struct eb_profile *p = target->device->profile;
+    return has_hand(&p->prepare) || has_hand(&p->activate) || has_hand(&p->undo);
+}
+
+/* Whether a manual step at another device is under way: one device by hand at a time. */
+static bool hands_full(const struct eb_job *job, const struct eb_job_device *target)
+{
+    for (size_t i = 0; i < job->count && eb_job_by_hand(target); i++) {
+        const struct eb_job_device *other = &job->devices[i];
+        if (other->begun && !eb_run_ended(&other->fit) && eb_job_by_hand(other))
+            return true;
+    }
+    return false;
+}
+
 /* Begins with those that wait for no one any more, and gives up those that wait in vain. */
 static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
 {
@@ -76,6 +102,8 @@ static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
             if (target->item_count == 0 || target->refused || target->begun || target->waited_for != NULL)
                 continue;
             const struct eb_site_device *other = awaited(job, target, &in_vain);
+            if (other == NULL && hands_full(job, target))
+                continue;
             if (other == NULL) {
                 /* By what runs now in those that it waited for: the run judges once more. */
                 eb_job_surround(job, target, false);

@@ -25,6 +25,9 @@ void ebi_job_attach(struct eb_job *job, struct eb_run_config *config);
 /* Finds the checksums of the wanted images, as far as the devices tell theirs and the images are known. */
 void ebi_job_compare(struct eb_job *job);
 
+/* What a run must know of the device's web server. */
+struct eb_http_target ebi_job_web(struct eb_job_device *target);
+
 bool ebi_job_on_bus(const struct eb_job_device *target);
 bool ebi_job_on_ip(const struct eb_job_device *target);
 

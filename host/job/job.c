@@ -57,6 +57,11 @@ static bool open_site(struct eb_job *job)
         return ebi_job_fail(job, EB_IO, "out of memory");
     for (size_t i = 0; i < job->count; i++) {
         job->devices[i].device = &job->site->devices[i];
+        job->devices[i].job = job;
+        job->devices[i].components =
+            calloc(job->site->devices[i].profile->count + 1, sizeof *job->devices[i].components);
+        if (job->devices[i].components == NULL)
+            return ebi_job_fail(job, EB_IO, "out of memory");
         job->devices[i].chosen = true;
     }
     eb_trust_site(&job->trust, job->site, NULL);
@@ -99,9 +104,11 @@ void eb_job_close(struct eb_job *job)
         free(job->devices[i].planned);
         free(job->devices[i].memory[EB_JOB_LOOK]);
         free(job->devices[i].memory[EB_JOB_FIT]);
+        free(job->devices[i].components);
     }
     eb_shelf_close(job->shelf);
     eb_known_close(job->known);
+    eb_secrets_close(job->secrets);
     eb_record_close(job->record);
     eb_locks_close(job->locks);
     free(job->lefts);

@@ -40,6 +40,10 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
         .target = {.modbus = d->modbus,
                    .tftp = d->tftp,
                    .unit = d->unit,
+                   .has_mac = d->has_mac,
+                   .mac = {d->mac[0], d->mac[1], d->mac[2], d->mac[3], d->mac[4], d->mac[5]},
+                   .prefix = d->prefix,
+                   .http = ebi_job_web(target),
                    .can_link = eb_job_adapter(job, d->wire),
                    .bit_rate = d->wire->bit_rate,
                    .node = d->node,
@@ -206,7 +210,7 @@ static const uint32_t *wanted_checksum(const struct eb_job_device *target, size_
                                                                eb_job_wanted(target, index)) == EB_SAME)
             return &item->checksum;
     }
-    return target->has_checksum[index] ? &target->checksum[index] : NULL;
+    return target->components[index].has_checksum ? &target->components[index].checksum : NULL;
 }
 
 enum eb_mark eb_job_mark(const struct eb_job_device *target, size_t index)

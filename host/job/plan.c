@@ -29,7 +29,9 @@ static const char *version_of(const struct eb_job_device *target, size_t compone
 /* Of a device that this job leaves alone: the version that a job with it would give it, or NULL. */
 static const char *foreseen(const struct eb_job_device *target, size_t component)
 {
-    return !target->chosen && target->foreseen[component][0] != '\0' ? target->foreseen[component] : NULL;
+    return !target->chosen && target->components[component].foreseen[0] != '\0'
+               ? target->components[component].foreseen
+               : NULL;
 }
 
 void eb_job_surround(struct eb_job *job, struct eb_job_device *target, bool planned)
@@ -72,7 +74,7 @@ bool eb_job_candidates(struct eb_job *job, struct eb_job_device *target, size_t 
 static const char *delivered(struct eb_job *job, struct eb_job_device *target, size_t component)
 {
     char last[EB_VERSION_TEXT_BYTES];
-    char *to = target->delivered[component];
+    char *to = target->components[component].delivered;
     const char *said = target->device->wants[component].delivered;
     if (to[0] == '\0' && said[0] != '\0')
         eb_text_copy(to, EB_VERSION_TEXT_BYTES, said);
@@ -84,7 +86,7 @@ static const char *delivered(struct eb_job *job, struct eb_job_device *target, s
 
 static const char *known_floor(struct eb_job *job, struct eb_job_device *target, size_t component)
 {
-    char *to = target->known_floor[component];
+    char *to = target->components[component].known_floor;
     if (to[0] == '\0' && job->known != NULL)
         eb_known_floor(job->known, &target->look.identity,
                        target->device->profile->components[component].name, to);
@@ -333,8 +335,8 @@ static bool choose_image(struct eb_job *job, struct eb_job_device *target, size_
 {
     struct eb_job_choice choice;
     eb_job_choice(job, target, index, candidates, count, &choice);
-    target->lacks[index] = choice.steps == 0;
-    target->refused = target->refused || target->lacks[index];
+    target->components[index].lacks = choice.steps == 0;
+    target->refused = target->refused || target->components[index].lacks;
     for (size_t i = 0; i < choice.steps; i++) {
         const struct eb_image *image = eb_job_shelf_image(job, &candidates[choice.way[i]]);
         if (image == NULL || !add_item(job, target, &target->device->profile->components[index], image))
@@ -416,8 +418,8 @@ static bool use_image(struct eb_job_device *target, size_t index, const struct e
             EB_SAME ||
         memcmp(image->facts.sha256, image->found.sha256, sizeof image->found.sha256) != 0)
         return false;
-    target->has_checksum[index] = true;
-    target->checksum[index] = component->as_it_is ? image->file_checksum : image->checksum;
+    target->components[index].has_checksum = true;
+    target->components[index].checksum = component->as_it_is ? image->file_checksum : image->checksum;
     return true;
 }
 
@@ -452,8 +454,8 @@ static void compare(struct eb_job *job, struct eb_job_device *target, size_t ind
         return;
     eb_job_unit_key(job, target, unit);
     if (job->record != NULL)
-        target->has_checksum[index] =
-            eb_record_checksum(job->record, unit, component->name, want->version, &target->checksum[index]);
+        target->components[index].has_checksum = eb_record_checksum(
+            job->record, unit, component->name, want->version, &target->components[index].checksum);
 }
 
 void ebi_job_compare(struct eb_job *job)
@@ -518,12 +520,13 @@ static void foresee(struct eb_job *job, struct eb_job_device *target)
         fits = target->items[k].verdict.answer == EB_FITS;
     for (size_t k = 0; k < target->item_count && fits; k++) {
         size_t index = (size_t)(target->items[k].component - target->device->profile->components);
-        eb_text_copy(target->foreseen[index], sizeof target->foreseen[index],
+        eb_text_copy(target->components[index].foreseen, sizeof target->components[index].foreseen,
                      target->items[k].image->version);
     }
     target->item_count = 0;
     target->refused = false;
-    memset(target->lacks, 0, sizeof target->lacks);
+    for (size_t k = 0; k < target->device->profile->count; k++)
+        target->components[k].lacks = false;
 }
 
 static size_t waves_of(const struct eb_job *job)
@@ -555,6 +558,7 @@ bool eb_job_plan(struct eb_job *job)
             struct eb_job_device *target = &job->devices[i];
             if (target->device->wave != w)
                 continue;
+            target->refused = false; /* of an earlier plan */
             if (target->asked && !target->chosen)
                 foresee(job, target);
             else if (target->reached && !plan_chosen(job, target))
