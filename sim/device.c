@@ -128,9 +128,9 @@ static void boot(struct ebi_sim_device *d)
         c->pending = false;
     }
     ebi_sim_device_examine(d);
-    d->mode = !d->components[0].valid || d->wants_loader  ? EB_SIM_LOADER
-              : d->conduct.starts_stopped && d->restarted ? EB_SIM_STOPPED
-                                                          : EB_SIM_RUNNING;
+    d->mode = !d->components[0].valid || d->wants_loader || ebi_sim_loader_wanted(d) ? EB_SIM_LOADER
+              : d->conduct.starts_stopped && d->restarted                            ? EB_SIM_STOPPED
+                                                                                     : EB_SIM_RUNNING;
     d->wants_loader = false;
     d->starts++;
     d->started_us = d->net->now_us(d->net->self);

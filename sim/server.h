@@ -35,13 +35,15 @@ struct ebi_sim_server {
     void (*alive)(struct ebi_sim_device *device, bool alive);
     void (*tick)(struct ebi_sim_device *device);
     uint64_t (*deadline_us)(const struct ebi_sim_device *device);
+    /* The world ends: what it allocated. */
+    void (*forget)(struct ebi_sim_device *device);
 };
 
 /* Everything that simulated devices speak, in the order of the bits of `speaks`; a new protocol is added
  * here. */
 #define EBI_SIM_SERVERS(row)                                                                                 \
     row(modbus) row(tftp) row(dcp) row(cip) row(dns_sd) row(snmp) row(lldp) row(ether) row(can) row(usb)     \
-        row(modbus_files)
+        row(modbus_files) row(http) row(loader)
 #define EBI_SIM_DECLARE(name) extern const struct ebi_sim_server ebi_sim_##name;
 EBI_SIM_SERVERS(EBI_SIM_DECLARE)
 extern const struct ebi_sim_server *const ebi_sim_servers[]; /* NULL behind the last */
@@ -49,6 +51,12 @@ extern const struct ebi_sim_server *const ebi_sim_servers[]; /* NULL behind the 
 /* The one that listens there and that the device speaks, or NULL. */
 const struct ebi_sim_server *ebi_sim_server_at(const struct ebi_sim_device *device, bool tcp, uint16_t port);
 bool ebi_sim_speaks(const struct ebi_sim_device *device, const struct ebi_sim_server *server);
+
+/* loader.c: whether a service switch keeps the device in its loader; whether it is there, where it speaks
+ * nothing but its own; the person at the device is asked for something. */
+bool ebi_sim_loader_wanted(const struct ebi_sim_device *device);
+bool ebi_sim_loader_only(const struct ebi_sim_device *device);
+void ebi_sim_loader_person(struct ebi_sim_device *device);
 
 /* What a protocol remembers of a device: zeros at first, freed with it. */
 void *ebi_sim_own(struct ebi_sim_device *device, const struct ebi_sim_server *server, size_t bytes);

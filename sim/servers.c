@@ -8,6 +8,8 @@ const struct ebi_sim_server *const ebi_sim_servers[] = {EBI_SIM_SERVERS(ROW) NUL
 bool ebi_sim_speaks(const struct ebi_sim_device *d, const struct ebi_sim_server *server)
 {
     size_t i = 0;
+    if (ebi_sim_loader_only(d) && server != &ebi_sim_loader && server != &ebi_sim_ether)
+        return false;
     while (ebi_sim_servers[i] != server)
         i++;
     return server->word == NULL || (d->speaks >> i & 1) != 0;

@@ -61,6 +61,7 @@ struct end {
     bool used, tcp, frames;
     struct can_end *can;                    /* NULL: not of a CAN bus */
     struct usb_end *usb;                    /* NULL: not on USB */
+    struct http_end *http;                  /* NULL: no exchange over HTTP */
     const struct ebi_sim_laptop_link *link; /* that it is bound to, or NULL */
     uint8_t group[4];                       /* that it hears */
     int generation;                         /* so that events for an older one are told apart */
@@ -103,6 +104,7 @@ struct ebi_sim_virtual {
     size_t fault_count;
     uint64_t frames;
     struct can_adapter adapters[EBI_SIM_BUSES_MAX];
+    struct eb_port_http http;
     uint64_t usb_free_ns, usb_busy_ns, usb_late_us;
     uint64_t bus_us; /* the earliest bus event that is under way */
 };
@@ -146,6 +148,12 @@ int ebi_sim_new_end(struct ebi_sim_virtual *v, struct eb_waiter *waiter, bool tc
 struct fate ebi_sim_next_fault(struct ebi_sim_virtual *v, struct ebi_sim_device *d, struct ebi_sim_bus *bus);
 
 void ebi_sim_close_end(void *self, int handle);
+
+/* --- virtual_http.c --- */
+void ebi_sim_virtual_http_open(struct ebi_sim_virtual *v);
+void ebi_sim_virtual_http_free(struct end *end);
+struct ebi_sim_device *ebi_sim_device_at(struct ebi_sim_virtual *v, const struct ebi_sim_laptop_link *link,
+                                         const struct eb_endpoint *endpoint);
 
 /* --- virtual_usb.c --- */
 void ebi_sim_virtual_usb_open(struct ebi_sim_virtual *v);

@@ -82,8 +82,8 @@ static bool on_link(const struct ebi_sim_virtual *v, const struct ebi_sim_laptop
     return v->sim->laptop_count == 0;
 }
 
-static struct ebi_sim_device *device_at(struct ebi_sim_virtual *v, const struct ebi_sim_laptop_link *link,
-                                        const struct eb_endpoint *endpoint)
+struct ebi_sim_device *ebi_sim_device_at(struct ebi_sim_virtual *v, const struct ebi_sim_laptop_link *link,
+                                         const struct eb_endpoint *endpoint)
 {
     for (size_t i = 0; i < v->sim->count; i++) {
         struct ebi_sim_device *d = &v->sim->devices[i];
@@ -129,21 +129,37 @@ static enum eb_status udp_open(void *self, struct eb_waiter *waiter, const struc
     return EB_OK;
 }
 
+/* The laptop's address that a device sees on this link; zeros where there is none. */
+static struct eb_endpoint laptop_at(const struct ebi_sim_laptop_link *l, const struct ebi_sim_device *d,
+                                    uint16_t port)
+{
+    struct eb_endpoint from = {{0, 0, 0, 0}, port};
+    for (size_t k = 0; k < l->link.count; k++) {
+        if (k == 0 || (d != NULL && eb_link_covers(&l->link.addresses[k], d->address.ip)))
+            memcpy(from.ip, l->link.addresses[k].ip, sizeof from.ip);
+    }
+    return from;
+}
+
 static void send_to_all(struct ebi_sim_virtual *v, const struct end *end, const struct eb_datagram *datagram);
 
 static size_t udp_send(void *self, int handle, const struct eb_datagram *burst, size_t count)
 {
     struct ebi_sim_virtual *v = self;
     struct end *end = &v->ends[handle];
-    const struct eb_endpoint from = {{0, 0, 0, 0}, end->port};
     for (size_t i = 0; i < count; i++) {
+        struct eb_endpoint from = {{0, 0, 0, 0}, end->port};
         if (burst[i].peer.ip[0] >= 224) {
             send_to_all(v, end, &burst[i]);
             continue;
         }
-        struct ebi_sim_device *d = device_at(v, end->link, &burst[i].peer);
+        struct ebi_sim_device *d = ebi_sim_device_at(v, end->link, &burst[i].peer);
         if (d == NULL)
             continue; /* nobody has this address */
+        for (size_t k = 0; k < v->sim->laptop_count; k++) {
+            if (over_link(&v->sim->laptop[k], d))
+                from = laptop_at(&v->sim->laptop[k], d, end->port);
+        }
         struct ebi_sim_wire *w = ebi_sim_wire_of(v, d);
         uint64_t free_us = w->up.free_ns / 1000;
         uint64_t backlog_us = free_us > v->now_us ? free_us - v->now_us : 0;
@@ -198,6 +214,7 @@ void ebi_sim_close_end(void *self, int handle)
     end->rx = NULL;
     ebi_sim_virtual_can_free(v, end);
     ebi_sim_virtual_usb_free(end);
+    ebi_sim_virtual_http_free(end);
     end->used = false;
 }
 
@@ -208,7 +225,7 @@ static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struc
     *handle = ebi_sim_new_end(v, waiter, true);
     struct end *end = &v->ends[*handle];
     end->peer = *peer;
-    end->device = device_at(v, NULL, peer);
+    end->device = ebi_sim_device_at(v, NULL, peer);
     if (end->device != NULL)
         ebi_sim_send_segment(v, end, true, (struct event){.kind = EVENT_SYN}, NULL, 0);
     return EB_OK;
@@ -270,18 +287,6 @@ static void send_up(struct ebi_sim_virtual *v, const struct ebi_sim_laptop_link 
         event.device = d;
         ebi_sim_deliver(v, &fate, event, bytes, size);
     }
-}
-
-/* The laptop's address that a device sees on this link; zeros where there is none. */
-static struct eb_endpoint laptop_at(const struct ebi_sim_laptop_link *l, const struct ebi_sim_device *d,
-                                    uint16_t port)
-{
-    struct eb_endpoint from = {{0, 0, 0, 0}, port};
-    for (size_t k = 0; k < l->link.count; k++) {
-        if (k == 0 || (d != NULL && eb_link_covers(&l->link.addresses[k], d->address.ip)))
-            memcpy(from.ip, l->link.addresses[k].ip, sizeof from.ip);
-    }
-    return from;
 }
 
 static void send_to_all(struct ebi_sim_virtual *v, const struct end *end, const struct eb_datagram *datagram)
@@ -540,7 +545,7 @@ static void arrive_frame(struct ebi_sim_virtual *v, const struct event *e)
             if (ours)
                 queue(v, end, &nobody, e->bytes, e->size);
         } else if (datagram && end->port == udp.to_port &&
-                   memcmp(end->group, udp.to_ip, sizeof end->group) == 0) {
+                   (memcmp(end->group, udp.to_ip, sizeof end->group) == 0 || udp.to_ip[0] == 255)) {
             struct eb_endpoint from = {.port = udp.from_port};
             memcpy(from.ip, udp.from_ip, sizeof from.ip);
             queue(v, end, &from, udp.payload, udp.size);
@@ -710,7 +715,7 @@ static uint32_t random_number(void *self)
 static uint32_t path_mtu_bytes(void *self, const struct eb_endpoint *peer)
 {
     struct ebi_sim_virtual *v = self;
-    struct ebi_sim_device *d = device_at(v, NULL, peer);
+    struct ebi_sim_device *d = ebi_sim_device_at(v, NULL, peer);
     return d != NULL ? ebi_sim_wire_of(v, d)->mtu_bytes : 576;
 }
 
@@ -749,6 +754,7 @@ bool ebi_sim_virtual_open(struct eb_sim *sim)
     sim->net = v;
     ebi_sim_virtual_can_open(v);
     ebi_sim_virtual_usb_open(v);
+    ebi_sim_virtual_http_open(v);
     for (size_t i = 0; i < sim->count; i++) {
         v->woken[i] = EB_NEVER;
         ebi_sim_device_start(&sim->devices[i], &v->net);

@@ -1,3 +1,4 @@
+#include "server.h"
 #include "virtual.h"
 #include "world.h"
 
@@ -64,6 +65,10 @@ void eb_sim_close(struct eb_sim *sim)
         for (size_t k = 0; k < sim->devices[i].count; k++) {
             for (int b = 0; b < EBI_SIM_BANKS_MAX; b++)
                 free(sim->devices[i].components[k].bank[b]);
+        }
+        for (size_t k = 0; ebi_sim_servers[k] != NULL; k++) {
+            if (ebi_sim_servers[k]->forget != NULL)
+                ebi_sim_servers[k]->forget(&sim->devices[i]);
         }
         for (size_t k = 0; k < EBI_SIM_OWN_MAX; k++)
             free(sim->devices[i].own[k].memory);
@@ -171,4 +176,14 @@ void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
         ebi_sim_wake_later(sim->net, d);
         ebi_sim_virtual_can_arm(sim->net);
     }
+}
+
+void eb_sim_ask_person(struct eb_sim *sim, const char *device)
+{
+    struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    eb_sim_port(sim);
+    if (d == NULL)
+        return;
+    ebi_sim_loader_person(d);
+    ebi_sim_wake_later(sim->net, d);
 }

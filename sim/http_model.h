@@ -1,0 +1,48 @@
+/* The simulated device's web server, apart from how requests come: over a simulated wire (http_wire.c) or
+ * from real programs (http_real.c). */
+#ifndef EBI_SIM_HTTP_MODEL_H
+#define EBI_SIM_HTTP_MODEL_H
+
+#include "server.h"
+
+struct ebi_sim_http_request {
+    char method[12], path[256];
+    bool has_length, expects, encoded; /* `encoded`: Transfer-Encoding in place of a length */
+    size_t length;
+    char authorization[1024], cookie[1024], type[160], token[128]; /* fields of its head */
+    uint8_t *body;
+    size_t size;
+};
+
+enum ebi_sim_http_end { EBI_SIM_HTTP_SENT, EBI_SIM_HTTP_RESET, EBI_SIM_HTTP_SILENT };
+
+struct ebi_sim_http_reply {
+    unsigned status; /* 0: none yet */
+    enum ebi_sim_http_end end;
+    char fields[1024]; /* "Name: text\r\n", one behind the other */
+    char body[2048];
+    size_t size;
+};
+
+bool ebi_sim_http_speaks(const struct ebi_sim_device *device);
+uint16_t ebi_sim_http_port(const struct ebi_sim_device *device);
+bool ebi_sim_http_tls(const struct ebi_sim_device *device);
+bool ebi_sim_http_ignores_expect(const struct ebi_sim_device *device);
+/* The SHA-256 of its simulated certificate. */
+void ebi_sim_http_certificate(struct ebi_sim_device *device, uint8_t sha256[EB_HTTP_CERTIFICATE_BYTES]);
+
+/* What can be said from the head alone; no status: the body may come. */
+void ebi_sim_http_head(struct ebi_sim_device *device, const struct ebi_sim_http_request *request,
+                       struct ebi_sim_http_reply *reply);
+/* The answer to the whole request. */
+void ebi_sim_http_answer(struct ebi_sim_device *device, const struct ebi_sim_http_request *request,
+                         struct ebi_sim_http_reply *reply);
+/* A field of the request's head. */
+void ebi_sim_http_take_field(struct ebi_sim_http_request *request, const char *name, const char *text);
+
+/* http_wire.c: what comes over a simulated connection. */
+void ebi_sim_http_stream(struct ebi_sim_device *device, struct ebi_sim_connection *connection,
+                         const uint8_t *bytes, size_t size);
+void ebi_sim_http_wire_forget(struct ebi_sim_device *device);
+
+#endif
