@@ -37,6 +37,7 @@ int main(int argc, char **argv)
     if (port == NULL || profile.sends_by != &eb_access_canopen) {
         fputs("The profile is not of a node by CANopen, or has no such component.\n", stderr);
         eb_image_close(image);
+        eb_profile_free(&profile);
         return 2;
     }
 
@@ -73,5 +74,6 @@ int main(int argc, char **argv)
         printf("%s: %s %s\n", run.error.where, eb_status_word(run.error.status), run.error.text);
     eb_port_linux_close(port);
     eb_image_close(image);
+    eb_profile_free(&profile);
     return run.outcome == EB_OUTCOME_CONFIRMED ? 0 : 1;
 }

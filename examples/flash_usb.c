@@ -67,5 +67,6 @@ int main(int argc, char **argv)
                 problem.text[0] != '\0' ? problem.text : "The profile is not of a device on USB.");
     }
     eb_image_close(image);
+    eb_profile_free(&profile);
     return status;
 }

@@ -49,5 +49,6 @@ int main(int argc, char **argv)
            run.identity.serial);
     for (size_t i = 0; i < profile.count; i++)
         printf("%s %s\n", profile.components[i].name, run.in_loader ? "(in loader)" : run.running[i].version);
+    eb_profile_free(&profile);
     return 0;
 }

@@ -30,3 +30,9 @@ const struct eb_port *eb_sim_port(struct eb_sim *sim)
     (void)sim;
     return NULL;
 }
+
+void eb_sim_ask_person(struct eb_sim *sim, const char *device)
+{
+    (void)sim;
+    (void)device;
+}

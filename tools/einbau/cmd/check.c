@@ -127,7 +127,7 @@ static int run(const struct options *options)
     json_decref(c.images);
     json_decref(c.findings);
     json_decref(c.others);
-    free(profiles);
+    eb_profiles_free(profiles, count);
     return session_close(&s, status);
 }
 

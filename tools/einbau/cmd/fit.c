@@ -218,8 +218,17 @@ static int run(const struct options *options)
     return session_close(&s, status_of(&s));
 }
 
-static const struct option_row *const fit_options[] = {
-    &option_without, &option_image, &option_accept, &option_again, &option_yes, &option_add_address, NULL};
+static const struct option_row step_done = {
+    "step-done",
+    "DEVICE",
+    "take the manual steps of this device as done that nothing else shows; may be given several times",
+    2,
+    OPTION_LIST,
+    .to = OPTION_TO(step_done),
+    .count = OPTION_TO(step_done_count)};
+static const struct option_row *const fit_options[] = {&step_done,          &option_without,  &option_image,
+                                                       &option_accept,      &option_again,    &option_yes,
+                                                       &option_add_address, &option_key_file, NULL};
 
 const struct command command_fit = {
     .name = "fit",

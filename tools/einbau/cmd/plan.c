@@ -23,8 +23,8 @@ static int run(const struct options *options)
 }
 
 static const struct option_row *const plan_options[] = {
-    &option_without, &option_image, &option_accept, &option_again, &option_add_address,
-    &option_explain, NULL};
+    &option_without,     &option_image,    &option_accept,  &option_again,
+    &option_add_address, &option_key_file, &option_explain, NULL};
 
 const struct command command_plan = {
     .name = "plan",

@@ -171,7 +171,7 @@ static int run(const struct options *options)
     table_free(&t.table);
     json_decref(t.images);
     json_decref(t.others);
-    free(profiles);
+    eb_profiles_free(profiles, count);
     return session_close(&s, status);
 }
 

@@ -25,11 +25,12 @@ static void show_component(const struct eb_job_device *t, size_t index)
     }
     if (want->version[0] != '\0')
         line("wanted", want->version);
-    if (t->delivered[index][0] != '\0')
-        line(want->delivered[0] != '\0' ? "delivered with" : "first seen with", t->delivered[index]);
-    if (t->known_floor[index][0] != '\0')
-        line("floor", t->known_floor[index]);
-    if (t->lacks[index])
+    if (t->components[index].delivered[0] != '\0')
+        line(want->delivered[0] != '\0' ? "delivered with" : "first seen with",
+             t->components[index].delivered);
+    if (t->components[index].known_floor[0] != '\0')
+        line("floor", t->components[index].known_floor);
+    if (t->components[index].lacks)
         line("image", "none on the shelf for it");
     if (want->image[0] != '\0')
         line("image", want->image);
@@ -103,8 +104,8 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
-static const struct option_row *const show_options[] = {&option_image, &option_accept, &option_again,
-                                                        &option_add_address, NULL};
+static const struct option_row *const show_options[] = {&option_image,       &option_accept,   &option_again,
+                                                        &option_add_address, &option_key_file, NULL};
 
 const struct command command_show = {
     .name = "show",

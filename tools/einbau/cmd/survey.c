@@ -212,7 +212,7 @@ static int add_into(struct session *s, const struct wire *w)
         printf("%zu device%s added to %s\n", count, count == 1 ? "" : "s", path);
     free(entries);
     free(chosen);
-    free(profiles);
+    eb_profiles_free(profiles, profile_count);
     eb_site_free(site);
     return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
 }

@@ -30,7 +30,7 @@ static json_t *findings_document(const struct eb_job_device *t)
         }
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
-        if (t->lacks[i])
+        if (t->components[i].lacks)
             json_array_append_new(list, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:b}", "component",
                                                   t->device->profile->components[i].name, "version",
                                                   eb_job_wanted(t, i), "code", "image", "grade", "no",

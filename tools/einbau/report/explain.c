@@ -43,6 +43,14 @@ static const struct {
     {EB_CODE_UDS, 0x72,
      "The unit could not write its memory: check its supply. Where it comes again, the memory is worn out or "
      "damaged"},
+    {EB_CODE_HTTP, 401, "Its login is another one than its profile says"},
+    {EB_CODE_HTTP, 403, "Its user may not do this, or the profile lacks the token that goes with a change"},
+    {EB_CODE_HTTP, 404, "The profile names a path that this device does not have"},
+    {EB_CODE_HTTP, 405, "The profile's 'method' is not what this path takes"},
+    {EB_CODE_HTTP, 413, "The image is too large for this device"},
+    {EB_CODE_HTTP, 415, "The profile's 'type' or 'field' is not what this device takes"},
+    {EB_CODE_HTTP, 422, "The device says that the image is not for it"},
+    {EB_CODE_HTTP, 507, "Its memory is full, or too small for this image"},
     {EB_CODE_DFU, 1, "The image is not for this device, says its loader"},
     {EB_CODE_DFU, 2, "The image does not pass a check of the device's loader"},
 };
@@ -57,6 +65,16 @@ static const char *advice_of(const struct eb_run *run)
         if (e->status == EB_PEER_ERROR && e->code == by_code[i].code && e->number == by_code[i].number)
             return by_code[i].advice;
     }
+    const char *where = e->where != NULL ? e->where : "";
+    if (strcmp(where, "TLS") == 0)
+        return "If the device has a new certificate, accept it: --accept DEVICE:certificate; if not, another "
+               "device or another program answers";
+    if (e->status == EB_DENIED && strcmp(where, "login") == 0)
+        return strstr(e->text, "unencrypted") != NULL
+                   ? "To allow it for this call: --accept DEVICE:plain-password"
+                   : "'einbau secret set' keeps the right ones, and 'einbau secret list' says for whom";
+    if (e->status == EB_DENIED && strncmp(where, "opening port", 12) == 0)
+        return "To grant it once: sudo setcap cap_net_bind_service,cap_net_raw+ep \"$(command -v einbau)\"";
     switch (e->status) {
     case EB_NO_ANSWER:
         return on_bus ? "Check its supply, its node id and its plug; 'einbau links' says how the bus is"

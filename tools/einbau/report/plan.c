@@ -87,7 +87,7 @@ void print_findings(const struct eb_job_device *t, bool *spaced)
         }
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
-        if (t->lacks[i])
+        if (t->components[i].lacks)
             paragraph(spaced,
                       "%s %s: image: found none of %s for %s on the shelf, expected one: einbau shelf add "
                       "FILE; 'einbau shelf list --for %s --all' shows what is there",
@@ -243,9 +243,9 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      first ? after : "",
                                      "",
                                      "lacks"};
-        if (t->lacks[i])
+        if (t->components[i].lacks)
             table_add(table, cells);
-        first = first && !t->lacks[i];
+        first = first && !t->components[i].lacks;
     }
 }
 
@@ -280,10 +280,15 @@ static void say_loss(const struct session *s, const struct eb_job_device *t, con
 static void say_hand(const struct session *s, const struct eb_job_device *t, const void *context,
                      char text[SENTENCE_BYTES])
 {
-    const struct eb_step *step = &t->device->profile->prepare.list[*(const size_t *)context];
+    const struct eb_profile *p = t->device->profile;
+    size_t index = *(const size_t *)context % EB_STEPS_MAX;
+    bool after = *(const size_t *)context >= EB_STEPS_MAX;
+    const struct eb_step *step = after ? &p->activate.list[index] : &p->prepare.list[index];
     (void)s;
-    if (t->item_count > 0 && !t->refused && step->hand[0] != '\0')
-        snprintf(text, SENTENCE_BYTES, "manual step: %s (it is checked)", step->hand);
+    if (t->item_count > 0 && !t->refused && step->hand != NULL)
+        snprintf(
+            text, SENTENCE_BYTES, "manual step %s sending: %s (%s)", after ? "after" : "before", step->hand,
+            step->by == NULL && step->kind == EB_HAND_ASKED ? "you say when it is done" : "it is checked");
 }
 
 /* What is lost, and which steps a person must do. */
@@ -292,7 +297,7 @@ static void print_consequences(const struct session *s)
     bool spaced = false;
     for (size_t k = 0; k < EB_LOSSES_MAX; k++)
         say_folded(s, say_loss, &k, &spaced);
-    for (size_t k = 0; k < EB_STEPS_MAX; k++)
+    for (size_t k = 0; k < 2 * EB_STEPS_MAX; k++)
         say_folded(s, say_hand, &k, &spaced);
 }
 
@@ -300,7 +305,7 @@ static void print_left_out(const struct eb_job_device *t, bool *spaced)
 {
     for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
         enum eb_mark mark = eb_job_mark(t, k);
-        if (mark != EB_MARK_CURRENT && eb_job_has(t, k) && !t->lacks[k])
+        if (mark != EB_MARK_CURRENT && eb_job_has(t, k) && !t->components[k].lacks)
             paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
                       t->device->profile->components[k].name, eb_mark_word(mark),
                       t->device->profile->sends ? " unless the device is named"

@@ -28,12 +28,17 @@ static void accept_code(struct argp_state *state, struct options *options, char 
 {
     char *colon = strrchr(text, ':');
     const char *code = colon != NULL ? colon + 1 : text;
-    enum eb_rule rule;
-    if (!eb_rule_read(code, &rule)) {
+    static const char *const others[] = {"certificate", "plain-password", "stated"};
+    enum eb_rule rule = EB_RULES;
+    unsigned other = 0;
+    for (unsigned i = 0; i < 3; i++)
+        other |= strcmp(code, others[i]) == 0 ? 1U << i : 0;
+    if (other == 0 && !eb_rule_read(code, &rule)) {
         argp_error(
             state,
             "--accept: found '%s', expected DEVICE: and one of: order-code, hardware-revision, "
-            "loader-version, running-version, least-running, delivered-floor, gateway-version, companion",
+            "loader-version, running-version, least-running, delivered-floor, gateway-version, companion, "
+            "certificate, plain-password, stated",
             text);
         return;
     }
@@ -43,7 +48,8 @@ static void accept_code(struct argp_state *state, struct options *options, char 
     options->accepted = more;
     if (colon != NULL)
         *colon = '\0';
-    more[options->accepted_count++] = (struct accepted){colon != NULL ? text : NULL, 1U << rule};
+    more[options->accepted_count++] =
+        (struct accepted){colon != NULL ? text : NULL, other == 0 ? 1U << rule : 0, other};
 }
 
 const struct option_row option_without = {"without",
@@ -64,7 +70,9 @@ const struct option_row option_accept = {
     "accept",
     "DEVICE:CODE",
     "accept what this rule finds on this device; where one device is named, the code is enough. Never "
-    "accepted: a wrong order-code, delivered-floor, capacity, size, digest or signature",
+    "accepted: a wrong order-code, delivered-floor, capacity, size, digest or signature. Besides rules: "
+    "'certificate', a new one of its web server; 'plain-password', a login without TLS; 'stated', what "
+    "a person read off the device",
     2,
     OPTION_READ,
     .read = accept_code};
@@ -248,5 +256,6 @@ void options_free(struct options *options)
     free(options->accepted);
     free(options->names);
     free(options->without);
+    free(options->step_done);
     free(options->assignments);
 }

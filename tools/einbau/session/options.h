@@ -31,6 +31,7 @@ struct options {
     const char *profiles; /* folder of them */
     const char *profile, *component, *version, *revisions;
     const char *to;
+    const char *key_file;
     unsigned listen_s; /* 0: as long as it takes */
     bool add_address;
     bool undo;
@@ -43,6 +44,7 @@ struct options {
     struct accepted {
         const char *device; /* NULL: of the one device that is named */
         uint32_t rules;     /* bits of enum eb_rule */
+        unsigned others;    /* EB_ACCEPT_CERTIFICATE and so on */
     } * accepted;
     size_t accepted_count;
     const char *command; /* its name */
@@ -50,6 +52,8 @@ struct options {
     size_t name_count;
     char **without;
     size_t without_count;
+    char **step_done;
+    size_t step_done_count;
     char **assignments;
     size_t assignment_count;
 };
@@ -78,7 +82,7 @@ struct option_row {
 /* Those that several commands have; any other stands with its command. */
 extern const struct option_row option_without, option_image, option_accept, option_again, option_yes,
     option_link, option_add_address, option_explain, option_profiles, option_profile, option_component,
-    option_version, option_revisions, option_to;
+    option_version, option_revisions, option_to, option_key_file;
 
 /* What a command says of itself besides its options. */
 enum {
@@ -108,7 +112,7 @@ extern const struct command command_recover, command_links, command_survey, comm
     command_fit, command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list,
     command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack,
     command_key_new, command_key_trust, command_key_untrust, command_key_list, command_check, command_manual,
-    command_completion;
+    command_completion, command_secret_set, command_secret_list, command_secret_drop;
 
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];

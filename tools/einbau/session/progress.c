@@ -2,6 +2,7 @@
 #include "ui/table.h"
 #include "session/progress.h"
 
+#include <poll.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/ioctl.h>
@@ -30,18 +31,49 @@ static struct eb_job_device *target_of(const struct progress *p, const struct eb
     return NULL;
 }
 
+/* Whether --step-done names the device, or somebody pressed Enter. */
+static bool is_done(const struct progress *p, const struct eb_job_device *t)
+{
+    const struct options *o = p->session->options;
+    struct pollfd keys = {.fd = STDIN_FILENO, .events = POLLIN};
+    char line[64];
+    for (size_t i = 0; i < o->step_done_count; i++) {
+        if (strcmp(o->step_done[i], t->device->name) == 0)
+            return true;
+    }
+    return isatty(STDIN_FILENO) && poll(&keys, 1, 0) == 1 && read(STDIN_FILENO, line, sizeof line) > 0;
+}
+
+/* What a person has to do, each step once. */
+static void tell_hands(struct eb_job_device *t, const struct eb_run *run)
+{
+    if (run->hand_count < t->told_hands)
+        t->told_hands = 0;
+    for (; t->told_hands < run->hand_count; t->told_hands++)
+        fprintf(stderr, "%s: manual step: %s%s\n", t->device->name, run->hands[t->told_hands],
+                eb_run_hand_waits(run) && t->told_hands + 1U == run->hand_count
+                    ? "; press Enter when it is done"
+                    : "");
+}
+
 /* Plain lines: one at each rung and at each new try, and now and then while a rung takes long. */
 static void on_event(void *context, const struct eb_run *run)
 {
     const struct progress *p = context;
     struct eb_job_device *t = target_of(p, run);
     const struct eb_progress *at = &run->progress;
-    if (p->silent || p->terminal || t == NULL)
+    if (t == NULL)
         return;
-    if (eb_run_hand(run) != NULL) {
-        fprintf(stderr, "%s: manual step: %s\n", t->device->name, eb_run_hand(run));
+    if (eb_run_hand_waits(run) && is_done(p, t))
+        eb_run_hand_done(&t->fit);
+    if (eb_run_hand(run) != NULL && p->session->sim != NULL)
+        eb_sim_ask_person(p->session->sim, t->device->name);
+    if (p->silent || p->terminal)
         return;
-    }
+    tell_hands(t, run);
+    if (run->contact.notice[0] != '\0' && strcmp(run->contact.notice, t->told_notice) != 0)
+        fprintf(stderr, "%s: %s\n", t->device->name, run->contact.notice);
+    snprintf(t->told_notice, sizeof t->told_notice, "%s", run->contact.notice);
     bool news = at->rung != t->told_rung || at->attempt != t->told_attempt;
     if (!news && run->now_us - t->told_us < PLAIN_US)
         return;
@@ -154,6 +186,11 @@ void progress_show(void *context)
               stderr);
         p->told_interrupt = true;
         p->lines = 0;
+    }
+    for (size_t i = 0; i < p->session->job->count; i++) {
+        struct eb_job_device *t = &p->session->job->devices[i];
+        if (t->begun && eb_run_hand_waits(&t->fit) && is_done(p, t))
+            eb_run_hand_done(&t->fit);
     }
     if (!p->terminal)
         return;

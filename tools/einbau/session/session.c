@@ -98,6 +98,7 @@ static bool choose_accepted(struct session *s)
             return fail(s, EXIT_WRONG_CALL);
         }
         t->accepted |= o->accepted[i].rules;
+        t->accepts |= o->accepted[i].others;
     }
     return true;
 }
@@ -200,7 +201,7 @@ static bool open_job(struct session *s, const struct options *options)
 
 bool session_open_office(struct session *s, const struct options *options, enum shelf_need shelf)
 {
-    rights_drop(false);
+    rights_drop(false, false);
     if (!open_job(s, options))
         return false;
     return session_trust(s) && (shelf == SHELF_NOT_NEEDED || session_open_shelf(s, shelf == SHELF_IS_MADE));
@@ -215,9 +216,20 @@ bool session_profiles(struct session *s, struct eb_profile **profiles, size_t *c
     *profiles = folder != NULL ? eb_profiles_read(folder, count, &s->job->problem) : NULL;
     if (folder == NULL || s->job->problem.text[0] == '\0')
         return true;
-    free(*profiles);
+    eb_profiles_free(*profiles, *count);
     *profiles = NULL;
     return fail_problem(s);
+}
+
+/* Whether a chosen device pulls its image from the laptop. */
+static bool pulls(const struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (t->chosen && t->device->profile->sends_by == &eb_access_pull)
+            return true;
+    }
+    return false;
 }
 
 bool session_open(struct session *s, const struct options *options)
@@ -250,7 +262,7 @@ bool session_open(struct session *s, const struct options *options)
     }
     if (s->sim == NULL)
         eb_port_linux_raw_first(s->job->port);
-    rights_drop(options->add_address || options->undo || strcmp(options->command, "recover") == 0);
+    rights_drop(options->add_address || options->undo || strcmp(options->command, "recover") == 0, pulls(s));
     if (options->trace != NULL) {
         s->inner = s->job->port;
         s->job->port = eb_trace_open(s->inner, options->trace, s->sim == NULL, &s->job->problem);
@@ -354,6 +366,8 @@ bool session_look(struct session *s)
     size_t chosen = 0;
     size_t answered = 0;
     eb_job_ask(s->job);
+    if (!secrets_needed(s))
+        return fail(s, EXIT_WRONG_CALL);
     buses_listen(s);
     for (size_t i = 0; i < s->job->count; i++) {
         struct eb_job_device *t = &s->job->devices[i];
@@ -422,7 +436,10 @@ bool session_plan(struct session *s)
         if (t->chosen && t->reached && !give(s, t))
             return false;
     }
-    return eb_job_plan(s->job) || session_failed(s);
+    if (!eb_job_plan(s->job))
+        return session_failed(s);
+    secrets_miss(s);
+    return true;
 }
 
 bool session_carry_out(struct session *s, bool recovers)

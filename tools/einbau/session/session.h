@@ -53,8 +53,9 @@ bool session_trust(struct session *session);
 bool session_trusted_dir(char folder[EB_PATH_BYTES]);
 
 /* rights.c: gives up every capability that is not needed any more; raw sockets are open by then.
- * `keep_addresses`: the laptop's addresses are to be changed. */
-void rights_drop(bool keep_addresses);
+ * `keep_addresses`: the laptop's addresses are to be changed; `keep_ports`: a device pulls its image, from
+ * ports that need a permission. */
+void rights_drop(bool keep_addresses, bool keep_ports);
 
 /* Opens the shelf that is named, or the user's own; where `must`, it is made. */
 bool session_open_shelf(struct session *session, bool must);
@@ -108,6 +109,17 @@ bool job_begin(struct session *session, const char *nothing);
 
 /* What was left of a device, and what helps: a sentence. */
 void left_sentence(const struct eb_job_device *target, char *text, size_t cap);
+
+/* --- secret.c: passwords of devices --- */
+
+/* Opens the file of them; where it is not there and need not be, none are known.  False after a complaint. */
+bool secrets_open(struct session *session, bool must);
+/* The same where a chosen device has a login: with a passphrase only for a job that writes. */
+bool secrets_needed(struct session *session);
+/* A planned device whose password is not known is refused, and it is said what helps. */
+void secrets_miss(struct session *session);
+/* Asks for the password of a device; false after a complaint. */
+bool secrets_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES]);
 
 /* --- addresses.c: addresses for the laptop, given and taken back --- */
 

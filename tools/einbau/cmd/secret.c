@@ -1,0 +1,156 @@
+/* Users and passwords of devices. */
+#include "report/report.h"
+#include "session/session.h"
+
+#include <jansson.h>
+#include <stdio.h>
+#include <string.h>
+
+/* A device of the site, or a profile. */
+static bool name_of(const struct session *s, const char *text, struct eb_secret_name *name)
+{
+    const struct eb_site_device *device = s->job->site != NULL ? eb_site_device(s->job->site, text) : NULL;
+    *name = (struct eb_secret_name){.profile = text};
+    if (device != NULL) {
+        *name = (struct eb_secret_name){.site = s->job->site->name, .device = device->name};
+        return true;
+    }
+    for (size_t i = 0; s->job->site != NULL && i < s->job->site->profile_count; i++) {
+        if (strcmp(s->job->site->profiles[i].name, text) == 0)
+            return true;
+    }
+    if (s->job->site == NULL)
+        return true; /* without a site only profiles can be meant */
+    complain("found no device and no profile '%s' on this site, expected the name of one", text);
+    return false;
+}
+
+static int set(const struct options *options)
+{
+    struct session s;
+    struct eb_secret_name name;
+    char password[EB_HTTP_PASSWORD_BYTES] = "";
+    const char *user = options->name_count > 1 ? options->names[1] : "";
+    int status = EXIT_WRONG_CALL;
+    if (!session_open_office(&s, options, SHELF_NOT_NEEDED))
+        return session_close(&s, s.status);
+    if (options->name_count > 2)
+        complain(
+            "found %zu words, expected a device or profile, and a user. A password is never a word of the "
+            "command line: it is asked for",
+            options->name_count);
+    else if (name_of(&s, options->names[0], &name) && secrets_password(options->names[0], password) &&
+             secrets_open(&s, true)) {
+        if (eb_secret_set(s.job->secrets, &name, user, password, &s.job->problem))
+            status = EXIT_AS_WANTED;
+        else
+            complain("%s", s.job->problem.text);
+    }
+    explicit_bzero(password, sizeof password);
+    if (status == EXIT_AS_WANTED && options->json)
+        print_document(json_pack("{s:s, s:s, s:s?, s:s?, s:s}", "einbau", "secret-set/1", "state",
+                                 s.state_folder, "device", name.device, "profile", name.profile, "user",
+                                 user));
+    else if (status == EXIT_AS_WANTED)
+        say("The password of %s%s is kept, encrypted, in %s.", name.device != NULL ? "" : "all devices of ",
+            options->names[0], s.state_folder);
+    return session_close(&s, status);
+}
+
+static int drop(const struct options *options)
+{
+    struct session s;
+    struct eb_secret_name name;
+    int status = EXIT_WRONG_CALL;
+    if (!session_open_office(&s, options, SHELF_NOT_NEEDED))
+        return session_close(&s, s.status);
+    if (name_of(&s, options->names[0], &name) && secrets_open(&s, true)) {
+        if (eb_secret_drop(s.job->secrets, &name, &s.job->problem))
+            status = EXIT_AS_WANTED;
+        else
+            complain("%s", s.job->problem.text);
+    }
+    if (status == EXIT_AS_WANTED && options->json)
+        print_document(json_pack("{s:s, s:s?, s:s?}", "einbau", "secret-drop/1", "device", name.device,
+                                 "profile", name.profile));
+    else if (status == EXIT_AS_WANTED)
+        say("The password of %s is forgotten.", options->names[0]);
+    return session_close(&s, status);
+}
+
+static int list(const struct options *options)
+{
+    static const char *const heads[] = {"FOR", "SITE", "USER"};
+    struct session s;
+    struct eb_secret_name name;
+    const char *user;
+    size_t count = 0;
+    if (!session_open_office(&s, options, SHELF_NOT_NEEDED) || !secrets_open(&s, false))
+        return session_close(&s, s.status != 0 ? s.status : EXIT_WRONG_CALL);
+    json_t *entries = json_array();
+    struct table table;
+    table_begin(&table, 3, heads);
+    for (; s.job->secrets != NULL && eb_secret_entry(s.job->secrets, count, &name, &user); count++) {
+        char whose[EB_NAME_BYTES + 16];
+        snprintf(whose, sizeof whose, "%s%s", name.device != NULL ? name.device : "profile ",
+                 name.device != NULL ? "" : name.profile);
+        const char *const cells[] = {whose, name.site != NULL ? name.site : "", user};
+        table_add(&table, cells);
+        json_array_append_new(entries, json_pack("{s:s?, s:s?, s:s?, s:s}", "site", name.site, "device",
+                                                 name.device, "profile", name.profile, "user", user));
+    }
+    if (options->json) {
+        print_document(json_pack("{s:s, s:s, s:O}", "einbau", "secret-list/1", "state", s.state_folder,
+                                 "entries", entries));
+        table_free(&table);
+    } else if (count == 0) {
+        say("No password is kept. 'einbau secret set DEVICE USER' keeps one, encrypted, in %s.",
+            s.state_folder);
+        table_free(&table);
+    } else {
+        say("%zu password%s kept, encrypted, in %s.\n", count, count == 1 ? "" : "s", s.state_folder);
+        table_print(&table);
+    }
+    json_decref(entries);
+    return session_close(&s, EXIT_AS_WANTED);
+}
+
+static const struct option_row *const secret_options[] = {&option_key_file, NULL};
+
+const struct command command_secret_set = {
+    .name = "secret set",
+    .arguments = "DEVICE|PROFILE [USER]",
+    .summary = "keeps the password of a device, or of all devices of a profile",
+    .help =
+        "Keeps a user and a password in one encrypted file of this user's. The password is asked for on the "
+        "terminal without an echo; a script names a file whose first line it is in the variable "
+        "EINBAU_PASSWORD_FILE. The file is encrypted with a passphrase, which is asked for too, or with a "
+        "key file (--key-file), which is made where it is missing. An entry for a profile counts for all "
+        "of its devices that have no entry of their own.\v"
+        "Example:\n  einbau secret set pa-valley service",
+    .takes = SITE_OPTIONAL | NEEDS_NAMES,
+    .options = secret_options,
+    .run = set,
+};
+
+const struct command command_secret_list = {
+    .name = "secret list",
+    .arguments = "",
+    .summary = "devices and profiles whose passwords are kept",
+    .help = "Prints for which devices and profiles a password is kept, and the user; never a password.\v"
+            "Example:\n  einbau secret list",
+    .takes = SITE_OPTIONAL | TAKES_NO_NAMES,
+    .options = secret_options,
+    .run = list,
+};
+
+const struct command command_secret_drop = {
+    .name = "secret drop",
+    .arguments = "DEVICE|PROFILE",
+    .summary = "forgets a password",
+    .help = "Takes an entry out of the encrypted file.\v"
+            "Example:\n  einbau secret drop pa-valley",
+    .takes = SITE_OPTIONAL | NEEDS_ONE,
+    .options = secret_options,
+    .run = drop,
+};
