@@ -38,6 +38,12 @@ document shelf list --for rescue-plc --all
 document shelf show 1
 document shelf cover
 document shelf copy --to copied
+echo 'Larch:fell 7' >label
+export EINBAU_KEY_FILE=key EINBAU_PASSWORD_FILE=label
+document secret set pa-valley service
+document secret set herald-250 service
+document secret list
+document secret drop pa-valley
 document links
 document survey
 document survey drive-plc

@@ -131,7 +131,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     if (kind == 0) {
         eb_site_free(eb_site_read(path, &problem));
     } else if (kind == 1) {
-        (void)eb_profile_read(path, &read, &problem);
+        if (eb_profile_read(path, &read, &problem))
+            eb_profile_free(&read);
     } else if (kind == 2) {
         eb_sim_close(eb_sim_open(path, NULL, &problem));
     } else if (kind == 3) {

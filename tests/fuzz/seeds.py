@@ -9,7 +9,7 @@ import zipfile
 
 folder = sys.argv[1]
 ports = {"dns": 1, "snmp": 2}
-for kind in ("heard", "image", "streams", "manifest", "can", "usb", "files", "calls"):
+for kind in ("heard", "image", "streams", "manifest", "can", "usb", "files", "calls", "web"):
     os.makedirs(f"{folder}/{kind}", exist_ok=True)
 with open(f"{folder}/frames.txt", encoding="ascii") as lines:
     for number, line in enumerate(lines):
@@ -101,3 +101,17 @@ calls = ("00" + "0210" + "01" + "0501ff" + "0100" + "050101" * 1 + "010105010101
 for number, digits in enumerate(calls):
     with open(f"{folder}/calls/{number}", "wb") as file:
         file.write(bytes.fromhex(digits))
+
+# What web servers and loaders send: documents in two slices, heads, a DHCP message, and a file that is asked for and acknowledged.
+discover = (bytes.fromhex("0101060012345678") + bytes(20) + bytes.fromhex("02005e510401") + bytes(10 + 192) + bytes.fromhex("63825363") +
+            bytes.fromhex("350101") + bytes.fromhex("3d0702005e510401") + b"\xff")
+request = b"\0\1a.bin\0octet\0blksize\x00512\0windowsize\x004\0"
+acknowledgements = b"".join(b"\4\0\4" + number.to_bytes(2, "big") for number in range(7))
+web = (b"\x00\7<td>Firmware: 1.2.3</td>", b"\x01\3aaaab;x", b"\x03\5<form><input type=hidden name='token' value=\"a1\"></form>",
+       b'\x04\4{"a": [1, -2.5e3, true, null, {"b~/": "x\\u00e9\\ud83d\\ude00"}]}',
+       b'\5Digest realm="r", nonce="n", qop="auth,auth-int", algorithm=SHA-256, Basic realm="q"',
+       b"\5a=1; Path=/update; Max-Age=3; Secure; HttpOnly", b"\5http://198.51.100.7/x/../y?z#f", b"\6" + discover,
+       b"\7" + bytes([len(request)]) + request + acknowledgements)
+for number, content in enumerate(web):
+    with open(f"{folder}/web/{number}", "wb") as file:
+        file.write(content)

@@ -463,24 +463,26 @@ static uint64_t read_one(const struct eb_port *port, bool dns, char serial[EB_NA
 {
     static struct eb_profile profile;
     struct eb_request request;
-    eb_texts texts = {{{0}}};
+    eb_texts texts[8] = {{{0}}};
+    static struct eb_oid oid;
     struct eb_value *value = &profile.from_serial.list[0];
     memset(&profile, 0, sizeof profile);
     profile.from_serial.count = 1;
     eb_text_copy(profile.community, sizeof profile.community, "public");
     eb_text_copy(profile.service, sizeof profile.service, "_box._tcp");
     value->by = dns ? &eb_access_dns_sd : &eb_access_snmp;
-    eb_text_copy(value->key, sizeof value->key, "serial");
-    assert_true(eb_oid_parse("1.3.6.1.2.1.47.1.1.1.1.11.1", &value->oid));
+    value->key = "serial";
+    value->oid = &oid;
+    assert_true(eb_oid_parse("1.3.6.1.2.1.47.1.1.1.1.11.1", &oid));
     const struct eb_request_config config = {.port = port,
                                              .access = value->by,
                                              .operation = {.kind = EB_READ},
                                              .target = {.modbus = {{192, 0, 2, dns ? 5 : 4}, 0}},
                                              .patience_us = 3000000,
                                              .profile = &profile,
-                                             .texts = &texts};
+                                             .texts = texts};
     assert_int_equal(request_work(&request, &config), EB_OK);
-    for (size_t i = 0; i < EB_PROFILE_ITEMS; i++) {
+    for (size_t i = 0; i < eb_profile_items(&profile); i++) {
         if (eb_profile_values(&profile, i) == &profile.from_serial)
             eb_text_copy(serial, EB_NAME_BYTES, texts[i][0]);
     }

@@ -2,7 +2,7 @@
 image.  Writing 3 to register 0x1000 restarts it, as a process of its own: the version is then read from the file
 that was received.
 
-usage: modbus_device.py PORT FILE SERIAL"""
+usage: modbus_device.py PORT FILE SERIAL [ADDRESS]"""
 import asyncio
 import os
 import sys
@@ -13,6 +13,7 @@ from pymodbus.device import ModbusControlBlock, ModbusDeviceIdentification
 from pymodbus.server import StartTcpServer
 
 PORT, FILE, SERIAL = int(sys.argv[1]), sys.argv[2], sys.argv[3]
+ADDRESS = sys.argv[4] if len(sys.argv) > 4 else "127.0.0.1"
 
 
 def start():
@@ -40,7 +41,7 @@ def main():
     registers = Registers({0x1000: 0, 0x1001: 1})
     context = ModbusServerContext(slaves=ModbusSlaveContext(hr=registers, zero_mode=True), single=True)
     print("ready", flush=True)
-    StartTcpServer(context=context, address=("127.0.0.1", PORT), allow_reuse_address=True)
+    StartTcpServer(context=context, address=(ADDRESS, PORT), allow_reuse_address=True)
 
 
 os.environ.setdefault("PYTHONUNBUFFERED", "1")

@@ -77,7 +77,9 @@ static void bash_completes_commands_and_options(void **state)
         {"einbau shelf co", "cover\ncopy\n"},
         {"einbau fit --wi", "--without=\n"},
         {"einbau fit --ac", "--accept=\n"},
-        {"einbau confirm --ac", ""},
+        {"einbau confirm --ac", "--accept=\n"},
+        {"einbau links --ac", ""},
+        {"einbau secret s", "set\n"},
         {"einbau shelf copy --t", "--trace=\n--to=\n"},
         {"einbau nonsense --w", ""},
     };

@@ -273,8 +273,8 @@ static void a_hand_is_asked_and_checked(void **state)
     make_world(profile, "    switch-after-s: 5\n");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     expect(0, "1 added", "shelf add fw-1.5");
-    expect(0, "one: manual step: turn the service switch (it is checked)", "plan");
-    expect(0, "one: manual step: turn the service switch", "fit --yes");
+    expect(0, "one: manual step before sending: turn the service switch (it is checked)", "plan");
+    expect(0, "one: manual step before sending: turn the service switch", "fit --yes");
     expect(0, "s: 1 confirmed", "fit --yes");
     tear_down(state);
     make_world(profile, "");

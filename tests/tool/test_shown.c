@@ -37,9 +37,9 @@ static bool begins(const char *text, const char *with)
 /* Whether a line of a document is one to be run. */
 static bool is_command(const char *line)
 {
-    static const char *const heads[] = {"einbau ",    "../bin/einbau ", "build/bin/",   "cd ",
-                                        "export EIN", "einbau-sim ",    "read_",        "push_image ",
-                                        "fit_one ",   "flash_",         "who_is_there "};
+    static const char *const heads[] = {"einbau ",    "../bin/einbau ", "build/bin/",    "cd ",
+                                        "export EIN", "einbau-sim ",    "read_",         "push_image ",
+                                        "fit_one ",   "flash_",         "who_is_there ", "printf "};
     for (size_t i = 0; i < sizeof heads / sizeof heads[0]; i++) {
         if (begins(line, heads[i]))
             return true;
@@ -142,7 +142,8 @@ static int tear_down(void **state)
 }
 
 static const char in_demo[] = "export EINBAU_SITE=larchfell.site.yaml EINBAU_SIM=larchfell.world.yaml "
-                              "EINBAU_STATE=state EINBAU_SHELF=shelf\n";
+                              "EINBAU_STATE=state EINBAU_SHELF=shelf EINBAU_KEY_FILE=passwords.key "
+                              "EINBAU_PASSWORD_FILE=label\n";
 
 static void the_demo_by_hand(void **state)
 {
@@ -187,6 +188,7 @@ static void add_files(void)
         "cp images/qm-rc4-24d-firmware-4.1.9.bin old.bin && cp downloads/ga2-20260918.hex fw.hex && "
         "zip -q web.zip images/sk-g3-firmware-5.0.bin && cp downloads/rc4-24k-4.2.1.s37 rc4-24k.bin",
         folder));
+    write_text(folder, "build/demo/label", "Larch:fell 7\n");
     describe("rc4-24k.bin", "4.2.1", "QM-RC4-24K", "4..6");
     char path[PATH_BYTES + 32];
     snprintf(path, sizeof path, "%s/build/demo", folder);

@@ -513,11 +513,11 @@ static void strike_with_faults(enum kind kind)
 {
     unsigned frames = frames_of(kind);
     case_count = 0;
-    for (unsigned f = 0; f < frames; f += every(7)) {
+    for (unsigned f = 0; f < frames; f += every(13)) {
         for (size_t k = 0; subjects[kind].faults[k] != NULL; k++)
             add_case(&(struct a_case){.kind = (uint8_t)kind,
                                       .fault = subjects[kind].faults[k],
-                                      .frame = f + (unsigned)k % every(7)});
+                                      .frame = f + (unsigned)k % every(13)});
     }
     char what[64];
     snprintf(what, sizeof what, "%s, struck on its wire", subjects[kind].name);
@@ -562,10 +562,10 @@ static void the_laptop_struck_at_any_point(void **state)
     case_count = 0;
     for (unsigned kind = 0; kind < KINDS; kind++) {
         unsigned frames = frames_of((enum kind)kind);
-        for (unsigned f = 0; f < frames; f += every(5)) {
+        for (unsigned f = 0; f < frames; f += every(9)) {
             for (unsigned s = 0; s < 3; s++)
                 add_case(
-                    &(struct a_case){.kind = (uint8_t)kind, .signal = signals[s], .frame = f + s % every(5)});
+                    &(struct a_case){.kind = (uint8_t)kind, .signal = signals[s], .frame = f + s % every(9)});
         }
     }
     work_off("the laptop struck");

@@ -1,0 +1,217 @@
+/* Web servers that nobody here wrote, and one that means no good, on real sockets. */
+#include "support/support.h"
+
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+
+#define EINBAU BIN_DIR "/einbau"
+
+static char folder[PATH_BYTES];
+static unsigned port;
+static int server;
+
+static void start(const char *const *command, unsigned at)
+{
+    char log[PATH_BYTES + 16];
+    snprintf(log, sizeof log, "%s/server.log", folder);
+    server = start_program(command, log);
+    if (!wait_for_server(at))
+        fail_msg("%s does not begin", command[0]);
+}
+
+/* An image that says itself what it is, with its manifest. */
+static void write_firmware(const char *version, size_t size)
+{
+    char name[32];
+    snprintf(name, sizeof name, "fw-%s.bin", version);
+    write_image(folder, name, "TS-1", "firmware", version, size, "1..9", "");
+}
+
+static void write_site(const char *login, const char *upload, const char *read, unsigned at, bool tls,
+                       const char *web, const char *profile)
+{
+    write_text(
+        folder, "profiles/web.yaml",
+        "profile: web\norder-codes: [TS-1]\nidentity:\n  order-code: {http: /identity.json, json: /order}\n"
+        "  hardware-revision: {http: /identity.json, json: /hardware}\n  serial: {http: /identity.json, "
+        "json: "
+        "/serial}\n"
+        "components:\n  firmware:\n    order: dotted\n    version: {http: %s, after: firmware}\n    send-as: "
+        "fw.bin\n"
+        "http:\n  tls: %s\n  login: %s\n  upload: {%s}\n  patience-s: 10\n"
+        "answer-patience-s: 2\nreturn: {restart: none, settle-s: 1, patience-s: 5}\n%s",
+        read, tls ? "yes" : "no\n  plain-passwords: yes", login, upload, profile);
+    write_text(
+        folder, "site.yaml",
+        "site: web\nprofiles: profiles\nlinks: {lan: {kind: ethernet}}\ndevices:\n  amp:\n    link: lan\n"
+        "    address: 127.0.0.1\n    profile: web\n    http: {port: %u%s}\n"
+        "    wants: {firmware: {version: \"2.0\", image: fw-2.0.bin}}\n",
+        at, web);
+}
+
+static struct outcome einbau(const char *words)
+{
+    return shell(
+        "cd %s && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key XDG_STATE_HOME=%s/home timeout 60 " EINBAU " %s",
+        folder, folder, words);
+}
+
+static void expect(int status, const char *says, const char *words)
+{
+    struct outcome o = einbau(words);
+    if (o.status != status || (says != NULL && strstr(o.out, says) == NULL && strstr(o.err, says) == NULL))
+        fail_msg("%s: %d, expected %d and '%s':\n%s%s", words, o.status, status, says != NULL ? says : "",
+                 o.out, o.err);
+    outcome_free(&o);
+}
+
+static int set_up(void **state)
+{
+    char path[PATH_BYTES + 16];
+    (void)state;
+    make_folder(folder);
+    snprintf(path, sizeof path, "%s/profiles", folder);
+    mkdir(path, 0777);
+    chmod(folder, 0755);
+    port = free_port(SOCK_STREAM);
+    server = 0;
+    write_firmware("1.0", 300000);
+    write_firmware("2.0", 300001);
+    write_text(folder, "label", "Larch:fell 7\n");
+    return 0;
+}
+
+static int tear_down(void **state)
+{
+    (void)state;
+    if (server > 0)
+        stop_program(server, SIGTERM);
+    remove_folder(folder);
+    return 0;
+}
+
+/* lighttpd: Basic over TLS, Digest, PUT, 100-continue; what is there is the image, and is read back. */
+static void a_real_web_server(void **state)
+{
+    (void)state;
+    if (!have_program("lighttpd")) {
+        print_message("lighttpd is not there\n");
+        skip();
+    }
+    char text[16];
+    snprintf(text, sizeof text, "%u", port);
+    const char *const command[] = {"/bin/sh", SOURCE_DIR "/tests/interop/web_server.sh", folder, text, NULL};
+    start(command, port);
+    static const struct {
+        const char *login, *upload, *read, *file;
+        bool tls;
+    } rows[] = {
+        {"{kind: digest}", "path: /digest/fw.bin, method: PUT", "/digest/fw.bin", "flash/digest/fw.bin",
+         false},
+        {"{kind: digest}", "path: /digest/fw.bin, method: PUT, asks-first: yes", "/digest/fw.bin",
+         "flash/digest/fw.bin", true},
+        {"{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", "flash/basic/fw.bin", true},
+        {"{kind: basic}", "path: /basic/fw.bin, method: PUT, asks-first: yes", "/basic/fw.bin",
+         "flash/basic/fw.bin", true},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct outcome o = shell("cd %s && rm -rf home key && cp fw-1.0.bin %s", folder, rows[i].file);
+        outcome_free(&o);
+        write_site(rows[i].login, rows[i].upload, rows[i].read, port + rows[i].tls, rows[i].tls, "", "");
+        o = shell("cd %s && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key "
+                  "XDG_STATE_HOME=%s/home " EINBAU " secret set amp service",
+                  folder, folder);
+        assert_int_equal(o.status, 0);
+        outcome_free(&o);
+        expect(1, "outdated", "confirm");
+        expect(0, "1 confirmed", "fit --yes");
+        o = shell("cd %s && cmp fw-2.0.bin %s", folder, rows[i].file);
+        assert_int_equal(o.status, 0);
+        outcome_free(&o);
+        expect(0, "current", "confirm");
+    }
+    /* a certificate that the site pins, or an authority that has not signed it */
+    write_site("{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", port + 1, true,
+               ", certificate: 0000000000000000000000000000000000000000000000000000000000000000", "");
+    expect(1, "is not the one that is trusted", "confirm");
+    struct outcome o = shell("cd %s && openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:prime256v1 "
+                             "-nodes -days 2 -subj /CN=other "
+                             "-keyout other.key -out other.pem 2>/dev/null",
+                             folder);
+    outcome_free(&o);
+    write_site("{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", port + 1, true,
+               ", authority: other.pem", "");
+    expect(1, "not of the site's authority", "confirm");
+    write_site("{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", port + 1, true,
+               ", authority: cert.pem, host: amplifier.example", "");
+    expect(0, "current", "confirm");
+    write_site("{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", port + 1, true,
+               ", authority: cert.pem, host: another.example", "");
+    expect(1, "not of the site's authority", "confirm");
+    /* a wrong password: one try */
+    write_text(folder, "label", "wrong\n");
+    o = shell("cd %s && : >access.log && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml "
+              "EINBAU_KEY_FILE=key "
+              "XDG_STATE_HOME=%s/home " EINBAU " secret set amp service",
+              folder, folder);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    write_site("{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", port + 1, true, "", "");
+    expect(3, "refused; they are not tried again", "confirm --accept amp:certificate");
+}
+
+static void a_server_that_means_no_good(void **state)
+{
+    (void)state;
+    char text[16];
+    snprintf(text, sizeof text, "%u", port);
+    const char *const command[] = {"/usr/bin/python3", SOURCE_DIR "/tests/interop/hostile_web.py", text,
+                                   NULL};
+    start(command, port);
+    write_text(folder, "label", "Larch:fell 7\n");
+    static const struct {
+        const char *path, *says;
+    } rows[] = {
+        {"/endless_body", "too large"},
+        {"/endless_head", NULL},
+        {"/long_line", NULL},
+        {"/deep", "no JSON"},
+        {"/slow", "no answer"},
+        {"/silent", "no answer"},
+        {"/short", NULL},
+        {"/garbage", NULL},
+        {"/escapes", NULL},
+        {"/elsewhere", "another host"},
+        {"/asks", "login"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        write_site("{kind: none}", "path: /x", "/x", port, false, "", "");
+        struct outcome o =
+            shell("cd %s && sed -i 's|/identity.json|%s|g' profiles/web.yaml", folder, rows[i].path);
+        outcome_free(&o);
+        o = einbau("show amp");
+        bool said = rows[i].says == NULL || strstr(o.err, rows[i].says) != NULL ||
+                    strstr(o.out, rows[i].says) != NULL;
+        if ((o.status != 1 && o.status != 3) || !said || strchr(o.out, '\x1b') != NULL ||
+            strchr(o.err, '\x1b') != NULL)
+            fail_msg("%s: %d\n%s%s", rows[i].path, o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+    char *log = read_text(folder, "server.log", NULL);
+    assert_null(strstr(log, "with a password"));
+    assert_null(strstr(log, "stolen"));
+    free(log);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(a_real_web_server, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_server_that_means_no_good, set_up, tear_down),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}

@@ -1,0 +1,236 @@
+/* Whole jobs on panels that pull their image from a loader that a person brings about: persons and loaders of
+ * every manner, each datagram struck by each fault; what is told is compared with the flash. */
+#include "support/web.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct case_ {
+    struct little l;
+    struct eb_sim *sim;
+    struct eb_job *job;
+    struct eb_job_device *panel;
+    char notices[2048], hands[2048];
+    bool nobody; /* who would hear what is asked */
+    unsigned asked;
+};
+
+static void on_event(void *context, const struct eb_run *run)
+{
+    struct case_ *c = context;
+    if (run->contact.notice[0] != '\0' && strstr(c->notices, run->contact.notice) == NULL)
+        strncat(c->notices, run->contact.notice, sizeof c->notices - strlen(c->notices) - 1);
+    if (eb_run_hand(run) == NULL)
+        return;
+    c->asked++;
+    if (strstr(c->hands, eb_run_hand(run)) == NULL)
+        strncat(c->hands, eb_run_hand(run), sizeof c->hands - strlen(c->hands) - 1);
+    if (!c->nobody)
+        eb_sim_ask_person(c->sim, "panel-1");
+    if (eb_run_hand_waits(run))
+        eb_run_hand_done(&c->panel->fit);
+}
+
+static void begins(void *context, struct eb_run_config *config)
+{
+    config->event = on_event;
+    config->event_context = context;
+}
+
+static void open_world(struct case_ *c)
+{
+    struct eb_problem problem;
+    c->notices[0] = c->hands[0] = '\0';
+    c->asked = 0;
+    c->sim = eb_sim_open(c->l.world_path, NULL, &problem);
+    if (c->sim == NULL)
+        fail_msg("%s", problem.text);
+    const struct eb_job_config config = {.site = c->l.site_path,
+                                         .port = eb_sim_port(c->sim),
+                                         .simulated = true,
+                                         .begins = begins,
+                                         .context = c};
+    c->job = eb_job_open(&config, &problem);
+    if (c->job == NULL)
+        fail_msg("%s", problem.text);
+    c->panel = eb_job_device(c->job, "panel-1");
+}
+
+static void open_case(struct case_ *c, const struct panel_options *options)
+{
+    memset(c, 0, sizeof *c);
+    panel_make(&c->l, options);
+    open_world(c);
+}
+
+static void close_world(struct case_ *c)
+{
+    eb_job_close(c->job);
+    eb_sim_close(c->sim);
+}
+
+static void close_case(struct case_ *c)
+{
+    close_world(c);
+    little_remove(&c->l);
+}
+
+static bool holds(const struct case_ *c, const char *file)
+{
+    size_t size;
+    size_t capacity;
+    char *image = read_text(c->l.folder, file, &size);
+    bool same = memcmp(eb_sim_flash(c->sim, "panel-1", "firmware", &capacity), image, size) == 0;
+    free(image);
+    return same;
+}
+
+static void loaders_and_persons_of_every_manner(void **state)
+{
+    (void)state;
+    static const char spare[] =
+        "  spare:\n    wire: lan\n    mac: \"02:00:5e:07:00:c1\"\n    asks-for-address: dhcp\n"
+        "    speaks: []\n    starts: loader\n    components:\n      firmware: {capacity-kib: 8}\n";
+    static const char thief[] =
+        "  thief:\n    wire: lan\n    address: 192.0.2.21\n    mac: \"02:00:5e:07:00:c2\"\n"
+        "    shares-address: yes\n    speaks: [dcp]\n    components:\n      firmware: {capacity-kib: 8}\n";
+    static const struct {
+        struct panel_options options;
+        bool nobody;
+        enum eb_outcome outcome;
+        const char *says, *notices;
+        bool old; /* the flash is as before */
+    } rows[] = {
+        {{.pulls = NULL}, false, EB_OUTCOME_CONFIRMED, NULL, "its loader asks for its image", false},
+        {{.pulls = "bootp: yes"}, false, EB_OUTCOME_CONFIRMED, NULL, "", false},
+        {{.pulls = "blksize: 1468, windowsize: 8"}, false, EB_OUTCOME_CONFIRMED, NULL, "", false},
+        {{.pulls = "blksize: 128, windowsize: 3"}, false, EB_OUTCOME_CONFIRMED, NULL, "", false},
+        {{.pulls = "asks-size-first: yes"}, false, EB_OUTCOME_CONFIRMED, NULL, "", false},
+        {{.image_bytes = 5120}, false, EB_OUTCOME_CONFIRMED, NULL, "", false}, /* a multiple of the blocks */
+        {{.device = "    conduct: {last-acknowledgement: no}\n"},
+         false,
+         EB_OUTCOME_CONFIRMED,
+         NULL,
+         "",
+         false},
+        {{.others = spare}, false, EB_OUTCOME_CONFIRMED, NULL, "a loader asks: 02:00:5e:07:00:c1", false},
+        /* those where it does not work */
+        {{.pulls = NULL}, true, EB_OUTCOME_MANUAL_STEP, "did not ask", "", true}, /* nobody comes */
+        {{.person = "person: forgets-switch"}, false, EB_OUTCOME_MANUAL_STEP, "did not ask", "", true},
+        {{.person = "person: leaves-switch"}, false, EB_OUTCOME_FAILED, "switch is still on", "", false},
+        {{.pulls = "takes-other-server: yes"},
+         false,
+         EB_OUTCOME_FAILED,
+         "192.0.2.1",
+         "another DHCP server: 192.0.2.1",
+         true},
+        {{.pulls = "asks-another-file: yes"}, false, EB_OUTCOME_FAILED, NULL, "", true},
+        {{.others = thief, .profile = NULL}, false, EB_OUTCOME_FAILED, "02:00:5e:07:00:c2", "", true},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct case_ c;
+        open_case(&c, &rows[i].options);
+        c.nobody = rows[i].nobody;
+        bool good = eb_job_fit(c.job, NULL);
+        const struct eb_run *run = &c.panel->fit;
+        const char *flash = rows[i].old ? "panel-1.0.bin" : "panel-2.0.bin";
+        if (run->outcome != rows[i].outcome || good != (run->outcome == EB_OUTCOME_CONFIRMED) ||
+            (rows[i].says != NULL && strstr(run->error.text, rows[i].says) == NULL) ||
+            strstr(c.notices, rows[i].notices) == NULL || !holds(&c, flash))
+            fail_msg("row %zu: %s: %s: %s; %s; seen: %s%s", i, eb_outcome_word(run->outcome),
+                     run->error.where != NULL ? run->error.where : "", run->error.text, c.job->problem.text,
+                     c.notices, holds(&c, flash) ? "" : "; the flash is another one");
+        if (good) {
+            assert_non_null(strstr(c.hands, "SERVICE"));
+            assert_non_null(strstr(c.hands, "RUN"));
+            assert_int_equal(eb_sim_mode_of(c.sim, "panel-1"), EB_SIM_RUNNING);
+        }
+        close_case(&c);
+    }
+}
+
+/* A step that nothing shows: a person says so, or patience ends it before a byte. */
+static void a_step_that_only_a_person_sees(void **state)
+{
+    (void)state;
+    for (int said = 0; said < 2; said++) {
+        struct case_ c;
+        struct eb_problem problem;
+        const struct panel_options options = {.pulls = NULL};
+        memset(&c, 0, sizeof c);
+        panel_make(&c.l, &options);
+        replace_in(&c.l, "profiles/panel.yaml", "do: \"set the service switch to SERVICE\"",
+                   "do: \"set the service switch to SERVICE\", ask: yes, within-s: 30");
+        open_world(&c);
+        c.nobody = said == 0;
+        if (said == 0) { /* nobody says anything */
+            struct eb_job_config config = c.job->config;
+            close_world(&c);
+            c.sim = eb_sim_open(c.l.world_path, NULL, &problem);
+            config.begins = NULL;
+            config.port = eb_sim_port(c.sim);
+            c.job = eb_job_open(&config, &problem);
+            c.panel = eb_job_device(c.job, "panel-1");
+        }
+        bool good = eb_job_fit(c.job, &problem);
+        assert_int_equal(good, said);
+        if (said == 0) {
+            assert_int_equal(c.panel->fit.outcome, EB_OUTCOME_MANUAL_STEP);
+            assert_non_null(strstr(c.panel->fit.error.text, "not reported as done"));
+            assert_true(holds(&c, "panel-1.0.bin"));
+        }
+        close_case(&c);
+    }
+}
+
+static void every_frame_with_every_fault(void **state)
+{
+    (void)state;
+    unsigned cases = 0;
+    unsigned confirmed = 0;
+    unsigned loader = 0;
+    uint64_t frames = 1;
+    struct case_ c;
+    for (uint64_t frame = 0; frame <= frames; frame++) {
+        for (int kind = EB_SIM_LOST; kind <= EB_SIM_POWER_LOST; kind++) {
+            const struct eb_sim_fault fault = {frame - 1, (enum eb_sim_fault_kind)kind};
+            const struct panel_options options = {.image_bytes = 3000};
+            if (frame == 0 && kind > EB_SIM_LOST)
+                break;
+            if (frame == 0)
+                open_case(&c, &options);
+            else
+                open_world(&c);
+            eb_sim_set_faults(c.sim, &fault, frame > 0);
+            bool good = eb_job_fit(c.job, NULL);
+            frames = frame == 0 ? eb_sim_frames(c.sim) : frames;
+            const struct eb_run *run = &c.panel->fit;
+            if (good && !holds(&c, "panel-2.0.bin"))
+                fail_msg("frame %u, fault %d: confirmed, and not in the flash", (unsigned)frame, kind);
+            if (frame == 0 && !good)
+                fail_msg("without a fault: %s", c.job->problem.text);
+            if (run->identified && strcmp(run->running[0].version, "2.0") == 0 && !holds(&c, "panel-2.0.bin"))
+                fail_msg("frame %u, fault %d: 2.0 is told, and does not run", (unsigned)frame, kind);
+            if (!good && getenv("EINBAU_TEST_LOUD") != NULL)
+                print_message("frame %u, fault %d: %s\n", (unsigned)frame, kind, c.job->problem.text);
+            cases++;
+            confirmed += good;
+            loader += eb_sim_mode_of(c.sim, "panel-1") == EB_SIM_LOADER;
+            close_world(&c);
+        }
+    }
+    little_remove(&c.l);
+    print_message("%u cases: %u confirmed, %u left in the loader\n", cases, confirmed, loader);
+    assert_true(confirmed * 10 >= cases * 8);
+}
+
+int main(void)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test(loaders_and_persons_of_every_manner),
+        cmocka_unit_test(a_step_that_only_a_person_sees),
+        cmocka_unit_test(every_frame_with_every_fault),
+    };
+    return cmocka_run_group_tests(tests, NULL, NULL);
+}
