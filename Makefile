@@ -20,7 +20,7 @@ demo: build
 	@scripts/demo $(BUILD)
 
 check: build
-	@ctest --test-dir $(BUILD) --output-on-failure -j 2
+	@ctest --test-dir $(BUILD) --output-on-failure -j 4
 
 # USB and CAN on Debian's kernel, in a virtual machine.
 check-kernel: build
@@ -36,7 +36,7 @@ LEAVE_OUT ?= none
 sanitize: setup
 	@cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DEINBAU_SANITIZE=ON >/dev/null
 	@ninja -C $(SANITIZED) --quiet
-	@ctest --test-dir $(SANITIZED) --output-on-failure -j 2 -LE '^($(LEAVE_OUT))$$'
+	@ctest --test-dir $(SANITIZED) --output-on-failure -j 4 -LE '^($(LEAVE_OUT))$$'
 
 # SECONDS for each target.
 SECONDS ?= 60

@@ -24,6 +24,8 @@ FACTORY = [
     ("QM-RC4-24K", "firmware", "4.1.9", 180),
     ("BL-K8-E", "firmware", "1.24", 90),
     ("OR-H250", "firmware", "3.9", 60),
+    ("OR-H250", "web-pages", "3.9", 24),
+    ("HS-T07-W", "firmware", "2.18", 90),
     ("VH-L1", "firmware", "2.0.3", 40),
     ("VH-D2", "firmware", "1.6.0", 44),
     ("SK-GA2", "firmware", "20260310", 40),
@@ -119,10 +121,32 @@ def dfu_file(path, data, vendor, product, release):
 
 
 def usb_files(folder):
-    """DFU files: for the amplifiers, for the lead node and for the rope gauge; the last one is for any release."""
-    dfu_file(f"{folder}/herald-3.10.dfu", image("OR-H250", "firmware", "3.10", 64, "1"), 0x1209, 0x0005, 0x0310)
+    """DFU files: for the lead node and for the rope gauge; the last one is for any release."""
     dfu_file(f"{folder}/l1-2.1.0.dfu", image("VH-L1", "firmware", "2.1.0", 44, "1..3"), 0x1209, 0x0001, 0x0210)
     dfu_file(f"{folder}/g3-5.2.dfu", image("SK-G3", "firmware", "5.2", 34, "1"), 0x1209, 0x0003, 0xFFFF)
+
+
+def amplifier_files(folder):
+    """The amplifiers' firmware and their web pages, in one zip: both say themselves what they are."""
+    write(f"{folder}/firmware.bin", image("OR-H250", "firmware", "3.10", 64, "1"))
+    write(f"{folder}/pages.bin", image("OR-H250", "web-pages", "3.10", 28, "1"))
+    run("zip", "-q", "-X", "herald-3.10.zip", "firmware.bin", "pages.bin", folder=folder)
+    os.remove(f"{folder}/firmware.bin")
+    os.remove(f"{folder}/pages.bin")
+
+
+def panel_package(folder):
+    """The operator panel's firmware, which talks to controllers from 4.2 on: a zip with its manifest."""
+    data = image("HS-T07-W", "firmware", "2.20", 96, "A..D")
+    write(f"{folder}/tafel-2.20.bin", data)
+    write_manifest(
+        f"{folder}/tafel-2.20.bin.json",
+        [entry("tafel-2.20.bin", "HS-T07-W", "firmware", "2.20", ["A..D"], size=len(data), sha256=hashlib.sha256(data).hexdigest(),
+               companions=[{"role": "plc", "least": "4.2", "order": "dotted"}])],
+        "Shows the wind of the summit station.", "2026-09-21")
+    run("zip", "-q", "-X", "tafel-2.20.zip", "tafel-2.20.bin", "tafel-2.20.bin.json", folder=folder)
+    os.remove(f"{folder}/tafel-2.20.bin")
+    os.remove(f"{folder}/tafel-2.20.bin.json")
 
 
 def door_package(folder):
@@ -160,6 +184,8 @@ def main():
     rescue_records(downloads)
     coupler_elf(downloads)
     usb_files(downloads)
+    amplifier_files(downloads)
+    panel_package(downloads)
     door_package(downloads)
     grip_records(downloads)
 
