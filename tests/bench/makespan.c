@@ -1,7 +1,9 @@
 /* A job's length in simulated time against its critical path: the longest chain of devices that wait for each
  * other, each with the time that its own run took.  And the memory that the job holds for each device.
  *
- *   makespan SITE WORLD SHELF [LEFT-OUT ...] */
+ *   makespan SITE WORLD SHELF STATE [LEFT-OUT ...]
+ *
+ * STATE: the folder with the passwords of the devices, opened with passwords.key; none where it has none. */
 #include <einbau/job.h>
 #include <einbau/sim.h>
 
@@ -12,12 +14,25 @@
 
 struct times {
     struct eb_job *job;
+    struct eb_sim *sim;
     uint64_t *began_us; /* by device */
 };
+
+/* The person at the device does what its profile says. */
+static void on_event(void *context, const struct eb_run *run)
+{
+    struct times *t = context;
+    for (size_t i = 0; i < t->job->count && eb_run_hand(run) != NULL; i++) {
+        if (&t->job->devices[i].fit == run)
+            eb_sim_ask_person(t->sim, t->job->devices[i].device->name);
+    }
+}
 
 static void note_begin(void *context, struct eb_run_config *config)
 {
     struct times *t = context;
+    config->event = on_event;
+    config->event_context = t;
     for (size_t i = 0; i < t->job->count; i++) {
         if (t->job->devices[i].items == config->items)
             t->began_us[i] = eb_port_now_us(config->port);
@@ -55,12 +70,12 @@ static bool work(struct eb_job *job)
 
 int main(int argc, char **argv)
 {
-    struct eb_problem problem = {"usage: makespan SITE WORLD SHELF [LEFT-OUT ...]"};
+    struct eb_problem problem = {"usage: makespan SITE WORLD SHELF STATE [LEFT-OUT ...]"};
     struct times t = {0};
-    struct eb_sim *sim = argc >= 4 ? eb_sim_open(argv[2], NULL, &problem) : NULL;
+    struct eb_sim *sim = argc >= 5 ? eb_sim_open(argv[2], NULL, &problem) : NULL;
     size_t before_bytes = used_bytes();
     struct eb_job_config config = {.site = argv[1],
-                                   .shelf = argc >= 4 ? argv[3] : NULL,
+                                   .shelf = argc >= 5 ? argv[3] : NULL,
                                    .shelf_may_miss = true,
                                    .simulated = true,
                                    .begins = note_begin,
@@ -71,8 +86,14 @@ int main(int argc, char **argv)
         fprintf(stderr, "%s\n", problem.text);
         return 2;
     }
+    const struct eb_secrets_config secrets = {.folder = argv[4], .key_file = "passwords.key"};
+    t.sim = sim;
+    if (eb_secrets_there(argv[4]) && (t.job->secrets = eb_secrets_open(&secrets, &problem)) == NULL) {
+        fprintf(stderr, "%s\n", problem.text);
+        return 2;
+    }
     t.began_us = calloc(t.job->count, sizeof *t.began_us);
-    for (int i = 4; i < argc; i++) {
+    for (int i = 5; i < argc; i++) {
         struct eb_job_device *device = eb_job_device(t.job, argv[i]);
         if (device != NULL)
             device->left_out = true;
@@ -87,6 +108,7 @@ int main(int argc, char **argv)
     uint64_t last_us = 0;
     uint64_t path_us = 0;
     size_t confirmed = 0;
+    size_t begun = 0;
     size_t buffers = 0;
     for (size_t i = 0; i < t.job->count; i++) {
         const struct eb_job_device *d = &t.job->devices[i];
@@ -94,6 +116,7 @@ int main(int argc, char **argv)
             fprintf(stderr, "%s is refused\n", d->device->name);
         if (!d->begun)
             continue;
+        begun++;
         first_us = t.began_us[i] < first_us ? t.began_us[i] : first_us;
         last_us = d->fit.now_us > last_us ? d->fit.now_us : last_us;
         path_us = chain_us(&t, i) > path_us ? chain_us(&t, i) : path_us;
@@ -102,8 +125,8 @@ int main(int argc, char **argv)
     }
     size_t bytes = used_bytes() - before_bytes - buffers;
     uint64_t makespan_us = last_us - first_us;
-    printf("{\"confirmed\": %zu, \"makespan_s\": %.6f, \"path_s\": %.6f, \"bytes\": %zu}\n", confirmed,
-           (double)makespan_us / 1e6, (double)path_us / 1e6, bytes);
+    printf("{\"devices\": %zu, \"confirmed\": %zu, \"makespan_s\": %.6f, \"path_s\": %.6f, \"bytes\": %zu}\n",
+           begun, confirmed, (double)makespan_us / 1e6, (double)path_us / 1e6, bytes);
     free(t.began_us);
     eb_job_close(t.job);
     eb_sim_close(sim);
