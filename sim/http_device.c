@@ -74,13 +74,18 @@ bool ebi_sim_http_ignores_expect(const struct ebi_sim_device *d)
     return web_of(d)->ignores_expect;
 }
 
+bool ebi_sim_http_second_certificate(const struct ebi_sim_device *d)
+{
+    return web_of(d)->certificate_changes && d->restarted;
+}
+
 void ebi_sim_http_certificate(struct ebi_sim_device *d, uint8_t sha256[EB_HTTP_CERTIFICATE_BYTES])
 {
     struct ebi_digest digest;
     char text[EBI_DIGEST_TEXT_BYTES];
     ebi_digest_begin(&digest, true);
     ebi_digest_add_text(&digest, d->name);
-    ebi_digest_add_text(&digest, web_of(d)->certificate_changes && d->restarted ? " 2" : " 1");
+    ebi_digest_add_text(&digest, ebi_sim_http_second_certificate(d) ? " 2" : " 1");
     ebi_digest_end(&digest, text);
     for (size_t i = 0; i < EB_HTTP_CERTIFICATE_BYTES; i++) {
         const char pair[3] = {text[2 * i], text[2 * i + 1], '\0'};
@@ -718,6 +723,8 @@ static void alive(struct ebi_sim_device *d, bool on)
     struct web *w = web_of(d);
     if (!w->taken || on)
         return;
+    if (d->sim->web != NULL)
+        d->sim->web->gone(d);
     if (w->component != NULL && !w->jumps) {
         uint64_t takes_us = w->done_us - w->began_us;
         uint64_t passed_us = now(d) - w->began_us;
@@ -753,11 +760,21 @@ static void forget(struct ebi_sim_device *d)
 {
     end_writing(web_of(d));
     ebi_sim_http_wire_forget(d);
+    if (d->sim->web != NULL)
+        d->sim->web->stop(d);
+}
+
+static void stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, const uint8_t *bytes, size_t size)
+{
+    if (d->sim->web != NULL)
+        d->sim->web->stream(d, c, bytes, size);
+    else
+        ebi_sim_http_stream(d, c, bytes, size);
 }
 
 const struct ebi_sim_server ebi_sim_http = {.read = read_keys,
                                             .port = port,
-                                            .stream = ebi_sim_http_stream,
+                                            .stream = stream,
                                             .alive = alive,
                                             .tick = tick,
                                             .deadline_us = deadline_us,

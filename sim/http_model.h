@@ -1,5 +1,5 @@
 /* The simulated device's web server, apart from how requests come: over a simulated wire (http_wire.c) or
- * from real programs (http_real.c). */
+ * from real programs (web/). */
 #ifndef EBI_SIM_HTTP_MODEL_H
 #define EBI_SIM_HTTP_MODEL_H
 
@@ -28,6 +28,8 @@ bool ebi_sim_http_speaks(const struct ebi_sim_device *device);
 uint16_t ebi_sim_http_port(const struct ebi_sim_device *device);
 bool ebi_sim_http_tls(const struct ebi_sim_device *device);
 bool ebi_sim_http_ignores_expect(const struct ebi_sim_device *device);
+/* Whether its certificate is the second one now. */
+bool ebi_sim_http_second_certificate(const struct ebi_sim_device *device);
 /* The SHA-256 of its simulated certificate. */
 void ebi_sim_http_certificate(struct ebi_sim_device *device, uint8_t sha256[EB_HTTP_CERTIFICATE_BYTES]);
 
@@ -44,5 +46,13 @@ void ebi_sim_http_take_field(struct ebi_sim_http_request *request, const char *n
 void ebi_sim_http_stream(struct ebi_sim_device *device, struct ebi_sim_connection *connection,
                          const uint8_t *bytes, size_t size);
 void ebi_sim_http_wire_forget(struct ebi_sim_device *device);
+
+/* web/: what comes over a real one, where eb_sim_use_web was called. */
+struct ebi_sim_web {
+    void (*stream)(struct ebi_sim_device *device, struct ebi_sim_connection *connection, const uint8_t *bytes,
+                   size_t size);
+    void (*gone)(struct ebi_sim_device *device); /* without power: its connections end without a word */
+    void (*stop)(struct ebi_sim_device *device);
+};
 
 #endif

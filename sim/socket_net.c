@@ -2,7 +2,7 @@
  * own, all with ports that the system gave. */
 #include "pty_adapter.h"
 #include "vhci.h"
-#include "server.h"
+#include "http_model.h"
 #include "world.h"
 
 #include <arpa/inet.h>
@@ -38,9 +38,18 @@ struct socket {
     uint16_t port; /* as the device knows it */
 };
 
+/* Where a device takes connections. */
+struct listening {
+    int handle;    /* EB_NO_HANDLE: while the device is gone */
+    uint16_t port; /* as the device knows it; 0: it does not */
+    uint16_t real_port;
+};
+
+enum { LISTEN_MODBUS, LISTEN_CIP, LISTEN_HTTP, LISTENS };
+
 /* What belongs to one device. */
 struct slot {
-    int modbus, cip; /* where it takes connections; EB_NO_HANDLE while it is gone, or has none */
+    struct listening listens[LISTENS];
 };
 
 struct ebi_sim_sockets {
@@ -170,17 +179,17 @@ static void set_alive(void *self, struct ebi_sim_device *d, bool alive)
 {
     struct ebi_sim_sockets *s = self;
     struct slot *slot = &s->slots[d - s->sim->devices];
-    if (alive) {
-        if (slot->modbus == EB_NO_HANDLE)
-            slot->modbus = keep(s, bound(d, SOCK_STREAM, d->modbus_port), KIND_LISTEN, d, d->modbus_port);
-        if (slot->cip == EB_NO_HANDLE && ebi_sim_speaks(d, &ebi_sim_cip))
-            slot->cip = keep(s, bound(d, SOCK_STREAM, EB_CIP_PORT), KIND_LISTEN, d, EB_CIP_PORT);
-        return;
+    for (size_t i = 0; i < LISTENS; i++) {
+        struct listening *l = &slot->listens[i];
+        if (!alive) {
+            drop(s, l->handle);
+            l->handle = EB_NO_HANDLE;
+        } else if (l->port != 0 && l->handle == EB_NO_HANDLE) {
+            l->handle = keep(s, bound(d, SOCK_STREAM, l->real_port), KIND_LISTEN, d, l->port);
+        }
     }
-    drop(s, slot->modbus);
-    drop(s, slot->cip);
-    slot->modbus = EB_NO_HANDLE;
-    slot->cip = EB_NO_HANDLE;
+    if (alive)
+        return;
     for (int i = 0; i < s->cap; i++) {
         if (s->sockets[i].kind == KIND_CONNECTION && s->sockets[i].device == d)
             drop(s, i);
@@ -194,6 +203,20 @@ static uint16_t port_of(int fd)
     struct sockaddr_in address = {0};
     socklen_t size = sizeof address;
     return getsockname(fd, (struct sockaddr *)&address, &size) == 0 ? ntohs(address.sin_port) : 0;
+}
+
+/* At its own port where that may be had, else at a free one. */
+static bool place_web(struct ebi_sim_sockets *s, struct ebi_sim_device *d, struct listening *to)
+{
+    uint16_t port = s->sim->web != NULL ? ebi_sim_http_port(d) : 0;
+    if (port == 0)
+        return true;
+    int fd = bound(d, SOCK_STREAM, port);
+    if (fd < 0)
+        fd = bound(d, SOCK_STREAM, 0);
+    *to = (struct listening){.port = port, .real_port = fd >= 0 ? port_of(fd) : 0};
+    to->handle = keep(s, fd, KIND_LISTEN, d, port);
+    return to->handle != EB_NO_HANDLE;
 }
 
 /* Gives the device a loopback address, 127.77.x.y, and free ports there. */
@@ -219,10 +242,14 @@ static bool place(struct ebi_sim_sockets *s, size_t index, struct eb_problem *pr
         if (port != 0 && ebi_sim_speaks(d, server))
             keep(s, bound(d, SOCK_DGRAM, port), KIND_SERVICE, d, port);
     }
-    s->slots[index].cip = EB_NO_HANDLE;
-    s->slots[index].modbus = keep(s, tcp, KIND_LISTEN, d, d->modbus_port);
+    struct listening *listens = s->slots[index].listens;
+    listens[LISTEN_MODBUS] =
+        (struct listening){keep(s, tcp, KIND_LISTEN, d, d->modbus_port), d->modbus_port, d->modbus_port};
+    uint16_t cip = ebi_sim_speaks(d, &ebi_sim_cip) ? EB_CIP_PORT : 0;
+    listens[LISTEN_CIP] = (struct listening){EB_NO_HANDLE, cip, cip};
+    listens[LISTEN_HTTP] = (struct listening){.handle = EB_NO_HANDLE};
     return keep(s, udp, KIND_SERVICE, d, d->tftp_port) != EB_NO_HANDLE &&
-           s->slots[index].modbus != EB_NO_HANDLE;
+           listens[LISTEN_MODBUS].handle != EB_NO_HANDLE && place_web(s, d, &listens[LISTEN_HTTP]);
 }
 
 struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
@@ -261,6 +288,9 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
         to->modbus.port = d->modbus_port;
         to->tftp = d->address;
         to->tftp.port = d->tftp_port;
+        const struct listening *web = &s->slots[d - sim->devices].listens[LISTEN_HTTP];
+        if (web->real_port != web->port)
+            to->web.port = web->real_port;
     }
     s->ptys = ebi_sim_ptys_open(sim, now_us, s);
     if (s->ptys == NULL) {

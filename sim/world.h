@@ -83,6 +83,7 @@ struct eb_sim {
     int laptop_signal;     /* 0: none */
     char state_dir[EB_PATH_BYTES];
     int lock_fd;
+    const struct ebi_sim_web *web;   /* serves HTTP to real programs; NULL: http_wire.c does */
     struct ebi_sim_virtual *net;     /* virtual time, or */
     struct ebi_sim_sockets *sockets; /* real sockets, or */
     struct ebi_sim_segment *segment; /* one real Ethernet interface */

@@ -1,5 +1,5 @@
 /* Web servers that nobody here wrote, and one that means no good, on real sockets. */
-#include "support/support.h"
+#include "support/web.h"
 
 #include <signal.h>
 #include <stdio.h>
@@ -7,6 +7,7 @@
 #include <string.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #define EINBAU BIN_DIR "/einbau"
 
@@ -164,6 +165,203 @@ static void a_real_web_server(void **state)
     expect(3, "refused; they are not tried again", "confirm --accept amp:certificate");
 }
 
+/* --- Express with sessions and multer -------------------------------------------------------------- */
+
+#define NODE_MODULES SOURCE_DIR "/build-unpacked/npm/node_modules"
+
+static void keep_password(const char *device)
+{
+    struct outcome o =
+        shell("cd %s && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key "
+              "XDG_STATE_HOME=%s/home " EINBAU " secret set %s service",
+              folder, folder, device);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+}
+
+/* What is in its flash is this image. */
+static void expect_flash(const char *image)
+{
+    struct outcome o = shell("cmp %s/device.bin %s/%s", folder, folder, image);
+    if (o.status != 0)
+        fail_msg("the device has not %s: %s%s", image, o.out, o.err);
+    outcome_free(&o);
+}
+
+static void start_express(void)
+{
+    char text[16];
+    snprintf(text, sizeof text, "%u", port);
+    struct outcome o = shell("cp %s/fw-1.0.bin %s/device.bin", folder, folder);
+    outcome_free(&o);
+    setenv("NODE_PATH", NODE_MODULES, 1);
+    const char *const command[] = {"node", SOURCE_DIR "/tests/interop/web_device.js", folder, text, NULL};
+    start(command, port);
+}
+
+#define FORM                                                                                                 \
+    "{kind: form, page: /login, to: /login, user: user, password: password, hidden: csrf, token-field: "     \
+    "X-CSRF-Token}"
+#define TOKEN     "{kind: token, to: /token, user: user, password: password, token: /access_token}"
+#define MULTIPART "path: /update, field: image, fields: {kind: \"{component}\"}, expect: 202"
+#define FAR                                                                                                  \
+    "activate:\n  - http: {path: /restart, expect: 202}\n"                                                   \
+    "return: {down-ms: 100, patience-s: 10, settle-s: 1, counter: {http: /status, json: /starts}, counts: "  \
+    "starts}\n"
+
+static void write_express(const char *login, const char *upload)
+{
+    write_site(login, upload, "/status", port, false, "", FAR);
+    struct outcome o = shell("cd %s && sed -i -e 's|{http: /identity.json|{http: /identity|g' -e 's|after: "
+                             "firmware|json: /firmware|' "
+                             "-e '/^return: .restart: none/d' -e 's|^  patience-s: 10|&\\n  progress: {path: "
+                             "/status, state: /state, "
+                             "percent: /percent, done: idle, failed: failed}|' profiles/web.yaml",
+                             folder);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+}
+
+static void a_real_form_and_a_real_token(void **state)
+{
+    (void)state;
+    if (access(NODE_MODULES "/express", R_OK) != 0) {
+        print_message("Express could not be had from its registry\n");
+        skip();
+    }
+    start_express();
+    static const struct {
+        const char *login, *upload;
+    } rows[] = {
+        {FORM, MULTIPART},
+        {FORM, MULTIPART ", asks-first: yes"},
+        {TOKEN, "path: /image, method: PUT"},
+        {TOKEN, "path: /image, method: PUT, asks-first: yes"},
+        {TOKEN, "path: /unexpected/image, method: PUT, asks-first: yes"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        stop_program(server, SIGTERM);
+        start_express();
+        write_express(rows[i].login, rows[i].upload);
+        keep_password("amp");
+        expect(1, "outdated", "confirm");
+        expect(0, "1 confirmed", "fit --yes");
+        expect_flash("fw-2.0.bin");
+        expect(0, "current", "confirm");
+    }
+    char *log = read_text(folder, "server.log", NULL);
+    assert_non_null(strstr(log, "expects /unexpected/image"));
+    free(log);
+}
+
+/* What it refuses is told as it is, and nothing is written. */
+static void what_a_real_web_device_refuses(void **state)
+{
+    (void)state;
+    if (access(NODE_MODULES "/express", R_OK) != 0) {
+        print_message("Express could not be had from its registry\n");
+        skip();
+    }
+    start_express();
+    write_firmware("2.0", 2 << 20);
+    static const char *const uploads[] = {"path: /image, method: PUT",
+                                          "path: /image, method: PUT, asks-first: yes"};
+    for (size_t i = 0; i < 2; i++) {
+        write_express(TOKEN, uploads[i]);
+        keep_password("amp");
+        expect(1, "413", "fit --yes");
+        expect_flash("fw-1.0.bin");
+    }
+    write_express(FORM, MULTIPART);
+    expect(1, "413", "fit --yes");
+    expect_flash("fw-1.0.bin");
+    /* another browser's upload is under way: busy for a moment */
+    write_firmware("2.0", 300001);
+    write_express(TOKEN, "path: /image, method: PUT");
+    struct outcome o =
+        shell("cd %s && token=$(curl -sS -H 'Content-Type: application/json' -d '{\"user\":\"service\","
+              "\"password\":\"Larch:fell 7\"}' http://127.0.0.1:%u/token | cut -d'\"' -f4) && "
+              "curl -sS -H \"Authorization: Bearer $token\" -T fw-1.0.bin http://127.0.0.1:%u/image",
+              folder, port, port);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    expect(0, "1 confirmed", "fit --yes");
+    expect_flash("fw-2.0.bin");
+    /* a wrong password: one try */
+    write_text(folder, "label", "wrong\n");
+    keep_password("amp");
+    expect(1, "refused; they are not tried again", "fit amp --yes --again");
+    expect_flash("fw-2.0.bin");
+}
+
+/* --- the simulated amplifier ----------------------------------------------------------------------- */
+
+/* curl logs in, uploads and restarts; the amplifier then runs what came, and the tool says so. */
+static void curl_uploads_into_the_simulated_amplifier(void **state)
+{
+    (void)state;
+    struct little l;
+    const struct web_options options = {.login = WEB_FORM};
+    web_make(&l, &options);
+    char log[PATH_BYTES + 16];
+    char text[PATH_BYTES + 16];
+    snprintf(log, sizeof log, "%s/sim.log", l.folder);
+    snprintf(text, sizeof text, "%s/real.yaml", l.folder);
+    const char *const command[] = {BIN_DIR "/einbau-sim", l.world_path, "--write-site", text, NULL};
+    server = start_program(command, log);
+    assert_true(wait_for_text(log, "ready", 10));
+    struct outcome o = shell(
+        "cd %s && at=https://127.77.0.1:$(sed -n 's/^ *port: //p' real.yaml | grep . || echo 443) && "
+        "call='curl -sS -k -b jar -c "
+        "jar' && hidden=$($call $at/login | sed -n 's/.*type=.hidden. value=.\\([0-9a-f]*\\).*/\\1/p') && "
+        "token=$($call -D - -o page -d user=service --data-urlencode 'password=Larch:fell 7' -d "
+        "herald=$hidden $at/login | tr -d "
+        "'\\r' | sed -n 's/^X-Herald-Token: //p') && "
+        "$call -f -H \"X-Herald-Token: $token\" -F component=fw -F file=@fw-2.0.bin $at/update && sleep 1 && "
+        "$call -f -H \"X-Herald-Token: $token\" -d '' $at/restart && sleep 1.5 && $call -f $at/api/status",
+        l.folder);
+    if (o.status != 0 || strstr(o.out, "\"firmware\": \"2.0\"") == NULL)
+        fail_msg("%d: %s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    o = shell("cd %s && XDG_STATE_HOME=$PWD/home timeout 60 " EINBAU " confirm --site real.yaml", l.folder);
+    if (o.status != 0 || strstr(o.out, "current") == NULL)
+        fail_msg("%d: %s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    remove_folder(l.folder);
+}
+
+/* And the tool itself, over TLS with the certificate that it saw first. */
+static void the_simulated_amplifier_is_fitted_over_tls(void **state)
+{
+    (void)state;
+    static const enum web_login logins[] = {WEB_BASIC, WEB_DIGEST, WEB_FORM, WEB_TOKEN};
+    for (size_t i = 0; i < sizeof logins / sizeof logins[0]; i++) {
+        struct little l;
+        const struct web_options options = {.login = logins[i], .image_bytes = 60000, .two = true};
+        web_make(&l, &options);
+        char log[PATH_BYTES + 16];
+        char text[PATH_BYTES + 16];
+        snprintf(log, sizeof log, "%s/sim.log", l.folder);
+        snprintf(text, sizeof text, "%s/real.yaml", l.folder);
+        const char *const command[] = {BIN_DIR "/einbau-sim", l.world_path, "--write-site", text, NULL};
+        server = start_program(command, log);
+        assert_true(wait_for_text(log, "ready", 10));
+        write_text(l.folder, "label", "Larch:fell 7\n");
+        struct outcome o =
+            shell("cd %s && export XDG_STATE_HOME=$PWD/home EINBAU_KEY_FILE=key EINBAU_SITE=real.yaml && "
+                  "EINBAU_PASSWORD_FILE=label " EINBAU " secret set amp-1 service && timeout 60 " EINBAU
+                  " fit --yes",
+                  l.folder);
+        if (o.status != 0 || strstr(o.out, "1 confirmed") == NULL ||
+            strstr(o.err, "seen for the first time") == NULL)
+            fail_msg("%d: %s%s", o.status, o.out, o.err);
+        outcome_free(&o);
+        stop_program(server, SIGTERM);
+        server = 0;
+        remove_folder(l.folder);
+    }
+}
+
 static void a_server_that_means_no_good(void **state)
 {
     (void)state;
@@ -211,6 +409,10 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_real_web_server, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_real_form_and_a_real_token, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(what_a_real_web_device_refuses, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(curl_uploads_into_the_simulated_amplifier, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(the_simulated_amplifier_is_fitted_over_tls, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_server_that_means_no_good, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

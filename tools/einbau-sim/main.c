@@ -2,7 +2,7 @@
 #include <argp.h>
 #include "../in_full.h"
 
-#include <einbau/sim.h>
+#include <einbau/sim_web.h>
 #include <errno.h>
 #include <signal.h>
 #include <stdbool.h>
@@ -142,6 +142,8 @@ int main(int argc, char **argv)
         return EXIT_WRONG;
     }
     struct eb_sim *sim = eb_sim_open(a.world, a.state, &problem);
+    if (sim != NULL)
+        eb_sim_use_web(sim);
     int status = sim == NULL    ? complain(&problem)
                  : a.on != NULL ? serve_segment(sim, &a, stop_fd)
                                 : serve(sim, &a, stop_fd);
