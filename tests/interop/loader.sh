@@ -1,6 +1,6 @@
 #!/bin/sh
 # A panel's loader, made of general programs: an address by BOOTP or DHCP, then its image by TFTP into ./flash.bin.
-# usage: loader.sh dhcp|bootp busybox|atftp|curl INTERFACE      in the panel's network namespace
+# usage: loader.sh dhcp|bootp busybox|atftp|hpa|curl INTERFACE      in the panel's network namespace
 set -eu
 how=$1 client=$2 interface=$3
 rm -f lease
@@ -20,6 +20,7 @@ rm -f flash.new
 case $client in
 busybox) busybox tftp -g -b 1400 -r "$file" -l flash.new "$server" ;;
 atftp) atftp --option 'blksize 1428' --option 'windowsize 8' --option 'tsize 0' -g -r "$file" -l flash.new "$server" ;;
+hpa) tftp -m binary "$server" -c get "$file" flash.new ;;
 curl) curl -s -S -o flash.new "tftp://$server/$file" ;;
 esac
 mv flash.new flash.bin

@@ -17,7 +17,7 @@ server.document-root = "$folder/flash"
 server.upload-dirs = ("$folder/tmp")
 server.errorlog = "$folder/error.log"
 accesslog.filename = "$folder/access.log"
-accesslog.format = "%m %U %s %I"
+accesslog.format = "%m %U %s %I %D"
 server.bind = "127.0.0.1"
 server.port = $port
 server.feature-flags = ("server.h2proto" => "disable")

@@ -1,12 +1,13 @@
-/* Einbau as the server of a loader that is made of real programs: klibc's plain BOOTP, busybox' DHCP, three
- * TFTP clients, over a real cable between two network namespaces; pymodbus is the program that runs before
- * and behind it. */
+/* Einbau as the server of a loader that is made of real programs: klibc's plain BOOTP, busybox' DHCP, four
+ * TFTP clients, U-Boot with and without loss, over a real cable between two network namespaces; pymodbus is
+ * the program that runs before and behind it. */
 #include "support/support.h"
 
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -76,7 +77,7 @@ static void wait_in(const char *log, const char *text)
 {
     char path[PATH_BYTES + 32];
     snprintf(path, sizeof path, "%s/%s", folder, log);
-    if (!wait_for_text(path, text, 40)) {
+    if (!wait_for_text(path, text, 120)) {
         char *all = read_text(folder, log, NULL);
         char *job = read_text(folder, "job.log", NULL);
         fail_msg("no '%s' in %s: %s\n%s", text, log, all, job != NULL ? job : "");
@@ -99,19 +100,21 @@ static void loaders_of_real_programs(void **state)
 {
     (void)state;
     static const struct {
-        const char *program, *how, *client;
-    } rows[] = {{"/usr/bin/busybox", "dhcp", "busybox"},
-                {"/usr/bin/busybox", "dhcp", "atftp"},
-                {"/usr/bin/busybox", "dhcp", "curl"},
-                {"/usr/lib/klibc/bin/ipconfig", "bootp", "curl"}};
+        const char *program, *words;
+    } rows[] = {{"/usr/bin/busybox", "loader.sh dhcp busybox socket"},
+                {"/usr/bin/busybox", "loader.sh dhcp atftp socket"},
+                {"/usr/bin/busybox", "loader.sh dhcp hpa socket"},
+                {"/usr/bin/busybox", "loader.sh dhcp curl socket"},
+                {"/usr/lib/klibc/bin/ipconfig", "loader.sh bootp curl socket"},
+                {"/usr/bin/qemu-system-arm", "uboot.sh socket 02:00:5e:07:03:88 0"},
+                {"/usr/bin/qemu-system-arm", "uboot.sh socket 02:00:5e:07:03:88 5"}};
     if (!made) {
         print_message("no network namespaces here\n");
         skip();
     }
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         char words[160];
-        const char *busybox = access(rows[i].program, X_OK) != 0 && i < 3 ? "/bin/busybox" : rows[i].program;
-        if (access(busybox, X_OK) != 0) {
+        if (access(rows[i].program, X_OK) != 0) {
             print_message("%s is not there\n", rows[i].program);
             continue;
         }
@@ -123,8 +126,7 @@ static void loaders_of_real_programs(void **state)
         int job = start_in(lap, BIN_DIR "/einbau fit --yes --site site.yaml --trace trace.pcapng", "job.log");
         wait_in("job.log", "manual step: start the loader");
         stop_program(panel, SIGTERM);
-        snprintf(words, sizeof words, "sh " SOURCE_DIR "/tests/interop/loader.sh %s %s socket", rows[i].how,
-                 rows[i].client);
+        snprintf(words, sizeof words, "sh " SOURCE_DIR "/tests/interop/%s", rows[i].words);
         int loader = start_in(plant, words, "loader.log");
         wait_in("loader.log", "loaded");
         stop_program(loader, SIGTERM);
@@ -140,14 +142,54 @@ static void loaders_of_real_programs(void **state)
             "tshark -r trace.pcapng -Y 'dhcp || tftp.opcode == 1 || tftp.opcode == 6' 2>/dev/null | wc -l",
             folder);
         if (o.status != 0 || atoi(o.out) < 3)
-            fail_msg("%s, %s: %d: %s%s", rows[i].how, rows[i].client, o.status, o.out, o.err);
+            fail_msg("%s: %d: %s%s", rows[i].words, o.status, o.out, o.err);
         outcome_free(&o);
     }
+}
+
+/* The example serves to clients of other makers, whatever they ask for. */
+static void an_image_is_served_to_real_clients(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *program, *words;
+    } rows[] = {
+        {"atftp", "atftp --get -r panel.fw -l got 127.0.0.1 %u"},
+        {"atftp",
+         "atftp --option 'blksize 1428' --option 'windowsize 8' --option 'tsize 0' --get -r panel.fw -l "
+         "got 127.0.0.1 %u"},
+        {"tftp", "tftp -m binary 127.0.0.1 %u -c get panel.fw got"},
+        {"curl", "curl -sS --tftp-no-options -o got tftp://127.0.0.1:%u/panel.fw"},
+        {"curl", "curl -sS --tftp-blksize 1468 -o got tftp://127.0.0.1:%u/panel.fw"},
+        {"busybox", "busybox tftp -g -b 1400 -r panel.fw -l got 127.0.0.1 %u"}};
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        char line[512];
+        unsigned port = free_port(SOCK_DGRAM);
+        if (!have_program(rows[i].program)) {
+            print_message("%s is not there\n", rows[i].program);
+            continue;
+        }
+        snprintf(line, sizeof line, rows[i].words, port);
+        struct outcome o =
+            shell("cd %s && rm -f got ready && (timeout 30 " BIN_DIR
+                  "/serve_image 127.0.0.1 %u panel-2.0.bin panel.fw 1468 16 >ready & "
+                  "for i in $(seq 100); do grep -q ready ready && break; sleep 0.05; done; %s; wait $!) && "
+                  "cmp got panel-2.0.bin && cat ready",
+                  folder, port, line);
+        if (o.status != 0 || strstr(o.out, "300001 bytes\n") == NULL)
+            fail_msg("%s: %d: %s%s", rows[i].words, o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+    struct outcome o = shell(BIN_DIR "/serve_image 127.0.0.1");
+    assert_int_equal(o.status, 2);
+    assert_non_null(strstr(o.err, "usage: serve_image"));
+    outcome_free(&o);
 }
 
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(an_image_is_served_to_real_clients, set_up, tear_down),
         cmocka_unit_test_setup_teardown(loaders_of_real_programs, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
