@@ -137,20 +137,6 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     ebi_yaml_map_end(&map);
 }
 
-static void read_steps(struct ebi_yaml_map *map, const char *key, struct eb_steps *steps)
-{
-    yaml_node_t *list = ebi_yaml_get(map, key, false);
-    yaml_node_t *item;
-    for (size_t i = 0; (item = ebi_yaml_item(map->yaml, list, i)) != NULL; i++) {
-        if (i == EB_STEPS_MAX) {
-            ebi_yaml_wrong(map->yaml, item, "one step too many", "at most 8");
-            return;
-        }
-        ebi_read_step(map->yaml, item, &steps->list[i]);
-        steps->count = i + 1;
-    }
-}
-
 static void read_identity(struct ebi_yaml_map *map, struct eb_profile *p)
 {
     struct ebi_yaml_map identity = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "identity", true));
@@ -277,7 +263,7 @@ static void read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
     read_registers(&settings, "mask", 2, &p->set_mask);
     read_registers(&settings, "router", 2, &p->set_router);
     read_registers(&settings, "dhcp", 1, &p->set_dhcp);
-    read_steps(&settings, "take-up", &p->take_up);
+    ebi_read_steps(&settings, "take-up", false, &p->take_up);
     ebi_yaml_map_end(&settings);
 }
 
@@ -303,9 +289,9 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     if (p->loader_component[0] != '\0' && eb_profile_component(p, p->loader_component) == NULL)
         ebi_yaml_wrong(&yaml, ebi_yaml_need(&map, "loader"),
                        "a component of the loader that is not in 'components'", "the name of one");
-    read_steps(&map, "prepare", &p->prepare);
-    read_steps(&map, "activate", &p->activate);
-    read_steps(&map, "undo", &p->undo);
+    ebi_read_steps(&map, "prepare", false, &p->prepare);
+    ebi_read_steps(&map, "activate", true, &p->activate);
+    ebi_read_steps(&map, "undo", false, &p->undo);
     read_program(&map, p);
     read_times(&map, p);
     p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);

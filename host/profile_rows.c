@@ -305,6 +305,37 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
     ebi_yaml_map_end(&map);
 }
 
+static void add_step(struct ebi_yaml *yaml, yaml_node_t *item, uint8_t choice, struct eb_steps *steps)
+{
+    if (steps->count == EB_STEPS_MAX) {
+        ebi_yaml_wrong(yaml, item, "one step too many", "at most 8");
+        return;
+    }
+    struct eb_step *step = &steps->list[steps->count++];
+    ebi_read_step(yaml, item, step);
+    step->choice = choice;
+}
+
+void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, struct eb_steps *steps)
+{
+    yaml_node_t *list = ebi_yaml_get(map, key, false);
+    yaml_node_t *item;
+    uint8_t choice = 0;
+    for (size_t i = 0; (item = ebi_yaml_item(map->yaml, list, i)) != NULL && !map->yaml->failed; i++) {
+        struct ebi_yaml_map other = ebi_yaml_map(map->yaml, item);
+        yaml_node_t *step;
+        if (!choices || !ebi_yaml_has(&other, "otherwise")) {
+            add_step(map->yaml, item, choice, steps);
+            continue;
+        }
+        yaml_node_t *steps_of = ebi_yaml_get(&other, "otherwise", true);
+        ebi_yaml_map_end(&other);
+        choice++;
+        for (size_t k = 0; (step = one_of(&other, steps_of, k)) != NULL && !map->yaml->failed; k++)
+            add_step(map->yaml, step, choice, steps);
+    }
+}
+
 /* A device that is written to over its bus or plug is read there as well, in the order of its standard. */
 static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p, const char *elsewhere)
 {
@@ -321,7 +352,7 @@ static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p
 }
 
 static void check_components(struct ebi_yaml_map *map, const struct eb_profile *p,
-                             const struct eb_section *section)
+                             const struct eb_section *section, const struct eb_access *by)
 {
     for (size_t i = 0; i < p->count; i++) {
         if (p->components[i].alternate != 0 && (section == NULL || !section->alternates))
@@ -333,7 +364,7 @@ static void check_components(struct ebi_yaml_map *map, const struct eb_profile *
         if (section == NULL || section->by == EB_BY_NOTHING)
             continue;
         snprintf(expected, sizeof expected, "the %s under which the device takes it by %s",
-                 section->by == EB_BY_NUMBER ? "number from 1 to 65535" : "name", p->sends_by->title);
+                 section->by == EB_BY_NUMBER ? "number from 1 to 65535" : "name", by->title);
         if (name[0] == '\0')
             ebi_yaml_wrong(map->yaml, map->node, "a component without the key 'send-as'", expected);
         else if (section->by == EB_BY_NUMBER &&
@@ -342,7 +373,8 @@ static void check_components(struct ebi_yaml_map *map, const struct eb_profile *
     }
 }
 
-void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
+/* The section that says how images are sent, or NULL. */
+static const struct eb_section *find_section(struct ebi_yaml_map *map, const struct eb_access **by)
 {
     const struct eb_section *found = NULL;
     char words[WORDS_BYTES] = "one of";
@@ -356,13 +388,74 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
         any = true;
         if (ebi_yaml_get(map, section->key, false) != NULL && count++ == 0) {
             found = section;
-            p->sends_by = entries[i].access;
+            *by = entries[i].access;
         }
     }
+    snprintf(words + strlen(words), sizeof words - strlen(words),
+             "; another way goes below the key 'otherwise'");
     if (count > 1)
         ebi_yaml_wrong(map->yaml, map->node, "several ways to write to the device", words);
+    return found;
+}
+
+/* The section's own fields: into what the access must know besides. */
+static void read_section(struct ebi_yaml_map *map, const struct eb_section *section, struct eb_profile *to)
+{
     struct ebi_yaml_map below =
-        ebi_yaml_map(map->yaml, found != NULL ? ebi_yaml_get(map, found->key, true) : NULL);
+        ebi_yaml_map(map->yaml, section != NULL ? ebi_yaml_get(map, section->key, true) : NULL);
+    void *more =
+        section != NULL && section->more_bytes > 0 ? ebi_yaml_keep(map->yaml, section->more_bytes) : NULL;
+    if (more != NULL)
+        memcpy(to->way, &more, sizeof more);
+    if (section != NULL)
+        read_fields(&below, section->fields, section->count, more != NULL ? more : (void *)to);
+    to->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&below, "patience-s", 1, 3600, 60);
+    ebi_yaml_map_end(&below);
+}
+
+/* One more way, for where those before it have failed.  Patience is that of the longest. */
+static void read_other_way(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_profile *p, struct eb_other_way *way)
+{
+    struct eb_profile other = {.sends_by = NULL};
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    const struct eb_section *section = find_section(&map, &way->by);
+    if (section == NULL || section->elsewhere != NULL)
+        ebi_yaml_wrong(yaml, node, section == NULL ? "a way without a section" : section->key,
+                       "http, tftp, modbus-file or pull");
+    else if (eb_profile_way(p, way->by) != NULL)
+        ebi_yaml_wrong(yaml, node, section->key, "a way that the profile has not named yet");
+    if (yaml->failed)
+        return;
+    read_section(&map, section, &other);
+    memcpy(way->more, other.way, sizeof way->more);
+    if (other.send_patience_ms > p->send_patience_ms)
+        p->send_patience_ms = other.send_patience_ms;
+    ebi_read_steps(&map, "prepare", false, &way->prepare);
+    ebi_yaml_map_end(&map);
+    check_components(&map, p, section, way->by);
+}
+
+static void read_other_ways(struct ebi_yaml_map *map, struct eb_profile *p)
+{
+    yaml_node_t *list = ebi_yaml_get(map, "otherwise", false);
+    struct eb_other_way *ways = list != NULL ? ebi_yaml_keep(map->yaml, EB_WAYS_MAX * sizeof *ways) : NULL;
+    yaml_node_t *item;
+    p->otherwise = ways;
+    for (size_t i = 0; list != NULL && (item = ebi_yaml_item(map->yaml, list, i)) != NULL; i++) {
+        if (i == EB_WAYS_MAX) {
+            ebi_yaml_wrong(map->yaml, item, "one way too many", "at most 3 besides the first");
+            return;
+        }
+        read_other_way(map->yaml, item, p, &ways[i]);
+        if (map->yaml->failed)
+            return;
+        p->otherwise_count = i + 1;
+    }
+}
+
+void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
+{
+    const struct eb_section *found = find_section(map, &p->sends_by);
     p->sends = found != NULL;
     p->read_back = found != NULL ? found->read_back : EB_READ_BACK_NO;
     if (ebi_yaml_get(map, "read-back", false) != NULL)
@@ -373,16 +466,12 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
         snprintf(expected, sizeof expected, "no: %s cannot read back what was sent", p->sends_by->title);
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "read-back"), "yes", expected);
     }
-    void *more = found != NULL && found->more_bytes > 0 ? ebi_yaml_keep(map->yaml, found->more_bytes) : NULL;
-    if (more != NULL)
-        memcpy(p->way, &more, sizeof more);
-    if (found != NULL)
-        read_fields(&below, found->fields, found->count, more != NULL ? more : (void *)p);
-    p->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&below, "patience-s", 1, 3600, 60);
-    ebi_yaml_map_end(&below);
+    read_section(map, found, p);
     if (found != NULL && found->complete != NULL && !map->yaml->failed)
         found->complete(p);
     if (found != NULL && found->elsewhere != NULL)
         check_elsewhere(map, p, found->elsewhere);
-    check_components(map, p, found);
+    check_components(map, p, found, p->sends_by);
+    if (found != NULL && found->elsewhere == NULL)
+        read_other_ways(map, p);
 }

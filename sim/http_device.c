@@ -25,7 +25,7 @@ enum answer { ANSWER_200, ANSWER_201, ANSWER_202, ANSWER_303, ANSWER_RESET, ANSW
 struct web {
     bool taken;
     uint16_t port;
-    bool tls, private, md5, refuses_expect, ignores_expect, jumps, fails, stands_still;
+    bool tls, private, md5, ignores_restart, refuses_expect, ignores_expect, jumps, fails, stands_still;
     bool certificate_changes;
     enum login login;
     enum answer answer;
@@ -669,7 +669,8 @@ void ebi_sim_http_answer(struct ebi_sim_device *d, const struct ebi_sim_http_req
             say(reply, 409, "application/json", "{\"error\": \"busy\"}\n");
         } else {
             say(reply, 202, "application/json", "{\"restarting\": true}\n");
-            ebi_sim_device_restart(d, false, 0);
+            if (!w->ignores_restart)
+                ebi_sim_device_restart(d, false, 0);
         }
     } else {
         say(reply, 404, "text/plain", "not here\n");
@@ -700,6 +701,7 @@ static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
     w->md5 = ebi_yaml_yes(&keys, "md5", false);
     w->refuses_expect = ebi_yaml_yes(&keys, "refuses-expect", false);
     w->ignores_expect = ebi_yaml_yes(&keys, "ignores-expect", false);
+    w->ignores_restart = ebi_yaml_yes(&keys, "ignores-restart", false);
     w->jumps = ebi_yaml_yes(&keys, "progress-jumps", false);
     w->stands_still = ebi_yaml_yes(&keys, "stands-still", false);
     w->fails = ebi_yaml_yes(&keys, "write-fails", false);
@@ -725,11 +727,10 @@ static void alive(struct ebi_sim_device *d, bool on)
         return;
     if (d->sim->web != NULL)
         d->sim->web->gone(d);
-    if (w->component != NULL && !w->jumps) {
+    if (w->component != NULL && !w->jumps && !w->stands_still) {
         uint64_t takes_us = w->done_us - w->began_us;
         uint64_t passed_us = now(d) - w->began_us;
-        bool whole = passed_us >= takes_us && !w->stands_still;
-        write_part(d, whole ? w->size : (size_t)(w->size * (takes_us > 0 ? passed_us : 0) / (takes_us + 1)));
+        write_part(d, passed_us >= takes_us ? w->size : (size_t)(w->size * passed_us / takes_us));
     }
     end_writing(w);
     w->failed = false;

@@ -26,7 +26,7 @@ enum {
 };
 
 enum state { IDLE, ASKING, REQUESTING, PULLING, DALLYING, WRITTEN };
-enum person { PERSON_NONE, PERSON_DOES_IT, PERSON_FORGETS_SWITCH, PERSON_LEAVES_SWITCH };
+enum person { PERSON_NONE, PERSON_DOES_IT, PERSON_FORGETS_SWITCH, PERSON_LEAVES_SWITCH, PERSON_ONLY_POWER };
 
 struct loader {
     bool taken, bootp, asks_size_first, elsewhere, own_file;
@@ -333,7 +333,7 @@ static void act(struct ebi_sim_device *d)
 {
     struct loader *l = loader_of(d);
     l->person_us = EB_NEVER;
-    bool to_service = !l->service && l->person != PERSON_FORGETS_SWITCH;
+    bool to_service = !l->service && l->person != PERSON_FORGETS_SWITCH && l->person != PERSON_ONLY_POWER;
     l->service = to_service || (l->service && l->person == PERSON_LEAVES_SWITCH);
     ebi_sim_device_power(d, false);
     d->power_back_us = now(d) + POWER_OFF_US;
@@ -394,7 +394,8 @@ static uint64_t deadline_us(const struct ebi_sim_device *d)
 
 static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
 {
-    static const char *const persons[] = {"none", "does-it", "forgets-switch", "leaves-switch", NULL};
+    static const char *const persons[] = {"none",          "does-it",    "forgets-switch",
+                                          "leaves-switch", "only-power", NULL};
     yaml_node_t *node = ebi_yaml_get(map, "pulls", false);
     struct loader *l = loader_of(d);
     struct ebi_yaml_map keys = ebi_yaml_map(map->yaml, node);

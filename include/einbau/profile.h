@@ -112,6 +112,8 @@ struct eb_step {
     uint16_t address;
     uint16_t value;
     uint32_t time_ms;
+    uint8_t choice;   /* of `activate`: 0, or which of the others it belongs to, each for where the one before
+                         has not restarted the device */
     const char *hand; /* what a person does, else NULL */
     const void *more; /* what only that access must know: a struct of its own, or NULL */
 };
@@ -119,6 +121,13 @@ struct eb_step {
 struct eb_steps {
     struct eb_step list[EB_STEPS_MAX];
     size_t count;
+};
+
+/* Another way to write images: taken where the one before has failed and the device runs as before. */
+struct eb_other_way {
+    const struct eb_access *by;
+    uint8_t more[EB_WAY_BYTES]; /* as in eb_profile.way */
+    struct eb_steps prepare;
 };
 
 /* Whether what was sent is read back from the device and compared, before the device takes it up. */
@@ -185,13 +194,19 @@ struct eb_profile {
     enum eb_read_back read_back;
     const struct eb_access *sends_by; /* NULL: it is only looked at, over IP */
     uint8_t way[EB_WAY_BYTES];        /* what that access must know besides: a struct of its own */
-    struct eb_usb_ids usb;            /* of a device on USB */
-    bool sends;                       /* images can be sent to it; else it is only looked at */
-    bool restarts_once; /* takes up the images of all components by one restart; else each by its own */
+    const struct eb_other_way *otherwise;   /* other ways, in their order; each by an access of its own */
+    size_t otherwise_count;
+    struct eb_usb_ids usb; /* of a device on USB */
+    bool sends;            /* images can be sent to it; else it is only looked at */
+    bool restarts_once;    /* takes up the images of all components by one restart; else each by its own */
     const struct eb_component_profile *components; /* at most EB_COMPONENTS_MAX */
     size_t count;
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
+
+enum { EB_WAYS_MAX = 3 };
+/* What an access that sends must know besides: EB_WAY_BYTES bytes; NULL: it is none of the profile's ways. */
+const uint8_t *eb_profile_way(const struct eb_profile *profile, const struct eb_access *by);
 
 /* Everything that is read from a device: 0 to eb_profile_items - 1; NULL for components that it has not. */
 enum { EB_PROFILE_ITEMS = 8 + 2 * EB_COMPONENTS_MAX };

@@ -158,6 +158,9 @@ struct eb_run {
     enum eb_rung first_rung;
     unsigned failures;       /* tries that failed */
     bool all_equal;          /* ... all of them in the same way */
+    uint8_t way;             /* by which images are sent: 0, or 1 + index into the profile's other ways */
+    uint8_t choice;          /* of the profile's ways to restart the device: see struct eb_step */
+    struct eb_error way_error, choice_error; /* why the one before failed; EB_OK: it did not, or was the last */
     bool left;               /* at the end: the preparation is not known to be undone */
     enum eb_restart restart; /* what showed the last restart */
 
@@ -189,7 +192,7 @@ struct eb_run {
     const char *hands[EB_HANDS_MAX]; /* what a person has to do, until it is seen to be done */
     uint8_t hand_count;
     bool hand_waits, hand_done; /* nothing sees that it was done: a person says so */
-    bool stopping, judged, by_hand, undo_due, undo_failed, activate_unanswered;
+    bool stopping, judged, by_hand, undo_due, undo_failed, activate_unanswered, way_due;
     uint8_t others; /* looks in a row that were answered by another device */
     bool has_counter, counter_read, counter_restarted;
     uint64_t counter, counter_us;
@@ -214,6 +217,9 @@ void eb_run_poll(struct eb_run *run);
 uint64_t
 eb_run_deadline_us(const struct eb_run *run); /* EB_NEVER where it only waits for an arrival, or has ended */
 bool eb_run_ended(const struct eb_run *run);
+
+/* By what images are sent now. */
+const struct eb_access *eb_run_sends_by(const struct eb_run *run);
 
 /* What a person has to do now for it to go on, in the profile's words, the last one first asked for; NULL:
  * nothing.  There may be several, one after the other: run->hands. */

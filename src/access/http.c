@@ -20,10 +20,10 @@ static const char boundary[] = "----einbau-7f3a9c51d20b4e86";
 
 const struct eb_http_way *eb_http_way_of(const struct eb_profile *profile)
 {
-    const struct eb_http_way *way;
-    if (profile->sends_by != &eb_access_http)
-        return NULL;
-    memcpy(&way, profile->way, sizeof way);
+    const uint8_t *own = eb_profile_way(profile, &eb_access_http);
+    const struct eb_http_way *way = NULL;
+    if (own != NULL)
+        memcpy(&way, own, sizeof way);
     return way;
 }
 

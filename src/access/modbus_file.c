@@ -37,7 +37,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     struct eb_contact *c = m->contact;
     const struct eb_port *port = c->port;
     struct eb_modbus_file_way way;
-    memcpy(&way, c->profile->way, sizeof way);
+    memcpy(&way, eb_profile_way(c->profile, &eb_access_modbus_file), sizeof way);
     const struct eb_modbus_file_config config = {.unit = c->target->unit,
                                                  .tid = (uint16_t)eb_port_random(port),
                                                  .file = file_number(operation->component->file_name),

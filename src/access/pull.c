@@ -56,7 +56,7 @@ static enum eb_status end(context *p, const struct eb_error *error)
 static struct eb_pull_way way_of(const context *p)
 {
     struct eb_pull_way way;
-    memcpy(&way, p->contact->profile->way, sizeof way);
+    memcpy(&way, eb_profile_way(p->contact->profile, &eb_access_pull), sizeof way);
     return way;
 }
 

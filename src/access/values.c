@@ -57,6 +57,11 @@ size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *l
             add_access(list, &count, steps[i]->list[k].by);
     }
     add_access(list, &count, p->sends_by);
+    for (size_t i = 0; i < p->otherwise_count; i++) {
+        for (size_t k = 0; k < p->otherwise[i].prepare.count; k++)
+            add_access(list, &count, p->otherwise[i].prepare.list[k].by);
+        add_access(list, &count, p->otherwise[i].by);
+    }
     return count;
 }
 

@@ -21,13 +21,20 @@ static void cannot_record(struct eb_run *run)
     ebi_begin_undo(run);
 }
 
+/* What is done before sending, by the way that is taken. */
+static const struct eb_steps *prepare_steps(const struct eb_run *run)
+{
+    const struct eb_profile *p = run->config.profile;
+    return run->way == 0 ? &p->prepare : &p->otherwise[run->way - 1].prepare;
+}
+
 static void begin_prepare(struct eb_run *run)
 {
     run->step = 0;
     run->record.sent = false;
     run->contact.loader_seen = run->identified && run->in_loader;
     run->contact.watching = false;
-    if (run->config.profile->prepare.count > 0) {
+    if (prepare_steps(run)->count > 0) {
         if (!ebi_may_act(run, EB_EFFECT_PREPARE)) {
             cannot_record(run);
             return;
@@ -121,14 +128,43 @@ uint64_t ebi_longer_pause(struct eb_run *run)
     return run->pause_us;
 }
 
+/* What the device itself says, or its silence: not that another one answers, or that a login was refused. */
+static bool is_of_device(enum eb_status status)
+{
+    return (1U << status & (1U << EB_PEER_ERROR | 1U << EB_NO_ANSWER | 1U << EB_UNREACHABLE |
+                            1U << EB_CLOSED | 1U << EB_GARBAGE)) != 0;
+}
+
+/* This way has failed.  Another one is taken where the device is then seen to run as before. */
+static void give_up_way(struct eb_run *run, const struct eb_error *error)
+{
+    run->way_due = is_of_device(error->status) && run->way < run->config.profile->otherwise_count;
+    ebi_begin_undo(run);
+}
+
+void ebi_take_next_way(struct eb_run *run)
+{
+    run->way_due = false;
+    run->way_error = run->error;
+    run->way++;
+    run->progress.item = run->group;
+    run->progress.attempt = 1;
+    run->failures = 0;
+    run->later_us = run->pause_us = 0;
+    memset(&run->error, 0, sizeof run->error);
+    ebi_close_but(run, NULL);
+    begin_prepare(run);
+}
+
 /* A try has failed with `error`: another one, or the end. */
 static void try_again(struct eb_run *run, const struct eb_error *error)
 {
     enum eb_retry retry = eb_error_retry(error);
+    run->choice = 0;
     bool free_of_charge = retry == EB_RETRY_LATER && !run->record.sent;
     if (run->stopping || retry == EB_RETRY_NEVER) {
         count_failure(run, error);
-        ebi_begin_undo(run);
+        give_up_way(run, error);
         return;
     }
     if (free_of_charge && run->later_us == 0)
@@ -139,7 +175,7 @@ static void try_again(struct eb_run *run, const struct eb_error *error)
     } else {
         count_failure(run, error);
         if (run->progress.attempt >= EB_RUN_TRIES || (retry == EB_RETRY_LATER && !run->record.sent)) {
-            ebi_begin_undo(run);
+            give_up_way(run, error);
             return;
         }
         run->progress.attempt++;
@@ -221,6 +257,16 @@ static bool next_of_group(struct eb_run *run)
 static bool acts_by_command(const struct eb_run *run)
 {
     return ebi_sender_is_able(run, EB_ABLE(EB_ACTIVATE)) || run->config.profile->activate.count > 0;
+}
+
+/* The next step of activating that belongs to the choice; NULL: none. */
+static const struct eb_step *next_step(struct eb_run *run)
+{
+    const struct eb_steps *steps = &run->config.profile->activate;
+    while (run->step < steps->count && steps->list[run->step].choice < run->choice)
+        run->step++;
+    bool is = run->step < steps->count && steps->list[run->step].choice == run->choice;
+    return is ? &steps->list[run->step++] : NULL;
 }
 
 static void begin_activate(struct eb_run *run)
@@ -330,7 +376,7 @@ static void begin_send(struct eb_run *run)
 
 void ebi_poll_preparing(struct eb_run *run)
 {
-    const struct eb_steps *steps = &run->config.profile->prepare;
+    const struct eb_steps *steps = prepare_steps(run);
     enum eb_status status;
     if (run->step > 0) {
         status = ebi_poll_operation(run);
@@ -491,9 +537,21 @@ void ebi_activate_once_more(struct eb_run *run)
         ebi_begin_step(run, &run->config.profile->activate.list[run->step - 1]);
 }
 
-void ebi_poll_activating(struct eb_run *run)
+/* The device has not restarted: by the profile's next choice, without sending again.  False: there is none.
+ */
+static bool choose_next(struct eb_run *run, const struct eb_error *error)
 {
     const struct eb_steps *steps = &run->config.profile->activate;
+    if (run->stopping || steps->count == 0 || steps->list[steps->count - 1].choice <= run->choice)
+        return false;
+    run->choice++;
+    run->choice_error = *error;
+    begin_activate(run);
+    return true;
+}
+
+void ebi_poll_activating(struct eb_run *run)
+{
     if (run->step > 0) {
         enum eb_status status = ebi_poll_operation(run);
         if (status == EB_PENDING)
@@ -506,7 +564,8 @@ void ebi_poll_activating(struct eb_run *run)
             return;
         }
         if (refused) {
-            try_again(run, &run->contact.error);
+            if (!choose_next(run, &run->contact.error))
+                try_again(run, &run->contact.error);
             return;
         }
         /* Silence may mean that it restarts already: what returns will tell. */
@@ -516,9 +575,10 @@ void ebi_poll_activating(struct eb_run *run)
         ebi_begin_by_sender(run, EB_ACTIVATE);
         return;
     }
-    if (run->step < steps->count) {
-        ebi_begin_step(run, &steps->list[run->step]);
-        ebi_ask_hand(run, &steps->list[run->step++]);
+    const struct eb_step *step = next_step(run);
+    if (step != NULL) {
+        ebi_begin_step(run, step);
+        ebi_ask_hand(run, step);
         return;
     }
     run->answered_us = EB_NEVER;
@@ -609,6 +669,6 @@ void ebi_poll_returning(struct eb_run *run)
     }
     if (run->now_us < end_us)
         ebi_pause_in(run, EBI_RETURN_PAUSE, ebi_restart_seen(run) ? EBI_PAUSE_US : EBI_WATCH_US);
-    else
+    else if (ebi_restart_seen(run) || status == EB_OTHER || !choose_next(run, &error))
         try_again(run, &error);
 }

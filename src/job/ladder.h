@@ -124,6 +124,8 @@ bool ebi_arrived(struct eb_run *run);
 /* The items of the current group were seen to run: with what ran before being something else, or with a
  * restart in between. */
 void ebi_confirm_group(struct eb_run *run);
+/* Prepares for the profile's next way of sending. */
+void ebi_take_next_way(struct eb_run *run);
 /* How long a device is asked again that says that it is busy, without a byte sent; and the pause before that.
  */
 uint64_t ebi_busy_patience_us(const struct eb_run *run);

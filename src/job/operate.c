@@ -13,10 +13,16 @@ static const struct ebi_run_access *access_of(const struct eb_run *run, const st
     return NULL;
 }
 
+const struct eb_access *eb_run_sends_by(const struct eb_run *run)
+{
+    const struct eb_profile *p = run->config.profile;
+    return run->way == 0 ? p->sends_by : p->otherwise[run->way - 1].by;
+}
+
 /* What sends its images, or NULL. */
 const struct ebi_run_access *ebi_sender(const struct eb_run *run)
 {
-    return access_of(run, run->config.profile->sends_by);
+    return access_of(run, eb_run_sends_by(run));
 }
 
 bool ebi_sender_is_able(const struct eb_run *run, unsigned bits)

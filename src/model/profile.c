@@ -21,6 +21,17 @@ const struct eb_component_profile *eb_profile_component(const struct eb_profile 
     return NULL;
 }
 
+const uint8_t *eb_profile_way(const struct eb_profile *profile, const struct eb_access *by)
+{
+    if (profile->sends_by == by)
+        return profile->way;
+    for (size_t i = 0; i < profile->otherwise_count; i++) {
+        if (profile->otherwise[i].by == by)
+            return profile->otherwise[i].more;
+    }
+    return NULL;
+}
+
 enum { ITEMS_OF_DEVICE = 8 }; /* the others are the components' */
 
 size_t eb_profile_items(const struct eb_profile *profile)

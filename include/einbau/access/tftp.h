@@ -18,14 +18,6 @@ struct eb_tftp_way {
     bool tsize;
     uint8_t rollover_to; /* the block number behind 65535: 0 or 1 */
 };
-/* What the profile says of it. */
-static inline struct eb_tftp_way eb_tftp_way_of(const struct eb_profile *profile)
-{
-    struct eb_tftp_way way;
-    memcpy(&way, profile->way, sizeof way);
-    return way;
-}
-
 /* What it needs for one device. */
 struct eb_access_tftp_context {
     struct eb_contact *contact;
@@ -36,6 +28,16 @@ struct eb_access_tftp_context {
     struct eb_tftp_get get;
 };
 extern const struct eb_access eb_access_tftp;
+
+/* What the profile says of it; zeros: it is none of its ways. */
+static inline struct eb_tftp_way eb_tftp_way_of(const struct eb_profile *profile)
+{
+    const uint8_t *own = eb_profile_way(profile, &eb_access_tftp);
+    struct eb_tftp_way way = {.blksize = 0};
+    if (own != NULL)
+        memcpy(&way, own, sizeof way);
+    return way;
+}
 extern const struct eb_rows eb_rows_tftp;
 
 #ifdef __cplusplus

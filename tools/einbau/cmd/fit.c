@@ -130,6 +130,7 @@ static void print_result(const struct session *s)
     }
     puts("");
     table_print(&table);
+    say_folded(s, say_way, NULL, NULL);
     say_folded(s, say_outcome, NULL, NULL);
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
@@ -159,6 +160,15 @@ static void print_result_document(const struct session *s)
             json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome)));
         if (outcome == EB_OUTCOME_CONFIRMED && t->device->profile->restarts)
             json_object_set_new(device, "restart_seen", json_string(eb_restart_word(t->fit.restart)));
+        if (outcome == EB_OUTCOME_CONFIRMED) {
+            char way[SENTENCE_BYTES];
+            other_way_sentence(&t->fit, way, sizeof way);
+            json_object_set_new(device, "sent_by", json_string(eb_run_sends_by(&t->fit)->word));
+            if (restarted_by(&t->fit) != NULL)
+                json_object_set_new(device, "restarted_by", json_string(restarted_by(&t->fit)));
+            if (way[0] != '\0')
+                json_object_set_new(device, "way", json_string(way));
+        }
     }
     print_document(root);
 }

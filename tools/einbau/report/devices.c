@@ -111,6 +111,15 @@ void say_outcome(const struct session *s, const struct eb_job_device *t, const v
     outcome_sentence(s, t, text, SENTENCE_BYTES);
 }
 
+void say_way(const struct session *s, const struct eb_job_device *t, const void *context,
+             char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->begun && eb_job_outcome(t) == EB_OUTCOME_CONFIRMED)
+        other_way_sentence(&t->fit, text, SENTENCE_BYTES);
+}
+
 void say_left(const struct session *s, const struct eb_job_device *t, const void *context,
               char text[SENTENCE_BYTES])
 {

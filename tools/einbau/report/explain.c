@@ -72,6 +72,8 @@ static const char *advice_of(const struct eb_run *run)
     if (e->status == EB_DENIED && strcmp(where, "login") == 0)
         return strstr(e->text, "unencrypted") != NULL
                    ? "To allow it for this call: --accept DEVICE:plain-password"
+               : strstr(e->text, "has no login") != NULL
+                   ? "The profile's key 'login' below 'http' must say how one logs in"
                    : "'einbau secret set' keeps the right ones, and 'einbau secret list' says for whom";
     if (e->status == EB_DENIED && strncmp(where, "opening port", 12) == 0)
         return "To grant it once: sudo setcap cap_net_bind_service,cap_net_raw+ep \"$(command -v einbau)\"";
@@ -123,6 +125,42 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap)
 {
     cause(run, &run->error, run->error_rung, text, cap);
     add(text, cap, ". ", advice_of(run));
+}
+
+/* The last step of the choice that does something, or NULL. */
+static const struct eb_step *restarting_step(const struct eb_run *run)
+{
+    const struct eb_steps *steps = &run->config.profile->activate;
+    const struct eb_step *found = NULL;
+    for (size_t i = 0; i < steps->count; i++) {
+        const struct eb_step *step = &steps->list[i];
+        if (step->choice == run->choice && (step->by != NULL || step->hand != NULL))
+            found = step;
+    }
+    return found;
+}
+
+const char *restarted_by(const struct eb_run *run)
+{
+    const struct eb_step *step = restarting_step(run);
+    return step == NULL ? NULL : step->hand != NULL ? "by-hand" : step->by->word;
+}
+
+void other_way_sentence(const struct eb_run *run, char *text, size_t cap)
+{
+    char why[SENTENCE_BYTES / 2];
+    text[0] = '\0';
+    if (run->way > 0) {
+        cause(run, &run->way_error, EB_RUNG_SEND, why, sizeof why);
+        snprintf(text, cap, "written by %s, as the way before failed: %s", eb_run_sends_by(run)->title, why);
+    }
+    const struct eb_step *step = restarting_step(run);
+    if (run->choice > 0 && step != NULL) {
+        size_t at = strlen(text);
+        cause(run, &run->choice_error, EB_RUNG_ACTIVATE, why, sizeof why);
+        snprintf(text + at, cap - at, "%srestarted by %s, as the way before failed: %s", at > 0 ? "; " : "",
+                 step->hand != NULL ? "hand" : step->by->title, why);
+    }
 }
 
 static const struct eb_job_device *gateway_of(const struct session *s, const struct eb_job_device *t)

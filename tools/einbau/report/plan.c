@@ -277,6 +277,22 @@ static void say_loss(const struct session *s, const struct eb_job_device *t, con
         snprintf(text, SENTENCE_BYTES, "will lose %s", loss);
 }
 
+/* How it is written where the first way fails. */
+static void say_other_ways(const struct session *s, const struct eb_job_device *t, const void *context,
+                           char text[SENTENCE_BYTES])
+{
+    const struct eb_profile *p = t->device->profile;
+    size_t at = 0;
+    (void)s;
+    (void)context;
+    if (t->item_count == 0 || t->refused || p->otherwise_count == 0)
+        return;
+    at = (size_t)snprintf(text, SENTENCE_BYTES, "is written by %s", p->sends_by->title);
+    for (size_t i = 0; i < p->otherwise_count; i++)
+        at += (size_t)snprintf(text + at, SENTENCE_BYTES - at, "; where that fails, by %s",
+                               p->otherwise[i].by->title);
+}
+
 static void say_hand(const struct session *s, const struct eb_job_device *t, const void *context,
                      char text[SENTENCE_BYTES])
 {
@@ -287,7 +303,8 @@ static void say_hand(const struct session *s, const struct eb_job_device *t, con
     (void)s;
     if (t->item_count > 0 && !t->refused && step->hand != NULL)
         snprintf(
-            text, SENTENCE_BYTES, "manual step %s sending: %s (%s)", after ? "after" : "before", step->hand,
+            text, SENTENCE_BYTES, "manual step %s sending%s: %s (%s)", after ? "after" : "before",
+            step->choice > 0 ? ", only where what is before it does not restart the device" : "", step->hand,
             step->by == NULL && step->kind == EB_HAND_ASKED ? "you say when it is done" : "it is checked");
 }
 
@@ -297,6 +314,7 @@ static void print_consequences(const struct session *s)
     bool spaced = false;
     for (size_t k = 0; k < EB_LOSSES_MAX; k++)
         say_folded(s, say_loss, &k, &spaced);
+    say_folded(s, say_other_ways, NULL, &spaced);
     for (size_t k = 0; k < 2 * EB_STEPS_MAX; k++)
         say_folded(s, say_hand, &k, &spaced);
 }

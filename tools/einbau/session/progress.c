@@ -3,7 +3,9 @@
 #include "session/progress.h"
 
 #include <poll.h>
+#include <jansson.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -44,16 +46,33 @@ static bool is_done(const struct progress *p, const struct eb_job_device *t)
     return isatty(STDIN_FILENO) && poll(&keys, 1, 0) == 1 && read(STDIN_FILENO, line, sizeof line) > 0;
 }
 
+static void print_event(const struct eb_job_device *t, const char *step, bool asks)
+{
+    json_t *event = json_pack("{s:s, s:s, s:s, s:s, s:s}", "einbau", "event/1", "event", "manual-step", "device",
+                              t->device->name, "step", step, "shown_by", asks ? "--step-done" : "device");
+    char *text = event != NULL ? json_dumps(event, JSON_PRESERVE_ORDER) : NULL;
+    if (text != NULL)
+        fprintf(stderr, "%s\n", text);
+    free(text);
+    json_decref(event);
+}
+
 /* What a person has to do, each step once. */
-static void tell_hands(struct eb_job_device *t, const struct eb_run *run)
+static void tell_hands(struct eb_job_device *t, const struct eb_run *run, bool json)
 {
     if (run->hand_count < t->told_hands)
         t->told_hands = 0;
-    for (; t->told_hands < run->hand_count; t->told_hands++)
+    for (; t->told_hands < run->hand_count; t->told_hands++) {
+        if (json) {
+            print_event(t, run->hands[t->told_hands],
+                        eb_run_hand_waits(run) && t->told_hands + 1U == run->hand_count);
+            continue;
+        }
         fprintf(stderr, "%s: manual step: %s%s\n", t->device->name, run->hands[t->told_hands],
                 eb_run_hand_waits(run) && t->told_hands + 1U == run->hand_count
                     ? "; press Enter when it is done"
                     : "");
+    }
 }
 
 /* Plain lines: one at each rung and at each new try, and now and then while a rung takes long. */
@@ -68,9 +87,11 @@ static void on_event(void *context, const struct eb_run *run)
         eb_run_hand_done(&t->fit);
     if (eb_run_hand(run) != NULL && p->session->sim != NULL)
         eb_sim_ask_person(p->session->sim, t->device->name);
+    if (p->silent)
+        tell_hands(t, run, true);
     if (p->silent || p->terminal)
         return;
-    tell_hands(t, run);
+    tell_hands(t, run, false);
     if (run->contact.notice[0] != '\0' && strcmp(run->contact.notice, t->told_notice) != 0)
         fprintf(stderr, "%s: %s\n", t->device->name, run->contact.notice);
     snprintf(t->told_notice, sizeof t->told_notice, "%s", run->contact.notice);

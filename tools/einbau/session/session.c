@@ -226,7 +226,7 @@ static bool pulls(const struct session *s)
 {
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
-        if (t->chosen && t->device->profile->sends_by == &eb_access_pull)
+        if (t->chosen && eb_profile_way(t->device->profile, &eb_access_pull) != NULL)
             return true;
     }
     return false;

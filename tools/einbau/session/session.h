@@ -89,6 +89,10 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap);
 /* Why a device could not be looked at; empty where it could.  Where the cause is the gateway that it is
  * behind, or the laptop's addresses, it says so. */
 void look_sentence(const struct session *session, const struct eb_job_device *target, char *text, size_t cap);
+/* By which other way it was written, or restarted, and why: empty where the first ones did. */
+void other_way_sentence(const struct eb_run *run, char *text, size_t cap);
+/* What has restarted the device: the word of an access, or "by-hand"; NULL: nothing that the profile names. */
+const char *restarted_by(const struct eb_run *run);
 /* What can be said of a device that a job is through with and that is not as it should be: what happened, how
  * it was left, and what helps; empty where all is well. */
 void outcome_sentence(const struct session *session, const struct eb_job_device *target, char *text,
