@@ -22,6 +22,7 @@ FACTORY = [
     ("QM-RC4-24D", "firmware", "4.1.9", 180),
     ("QM-RC4-24D", "display", "1.3", 40),
     ("QM-RC4-24K", "firmware", "4.1.9", 180),
+    ("QM-DI16", "firmware", "1.1", 20),
     ("BL-K8-E", "firmware", "1.24", 90),
     ("OR-H250", "firmware", "3.9", 60),
     ("OR-H250", "web-pages", "3.9", 24),
@@ -87,6 +88,11 @@ def display_pair(folder):
     run("zip", "-q", "-X", "regent-display-1.4.zip", "README.TXT", "display.zip", folder=folder)
     for name in ("DISP14.DAT", "DISP14.HDR", "README.TXT", "display.zip"):
         os.remove(f"{folder}/{name}")
+
+
+def module_image(folder):
+    """The modules' firmware, raw: it says itself what it is, and that it is for revisions from 2 on."""
+    write(f"{folder}/di16-1.2.bin", image("QM-DI16", "firmware", "1.2", 22, "2..4"))
 
 
 def rescue_records(folder):
@@ -181,6 +187,7 @@ def main():
               image(product, component, version, kilobytes))
     regent_package(downloads)
     display_pair(downloads)
+    module_image(downloads)
     rescue_records(downloads)
     coupler_elf(downloads)
     usb_files(downloads)

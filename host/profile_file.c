@@ -275,10 +275,17 @@ void eb_profile_free(struct eb_profile *p)
 
 bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *problem)
 {
+    return eb_profile_read_slot(path, 0, p, problem);
+}
+
+bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p, struct eb_problem *problem)
+{
     struct ebi_yaml yaml;
     memset(p, 0, sizeof *p);
     if (!ebi_yaml_open(&yaml, path, problem))
         return false;
+    yaml.slot = slot;
+    p->slot = (uint8_t)slot;
     struct ebi_yaml_map map = ebi_yaml_map(&yaml, ebi_yaml_root(&yaml));
     ebi_yaml_text(&map, "profile", true, p->name, sizeof p->name);
     ebi_yaml_text(&map, "maker", false, p->maker, sizeof p->maker);
@@ -308,6 +315,7 @@ bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *
     read_list(&yaml, ebi_yaml_get(&map, "loses", false), p->loses, EB_LOSSES_MAX, EB_LOSS_TEXT_BYTES);
     ebi_yaml_map_end(&map);
     ebi_yaml_close(&yaml);
+    p->per_slot = yaml.has_slots;
     p->memory = yaml.memory;
     if (yaml.failed)
         eb_profile_free(p);

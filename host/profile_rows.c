@@ -414,7 +414,8 @@ static void read_section(struct ebi_yaml_map *map, const struct eb_section *sect
 }
 
 /* One more way, for where those before it have failed.  Patience is that of the longest. */
-static void read_other_way(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_profile *p, struct eb_other_way *way)
+static void read_other_way(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_profile *p,
+                           struct eb_other_way *way)
 {
     struct eb_profile other = {.sends_by = NULL};
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);

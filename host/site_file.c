@@ -64,13 +64,14 @@ static void read_links(struct reading *r, yaml_node_t *links)
     }
 }
 
-/* The profile `name` from the site's folder of profiles, read once. */
-static const struct eb_profile *profile_named(struct reading *r, const yaml_node_t *node, const char *name)
+/* The profile `name` from the site's folder of profiles, read once, or once for each slot that is used. */
+static const struct eb_profile *profile_named(struct reading *r, const yaml_node_t *node, const char *name,
+                                              unsigned slot)
 {
     struct eb_site *site = r->site;
     char path[EB_PATH_BYTES + EB_NAME_BYTES + 8];
     for (size_t i = 0; i < site->profile_count; i++) {
-        if (strcmp(site->profiles[i].name, name) == 0)
+        if (strcmp(site->profiles[i].name, name) == 0 && site->profiles[i].slot == slot)
             return &site->profiles[i];
     }
     if (strchr(name, '/') != NULL || site->profile_count == PROFILES_MAX) {
@@ -79,7 +80,7 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
     }
     struct eb_profile *p = &site->profiles[site->profile_count];
     snprintf(path, sizeof path, "%s/%s.yaml", site->profiles_dir, name);
-    if (!eb_profile_read(path, p, r->yaml.problem)) {
+    if (!eb_profile_read_slot(path, slot, p, r->yaml.problem)) {
         r->yaml.failed = true;
         return NULL;
     }
@@ -249,7 +250,10 @@ static void read_place(struct reading *r, struct ebi_yaml_map *map, struct eb_si
 
 void eb_site_place_text(const struct eb_site_device *d, char text[EB_PLACE_TEXT_BYTES])
 {
-    if (d->wire == NULL || d->wire->kind == EB_SITE_ETHERNET)
+    if (d->slot != 0) {
+        eb_endpoint_text(&d->modbus, false, text);
+        snprintf(text + strlen(text), EB_PLACE_TEXT_BYTES - strlen(text), " slot %u", d->slot);
+    } else if (d->wire == NULL || d->wire->kind == EB_SITE_ETHERNET)
         eb_endpoint_text(&d->modbus, false, text);
     else if (d->wire->kind == EB_SITE_USB)
         snprintf(text, EB_PLACE_TEXT_BYTES, "%04x:%04x%s%.16s", d->profile->usb.vendor,
@@ -301,10 +305,10 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         read_place(r, &map, device);
     else if (on_usb)
         ebi_yaml_text(&map, "place", false, device->usb_place, sizeof device->usb_place);
-    else
+    else if ((device->slot = (uint8_t)ebi_yaml_number(&map, "slot", 1, 247, 0)) == 0)
         read_address(r, &map, device);
     device->web.authority = "";
-    if (!on_bus && !on_usb)
+    if (!on_bus && !on_usb && device->slot == 0)
         read_web(r, &map, device);
     ebi_yaml_text(&map, "serial", false, device->serial, sizeof device->serial);
     ebi_yaml_text(&map, "order-code", false, device->order_code, sizeof device->order_code);
@@ -312,12 +316,15 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
                   sizeof device->hardware_revision);
     ebi_yaml_get(&map, "via", false); /* these two once all devices are known */
     ebi_yaml_get(&map, "companions", false);
-    if (!on_bus && !on_usb)
+    if (!on_bus && !on_usb && device->slot == 0)
         read_mac(r, &map, device);
     ebi_yaml_text(&map, "profile", true, profile, sizeof profile);
     yaml_node_t *wants = ebi_yaml_get(&map, "wants", false);
     if (!r->yaml.failed)
-        device->profile = profile_named(r, ebi_yaml_need(&map, "profile"), profile);
+        device->profile = profile_named(r, ebi_yaml_need(&map, "profile"), profile, device->slot);
+    if (device->profile != NULL && device->profile->per_slot && device->slot == 0)
+        wrong_word(&r->yaml, ebi_yaml_need(&map, "profile"), profile,
+                   "the keys 'slot' and 'via' here as well: it is of modules in a rack");
     if (device->profile != NULL && device->order_code[0] != '\0' &&
         !eb_profile_covers(device->profile, device->order_code))
         wrong_word(&r->yaml, ebi_yaml_need(&map, "order-code"), device->order_code,
@@ -371,6 +378,28 @@ static void read_companion(struct reading *r, const char *role, yaml_node_t *nod
     ebi_yaml_map_end(&map);
 }
 
+/* A module is reached at the address of the device in whose rack it is, as the unit of its slot. */
+static void take_slot(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
+{
+    const struct eb_site_device *rack = device->via;
+    if (device->slot == 0 || r->yaml.failed)
+        return;
+    if (rack == NULL || rack->slot != 0 || rack->wire != device->wire) {
+        wrong_word(&r->yaml, ebi_yaml_need(map, "slot"), device->name,
+                   "'via' with the device in whose rack it is, on the same link");
+        return;
+    }
+    for (const struct eb_site_device *d = r->site->devices; d < device; d++) {
+        if (d->via == rack && d->slot == device->slot)
+            wrong_word(&r->yaml, ebi_yaml_need(map, "slot"), d->name, "one module in each slot of a rack");
+    }
+    device->modbus = rack->modbus;
+    device->tftp = rack->tftp;
+    device->prefix = rack->prefix;
+    device->web = rack->web;
+    device->unit = device->slot;
+}
+
 /* What one device says of others. */
 static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_device *device)
 {
@@ -378,6 +407,7 @@ static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_
     const char *role;
     yaml_node_t *companion;
     device->via = read_reference(r, &map, "via");
+    take_slot(r, &map, device);
     yaml_node_t *companions = ebi_yaml_get(&map, "companions", false);
     for (size_t i = 0; (companion = ebi_yaml_pair(&r->yaml, companions, i, &role)) != NULL; i++) {
         if (i == EB_COMPANIONS_MAX) {
@@ -604,14 +634,16 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     } else if (d->wire->kind == EB_SITE_USB) {
         if (d->usb_place[0] != '\0')
             put_text(file, 4, "place", d->usb_place);
+    } else if (d->slot != 0) {
+        fprintf(file, "    slot: %u\n", d->slot);
     } else {
         put_text(file, 4, "address", address);
         fprintf(file, "    mask: %u.%u.%u.%u\n", mask >> 24, mask >> 16 & 255, mask >> 8 & 255, mask & 255);
         fprintf(file, "    ports: {modbus: %u, tftp: %u}\n    unit: %u\n", d->modbus.port, d->tftp.port,
                 d->unit);
     }
-    if (d->web.port != 0 || d->web.host[0] != '\0' || d->web.certificate[0] != '\0' ||
-        d->web.authority[0] != '\0') {
+    if (d->slot == 0 && (d->web.port != 0 || d->web.host[0] != '\0' || d->web.certificate[0] != '\0' ||
+                         d->web.authority[0] != '\0')) {
         fputs("    http:\n", file);
         if (d->web.port != 0)
             fprintf(file, "      port: %u\n", d->web.port);

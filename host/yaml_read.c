@@ -194,6 +194,22 @@ yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *name, bool requi
     return required ? ebi_yaml_need(map, name) : find(map, name);
 }
 
+/* A text with the number in the place of "{slot}". */
+static const char *with_slot(struct ebi_yaml *yaml, const char *text)
+{
+    static const char mark[] = "{slot}";
+    const char *at = strstr(text, mark);
+    if (at == NULL)
+        return text;
+    yaml->has_slots = true;
+    if (yaml->slot == 0)
+        return text;
+    size_t cap = strlen(text) + 4;
+    char *filled = ebi_yaml_keep(yaml, cap);
+    snprintf(filled, cap, "%.*s%u%s", (int)(at - text), text, yaml->slot, at + sizeof mark - 1);
+    return with_slot(yaml, filled);
+}
+
 const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node)
 {
     if (node == NULL || yaml->failed)
@@ -202,7 +218,7 @@ const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node)
         ebi_yaml_wrong(yaml, node, kind_word(node), "a single value");
         return NULL;
     }
-    return printable(yaml, node) ? scalar(node) : NULL;
+    return printable(yaml, node) ? with_slot(yaml, scalar(node)) : NULL;
 }
 
 void ebi_yaml_text(struct ebi_yaml_map *map, const char *key, bool required, char *to, size_t cap)

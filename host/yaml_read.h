@@ -14,7 +14,9 @@ struct ebi_yaml {
     yaml_document_t document;
     struct eb_problem *problem;
     bool failed;
-    void *memory; /* of ebi_yaml_keep */
+    void *memory;   /* of ebi_yaml_keep */
+    unsigned slot;  /* what "{slot}" stands for in texts and numbers; 0: it stays as it is ... */
+    bool has_slots; /* ... and there was one */
 };
 
 /* A mapping being read.  Keys that were never asked for are errors at its end. */

@@ -1,4 +1,5 @@
 #include "server.h"
+#include "world.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -142,6 +143,17 @@ static void boot(struct ebi_sim_device *d)
     }
 }
 
+/* --- modules --------------------------------------------------------------------------------------- */
+
+struct ebi_sim_device *ebi_sim_module(const struct ebi_sim_device *rack, uint8_t slot)
+{
+    for (size_t i = 0; rack->has_modules && i < rack->sim->count; i++) {
+        if (rack->sim->devices[i].rack == rack && rack->sim->devices[i].slot == slot)
+            return &rack->sim->devices[i];
+    }
+    return NULL;
+}
+
 /* --- power --------------------------------------------------------------------------------------- */
 
 static void go_down(struct ebi_sim_device *d, enum eb_sim_mode mode)
@@ -163,6 +175,10 @@ static void begin_boot(struct ebi_sim_device *d)
 
 void ebi_sim_device_power(struct ebi_sim_device *d, bool on)
 {
+    for (size_t i = 0; d->has_modules && i < d->sim->count; i++) { /* its rack has the same supply */
+        if (d->sim->devices[i].rack == d)
+            ebi_sim_device_power(&d->sim->devices[i], on);
+    }
     if (!on) {
         go_down(d, EB_SIM_OFF);
         d->power_back_us = EB_NEVER;
@@ -324,7 +340,7 @@ void ebi_sim_device_tick(struct ebi_sim_device *d)
         ebi_sim_device_power(d, false);
     } else if (d->mode == EB_SIM_OFF) {
         if (now_us >= d->power_back_us)
-            begin_boot(d);
+            ebi_sim_device_power(d, true);
     } else if (d->mode == EB_SIM_BOOTING) {
         if (now_us >= d->boot_until_us)
             boot(d);

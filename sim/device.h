@@ -70,6 +70,7 @@ enum ebi_sim_push_state {
 struct ebi_sim_push {
     enum ebi_sim_push_state state;
     struct ebi_sim_component *component;
+    struct ebi_sim_device *owner; /* whose component it is: the device, or a module in its rack */
     uint8_t *bank;
     int handle;
     struct eb_endpoint peer;
@@ -173,6 +174,10 @@ struct ebi_sim_device {
     bool lamp;       /* switched on by Modbus */
     uint16_t modbus_port, tftp_port;
     uint8_t unit;
+    struct ebi_sim_device *rack; /* in whose rack it is: it is reached through that one only; or NULL */
+    bool has_modules;            /* of its own rack */
+    uint8_t slot;                /* there: its unit identifier */
+    bool silent_slots; /* says nothing for a slot whose module does not answer, in place of exception 11 */
     uint8_t objects_per_answer; /* 0: as many as fit */
     bool babbles;               /* answers with bytes that are no Modbus, for tests */
 
@@ -295,6 +300,8 @@ bool ebi_sim_device_writable(const struct ebi_sim_device *device);
 /* An answer over TCP, now or late, and the connection's end where it closes each. */
 void ebi_sim_device_answer(struct ebi_sim_device *device, struct ebi_sim_connection *connection,
                            const uint8_t *bytes, size_t size);
+/* The module in that slot of its rack, or NULL. */
+struct ebi_sim_device *ebi_sim_module(const struct ebi_sim_device *rack, uint8_t slot);
 /* Writes into the memory of a component, at `to` of its bank. */
 void ebi_sim_device_write(const struct ebi_sim_device *device, const uint8_t *bank, uint8_t *to,
                           const uint8_t *bytes, size_t size);

@@ -312,16 +312,23 @@ static void answer(struct ebi_sim_device *d, struct ebi_sim_connection *connecti
     uint8_t reply[MBAP_BYTES + PDU_BYTES];
     const uint8_t *pdu = adu + MBAP_BYTES;
     size_t size;
-    if (adu[6] != d->unit && adu[6] != 0)
-        return; /* for a device behind this one: there is none */
+    struct ebi_sim_device *to = d;
+    if (adu[6] != d->unit && adu[6] != 0) {
+        to = ebi_sim_module(d, adu[6]);
+        if (to == NULL)
+            return; /* for a device behind this one: there is none */
+    }
     if (d->babbles) {
         static const uint8_t noise[] = "\x1b[2J\x07who are you?\r\n";
         d->net->tcp_send(d->net->self, connection->handle, noise, sizeof noise);
         return;
     }
     const struct ebi_sim_modbus_function *function = function_of(pdu[0]);
-    size = function != NULL ? function->answer(d, pdu, pdu_size, reply + MBAP_BYTES)
-                            : ebi_sim_modbus_exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
+    if (to != d && !ebi_sim_device_alive(to))
+        size = d->silent_slots ? 0 : ebi_sim_modbus_exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_TARGET);
+    else
+        size = function != NULL ? function->answer(to, pdu, pdu_size, reply + MBAP_BYTES)
+                                : ebi_sim_modbus_exception(reply + MBAP_BYTES, pdu[0], MODBUS_X_FUNCTION);
     if (size == 0)
         return;
     memcpy(reply, adu, 4);

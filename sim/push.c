@@ -1,6 +1,7 @@
 /* The simulated device's receiving end of TFTP: RFC 1350, 2347, 2348, 2349, 7440. */
 #include "pull.h"
 #include "server.h"
+#include "world.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -133,11 +134,17 @@ static void answer_options(const struct ebi_sim_device *d, struct ebi_sim_push *
     }
 }
 
-static struct ebi_sim_component *component_for(struct ebi_sim_device *d, const char *file)
+/* Of the device itself, or of a module in its rack: `*owner`. */
+static struct ebi_sim_component *component_for(struct ebi_sim_device *d, const char *file,
+                                               struct ebi_sim_device **owner)
 {
-    for (size_t i = 0; i < d->count; i++) {
-        if (strcmp(d->components[i].file_name, file) == 0)
-            return &d->components[i];
+    for (size_t k = 0; k < d->sim->count; k++) {
+        struct ebi_sim_device *of = &d->sim->devices[k];
+        for (size_t i = 0; (of == d || of->rack == d) && i < of->count; i++) {
+            *owner = of;
+            if (strcmp(of->components[i].file_name, file) == 0)
+                return &of->components[i];
+        }
     }
     return NULL;
 }
@@ -175,7 +182,8 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         send_error(d, handle, from, TFTP_E_UNDEFINED, "busy with another transfer");
         return;
     }
-    struct ebi_sim_component *c = component_for(d, r.file);
+    struct ebi_sim_device *owner = d;
+    struct ebi_sim_component *c = component_for(d, r.file, &owner);
     if (strcasecmp(r.mode, "octet") != 0) {
         send_error(d, handle, from, TFTP_E_ILLEGAL, "only mode octet");
     } else if (c == NULL) {
@@ -186,9 +194,12 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         return;
     } else if (ebi_sim_device_busy(d)) {
         send_error(d, handle, from, TFTP_E_UNDEFINED, "busy, try again");
-    } else if (!ebi_sim_device_writable(d)) {
+    } else if (!ebi_sim_device_alive(owner)) {
+        send_error(d, handle, from, TFTP_E_UNDEFINED, "the module does not answer");
+    } else if (!ebi_sim_device_writable(owner)) {
         send_error(d, handle, from, TFTP_E_ACCESS,
-                   d->writable == EBI_SIM_WRITABLE_LOADER ? "only in the loader" : "stop the program first");
+                   owner->writable == EBI_SIM_WRITABLE_LOADER ? "only in the loader"
+                                                              : "stop the program first");
     } else if (r.tsize != UINT64_MAX && r.tsize > c->capacity) {
         send_error(d, handle, from, TFTP_E_FULL, "larger than the memory");
     } else {
@@ -196,6 +207,7 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         answer_options(d, p, &r);
         p->state = EBI_SIM_PUSH_ERASING;
         p->component = c;
+        p->owner = owner;
         p->bank = c->bank[c->banks == 2 ? 1 - c->active : c->active];
         c->pending = false;
         p->peer = *from;
@@ -207,7 +219,7 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         p->ack_due = false;
         p->tries = 0;
         p->began_us = now(d);
-        p->timer_us = now(d) + d->erase_ms * 1000ULL;
+        p->timer_us = now(d) + owner->erase_ms * 1000ULL;
     }
 }
 
@@ -245,11 +257,11 @@ static void ack_when_written(struct ebi_sim_device *d)
 static void store(struct ebi_sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct ebi_sim_push *p = &d->push;
-    ebi_sim_device_write(d, p->bank, p->bank + p->received, bytes, size);
+    ebi_sim_device_write(p->owner, p->bank, p->bank + p->received, bytes, size);
     p->received += size;
-    if (d->write_bytes_per_s > 0) {
+    if (p->owner->write_bytes_per_s > 0) {
         uint64_t from_us = p->busy_until_us > now(d) ? p->busy_until_us : now(d);
-        p->busy_until_us = from_us + (uint64_t)size * 1000000 / d->write_bytes_per_s;
+        p->busy_until_us = from_us + (uint64_t)size * 1000000 / p->owner->write_bytes_per_s;
     }
 }
 
@@ -275,8 +287,9 @@ static void receive_data(struct ebi_sim_device *d, unsigned number, const uint8_
         if (size < p->blksize) {
             p->state = EBI_SIM_PUSH_DALLYING;
             p->component->pending = p->component->banks == 2;
-            if (d->conduct.restarts_itself)
-                ebi_sim_device_restart(d, false, p->busy_until_us > now(d) ? p->busy_until_us - now(d) : 0);
+            if (p->owner->conduct.restarts_itself)
+                ebi_sim_device_restart(p->owner, false,
+                                       p->busy_until_us > now(d) ? p->busy_until_us - now(d) : 0);
         }
         if (p->state == EBI_SIM_PUSH_DALLYING || p->in_window == p->windowsize)
             ack_when_written(d);
@@ -349,10 +362,10 @@ static void tick_push(struct ebi_sim_device *d)
 static void lose_power(struct ebi_sim_device *d)
 {
     struct ebi_sim_push *p = &d->push;
-    if (p->state == EBI_SIM_PUSH_ERASING && d->erase_ms > 0) {
+    if (p->state == EBI_SIM_PUSH_ERASING && p->owner->erase_ms > 0) {
         uint64_t done_us = now(d) - p->began_us;
         size_t capacity = p->component->capacity;
-        size_t erased = (size_t)(capacity * done_us / (d->erase_ms * 1000ULL));
+        size_t erased = (size_t)(capacity * done_us / (p->owner->erase_ms * 1000ULL));
         memset(p->bank, 0xFF, erased < capacity ? erased : capacity);
     }
     if (p->state == EBI_SIM_PUSH_DALLYING && p->ack_due)

@@ -224,6 +224,11 @@ static bool place(struct ebi_sim_sockets *s, size_t index, struct eb_problem *pr
 {
     struct ebi_sim_device *d = &s->sim->devices[index];
     const uint8_t ip[4] = {127, 77, (uint8_t)(index / 250), (uint8_t)(index % 250 + 1)};
+    struct listening *listens = s->slots[index].listens;
+    for (size_t i = 0; i < LISTENS; i++)
+        listens[i] = (struct listening){.handle = EB_NO_HANDLE};
+    if (d->rack != NULL)
+        return true; /* reached through its rack */
     memcpy(d->address.ip, ip, sizeof ip);
     d->placed = true;
     int udp = bound(d, SOCK_DGRAM, 0);
@@ -242,12 +247,10 @@ static bool place(struct ebi_sim_sockets *s, size_t index, struct eb_problem *pr
         if (port != 0 && ebi_sim_speaks(d, server))
             keep(s, bound(d, SOCK_DGRAM, port), KIND_SERVICE, d, port);
     }
-    struct listening *listens = s->slots[index].listens;
     listens[LISTEN_MODBUS] =
         (struct listening){keep(s, tcp, KIND_LISTEN, d, d->modbus_port), d->modbus_port, d->modbus_port};
     uint16_t cip = ebi_sim_speaks(d, &ebi_sim_cip) ? EB_CIP_PORT : 0;
     listens[LISTEN_CIP] = (struct listening){EB_NO_HANDLE, cip, cip};
-    listens[LISTEN_HTTP] = (struct listening){.handle = EB_NO_HANDLE};
     return keep(s, udp, KIND_SERVICE, d, d->tftp_port) != EB_NO_HANDLE &&
            listens[LISTEN_MODBUS].handle != EB_NO_HANDLE && place_web(s, d, &listens[LISTEN_HTTP]);
 }

@@ -353,6 +353,7 @@ static void read_protocols(struct ebi_yaml_map *map, struct ebi_sim_device *d)
     d->unit = (uint8_t)ebi_yaml_number(&modbus, "unit", 0, 255, EB_MODBUS_UNIT_SELF);
     d->objects_per_answer = (uint8_t)ebi_yaml_number(&modbus, "objects-per-answer", 1, 255, 0);
     d->babbles = ebi_yaml_yes(&modbus, "babbles", false);
+    d->silent_slots = ebi_yaml_yes(&modbus, "silent-slots", false);
     ebi_yaml_map_end(&modbus);
 
     struct ebi_yaml_map tftp = ebi_yaml_map(map->yaml, ebi_yaml_get(map, "tftp", false));
@@ -518,6 +519,25 @@ static void read_conduct(struct ebi_yaml_map *map, struct ebi_sim_device *d)
     ebi_yaml_map_end(&conduct);
 }
 
+/* The device in whose rack it is, which stands before it; false: it is no module. */
+static bool read_rack(struct eb_sim *sim, struct ebi_yaml_map *map, struct ebi_sim_device *d)
+{
+    char name[EB_NAME_BYTES] = "";
+    ebi_yaml_text(map, "rack", false, name, sizeof name);
+    if (name[0] == '\0')
+        return false;
+    ebi_yaml_get(map, "slot", true);
+    d->slot = (uint8_t)ebi_yaml_number(map, "slot", 1, 247, 1);
+    for (struct ebi_sim_device *other = sim->devices; other < d; other++)
+        d->rack = strcmp(other->name, name) == 0 ? other : d->rack;
+    if (d->rack != NULL)
+        d->rack->has_modules = true;
+    else
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "rack"), name,
+                       "the name of a device that stands before this one");
+    return true;
+}
+
 static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *name, yaml_node_t *node,
                         struct ebi_sim_device *d)
 {
@@ -532,7 +552,8 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     bool on_bus = read_bus(sim, &map, d);
     read_gateway(sim, &map, d);
     bool on_usb = read_usb(&map, d);
-    on_bus = on_bus || on_usb;
+    bool in_rack = read_rack(sim, &map, d);
+    on_bus = on_bus || on_usb || in_rack;
     ebi_yaml_text(&map, "wire", !on_bus, d->wire, sizeof d->wire);
     known = on_bus;
     for (size_t i = 0; i < sim->wire_count; i++)
@@ -564,7 +585,7 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     yaml_node_t *components = ebi_yaml_get(&map, "components", true);
     for (size_t i = 0; (value = ebi_yaml_pair(yaml, components, i, &component)) != NULL; i++) {
         if (i == EBI_SIM_COMPONENTS_MAX) {
-            ebi_yaml_wrong(yaml, value, "one component too many", "at most 4");
+            ebi_yaml_wrong(yaml, value, "one component too many", "at most 16");
             return;
         }
         d->count = i + 1;

@@ -53,7 +53,7 @@ document show tower-io-3
 document plan
 document plan rescue-plc --image 1 --explain
 document confirm rescue-plc
-document fit --yes --without tower-io-3 --without door-08 --without grip-amp-1 --without grip-amp-2
+document fit --yes --without tower-io-3 --without drive-io-2 --without door-08 --without grip-amp-1 --without grip-amp-2
 document fit --yes
 document confirm
 document recover --yes

@@ -93,6 +93,18 @@ static bool hands_full(const struct eb_job *job, const struct eb_job_device *tar
     return false;
 }
 
+/* Whether another module of the same rack is under way: what goes to them goes through one device. */
+static bool rack_busy(const struct eb_job *job, const struct eb_job_device *target)
+{
+    for (size_t i = 0; i < job->count && target->device->slot != 0; i++) {
+        const struct eb_job_device *other = &job->devices[i];
+        if (other->begun && !eb_run_ended(&other->fit) && other->device->slot != 0 &&
+            other->device->via == target->device->via)
+            return true;
+    }
+    return false;
+}
+
 /* Begins with those that wait for no one any more, and gives up those that wait in vain. */
 static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
 {
@@ -105,7 +117,7 @@ static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
             if (target->item_count == 0 || target->refused || target->begun || target->waited_for != NULL)
                 continue;
             const struct eb_site_device *other = awaited(job, target, &in_vain);
-            if (other == NULL && hands_full(job, target))
+            if (other == NULL && (hands_full(job, target) || rack_busy(job, target)))
                 continue;
             if (other == NULL) {
                 /* By what runs now in those that it waited for: the run judges once more. */

@@ -29,9 +29,13 @@ void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *ta
     char place[EB_PLACE_TEXT_BYTES];
     const struct eb_site_device *d = target->device;
     eb_site_place_text(d, place);
-    if (ebi_job_on_ip(target))
+    size_t size;
+    if (ebi_job_on_ip(target)) {
         eb_job_ip_key(&d->modbus, key);
-    else if (ebi_job_on_bus(target))
+        size = strlen(key);
+        if (d->slot != 0)
+            snprintf(key + size, EB_LOCK_KEY_BYTES - size, " slot %u", d->slot);
+    } else if (ebi_job_on_bus(target))
         snprintf(key, EB_LOCK_KEY_BYTES, "can %.90s %s", eb_job_adapter(job, d->wire), place);
     else
         snprintf(key, EB_LOCK_KEY_BYTES, "usb %s %s", place, d->serial);
@@ -107,11 +111,28 @@ bool eb_job_lock_addresses(struct eb_job *job)
         eb_job_address_key(job, &job->devices[i], key);
         if (!eb_job_lock(job, d->name, key))
             return false;
+        if (d->slot != 0) { /* what goes to a module goes through its rack */
+            eb_job_ip_key(&d->modbus, key);
+            if (!eb_job_lock(job, d->name, key))
+                return false;
+        }
         eb_job_mac_key(d->mac, key);
         if (d->has_mac && !eb_job_lock(job, d->name, key))
             return false;
     }
     return true;
+}
+
+/* Whether something is done to the device, or to a module in its rack. */
+static bool is_needed(const struct eb_job *job, const struct eb_job_device *target)
+{
+    bool needed = target->chosen && (target->item_count > 0 || target->recovers);
+    for (size_t i = 0; i < job->count && !needed; i++) {
+        const struct eb_job_device *other = &job->devices[i];
+        needed = other->device->slot != 0 && other->device->via == target->device && other->chosen &&
+                 (other->item_count > 0 || other->recovers);
+    }
+    return needed;
 }
 
 /* Those that nothing is done to are anybody's again. */
@@ -120,7 +141,7 @@ bool eb_job_lock_devices(struct eb_job *job)
     for (size_t i = 0; i < job->count; i++) {
         struct eb_job_device *target = &job->devices[i];
         char key[EB_LOCK_KEY_BYTES];
-        bool needed = target->chosen && (target->item_count > 0 || target->recovers);
+        bool needed = is_needed(job, target);
         eb_job_address_key(job, target, key);
         if (job->locks != NULL && !needed)
             eb_locks_release(job->locks, key);

@@ -90,6 +90,9 @@ bool eb_signature_key(const char *jws, struct eb_key *key);
 /* Reads one profile; false with `problem` filled, else eb_profile_free frees what it points to.
  * docs/profiles.md describes the file. */
 EB_NODISCARD bool eb_profile_read(const char *path, struct eb_profile *profile, struct eb_problem *problem);
+/* The same for a module in this slot of a rack: "{slot}" in the file stands for the number. */
+EB_NODISCARD bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *profile,
+                                       struct eb_problem *problem);
 /* The struct itself stays the caller's, and is empty then. */
 void eb_profile_free(struct eb_profile *profile);
 
@@ -139,6 +142,7 @@ struct eb_site_device {
     struct eb_endpoint tftp;
     struct eb_site_web web;
     uint8_t unit;
+    uint8_t slot;   /* of a module in the rack of `via`, whose address it has; 0: it is none */
     uint8_t prefix; /* of the device's own mask, as the number of its ones */
     bool has_mac;
     uint8_t mac[EB_MAC_BYTES];

@@ -199,6 +199,8 @@ struct eb_profile {
     struct eb_usb_ids usb; /* of a device on USB */
     bool sends;            /* images can be sent to it; else it is only looked at */
     bool restarts_once;    /* takes up the images of all components by one restart; else each by its own */
+    bool per_slot;      /* it is of modules in a rack: the slot stands in its names */
+    uint8_t slot;       /* ... of this one; 0: of none */
     const struct eb_component_profile *components; /* at most EB_COMPONENTS_MAX */
     size_t count;
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */

@@ -1,6 +1,7 @@
 #include "einbau/access/modbus.h"
 #include "access/access.h"
 #include "wire/modbus_stream.h"
+#include "wire/modbus_wire.h"
 #include "base/bytes.h"
 #include "einbau/text.h"
 
@@ -221,19 +222,29 @@ static bool reopen(context *m, enum eb_status status)
     return true;
 }
 
+/* Whether a gateway, or the head of a rack, says that what is behind it does not answer (Modbus application
+ * protocol section 7). */
+static bool behind(const context *m)
+{
+    return m->modbus.error.status == EB_PEER_ERROR && m->modbus.error.number >= MODBUS_X_PATH &&
+           m->modbus.error.number <= MODBUS_X_TARGET;
+}
+
 /* What the end of a connection says, where a restart is looked for.  One packet that asks for a connection
  * may be lost; two are not. */
 static void judge_silence(context *m, enum eb_status status)
 {
     if (!m->answered)
         return;
+    bool absent = status == EB_NO_ANSWER && behind(m);
     bool unconnected = status == EB_NO_ANSWER && !m->stream.connected;
+    m->absent = absent ? (uint8_t)(m->absent + (m->absent < CONNECTS_UNANSWERED)) : 0;
     if (unconnected && m->unanswered < CONNECTS_UNANSWERED)
         m->unanswered++;
     if (status == EB_UNREACHABLE && m->kept)
         ebi_restarted(m->contact, EB_RESTART_CONNECTION);
-    else if (status == EB_UNREACHABLE || (status == EB_NO_ANSWER && !unconnected) ||
-             m->unanswered == CONNECTS_UNANSWERED)
+    else if (status == EB_UNREACHABLE || (status == EB_NO_ANSWER && !unconnected && !absent) ||
+             m->unanswered == CONNECTS_UNANSWERED || m->absent == CONNECTS_UNANSWERED)
         ebi_restarted(m->contact, EB_RESTART_SILENCE);
 }
 
@@ -283,11 +294,15 @@ static enum eb_status poll_exchange(context *m, uint64_t now_us)
         return look_again(m, now_us);
     if (status == EB_PENDING)
         return EB_PENDING;
+    struct eb_error told = m->modbus.error;
+    bool said = status == EB_PEER_ERROR;
+    if (said && behind(m))
+        told.status = status = EB_NO_ANSWER;
     judge_silence(m, status);
     if (status == EB_OK)
         return end_unexpected(m);
-    if (status == EB_PEER_ERROR)
-        return end(m, &m->modbus.error);
+    if (said)
+        return end(m, &told);
     const struct eb_error error = {.status = status,
                                    .where = m->stream.connected ? "Modbus/TCP" : "connecting by Modbus/TCP"};
     return end(m, &error);

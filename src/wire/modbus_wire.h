@@ -17,6 +17,8 @@ enum {
     MODBUS_X_FUNCTION = 1,
     MODBUS_X_ADDRESS = 2,
     MODBUS_X_VALUE = 3,
+    MODBUS_X_PATH = 10,
+    MODBUS_X_TARGET = 11,
     MODBUS_COIL_ON = 0xFF00,
     MODBUS_REGISTERS_MAX = 123 /* of one write */
 };
