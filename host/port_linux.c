@@ -217,7 +217,8 @@ static bool set_options(int fd, const struct eb_udp_options *o)
     setsockopt(fd, SOL_SOCKET, SO_RCVBUF, &room, sizeof room);
     if (o->broadcast)
         setsockopt(fd, SOL_SOCKET, SO_BROADCAST, &yes, sizeof yes);
-    if (o->local_port != 0 && (setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes) != 0 ||
+    bool shares = o->local_port != 0 && !o->exclusive;
+    if (o->local_port != 0 && ((shares && setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes) != 0) ||
                                bind(fd, (const struct sockaddr *)&address, sizeof address) != 0))
         return false;
     if (o->peer != NULL) {

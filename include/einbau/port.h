@@ -47,7 +47,8 @@ struct eb_datagram {
 /* How a UDP socket is to be; zero-initialised it is a plain one. */
 struct eb_udp_options {
     const char *link;               /* only over this link; NULL: wherever the routing table says */
-    uint16_t local_port;            /* 0: any free one; one that others use is shared */
+    uint16_t local_port;            /* 0: any free one; one that others use is shared ... */
+    bool exclusive;                 /* ... or, for a server, EB_BUSY */
     bool broadcast;                 /* it may send to broadcast addresses */
     const struct eb_endpoint *peer; /* only this one; then EB_UNREACHABLE tells that nobody listens there */
     uint8_t group[4];               /* a multicast group to hear and to send to over `link`; zeros: none */

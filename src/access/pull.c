@@ -68,6 +68,7 @@ static enum eb_status open_udp(context *p, uint16_t local_port, bool broadcast, 
     const struct eb_contact *c = p->contact;
     const struct eb_udp_options options = {.link = p->link.name[0] != '\0' ? p->link.name : NULL,
                                            .local_port = local_port,
+                                           .exclusive = true,
                                            .broadcast = broadcast};
     return c->port->udp->open(c->port->self, c->waiter, &options, handle);
 }

@@ -147,6 +147,49 @@ static void loaders_of_real_programs(void **state)
     }
 }
 
+/* Another program has the port for BOOTP, even one that would share it: `links` says so, and a job sends
+ * nothing. */
+static void a_port_that_is_taken(void **state)
+{
+    (void)state;
+    if (!made) {
+        print_message("no network namespaces here\n");
+        skip();
+    }
+    struct outcome o =
+        shell("cd %s && XDG_STATE_HOME=%s ip netns exec %s " BIN_DIR "/einbau links panel --site site.yaml",
+              folder, folder, lap);
+    if (strstr(o.out, "Port 67, BOOTP and DHCP for loaders: free\nPort 69, TFTP for loaders: free\n") == NULL)
+        fail_msg("%d: %s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    int other = start_in(
+        lap,
+        "/usr/bin/python3 -u -c 'import socket, time; s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); "
+        "s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); s.bind((\"\", 67)); print(\"ready\"); "
+        "time.sleep(60)'",
+        "other.log");
+    wait_in("other.log", "ready");
+    o = shell("cd %s && XDG_STATE_HOME=%s ip netns exec %s " BIN_DIR "/einbau links panel --site site.yaml",
+              folder, folder, lap);
+    if (o.status != 1 || strstr(o.out, "Port 67, BOOTP and DHCP for loaders: in use\n") == NULL)
+        fail_msg("%d: %s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    o = shell("cd %s && cp panel-1.0.bin flash.bin", folder);
+    outcome_free(&o);
+    int panel = start_panel();
+    o = shell("cd %s && XDG_STATE_HOME=%s timeout 60 ip netns exec %s " BIN_DIR
+              "/einbau fit --yes --site site.yaml",
+              folder, folder, lap);
+    stop_program(panel, SIGTERM);
+    stop_program(other, SIGTERM);
+    if (o.status != 1 || strstr(o.out, "another program of this laptop has this port") == NULL)
+        fail_msg("%d: %s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    o = shell("cd %s && cmp flash.bin panel-1.0.bin", folder);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+}
+
 /* The example serves to clients of other makers, whatever they ask for. */
 static void an_image_is_served_to_real_clients(void **state)
 {
@@ -189,6 +232,7 @@ static void an_image_is_served_to_real_clients(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup_teardown(a_port_that_is_taken, set_up, tear_down),
         cmocka_unit_test_setup_teardown(an_image_is_served_to_real_clients, set_up, tear_down),
         cmocka_unit_test_setup_teardown(loaders_of_real_programs, set_up, tear_down),
     };

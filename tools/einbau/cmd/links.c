@@ -214,6 +214,82 @@ static json_t *links_document(const struct ways *f)
     return list;
 }
 
+/* --- ports of a server for loaders ----------------------------------------------------------------- */
+
+static const struct {
+    uint16_t port;
+    const char *what;
+} loader_ports[] = {{67, "BOOTP and DHCP"}, {69, "TFTP"}};
+enum { LOADER_PORTS = sizeof loader_ports / sizeof loader_ports[0] };
+
+static bool any_pulls(const struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen &&
+            eb_profile_way(s->job->devices[i].device->profile, &eb_access_pull) != NULL)
+            return true;
+    }
+    return false;
+}
+
+/* Whether it may be opened now. */
+static enum eb_status try_port(const struct session *s, uint16_t number)
+{
+    const struct eb_port *port = s->job->port;
+    const struct eb_udp_options options = {.local_port = number, .exclusive = true};
+    int handle;
+    enum eb_status status = port->udp->open(port->self, NULL, &options, &handle);
+    if (status == EB_OK)
+        port->udp->close(port->self, handle);
+    return status;
+}
+
+static const char *port_word(enum eb_status status)
+{
+    return status == EB_OK       ? "free"
+           : status == EB_BUSY   ? "in use"
+           : status == EB_DENIED ? "no permission"
+                                 : "unknown";
+}
+
+static void print_loader_ports(const struct session *s)
+{
+    bool denied = false;
+    bool busy = false;
+    if (!any_pulls(s))
+        return;
+    puts("");
+    for (size_t i = 0; i < LOADER_PORTS; i++) {
+        enum eb_status status = try_port(s, loader_ports[i].port);
+        printf("Port %u, %s for loaders: %s\n", loader_ports[i].port, loader_ports[i].what,
+               port_word(status));
+        denied = denied || status == EB_DENIED;
+        busy = busy || status == EB_BUSY;
+    }
+    if (denied)
+        say("To grant it once: sudo setcap cap_net_bind_service,cap_net_raw+ep \"$(command -v einbau)\"");
+    if (busy)
+        say("Another program of this laptop has the port: end it before a loader is to pull its image.");
+}
+
+static bool loader_ports_free(const struct session *s)
+{
+    for (size_t i = 0; i < LOADER_PORTS && any_pulls(s); i++) {
+        if (try_port(s, loader_ports[i].port) != EB_OK)
+            return false;
+    }
+    return true;
+}
+
+static json_t *loader_ports_document(const struct session *s)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; i < LOADER_PORTS && any_pulls(s); i++)
+        json_array_append_new(list, json_pack("{s:i, s:s}", "port", loader_ports[i].port, "state",
+                                              port_word(try_port(s, loader_ports[i].port))));
+    return list;
+}
+
 static json_t *other_way_document(const struct session *s, const struct eb_job_device *t,
                                   const struct buses *buses, const struct usb *usb)
 {
@@ -259,10 +335,11 @@ static void print_links_document(const struct session *s, const struct ways *f, 
                                                ? way_document(&s->job->devices[i], f, &f->list[i])
                                                : other_way_document(s, &s->job->devices[i], buses, usb));
     }
-    print_document(json_pack("{s:s, s:o, s:o, s:o, s:o, s:o}", "einbau", "links/1", "site",
+    print_document(json_pack("{s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "einbau", "links/1", "site",
                              s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "links",
                              links_document(f), "buses", buses_document(s, buses), "usb",
-                             usb_document(s, usb), "devices", devices));
+                             usb_document(s, usb), "loader_ports", loader_ports_document(s), "devices",
+                             devices));
 }
 
 /* ------------------------------------------------------------------------------------------------- */
@@ -313,6 +390,7 @@ static int run(const struct options *options)
         if (s.job->count > 0)
             print_ways(&s, &f, &buses, &usb);
         print_traps(&s, &f);
+        print_loader_ports(&s);
         print_commands(&s, &f);
     }
     for (size_t i = 0; i < s.job->count; i++) {
@@ -321,7 +399,7 @@ static int run(const struct options *options)
              f.list[i].kind != EB_WAY_DIRECT || f.list[i].traps != 0))
             s.status = EXIT_NOT_AS_WANTED;
     }
-    if (f.conflict_count > 0 || !buses_sound(&buses))
+    if (f.conflict_count > 0 || !buses_sound(&buses) || !loader_ports_free(&s))
         s.status = EXIT_NOT_AS_WANTED;
     ways_free(&f);
     buses_free(&buses);
