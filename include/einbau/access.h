@@ -103,6 +103,7 @@ struct eb_contact {
     bool all_sent;                    /* all of it, though perhaps not the last of it acknowledged */
     bool last_late;                   /* all was sent, and the last acknowledgement stays away */
     bool read_back;                   /* what was sent was read back, and is the same */
+    bool by_mac;                      /* at the last look its loader asked, which is known by that only */
     bool by_place;                    /* USB: it was found by the place where it is plugged in */
     uint16_t release;                 /* USB: bcdDevice */
 

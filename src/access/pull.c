@@ -42,8 +42,9 @@ static void close(void *self)
     close_udp(p, &p->bootp_handle);
     close_udp(p, &p->request_handle);
     close_udp(p, &p->transfer_handle);
+    close_udp(p, &p->listen_handle);
     close_frames(p);
-    p->busy = false;
+    p->busy = p->reading = false;
 }
 
 static enum eb_status end(context *p, const struct eb_error *error)
@@ -63,13 +64,14 @@ static struct eb_pull_way way_of(const context *p)
 /* --- opening ---------------------------------------------------------------------------------------------
  */
 
-static enum eb_status open_udp(context *p, uint16_t local_port, bool broadcast, int *handle)
+/* A server has its port alone; who only listens shares it. */
+static enum eb_status open_udp(context *p, uint16_t local_port, bool serves, int *handle)
 {
     const struct eb_contact *c = p->contact;
     const struct eb_udp_options options = {.link = p->link.name[0] != '\0' ? p->link.name : NULL,
                                            .local_port = local_port,
-                                           .exclusive = true,
-                                           .broadcast = broadcast};
+                                           .exclusive = serves,
+                                           .broadcast = local_port == EB_BOOTP_SERVER_PORT};
     return c->port->udp->open(c->port->self, c->waiter, &options, handle);
 }
 
@@ -120,7 +122,7 @@ static enum eb_status open_all(context *p)
     enum eb_status status = open_udp(p, EB_BOOTP_SERVER_PORT, true, &p->bootp_handle);
     if (status != EB_OK)
         return end_opening(p, status, "opening port 67 (BOOTP)");
-    status = open_udp(p, TFTP_PORT, false, &p->request_handle);
+    status = open_udp(p, TFTP_PORT, true, &p->request_handle);
     if (status != EB_OK)
         return end_opening(p, status, "opening port 69 (TFTP)");
     /* Without raw frames the address cannot be probed: the device itself does so before it takes one. */
@@ -129,9 +131,65 @@ static enum eb_status open_all(context *p)
     return EB_PENDING;
 }
 
+static bool receive(context *p, int handle, struct eb_datagram *d, uint8_t bytes[MESSAGE_BYTES])
+{
+    const struct eb_port *port = p->contact->port;
+    size_t received = 0;
+    *d = (struct eb_datagram){.bytes = bytes, .size_bytes = MESSAGE_BYTES};
+    return handle != EB_NO_HANDLE && port->udp->receive(port->self, handle, d, 1, &received) == EB_OK &&
+           received == 1;
+}
+
+/* Listens for the loader of a device that has not answered otherwise; while it is served, that tells more. */
+static void begin_reading(context *p, uint64_t now_us)
+{
+    struct eb_bootp_config bootp = {.file = ""};
+    p->operation.kind = EB_READ;
+    p->reading = p->busy = true;
+    p->end_us = now_us;
+    if (p->contact->connected || p->bootp_handle != EB_NO_HANDLE || !p->contact->target->has_mac ||
+        !ebi_link_to(p->contact, &p->link))
+        return;
+    memcpy(bootp.mac, p->contact->target->mac, sizeof bootp.mac);
+    eb_bootp_init(&p->bootp, &bootp);
+    if (open_udp(p, EB_BOOTP_SERVER_PORT, false, &p->listen_handle) == EB_OK)
+        p->end_us = now_us + way_of(p).look_ms * 1000ULL;
+}
+
+static void read_asking(const void *answer, const struct eb_value *value, char *text)
+{
+    (void)answer;
+    (void)value;
+    eb_text_copy(text, EB_NAME_BYTES, "loader");
+}
+
+static enum eb_status poll_reading(context *p, uint64_t now_us)
+{
+    uint8_t bytes[MESSAGE_BYTES];
+    struct eb_datagram d;
+    enum eb_bootp_event event = EB_BOOTP_NOTHING;
+    while ((event == EB_BOOTP_NOTHING || event == EB_BOOTP_STRANGER) &&
+           receive(p, p->listen_handle, &d, bytes))
+        event = eb_bootp_receive(&p->bootp, d.bytes, d.size_bytes);
+    bool asks = event != EB_BOOTP_NOTHING && event != EB_BOOTP_STRANGER;
+    if (!asks && now_us < p->end_us)
+        return EB_PENDING;
+    close_udp(p, &p->listen_handle);
+    p->reading = p->busy = false;
+    if (asks) {
+        ebi_values_take(p->contact, &eb_access_pull, 0, read_asking, NULL);
+        p->contact->by_mac = p->contact->connected = true;
+    }
+    return EB_OK;
+}
+
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
     context *p = self;
+    if (operation->kind == EB_READ) {
+        begin_reading(p, now_us);
+        return;
+    }
     close(p);
     memset(&p->contact->error, 0, sizeof p->contact->error);
     p->operation = *operation;
@@ -238,15 +296,6 @@ static void take_bootp(context *p, const uint8_t *bytes, size_t size, uint64_t n
     port->udp->send(port->self, p->bootp_handle, &d, 1);
 }
 
-static bool receive(context *p, int handle, struct eb_datagram *d, uint8_t bytes[MESSAGE_BYTES])
-{
-    const struct eb_port *port = p->contact->port;
-    size_t received = 0;
-    *d = (struct eb_datagram){.bytes = bytes, .size_bytes = MESSAGE_BYTES};
-    return handle != EB_NO_HANDLE && port->udp->receive(port->self, handle, d, 1, &received) == EB_OK &&
-           received == 1;
-}
-
 static void take_all(context *p, uint64_t now_us)
 {
     uint8_t bytes[MESSAGE_BYTES];
@@ -326,6 +375,8 @@ static enum eb_status poll(void *self, uint64_t now_us)
 {
     context *p = self;
     struct eb_contact *c = p->contact;
+    if (p->reading)
+        return poll_reading(p, now_us);
     if (p->stopped)
         return end(p, &(struct eb_error){.status = EB_STOPPED, .where = "waiting for its loader"});
     if (p->bootp_handle == EB_NO_HANDLE) {
@@ -359,6 +410,8 @@ static uint64_t deadline_us(const void *self)
     const context *p = self;
     if (!p->busy)
         return EB_NEVER;
+    if (p->reading)
+        return p->end_us;
     if (p->bootp_handle == EB_NO_HANDLE || p->more || p->stopped)
         return 0;
     uint64_t next_us = eb_tftp_serve_deadline_us(&p->serve);
@@ -386,6 +439,7 @@ static void init(void *self, struct eb_contact *contact)
     memset(p, 0, sizeof *p);
     p->contact = contact;
     p->bootp_handle = p->request_handle = p->transfer_handle = p->frame_handle = EB_NO_HANDLE;
+    p->listen_handle = EB_NO_HANDLE;
 }
 
 #define WAY(member) EBI_WAY(struct eb_pull_way, member)
@@ -394,19 +448,23 @@ static const struct eb_field way_fields[] = {
      .otherwise = 1468},
     {"windowsize", EB_FIELD_NUMBER, WAY(windowsize), .least = 1, .most = 64, .otherwise = 16},
     {"rollover-to", EB_FIELD_NUMBER, WAY(rollover_to), .most = 1},
-    {"ask-patience-s", EB_FIELD_SECONDS, WAY(ask_patience_ms), .least = 1, .most = 3600, .otherwise = 300}};
+    {"ask-patience-s", EB_FIELD_SECONDS, WAY(ask_patience_ms), .least = 1, .most = 3600, .otherwise = 300},
+    {"listen-s", EB_FIELD_SECONDS, WAY(look_ms), .least = 1, .most = 120, .otherwise = 5}};
+static const char *const asking[] = {"loader", NULL};
+static const struct eb_field asking_fields[] = {{"pull", EB_FIELD_WORD, EBI_VALUE(item), .words = asking}};
+static const struct eb_row sources[] = {{"pull", 0, asking_fields, 1, 0}};
 _Static_assert(sizeof(struct eb_pull_way) <= EB_WAY_BYTES, "a profile holds it");
 
 static const struct eb_section section = {
     .key = "pull", .fields = way_fields, .count = sizeof way_fields / sizeof way_fields[0], .by = EB_BY_NAME};
 
-const struct eb_rows eb_rows_pull = {.section = &section};
+const struct eb_rows eb_rows_pull = {.sources = sources, .source_count = 1, .section = &section};
 
 const struct eb_access eb_access_pull = {
     .word = "pull",
     .title = "BOOTP and TFTP",
     .rank = 3,
-    .able = EB_ABLE(EB_SEND),
+    .able = EB_ABLE(EB_SEND) | EB_ABLE(EB_READ),
     .needs = EB_NEEDS_UDP,
     .context_bytes = sizeof(context),
     .init = init,

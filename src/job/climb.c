@@ -396,6 +396,10 @@ void ebi_poll_preparing(struct eb_run *run)
             return;
         }
     }
+    /* What a person does brings it into its loader: not where that answers already. */
+    while (run->step < steps->count && run->contact.loader_seen && steps->list[run->step].by == NULL &&
+           steps->list[run->step].hand != NULL && steps->list[run->step].kind == EB_HAND_SEEN)
+        run->step++;
     if (run->step < steps->count) {
         const struct eb_step *step = &steps->list[run->step++];
         ebi_begin_step(run, step);

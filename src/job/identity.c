@@ -124,14 +124,15 @@ struct eb_error ebi_other(const char *where, const char *found, const char *expe
 }
 
 /* Whether it is the device that was meant, and after the first time: the same one.  Its loader may know no
- * more than the serial number; one on USB without a number is known by its place. */
+ * more than the serial number; one on USB without a number is known by its place, a loader that pulls by its
+ * hardware address. */
 static bool is_meant(struct eb_run *run, struct eb_error *error)
 {
     const struct eb_profile *p = run->config.profile;
     const struct eb_identity *id = &run->identity;
     const char *serial = run->record.serial[0] != '\0' ? run->record.serial : run->config.target.serial;
     const char *code = run->record.order_code;
-    bool by_place = run->contact.by_place && id->serial[0] == '\0';
+    bool by_place = (run->contact.by_place || run->contact.by_mac) && id->serial[0] == '\0';
     if (serial != NULL && serial[0] != '\0' && !by_place && strcmp(serial, id->serial) != 0) {
         *error = ebi_other("comparing the serial number", id->serial, serial);
         if (id->serial[0] == '\0' && run->contact.first_error.status != EB_OK)

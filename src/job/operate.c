@@ -92,10 +92,23 @@ static bool look_further(struct eb_run *run, size_t at)
 void ebi_begin_look(struct eb_run *run)
 {
     ebi_values_forget(&run->contact);
-    run->contact.connected = false;
+    run->contact.connected = run->contact.by_mac = false;
     run->active = EB_ACCESSES_MAX;
     run->step_end_us = 0;
     look_further(run, 0);
+}
+
+/* Whether an access that was not asked yet may know that the device is in its loader. */
+static bool loader_may_tell(const struct eb_run *run)
+{
+    const struct eb_values *state = &run->config.profile->from_state;
+    for (size_t at = run->active + 1; at < run->access_count; at++) {
+        for (size_t k = 0; k < state->count; k++) {
+            if (state->list[k].by == run->accesses[at].access)
+                return true;
+        }
+    }
+    return false;
 }
 
 /* One access after the other.  One that does not answer is no harm where another has the same items. */
@@ -106,8 +119,11 @@ enum eb_status ebi_poll_look(struct eb_run *run)
         return EB_PENDING;
     if (status != EB_OK)
         ebi_values_failed(&run->contact, run->accesses[run->active].access, UINT_MAX, &run->contact.error);
-    if (!ebi_values_lost(&run->contact))
-        return look_further(run, run->active + 1) ? EB_PENDING : EB_OK;
+    bool lost = ebi_values_lost(&run->contact) && !run->contact.by_mac;
+    if ((!lost || loader_may_tell(run)) && look_further(run, run->active + 1))
+        return EB_PENDING;
+    if (!lost)
+        return EB_OK;
     run->contact.error = run->contact.first_error;
     return run->contact.error.status;
 }

@@ -100,6 +100,7 @@ void panel_make(struct little *l, const struct panel_options *o)
     write_text(l->folder, "profiles/panel.yaml",
                "profile: panel\norder-codes: [HS-*]\nidentity:\n  order-code: {modbus-object: 1}\n"
                "  hardware-revision: {modbus-object: 130}\n  serial: {modbus-object: 129}\n"
+               "loader: {state: {pull: loader}, reads: loader, order-code: HS-T}\n"
                "components:\n  firmware:\n    order: dotted\n    version: {modbus-object: 2}\n"
                "    checksum: {modbus-object: 131}\n    send-as: panel.fw\n"
                "pull: {windowsize: 4, ask-patience-s: 60, patience-s: 30}\n"

@@ -16,13 +16,15 @@ struct eb_pull_way {
     uint16_t blksize, windowsize; /* at most */
     uint8_t rollover_to;          /* the block number behind 65535: 0 or 1 */
     uint32_t ask_patience_ms;     /* until its loader asks: a person is on the way */
+    uint32_t look_ms; /* how long a look at a device that does not answer listens for its loader */
 };
 
 /* What it needs for one device. */
 struct eb_access_pull_context {
     struct eb_contact *contact;
     struct eb_operation operation;
-    int bootp_handle, request_handle, transfer_handle, frame_handle;
+    int bootp_handle, request_handle, transfer_handle, frame_handle, listen_handle;
+    bool reading; /* whether its loader asks, and nothing else */
     bool busy, stopped, probing, probed, asked, more;
     bool in_use; /* another device has the address: `other_mac` */
     uint8_t other_mac[EB_MAC_BYTES];

@@ -301,7 +301,8 @@ static void say_hand(const struct session *s, const struct eb_job_device *t, con
     bool after = *(const size_t *)context >= EB_STEPS_MAX;
     const struct eb_step *step = after ? &p->activate.list[index] : &p->prepare.list[index];
     (void)s;
-    if (t->item_count > 0 && !t->refused && step->hand != NULL)
+    bool there = !after && t->look.in_loader && step->by == NULL && step->kind == EB_HAND_SEEN;
+    if (t->item_count > 0 && !t->refused && step->hand != NULL && !there)
         snprintf(
             text, SENTENCE_BYTES, "manual step %s sending%s: %s (%s)", after ? "after" : "before",
             step->choice > 0 ? ", only where what is before it does not restart the device" : "", step->hand,
