@@ -317,6 +317,14 @@ static void drop_living(struct eb_job *job)
     job->left_count = kept;
 }
 
+/* Nothing of it is left where its program runs and its profile has nothing that undoes a preparation. */
+static bool is_settled(const struct eb_job_device *target)
+{
+    const struct eb_profile *p = target->device->profile;
+    bool undoes = p->undo.count > 0 || (p->sends_by != NULL && (p->sends_by->able & EB_ABLE(EB_UNDO)) != 0);
+    return target->reached && !target->look.in_loader && !eb_job_stopped(target) && !undoes;
+}
+
 void eb_job_find_left(struct eb_job *job)
 {
     free(job->lefts);
@@ -338,7 +346,7 @@ void eb_job_find_left(struct eb_job *job)
     drop_living(job);
     for (size_t i = 0; i < job->count; i++) {
         for (size_t k = 0; k < job->left_count; k++) {
-            if (is_left_of(job, &job->devices[i], &job->lefts[k]))
+            if (is_left_of(job, &job->devices[i], &job->lefts[k]) && !is_settled(&job->devices[i]))
                 job->devices[i].left = &job->lefts[k];
         }
     }

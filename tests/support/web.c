@@ -71,7 +71,7 @@ void web_make(struct little *l, const struct web_options *o)
                or_empty(o->site), o->two ? "      pages: {version: \"2.0\", image: pages-2.0.bin}\n" : "");
     write_text(
         l->folder, "world.yaml",
-        "world: amps\nsite: site.yaml\nwires: {lan: {latency-us: 200%s}}\ndevices:\n"
+        "world: amps\nseed: 7\nsite: site.yaml\nwires: {lan: {latency-us: 200%s}}\ndevices:\n"
         "  amp-1:\n    wire: lan\n    address: 192.0.2.41\n    speaks: []\n"
         "    http: {tls: %s, login: %s, user: service, password: \"Larch:fell 7\"%s%s}\n"
         "    maker: Ostrel\n    product: Herald\n    order-code: OR-H\n    hardware-revision: \"1\"\n"
@@ -117,7 +117,7 @@ void panel_make(struct little *l, const struct panel_options *o)
                "    wants: {firmware: {version: \"2.0\", image: panel-2.0.bin}}\n");
     write_text(
         l->folder, "world.yaml",
-        "world: panels\nsite: site.yaml\nwires: {lan: {latency-us: 200}}\n"
+        "world: panels\nseed: 7\nsite: site.yaml\nwires: {lan: {latency-us: 200}}\n"
         "laptop:\n  eth0: {wire: lan, addresses: [192.0.2.200/24]}\ndevices:\n"
         "  panel-1:\n    wire: lan\n    address: 192.0.2.21\n    mac: \"02:00:5e:07:03:88\"\n"
         "    speaks: [modbus]\n    pulls: {%s, %s}\n"

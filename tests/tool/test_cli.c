@@ -415,7 +415,7 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
          "site.yaml:1:1: found a list, expected a mapping (key: value)"},
         {"site.yaml", "links:", "lynx:", "survey", 2, "expected the key 'links' here"},
         {"site.yaml", "    link: lan", "    link: lan\n    colour: red", "survey", 2,
-         "site.yaml:7:5: found the unknown key 'colour', expected one of: link, ports, address"},
+         "site.yaml:7:5: found the unknown key 'colour', expected one of: link, slot, ports, address"},
         {"site.yaml", "link: lan", "link: wan", "survey", 2,
          "site.yaml:6:11: found 'wan', expected the name of a link from 'links'"},
         {"site.yaml", "192.0.2.2", "192.0.2.1", "survey", 2,

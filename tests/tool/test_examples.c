@@ -134,8 +134,8 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
                                   "QM-RC4-24D (cannot be accepted)\n"));
     assert_non_null(strstr(o.out, "eth0 needs an address like 198.51.100.192/24"));
     assert_non_null(strstr(o.out, "02:00:5e:51:04:99: confirmed, as read back: spare-plc, 192.0.2.77\n"));
-    assert_non_null(strstr(o.out, "12 added, 0 there already, 1 left out, 0 refused"));
-    assert_non_null(strstr(o.out, "Larchfell ropeway: 2 of 25 lacking; the shelf is shelf"));
+    assert_non_null(strstr(o.out, "13 added, 0 there already, 1 left out, 0 refused"));
+    assert_non_null(strstr(o.out, "Larchfell ropeway: 3 of 27 lacking; the shelf is shelf"));
     assert_non_null(strstr(o.out, "4.2.0     4.2.1     regent-4.2.1.hex"));
     assert_non_null(strstr(o.out, "Larchfell ropeway: 20 confirmed\n"));
     assert_non_null(strstr(o.out, "Larchfell ropeway: 20 devices as wanted, 0 not; 3 by the version only: "
@@ -143,9 +143,11 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
     assert_non_null(
         strstr(o.out, "door-08 firmware 1.7.2: hardware-revision: found A4, expected B1..B9 (refused unless "
                       "accepted: --accept door-08:hardware-revision)"));
-    assert_non_null(strstr(o.out, "  door-01       node 11        VH-D2       B1   5201"));
-    assert_non_null(strstr(o.out, "lead-node       1209:0001      VH-L1       2    VL1-0042"));
-    assert_non_null(strstr(o.out, "rope-gauge      1209:0003      SK-G3       1    G3-3307"));
+    assert_non_null(strstr(o.out, "drive-io-2 firmware 1.2: hardware-revision: found 1, expected 2..4"));
+    assert_non_null(strstr(o.out, "  drive-io-1    192.0.2.10 slot 2  QM-DI16     3    QDI-1188"));
+    assert_non_null(strstr(o.out, "  door-01       node 11            VH-D2       B1   5201"));
+    assert_non_null(strstr(o.out, "lead-node       1209:0001          VH-L1       2    VL1-0042"));
+    assert_non_null(strstr(o.out, "rope-gauge      1209:0003          SK-G3       1    G3-3307"));
     assert_non_null(strstr(o.out, "cabin-bus  250 kbit/s  sound"));
     outcome_free(&o);
 }

@@ -2,7 +2,7 @@
 #ifndef TOLD_SUBJECTS_H
 #define TOLD_SUBJECTS_H
 
-#include "support/support.h"
+#include "support/web.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -10,12 +10,13 @@
 
 enum { COMPONENTS_MAX = 2 };
 
-enum kind { PLC, COUPLER, NODE, UNIT, GAUGE, KINDS };
+enum kind { PLC, COUPLER, NODE, UNIT, GAUGE, AMPLIFIER, PANEL, KINDS };
 
 static const struct {
     const char *name, *components[COMPONENTS_MAX], *files[COMPONENTS_MAX]; /* what is wanted */
     size_t count;
     const char *faults[12];
+    const char *accepts; /* what a later job must accept: its loader does not tell everything */
 } subjects[KINDS] = {
     [PLC] = {"plc-1",
              {"firmware", "display"},
@@ -45,11 +46,27 @@ static const struct {
                1,
                {"lost", "late", "garbled-unseen", "power-lost", "stalled", "status-error", "unplugged",
                 "moved"}},
+    [AMPLIFIER] = {"amp-1",
+                   {"firmware"},
+                   {"fw-2.0.bin"},
+                   1,
+                   {"lost", "doubled", "late", "garbled", "garbled-unseen", "power-lost"}},
+    [PANEL] = {"panel-1",
+               {"firmware"},
+               {"panel-2.0.bin"},
+               1,
+               {"lost", "doubled", "late", "garbled", "garbled-unseen", "power-lost"},
+               " --accept panel-1:hardware-revision"},
 };
 
 /* What a device does otherwise than one would wish, and on which kinds. */
 #define ON(kind) (1U << (kind))
-enum { IP = ON(PLC) | ON(COUPLER), CAN = ON(NODE) | ON(UNIT), ALL = IP | CAN | ON(GAUGE) };
+enum {
+    IP = ON(PLC) | ON(COUPLER),
+    CAN = ON(NODE) | ON(UNIT),
+    ALL = IP | CAN | ON(GAUGE),
+    WEB = ON(AMPLIFIER) | ON(PANEL)
+};
 static const struct habit {
     const char *words; /* of the device in the world, or NULL */
     unsigned kinds;
@@ -57,9 +74,9 @@ static const struct habit {
     bool hopeless;           /* a job cannot end well on it */
     bool lies;               /* it tells a version that it does not run */
 } habits[] = {
-    {.kinds = ALL},
-    {.kinds = ALL, .again = true},
-    {.kinds = ALL, .again = true, .other_bytes = true},
+    {.kinds = ALL | WEB},
+    {.kinds = ALL | WEB, .again = true},
+    {.kinds = ALL | ON(PANEL), .again = true, .other_bytes = true},
     {.words = "conduct: {restart-delay-ms: 3000}", .kinds = IP, .again = true},
     {.words = "conduct: {restart-delay-ms: 3000}", .kinds = IP},
     {.words = "conduct: {restarts: twice}", .kinds = IP | CAN},
@@ -102,7 +119,13 @@ static inline void make_subject(struct little *l, enum kind kind, const struct h
     const struct bus_options bus = {
         .nodes = kind == NODE, .units = kind == UNIT, .image_bytes = 500, .device = device};
     const struct usb_options usb = {.gauges = 1, .image_bytes = 500, .device = device};
-    if (kind <= COUPLER)
+    const struct web_options web = {.image_bytes = 3000, .device = device};
+    const struct panel_options panel = {.image_bytes = 3000, .device = device};
+    if (kind == AMPLIFIER)
+        web_make(l, &web);
+    else if (kind == PANEL)
+        panel_make(l, &panel);
+    else if (kind <= COUPLER)
         little_make(l, &ethernet);
     else if (kind == GAUGE)
         usb_make(l, &usb);

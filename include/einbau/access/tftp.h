@@ -33,7 +33,8 @@ extern const struct eb_access eb_access_tftp;
 static inline struct eb_tftp_way eb_tftp_way_of(const struct eb_profile *profile)
 {
     const uint8_t *own = eb_profile_way(profile, &eb_access_tftp);
-    struct eb_tftp_way way = {.blksize = 0};
+    struct eb_tftp_way way;
+    memset(&way, 0, sizeof way);
     if (own != NULL)
         memcpy(&way, own, sizeof way);
     return way;
