@@ -22,6 +22,7 @@ static const struct entry {
     {&eb_access_modbus_file, &eb_rows_modbus_file},
     {&eb_access_http, &eb_rows_http},
     {&eb_access_pull, &eb_rows_pull},
+    {&eb_access_stated, &eb_rows_stated},
     /* clang-format on */
 };
 enum { ENTRIES = sizeof entries / sizeof entries[0] };

@@ -286,6 +286,33 @@ static void check_wire(struct reading *r, struct ebi_yaml_map *map, const struct
         wrong_word(&r->yaml, ebi_yaml_need(map, "profile"), name, expected);
 }
 
+/* {hardware-revision: C, firmware: "2.18"}: what a person has read. */
+static void read_stated(struct reading *r, yaml_node_t *node, struct eb_site_device *device)
+{
+    const struct eb_profile *p = device->profile;
+    const char *name;
+    size_t count = 0;
+    if (node == NULL)
+        return;
+    struct eb_pair *list = ebi_yaml_keep(&r->yaml, (eb_profile_items(p) + 1) * sizeof *list);
+    yaml_node_t *value;
+    for (size_t i = 0; (value = ebi_yaml_pair(&r->yaml, node, i, &name)) != NULL; i++) {
+        bool known = false;
+        for (size_t item = 0; item < eb_profile_items(p); item++)
+            known = known || strcmp(eb_site_item_key(p, item), name) == 0;
+        if (!known || count == eb_profile_items(p)) {
+            wrong_word(&r->yaml, value, name,
+                       "maker, product, order-code, hardware-revision, serial, or a component");
+            return;
+        }
+        list[count].text = ebi_yaml_kept(&r->yaml, value);
+        list[count++].name = strcpy(ebi_yaml_keep(&r->yaml, strlen(name) + 1), name);
+        if (r->yaml.failed)
+            return;
+    }
+    device->stated = (struct eb_pairs){list, count};
+}
+
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
@@ -319,6 +346,7 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
     if (!on_bus && !on_usb && device->slot == 0)
         read_mac(r, &map, device);
     ebi_yaml_text(&map, "profile", true, profile, sizeof profile);
+    yaml_node_t *stated = ebi_yaml_get(&map, "stated", false);
     yaml_node_t *wants = ebi_yaml_get(&map, "wants", false);
     if (!r->yaml.failed)
         device->profile = profile_named(r, ebi_yaml_need(&map, "profile"), profile, device->slot);
@@ -338,6 +366,7 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
         for (size_t k = 0; k < device->profile->count; k++)
             device->wants[k].image = "";
         read_wants(r, wants, device);
+        read_stated(r, stated, device);
     }
     ebi_yaml_map_end(&map);
 }
@@ -668,6 +697,10 @@ static void write_device(FILE *file, const struct eb_site_device *d)
         put_text(file, 4, "hardware-revision", d->hardware_revision);
     if (d->via != NULL)
         put_text(file, 4, "via", d->via->name);
+    for (size_t i = 0; i < d->stated.count; i++) {
+        fputs(i == 0 ? "    stated:\n" : "", file);
+        put_text(file, 6, d->stated.list[i].name, d->stated.list[i].text);
+    }
     for (size_t i = 0; i < d->companion_count; i++) {
         const struct eb_site_companion *c = &d->companions[i];
         fputs(i == 0 ? "    companions:\n" : "", file);

@@ -55,6 +55,7 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     if (job->config.begins != NULL)
         job->config.begins(job->config.context, &config);
     ebi_job_attach(job, &config);
+    ebi_job_record_statements(target);
     target->begun = true;
     if (eb_run_init(&target->fit, &config) != EB_OK)
         return false;

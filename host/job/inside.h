@@ -28,6 +28,12 @@ void ebi_job_compare(struct eb_job *job);
 /* What a run must know of the device's web server. */
 struct eb_http_target ebi_job_web(struct eb_job_device *target);
 
+/* What a person says of the device; see struct eb_target.  `context` is the device. */
+enum eb_status ebi_job_statement(void *context, size_t item, const char *where, bool afresh,
+                                 char text[EB_NAME_BYTES]);
+/* Writes down what was said of it so far. */
+void ebi_job_record_statements(struct eb_job_device *target);
+
 bool ebi_job_on_bus(const struct eb_job_device *target);
 bool ebi_job_on_ip(const struct eb_job_device *target);
 

@@ -60,7 +60,9 @@ static bool open_site(struct eb_job *job)
         job->devices[i].job = job;
         job->devices[i].components =
             calloc(job->site->devices[i].profile->count + 1, sizeof *job->devices[i].components);
-        if (job->devices[i].components == NULL)
+        job->devices[i].statements =
+            calloc(eb_profile_items(job->site->devices[i].profile), sizeof *job->devices[i].statements);
+        if (job->devices[i].components == NULL || job->devices[i].statements == NULL)
             return ebi_job_fail(job, EB_IO, "out of memory");
         job->devices[i].chosen = true;
     }
@@ -105,6 +107,7 @@ void eb_job_close(struct eb_job *job)
         free(job->devices[i].memory[EB_JOB_LOOK]);
         free(job->devices[i].memory[EB_JOB_FIT]);
         free(job->devices[i].components);
+        free(job->devices[i].statements);
     }
     eb_shelf_close(job->shelf);
     eb_known_close(job->known);

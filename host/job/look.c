@@ -49,7 +49,9 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
                    .node = d->node,
                    .isotp = d->isotp,
                    .usb_place = d->usb_place,
-                   .serial = d->serial},
+                   .serial = d->serial,
+                   .statement = ebi_job_statement,
+                   .statement_context = target},
         .reach_patience_us = REACH_PATIENCE_US,
         .around = &target->around,
         .interrupted = target->left != NULL,
@@ -236,7 +238,10 @@ bool eb_job_wants(const struct eb_job_device *target)
 
 unsigned eb_job_known_by(const struct eb_job_device *target, size_t index)
 {
-    return EB_BY_VERSION | (wanted_checksum(target, index) != NULL ? EB_BY_CHECKSUM : 0U);
+    size_t item = eb_profile_item_of(index, false);
+    bool stated = (eb_job_last(target)->stated >> item & 1) != 0;
+    return (stated ? EB_BY_STATEMENT : EB_BY_VERSION) |
+           (wanted_checksum(target, index) != NULL ? EB_BY_CHECKSUM : 0U);
 }
 
 bool eb_job_stopped(const struct eb_job_device *target)

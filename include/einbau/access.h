@@ -59,6 +59,13 @@ struct eb_target {
     const char *usb_place; /* where it is plugged in, for one without a serial number; or NULL */
 
     const char *serial; /* the serial number it must have, or NULL */
+
+    /* What a person says of an item of the profile, read at `where`; `afresh`: only what was said after the
+     * device was made to take up an image.  EB_PENDING: the person is being asked; else nobody says it.  May
+     * be NULL. */
+    enum eb_status (*statement)(void *context, size_t item, const char *where, bool afresh,
+                                char text[EB_NAME_BYTES]);
+    void *statement_context;
 };
 
 /* What showed that the device restarted. */
@@ -133,7 +140,12 @@ enum eb_operation_kind {
 #define EB_ABLE(kind) (1U << (kind))
 /* Beside its operations: an image that is under way can stay so while the device is asked by others what it
  * runs; it asks by Ethernet frames, on target->link; what it sends it can read back. */
-enum { EB_ABLE_TO_WAIT = 1 << 16, EB_BY_FRAMES = 1 << 17, EB_ABLE_TO_READ_BACK = 1 << 18 };
+enum {
+    EB_ABLE_TO_WAIT = 1 << 16,
+    EB_BY_FRAMES = 1 << 17,
+    EB_ABLE_TO_READ_BACK = 1 << 18,
+    EB_BY_PERSON = 1 << 19
+};
 
 enum { EB_MACS_SEEN_MAX = 4 };
 /* Hardware addresses that answered, each once. */

@@ -13,6 +13,7 @@
 #include "einbau/access/modbus.h"
 #include "einbau/access/modbus_file.h"
 #include "einbau/access/pull.h"
+#include "einbau/access/stated.h"
 #include "einbau/access/tftp.h"
 #include "einbau/bootp.h"
 #include "einbau/can.h"

@@ -150,6 +150,7 @@ struct eb_site_device {
     char serial[EB_NAME_BYTES];     /* empty: any */
     char order_code[EB_NAME_BYTES]; /* as the plate says; empty: not entered, like the next */
     char hardware_revision[EB_NAME_BYTES];
+    struct eb_pairs stated;           /* what a person has read, by the words of eb_site_item_key */
     const struct eb_site_device *via; /* the gateway on the way to it, or NULL */
     struct eb_site_companion companions[EB_COMPANIONS_MAX];
     size_t companion_count;
@@ -178,6 +179,10 @@ struct eb_site {
     size_t revoked_count;
     void *memory; /* of what it points to */
 };
+
+/* The word for an item of the profile in a site's `stated`: "hardware-revision", or a component's name for
+ * its version; "": it has none. */
+const char *eb_site_item_key(const struct eb_profile *profile, size_t item);
 
 /* Reads a site and the profiles that it names; NULL with `problem` filled.  docs/site.md describes the file.
  */

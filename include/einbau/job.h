@@ -17,6 +17,8 @@
 extern "C" {
 #endif
 
+struct eb_job_device;
+
 /* What a job is to work on, and whom it tells. */
 struct eb_job_config {
     const char *site;           /* a site file; NULL: none, for what needs no devices */
@@ -35,6 +37,10 @@ struct eb_job_config {
         void *context);          /* 0: go on; 1: end cleanly; more: at once, leaving devices as they are */
     void (*show)(void *context); /* about ten times a second while it works */
     void (*begins)(void *context, struct eb_run_config *config); /* before each run that writes */
+    /* What a person says of an item (`key` as in eb_site_item_key), read at `where`; `afresh`: what was said
+     * before does not count.  EB_PENDING: is being asked.  EB_OK with `text`; else nobody says it. */
+    enum eb_status (*statement)(void *context, const struct eb_job_device *target, const char *key,
+                                const char *where, bool afresh, char text[EB_NAME_BYTES]);
     void *context;
 };
 
@@ -66,6 +72,13 @@ struct eb_job_device {
     char mac[EB_MAC_TEXT_BYTES];                /* where it answers, "": not known */
     char other_mac[EB_MAC_TEXT_BYTES]; /* where its serial number answered before, "": nowhere else */
     char other_seen[EB_SEEN_BYTES];    /* when last */
+
+    /* What was said of each of the profile's items. */
+    struct eb_job_statement {
+        char text[EB_NAME_BYTES], by[EB_NAME_BYTES]; /* by which user, or "site" */
+        bool said, afresh;                           /* `afresh`: after the device took up an image */
+        bool declined; /* the person was asked, and said nothing; once more would be no better */
+    } * statements;
 
     /* What is known of each of the profile's components besides what was read. */
     struct eb_job_component {
@@ -195,6 +208,7 @@ bool eb_job_stopped(const struct eb_job_device *target);
 
 /* Whether a person has to do something at the device for it: such devices are written to one after the other.
  */
+bool eb_job_rests_on_statement(const struct eb_job_device *target);
 bool eb_job_by_hand(const struct eb_job_device *target);
 /* Whether its profile has a login; whether a user and a password are known for it. */
 bool eb_job_logs_in(const struct eb_job_device *target);

@@ -192,15 +192,15 @@ struct eb_profile {
     struct eb_steps take_up; /* makes the device take up what the registers hold */
 
     enum eb_read_back read_back;
-    const struct eb_access *sends_by; /* NULL: it is only looked at, over IP */
-    uint8_t way[EB_WAY_BYTES];        /* what that access must know besides: a struct of its own */
-    const struct eb_other_way *otherwise;   /* other ways, in their order; each by an access of its own */
+    const struct eb_access *sends_by;     /* NULL: it is only looked at, over IP */
+    uint8_t way[EB_WAY_BYTES];            /* what that access must know besides: a struct of its own */
+    const struct eb_other_way *otherwise; /* other ways, in their order; each by an access of its own */
     size_t otherwise_count;
     struct eb_usb_ids usb; /* of a device on USB */
     bool sends;            /* images can be sent to it; else it is only looked at */
     bool restarts_once;    /* takes up the images of all components by one restart; else each by its own */
-    bool per_slot;      /* it is of modules in a rack: the slot stands in its names */
-    uint8_t slot;       /* ... of this one; 0: of none */
+    bool per_slot;         /* it is of modules in a rack: the slot stands in its names */
+    uint8_t slot;          /* ... of this one; 0: of none */
     const struct eb_component_profile *components; /* at most EB_COMPONENTS_MAX */
     size_t count;
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
@@ -216,6 +216,8 @@ size_t eb_profile_items(const struct eb_profile *profile);
 const struct eb_values *eb_profile_values(const struct eb_profile *profile, size_t index);
 /* Which component's version (`*checksum` false) or checksum the item is; false: it is no component's. */
 bool eb_profile_item_component(size_t index, size_t *component, bool *checksum);
+/* The item that is a component's version, or its checksum. */
+size_t eb_profile_item_of(size_t component, bool checksum);
 /* What an item is in words, like "serial number"; of a component "version" or "checksum". */
 const char *eb_profile_item_word(size_t index);
 

@@ -43,13 +43,14 @@ bool eb_locks_held(const struct eb_locks *locks, const char *key, struct eb_lock
 /* One row: what is about to be done to a device or to the laptop.  The texts are borrowed; NULL and "": not
  * known. */
 struct eb_record_row {
-    const char *kind; /* "prepare", "send", "activate", "undo", "end", "address-add", "address-remove" */
-    const char *unit; /* which device: the key of its lock */
+    const char
+        *kind; /* "prepare", "send", "activate", "undo", "end", "address-add", "address-remove", "stated" */
+    const char *unit;          /* which device: the key of its lock */
     const char *site, *device; /* its name there */
     const char *serial, *order_code, *profile;
     const char *link, *address; /* where it is: the key of the address's lock; an address of the laptop */
     const char *component, *version, *checksum; /* of "send": what is sent; the checksum as 8 digits */
-    const char *outcome, *error;                /* of "end" */
+    const char *outcome, *error;                /* of "end"; of "stated": who said it, else empty */
     bool left;                                  /* of "end": what was prepared is not known to be undone */
 };
 

@@ -45,7 +45,7 @@ enum eb_outcome {
 const char *eb_outcome_word(enum eb_outcome outcome);
 
 /* By what an image was confirmed; bits. */
-enum { EB_BY_VERSION = 1, EB_BY_CHECKSUM = 2, EB_BY_READ_BACK = 4 };
+enum { EB_BY_VERSION = 1, EB_BY_CHECKSUM = 2, EB_BY_READ_BACK = 4, EB_BY_STATEMENT = 8 };
 
 /* What a run is about to do to a device, or has ended with. */
 enum eb_effect {
@@ -156,11 +156,12 @@ struct eb_run {
     enum eb_rung error_rung; /* where */
     struct eb_error first_error; /* why the first try failed, where several did */
     enum eb_rung first_rung;
-    unsigned failures;       /* tries that failed */
-    bool all_equal;          /* ... all of them in the same way */
-    uint8_t way;             /* by which images are sent: 0, or 1 + index into the profile's other ways */
-    uint8_t choice;          /* of the profile's ways to restart the device: see struct eb_step */
-    struct eb_error way_error, choice_error; /* why the one before failed; EB_OK: it did not, or was the last */
+    unsigned failures; /* tries that failed */
+    bool all_equal;    /* ... all of them in the same way */
+    uint8_t way;       /* by which images are sent: 0, or 1 + index into the profile's other ways */
+    uint8_t choice;    /* of the profile's ways to restart the device: see struct eb_step */
+    struct eb_error way_error,
+        choice_error;        /* why the one before failed; EB_OK: it did not, or was the last */
     bool left;               /* at the end: the preparation is not known to be undone */
     enum eb_restart restart; /* what showed the last restart */
 
@@ -173,6 +174,7 @@ struct eb_run {
     struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
     struct eb_disagreement disagreement[EB_DISAGREEMENTS_MAX];
     size_t disagreements;
+    uint64_t stated; /* bit per item of the profile: what counts was said by a person */
 
     struct eb_run_record record;
 

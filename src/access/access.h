@@ -32,6 +32,8 @@ bool ebi_link_to(const struct eb_contact *contact, struct eb_link *link);
 
 /* From now on what shows a restart is looked for: contact->restart. */
 void ebi_watch(struct eb_contact *contact);
+/* Whether no other access has read anything in this look, though one could. */
+bool ebi_values_silent(const struct eb_contact *contact, const struct eb_access *but);
 /* The first proof counts. */
 void ebi_restarted(struct eb_contact *contact, enum eb_restart proof);
 

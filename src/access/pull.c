@@ -147,8 +147,8 @@ static void begin_reading(context *p, uint64_t now_us)
     p->operation.kind = EB_READ;
     p->reading = p->busy = true;
     p->end_us = now_us;
-    if (p->contact->connected || p->bootp_handle != EB_NO_HANDLE || !p->contact->target->has_mac ||
-        !ebi_link_to(p->contact, &p->link))
+    if (!ebi_values_silent(p->contact, &eb_access_pull) || p->bootp_handle != EB_NO_HANDLE ||
+        !p->contact->target->has_mac || !ebi_link_to(p->contact, &p->link))
         return;
     memcpy(bootp.mac, p->contact->target->mac, sizeof bootp.mac);
     eb_bootp_init(&p->bootp, &bootp);

@@ -222,6 +222,21 @@ bool ebi_values_lost(const struct eb_contact *contact)
     return false;
 }
 
+bool ebi_values_silent(const struct eb_contact *contact, const struct eb_access *but)
+{
+    bool others = false;
+    for (size_t i = 0; i < ebi_places(contact); i++) {
+        char *text;
+        const struct eb_value *value = ebi_value_at(contact, i, &text);
+        if (value == NULL || value->by == but)
+            continue;
+        if (text[0] != '\0')
+            return false;
+        others = true;
+    }
+    return others;
+}
+
 void ebi_cut_before(char *text, const char *mark)
 {
     if (mark == NULL)

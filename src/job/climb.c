@@ -203,7 +203,7 @@ void ebi_confirm_group(struct eb_run *run)
         if (item->outcome != EB_OUTCOME_NONE)
             continue;
         item->outcome = EB_OUTCOME_CONFIRMED;
-        item->confirmed_by = (unsigned)EB_BY_VERSION |
+        item->confirmed_by = (unsigned)(ebi_version_by_person(run, item) ? EB_BY_STATEMENT : EB_BY_VERSION) |
                              (item->component->checksum.count > 0 ? (unsigned)EB_BY_CHECKSUM : 0U) |
                              (item->read_back ? (unsigned)EB_BY_READ_BACK : 0U);
     }
@@ -607,6 +607,13 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
                                           : running->version,
                            same ? "the image's" : missing->image->version);
         error->status = EB_UNCONFIRMED;
+        if (ebi_version_by_person(run, missing)) { /* sending it once more would only ask once more */
+            error->retry = EB_RETRY_NEVER;
+            if (running->version[0] == '\0') {
+                error->where = "asking what it runs now";
+                eb_text_copy(error->text, sizeof error->text, "no person has stated it since the restart");
+            }
+        }
         return false;
     }
     *error = (struct eb_error){.status = EB_UNCONFIRMED, .where = "reading back the running version"};

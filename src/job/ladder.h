@@ -98,6 +98,8 @@ enum eb_status ebi_take_look(struct eb_run *run, enum eb_status status, struct e
 /* That another device answers is read twice before it is believed: an answer may be damaged. */
 bool ebi_in_doubt(const struct eb_run *run, enum eb_status status);
 const struct eb_running *ebi_running_of(const struct eb_run *run, const struct eb_run_item *item);
+/* Whether only a person can tell, or has told, what the component runs. */
+bool ebi_version_by_person(const struct eb_run *run, const struct eb_run_item *item);
 /* The heart of confirming: what was read back, never what was sent. */
 bool ebi_runs_as_intended(const struct eb_run *run, const struct eb_run_item *item);
 /* Whether the restart that the profile tells of was seen since the device was made to take up what was sent.

@@ -62,6 +62,11 @@ bool eb_profile_item_component(size_t index, size_t *component, bool *checksum)
     return true;
 }
 
+size_t eb_profile_item_of(size_t component, bool checksum)
+{
+    return ITEMS_OF_DEVICE + 2 * component + (checksum ? 1 : 0);
+}
+
 const char *eb_profile_item_word(size_t index)
 {
     static const char *const words[] = {"maker",         "product", "order code",    "hardware revision",

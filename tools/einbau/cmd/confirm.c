@@ -76,6 +76,10 @@ static int run(const struct options *options)
     }
     if (say_nothing_wanted(&s) && s.status == EXIT_AS_WANTED)
         s.status = EXIT_NOT_AS_WANTED;
+    for (size_t i = 0; i < s.job->count && s.status == EXIT_AS_WANTED; i++) {
+        if (s.job->devices[i].chosen && !statement_counts(&s.job->devices[i]))
+            s.status = EXIT_NOT_AS_WANTED;
+    }
     if (s.status == EXIT_AS_WANTED && wrong > 0)
         s.status = EXIT_NOT_AS_WANTED;
     return session_close(&s, s.status);

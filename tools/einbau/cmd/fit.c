@@ -21,7 +21,8 @@ static int status_of(const struct session *s)
         answered += t->answered;
         wanting += eb_job_wants(t);
         enum eb_outcome outcome = eb_job_outcome(t);
-        if (eb_job_wants(t) && outcome != EB_OUTCOME_CONFIRMED && outcome != EB_OUTCOME_UP_TO_DATE)
+        bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE;
+        if (eb_job_wants(t) && (!good || !statement_counts(t)))
             status = EXIT_NOT_AS_WANTED;
     }
     if (chosen > 0 && answered == 0)
@@ -42,6 +43,13 @@ static bool by_version_only(const struct eb_job_device *t, const struct eb_run_i
     return only;
 }
 
+/* Whether it rests on what a person said. */
+static bool by_statement(const struct eb_job_device *t, const struct eb_run_item *item)
+{
+    return item != NULL ? (item->confirmed_by & EB_BY_STATEMENT) != 0 || eb_job_rests_on_statement(t)
+                        : eb_job_rests_on_statement(t);
+}
+
 static void outcome_cell(const struct eb_job_device *t, const struct eb_run_item *item, char *text,
                          size_t cap)
 {
@@ -52,7 +60,9 @@ static void outcome_cell(const struct eb_job_device *t, const struct eb_run_item
              here != EB_OUTCOME_NONE ? eb_outcome_word(here)
              : t->item_count > 0     ? eb_outcome_word(EB_OUTCOME_NOT_STARTED)
                                      : "not in the plan",
-             good && by_version_only(t, item) ? " (version only)" : "");
+             good && by_statement(t, item)      ? " (stated)"
+             : good && by_version_only(t, item) ? " (version only)"
+                                                : "");
 }
 
 static void add_result(struct table *table, const struct eb_job_device *t)
@@ -130,6 +140,7 @@ static void print_result(const struct session *s)
     }
     puts("");
     table_print(&table);
+    say_folded(s, say_statement, NULL, NULL);
     say_folded(s, say_way, NULL, NULL);
     say_folded(s, say_outcome, NULL, NULL);
     for (size_t i = 0; i < s->job->count; i++) {

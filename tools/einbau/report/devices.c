@@ -28,8 +28,9 @@ const char *running_text(const struct eb_job_device *t, size_t index, char text[
         return "";
     if (run->in_loader)
         return "(in loader)";
-    snprintf(text, RUNNING_BYTES, "%s%s", version[0] != '\0' ? version : "?",
-             eb_job_stopped(t) ? ", stopped" : "");
+    bool stated = (run->stated >> eb_profile_item_of(index, false) & 1) != 0;
+    snprintf(text, RUNNING_BYTES, "%s%s%s", version[0] != '\0' ? version : "?",
+             eb_job_stopped(t) ? ", stopped" : "", stated ? " (stated)" : "");
     return text;
 }
 
@@ -92,6 +93,7 @@ void print_devices(const struct session *s)
         if (s->job->devices[i].chosen)
             print_disagreements(&s->job->devices[i]);
     }
+    say_folded(s, say_statement, NULL, NULL);
     say_folded(s, say_left, NULL, NULL);
     say_folded(s, say_moved, NULL, NULL);
     say_folded(s, say_look, NULL, NULL);
@@ -109,6 +111,19 @@ void say_outcome(const struct session *s, const struct eb_job_device *t, const v
 {
     (void)context;
     outcome_sentence(s, t, text, SENTENCE_BYTES);
+}
+
+void say_statement(const struct session *s, const struct eb_job_device *t, const void *context,
+                   char text[SENTENCE_BYTES])
+{
+    char said[SENTENCE_BYTES - 80];
+    (void)s;
+    (void)context;
+    statement_text(t, said, sizeof said);
+    if (said[0] != '\0')
+        snprintf(text, SENTENCE_BYTES, "stated by a person, not read by Einbau: %s%s%s", said,
+                 statement_counts(t) ? "" : ". It counts with --accept ",
+                 statement_counts(t) ? "" : "DEVICE:stated");
 }
 
 void say_way(const struct session *s, const struct eb_job_device *t, const void *context,

@@ -43,7 +43,7 @@ static json_t *findings_document(const struct eb_job_device *t)
 /* Which of the kinds of proof. */
 static json_t *known_by_document(unsigned by)
 {
-    static const char *const words[] = {"version", "checksum", "read-back"};
+    static const char *const words[] = {"version", "checksum", "read-back", "statement"};
     json_t *list = json_array();
     for (unsigned i = 0; i < sizeof words / sizeof words[0]; i++) {
         if ((by >> i & 1) != 0)
@@ -129,6 +129,20 @@ static json_t *disagreement_document(const struct eb_disagreement *d)
                      "text", d->text, "other_by", d->other_by->title, "other_text", d->other_text);
 }
 
+/* What was said by a person, and counts. */
+static json_t *stated_document(const struct eb_job_device *t)
+{
+    json_t *stated = json_object();
+    const struct eb_run *run = eb_job_last(t);
+    for (size_t i = 0; i < eb_profile_items(t->device->profile); i++) {
+        if ((run->stated >> i & 1) != 0)
+            json_object_set_new(
+                stated, eb_site_item_key(t->device->profile, i),
+                json_pack("{s:s, s:s}", "text", t->statements[i].text, "by", t->statements[i].by));
+    }
+    return stated;
+}
+
 static json_t *device_document(const struct session *s, const struct eb_job_device *t)
 {
     char address[EB_PLACE_TEXT_BYTES];
@@ -153,6 +167,10 @@ static json_t *device_document(const struct session *s, const struct eb_job_devi
     json_object_set_new(device, "disagreements", disagreements);
     if (t->left != NULL && !t->begun)
         json_object_set_new(device, "left", left_document(t));
+    json_t *stated = stated_document(t);
+    if (json_object_size(stated) > 0)
+        json_object_set(device, "stated", stated);
+    json_decref(stated);
     if (t->worked_on)
         json_object_set_new(device, "worked_on",
                             json_pack("{s:s, s:I, s:s}", "command", t->worker.command, "process",

@@ -259,6 +259,8 @@ static void how_left(const struct eb_job_device *t, char *text, size_t cap)
             if (run->running[i].version[0] != '\0')
                 add(text, cap, strcmp(text, "It runs") == 0 ? " " : ", ", one);
         }
+        if (strcmp(text, "It runs") == 0)
+            snprintf(text, cap, "It answers; which version runs is unknown");
     }
     if (run->left && !run->in_loader && !(run->identified && run->program_stopped)) {
         char more[240];
@@ -282,6 +284,8 @@ static void next_step(const struct eb_job_device *t, char *text, size_t cap)
             advice[0] != '\0' ? advice : "'einbau fit' with --trace FILE records what the device answers");
     } else if (advice[0] != '\0') {
         add(text, cap, "", advice);
+    } else if (run->error.where != NULL && strcmp(run->error.where, "asking what it runs now") == 0) {
+        snprintf(text, cap, "'einbau confirm %s' on a terminal asks for it", eb_job_word(t->device->name));
     } else if (!never) {
         snprintf(text, cap, "'einbau fit %s' tries once more", eb_job_word(t->device->name));
     }

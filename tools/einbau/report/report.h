@@ -28,7 +28,7 @@ typedef void sentence_of(const struct session *session, const struct eb_job_devi
 void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
 /* Sentences: why it could not be looked at; what came of it in a job; what an earlier job left, or that
  * somebody works on it, or that its program is stopped. */
-sentence_of say_look, say_outcome, say_way, say_left, say_moved;
+sentence_of say_look, say_statement, say_outcome, say_way, say_left, say_moved;
 
 /* The tables that several commands print. */
 void print_devices(const struct session *session);

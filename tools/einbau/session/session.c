@@ -188,6 +188,7 @@ static bool open_job(struct session *s, const struct options *options)
         .stop = stop,
         .show = show,
         .begins = begins,
+        .statement = statement_ask,
         .context = s,
     };
     s->job = eb_job_open(&config, &problem);

@@ -21,8 +21,10 @@ struct session {
         bool listened;
         unsigned trouble; /* bits of enum eb_bus_trouble */
     } heard[EB_SITE_LINKS_MAX];
-    struct progress *progress; /* while the plan is carried out */
-    int status;                /* what to exit with where a step below gave false */
+    struct progress *progress;         /* while the plan is carried out */
+    int status;                        /* what to exit with where a step below gave false */
+    const struct eb_job_device *asked; /* a person is asked for this of it; NULL: nothing */
+    char asked_key[EB_NAME_BYTES];
 };
 
 /* Each gives false where the command must end: the reason was printed, `status` says with what. */
@@ -82,6 +84,15 @@ bool say_nothing_wanted(const struct session *session);
 void start_sentence(const struct eb_job_device *target, char *text, size_t cap);
 bool target_can_start(const struct eb_job_device *target);
 
+/* --- statement.c: what only a person can read --- */
+
+enum eb_status statement_ask(void *context, const struct eb_job_device *target, const char *key,
+                             const char *where, bool afresh, char text[EB_NAME_BYTES]);
+/* What was said of the device and counts, and by whom; empty: nothing. */
+void statement_text(const struct eb_job_device *target, char *text, size_t cap);
+/* Whether what is known of it rests on no statement, or the user accepts that it does. */
+bool statement_counts(const struct eb_job_device *target);
+
 /* --- explain.c: what happened, why, and what helps in this case --- */
 
 /* Why a run failed, as a sentence or two. */
@@ -91,7 +102,8 @@ void error_sentence(const struct eb_run *run, char *text, size_t cap);
 void look_sentence(const struct session *session, const struct eb_job_device *target, char *text, size_t cap);
 /* By which other way it was written, or restarted, and why: empty where the first ones did. */
 void other_way_sentence(const struct eb_run *run, char *text, size_t cap);
-/* What has restarted the device: the word of an access, or "by-hand"; NULL: nothing that the profile names. */
+/* What has restarted the device: the word of an access, or "by-hand"; NULL: nothing that the profile names.
+ */
 const char *restarted_by(const struct eb_run *run);
 /* What can be said of a device that a job is through with and that is not as it should be: what happened, how
  * it was left, and what helps; empty where all is well. */
