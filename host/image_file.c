@@ -415,6 +415,8 @@ static bool load_beside(struct eb_image *image, const char *path, const struct e
                  "%s: found no image with the file name \"%s\" in \"images\", expected one", beside, name);
     else
         image->facts = found->facts;
+    if (found != NULL)
+        eb_text_copy(image->files, sizeof image->files, found->files);
     image->facts.signature = signature;
     bool ok =
         found != NULL && ebi_image_keep(image, problem) && ebi_image_load(image, found->format, problem);
@@ -440,7 +442,7 @@ struct eb_image *ebi_image_new(int fd, const char *path, struct eb_problem *prob
         return NULL;
     }
     snprintf(image->path, sizeof image->path, "%s", path);
-    image->content_fd = -1;
+    image->content_fd = image->parts_fd = -1;
     image->fd = fd;
     if (image->fd >= 0 && fstat(image->fd, &info) == 0 && S_ISREG(info.st_mode))
         return image;
@@ -481,5 +483,8 @@ void eb_image_close(struct eb_image *image)
         close(image->fd);
     if (image->content_fd >= 0)
         close(image->content_fd);
+    if (image->parts_fd >= 0)
+        close(image->parts_fd);
+    free(image->parts);
     free(image);
 }

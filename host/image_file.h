@@ -32,6 +32,9 @@ bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem);
  * "": its content tells; another must be what its content tells. */
 bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem);
 
+/* Unpacks the files of an image of several, once.  False with `problem` filled. */
+bool ebi_image_unpack(struct eb_image *image, struct eb_problem *problem);
+
 /* The segments of a file, at least one, in memory that the caller frees; false with `problem` filled. */
 bool ebi_image_segments(struct eb_image_reader *reader, const struct eb_source *source, const char *path,
                         struct eb_segments *segments, struct eb_problem *problem);

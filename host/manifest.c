@@ -129,13 +129,37 @@ static void check_file_name(struct reading *r, const char *name)
         wrong(r, "found the file name \"%s\", expected one without folders, and no leading dot", name);
 }
 
+/* Names of files, joined. */
+static void read_files(struct reading *r, const json_t *image, char files[EB_FILES_TEXT_BYTES])
+{
+    const json_t *list = json_object_get(image, "files");
+    struct eb_text to;
+    eb_text_init(&to, files, EB_FILES_TEXT_BYTES);
+    if (list != NULL && (!json_is_array(list) || json_array_size(list) < 1))
+        wrong(r, "found \"files\" of another kind or size, expected a list of names");
+    for (size_t i = 0; i < json_array_size(list) && !r->failed; i++) {
+        const char *name = json_string_value(json_array_get(list, i));
+        if (name == NULL || name[0] == '\0' || !eb_text_printable(name) ||
+            strlen(name) >= EB_FILE_NAME_BYTES || to.size + strlen(name) + 3 > EB_FILES_TEXT_BYTES) {
+            wrong(r,
+                  "found in \"files\" another kind or size, expected names of 1 to %d characters, together "
+                  "at most %d",
+                  EB_FILE_NAME_BYTES - 1, EB_FILES_TEXT_BYTES - 1);
+            return;
+        }
+        check_file_name(r, name);
+        eb_text_add(&to, i > 0 ? ", " : "");
+        eb_text_add(&to, name);
+    }
+}
+
 static void read_image(struct reading *r, const json_t *image, struct eb_manifest_image *to)
 {
     struct eb_image_facts *facts = &to->facts;
     check_keys(r, image,
                "file, component, version, size, sha256, order_codes, hardware_revisions, least_running, "
                "least_loader, "
-               "least_gateway, companions, floor, format");
+               "least_gateway, companions, floor, format, files");
     copy_of(r, image, "file", true, to->file, sizeof to->file);
     check_file_name(r, to->file);
     copy_of(r, image, "component", true, facts->component, sizeof facts->component);
@@ -145,6 +169,7 @@ static void read_image(struct reading *r, const json_t *image, struct eb_manifes
     copy_of(r, image, "least_gateway", false, facts->least_gateway, sizeof facts->least_gateway);
     copy_of(r, image, "floor", false, facts->floor, sizeof facts->floor);
     copy_of(r, image, "format", false, to->format, sizeof to->format);
+    read_files(r, image, to->files);
     read_companions(r, image, facts);
     read_texts(r, image, "order_codes", true, facts->order_codes);
     read_texts(r, image, "hardware_revisions", false, facts->hardware_revisions);
@@ -266,6 +291,17 @@ static void set_text(json_t *object, const char *key, const char *text)
         json_object_set_new(object, key, json_string(text));
 }
 
+static json_t *files_array(const char *files)
+{
+    json_t *array = json_array();
+    while (files[0] != '\0') {
+        size_t size = strcspn(files, ",");
+        json_array_append_new(array, json_stringn(files, size));
+        files += size + (files[size] == ',' ? 2 : 0);
+    }
+    return array;
+}
+
 static json_t *image_object(const struct eb_manifest_image *image)
 {
     const struct eb_image_facts *f = &image->facts;
@@ -281,6 +317,8 @@ static json_t *image_object(const struct eb_manifest_image *image)
     set_text(object, "least_gateway", f->least_gateway);
     set_text(object, "floor", f->floor);
     set_text(object, "format", image->format);
+    if (image->files[0] != '\0')
+        json_object_set_new(object, "files", files_array(image->files));
     json_t *companions = json_array();
     for (int i = 0; i < EB_COMPANIONS_MAX && f->companions[i].role[0] != '\0'; i++)
         json_array_append_new(companions, json_pack("{s:s, s:s, s:s}", "role", f->companions[i].role, "least",

@@ -130,9 +130,15 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     read_version(&map, "floor", &c->order, c->floor);
     c->capacity_bytes = 1024 * ebi_yaml_number(&map, "capacity-kib", 1, 4U << 20, 0);
     ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
-    static const char *const takes[] = {"bytes", "file", NULL};
+    static const char *const takes[] = {"bytes", "file", "files", NULL};
     c->alternate = (uint8_t)ebi_yaml_number(&map, "alternate", 0, 255, 0);
-    c->as_it_is = ebi_yaml_get(&map, "takes", false) != NULL && ebi_yaml_word(&map, "takes", takes) == 1;
+    size_t taken =
+        ebi_yaml_get(&map, "takes", false) != NULL ? (size_t)ebi_yaml_word(&map, "takes", takes) : 0;
+    c->as_it_is = taken == 1;
+    c->in_files = taken == 2;
+    if (c->in_files && c->checksum.count > 0)
+        ebi_yaml_wrong(yaml, node, "'takes: files' and 'checksum'",
+                       "one of them: of several files there is no one checksum");
     read_label(&map, &c->label);
     ebi_yaml_map_end(&map);
 }

@@ -359,10 +359,13 @@ static void check_components(struct ebi_yaml_map *map, const struct eb_profile *
         if (p->components[i].alternate != 0 && (section == NULL || !section->alternates))
             ebi_yaml_wrong(map->yaml, map->node, "a component with the key 'alternate'",
                            "none: alternate settings are of devices with the key 'dfu'");
+        if (p->components[i].in_files && by != &eb_access_tftp && by != &eb_access_http)
+            ebi_yaml_wrong(map->yaml, map->node, "a component that takes files",
+                           "a device with the key 'tftp' or 'http'");
         char expected[120];
         const char *name = p->components[i].file_name;
         size_t digits = strspn(name, "0123456789");
-        if (section == NULL || section->by == EB_BY_NOTHING)
+        if (section == NULL || section->by == EB_BY_NOTHING || p->components[i].in_files)
             continue;
         snprintf(expected, sizeof expected, "the %s under which the device takes it by %s",
                  section->by == EB_BY_NUMBER ? "number from 1 to 65535" : "name", by->title);

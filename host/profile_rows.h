@@ -11,7 +11,8 @@ const struct eb_access *ebi_access_named(const char *word, unsigned able);
 void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value);
 void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step);
 
-/* A list of steps; with `choices` some may stand below `otherwise`, for where those before have not helped. */
+/* A list of steps; with `choices` some may stand below `otherwise`, for where those before have not helped.
+ */
 void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, struct eb_steps *steps);
 
 /* How the device is written to, and how otherwise; components, values and steps are read already. */

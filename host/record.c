@@ -139,8 +139,10 @@ bool eb_record_left(struct eb_record *record, struct eb_left **list, size_t *cou
         " EXISTS (SELECT 1 FROM effects p WHERE p.job = e.job AND p.unit = e.unit AND p.kind = 'prepare')"
         " FROM effects e JOIN jobs j ON j.number = e.job"
         " WHERE e.kind NOT IN ('address-remove', 'stated') AND NOT (e.kind = 'end' AND e.left = 0)"
-        " AND NOT EXISTS (SELECT 1 FROM effects l WHERE l.unit = e.unit AND l.number > e.number AND l.kind != 'stated')"
-        " AND NOT EXISTS (SELECT 1 FROM effects l WHERE l.address = e.address AND l.number > e.number AND l.kind != 'stated')"
+        " AND NOT EXISTS (SELECT 1 FROM effects l WHERE l.unit = e.unit AND l.number > e.number AND l.kind "
+        "!= 'stated')"
+        " AND NOT EXISTS (SELECT 1 FROM effects l WHERE l.address = e.address AND l.number > e.number AND "
+        "l.kind != 'stated')"
         " ORDER BY e.number",
         NULL);
     int more;

@@ -10,6 +10,7 @@
 
 enum {
     EBI_SIM_COMPONENTS_MAX = EB_COMPONENTS_MAX,
+    EBI_SIM_FILES_MAX = 8,
     EBI_SIM_BANKS_MAX = 2,
     EBI_SIM_CONNECTIONS_MAX = 4, /* at once, as small devices have it */
     EBI_SIM_RX_BYTES = 512,
@@ -45,6 +46,9 @@ enum { EBI_SIM_IMAGE_HEAD_BYTES = 64 };
 struct ebi_sim_component {
     char name[EB_NAME_BYTES];
     char file_name[EB_FILE_NAME_BYTES];
+    char files[EBI_SIM_FILES_MAX][EB_FILE_NAME_BYTES]; /* it takes these, in this order, in place of one */
+    size_t file_count, files_taken;
+    size_t filled;                           /* bytes of those that were taken */
     char product[17];                        /* only a program for this product starts; empty: any does */
     uint8_t version_object, checksum_object; /* Modbus objects, 0: none */
     size_t capacity;

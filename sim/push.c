@@ -134,6 +134,15 @@ static void answer_options(const struct ebi_sim_device *d, struct ebi_sim_push *
     }
 }
 
+/* Which of the component's files it is; the number of them: none. */
+static size_t file_of(const struct ebi_sim_component *c, const char *file)
+{
+    size_t i = 0;
+    while (i < c->file_count && strcmp(c->files[i], file) != 0)
+        i++;
+    return i;
+}
+
 /* Of the device itself, or of a module in its rack: `*owner`. */
 static struct ebi_sim_component *component_for(struct ebi_sim_device *d, const char *file,
                                                struct ebi_sim_device **owner)
@@ -142,7 +151,8 @@ static struct ebi_sim_component *component_for(struct ebi_sim_device *d, const c
         struct ebi_sim_device *of = &d->sim->devices[k];
         for (size_t i = 0; (of == d || of->rack == d) && i < of->count; i++) {
             *owner = of;
-            if (strcmp(of->components[i].file_name, file) == 0)
+            struct ebi_sim_component *c = &of->components[i];
+            if (c->file_count > 0 ? file_of(c, file) < c->file_count : strcmp(c->file_name, file) == 0)
                 return &of->components[i];
         }
     }
@@ -200,6 +210,8 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         send_error(d, handle, from, TFTP_E_ACCESS,
                    owner->writable == EBI_SIM_WRITABLE_LOADER ? "only in the loader"
                                                               : "stop the program first");
+    } else if (c->file_count > 0 && file_of(c, r.file) != 0 && file_of(c, r.file) != c->files_taken) {
+        send_error(d, handle, from, TFTP_E_ACCESS, "the files come in their order");
     } else if (r.tsize != UINT64_MAX && r.tsize > c->capacity) {
         send_error(d, handle, from, TFTP_E_FULL, "larger than the memory");
     } else {
@@ -214,12 +226,14 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         p->handle = d->net->udp_bind(d->net->self, d, 0);
         p->expected = 1;
         p->in_window = 0;
-        p->received = 0;
+        c->files_taken = c->file_count > 0 ? file_of(c, r.file) : 0;
+        c->filled = c->files_taken > 0 ? c->filled : 0;
+        p->received = c->filled;
         p->acked_gap = false;
         p->ack_due = false;
         p->tries = 0;
         p->began_us = now(d);
-        p->timer_us = now(d) + owner->erase_ms * 1000ULL;
+        p->timer_us = now(d) + (c->files_taken > 0 ? 0 : owner->erase_ms * 1000ULL);
     }
 }
 
@@ -286,7 +300,10 @@ static void receive_data(struct ebi_sim_device *d, unsigned number, const uint8_
         p->timer_us = now(d) + p->interval_us;
         if (size < p->blksize) {
             p->state = EBI_SIM_PUSH_DALLYING;
-            p->component->pending = p->component->banks == 2;
+            p->component->filled = p->received;
+            p->component->files_taken++;
+            p->component->pending =
+                p->component->banks == 2 && p->component->files_taken >= p->component->file_count;
             if (p->owner->conduct.restarts_itself)
                 ebi_sim_device_restart(p->owner, false,
                                        p->busy_until_us > now(d) ? p->busy_until_us - now(d) : 0);
@@ -343,7 +360,8 @@ static void tick_push(struct ebi_sim_device *d)
     if (p->ack_due) {
         send_ack(d);
     } else if (p->state == EBI_SIM_PUSH_ERASING) {
-        memset(p->bank, 0xFF, p->component->capacity);
+        if (p->component->files_taken == 0)
+            memset(p->bank, 0xFF, p->component->capacity);
         p->state = EBI_SIM_PUSH_RECEIVING;
         p->busy_until_us = now(d);
         send_first_reply(d);

@@ -92,6 +92,14 @@ static void read_component(struct ebi_yaml *yaml, const char *name, yaml_node_t 
     if (!eb_text_copy(c->name, sizeof c->name, name))
         ebi_yaml_wrong(yaml, node, "a component with a longer name", "at most 47 characters");
     ebi_yaml_text(&map, "send-as", false, c->file_name, sizeof c->file_name);
+    yaml_node_t *files = ebi_yaml_get(&map, "files", false);
+    yaml_node_t *item;
+    for (size_t i = 0; (item = ebi_yaml_item(yaml, files, i)) != NULL && i < EBI_SIM_FILES_MAX; i++) {
+        const char *file = ebi_yaml_scalar(yaml, item);
+        if (file == NULL || !eb_text_copy(c->files[i], sizeof c->files[i], file))
+            ebi_yaml_wrong(yaml, item, "no name of a file", "one of at most 63 characters");
+        c->file_count = i + 1;
+    }
     ebi_yaml_text(&map, "product", false, c->product, sizeof c->product);
     c->version_object = (uint8_t)ebi_yaml_number(&map, "version-object", 2, 255, 2);
     c->checksum_object = (uint8_t)ebi_yaml_number(&map, "checksum-object", 128, 255, 0);

@@ -1,5 +1,6 @@
 /* What is to be written to each device, through which images, and whether it fits. */
 #include "job/inside.h"
+#include "image_file.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -187,11 +188,20 @@ static bool add_item(struct eb_job *job, struct eb_job_device *target,
     target->planned[k] = (struct eb_job_item){.image = image, .file = image->found};
     if (component->as_it_is)
         target->planned[k].file.content_bytes = image->found.size_bytes;
+    /* What is found in it is kept with the image, which is the job's, or the caller's for this job. */
+    if (component->in_files && !ebi_image_unpack((struct eb_image *)image, &job->problem))
+        return ebi_job_failed(job, EB_BAD_CALL);
+    if (component->in_files)
+        target->planned[k].file.content_bytes = image->parts_source.size_bytes;
     target->items[k] = (struct eb_run_item){
         .component = component,
         .image = &image->facts,
         .file = &target->planned[k].file,
-        .source = component->as_it_is ? image->file : image->source,
+        .source = component->in_files   ? image->parts_source
+                  : component->as_it_is ? image->file
+                                        : image->source,
+        .parts = image->parts,
+        .part_count = component->in_files ? image->part_count : 0,
         .checksum = component->as_it_is ? image->file_checksum : image->checksum,
         .delivered = delivered(job, target, index),
         .known_floor = known_floor(job, target, index),
@@ -206,12 +216,12 @@ static bool may_send(struct eb_job *job, const struct eb_job_device *target)
 {
     if (target->device->profile->sends)
         return true;
-    return ebi_job_fail(job, EB_BAD_CALL,
-                        "%s: found no way to send an image in the profile %s, expected one of the keys tftp, "
-                        "modbus-file, canopen, uds and dfu. Leave the device "
-                        "out: --without %s",
-                        target->device->name, target->device->profile->name,
-                        eb_job_word(target->device->name));
+    return ebi_job_fail(
+        job, EB_BAD_CALL,
+        "%s: found no way to send an image in the profile %s, expected one of the keys http, tftp, "
+        "modbus-file, pull, canopen, uds and dfu. Leave the device "
+        "out: --without %s",
+        target->device->name, target->device->profile->name, eb_job_word(target->device->name));
 }
 
 /* The image that the caller gives, in place of what the site wants. */
@@ -418,7 +428,7 @@ static bool use_image(struct eb_job_device *target, size_t index, const struct e
             EB_SAME ||
         memcmp(image->facts.sha256, image->found.sha256, sizeof image->found.sha256) != 0)
         return false;
-    target->components[index].has_checksum = true;
+    target->components[index].has_checksum = !component->in_files;
     target->components[index].checksum = component->as_it_is ? image->file_checksum : image->checksum;
     return true;
 }

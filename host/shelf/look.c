@@ -149,6 +149,7 @@ static struct eb_shelf_said *read_said(sqlite3_stmt *ask, const struct eb_manife
     /* Where the index was changed by another hand, facts of zeros are for nothing. */
     if (place < manifest->count)
         said->facts = manifest->images[place].facts;
+    eb_text_copy(said->files, sizeof said->files, manifest->images[place].files);
     said->file.size_bytes = said->image.size_bytes;
     said->file.content_bytes = said->image.content_bytes;
     sodium_hex2bin(said->file.sha256, EB_SHA256_BYTES, said->image.digest, strlen(said->image.digest), NULL,
@@ -249,6 +250,7 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
     if (image == NULL)
         return NULL;
     image->facts = said->facts;
+    eb_text_copy(image->files, sizeof image->files, said->files);
     /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
     bool ok = ebi_image_keep(image, problem) && ebi_image_load(image, "raw", problem);
     if (ok && memcmp(image->found.sha256, said->file.sha256, EB_SHA256_BYTES) == 0 &&

@@ -1,4 +1,5 @@
 #include "shelf/unpack.h"
+#include "archive_read.h"
 #include "image_file.h"
 #include "manifest.h"
 
@@ -406,48 +407,9 @@ static void mark_all_named(struct ebi_haul *haul, size_t first)
     }
 }
 
-/* How libarchive reads a range. */
-struct reading {
-    const struct ebi_bytes *from;
-    struct ebi_range bytes;
-    uint64_t at; /* within it */
-    uint8_t chunk[CHUNK_BYTES];
-};
-
-static la_ssize_t read_range(struct archive *a, void *context, const void **to)
+static enum eb_status read_bytes(const void *from, uint64_t at, uint8_t *to, size_t size)
 {
-    struct reading *r = context;
-    uint64_t left = r->bytes.size - r->at;
-    size_t size = left < sizeof r->chunk ? (size_t)left : sizeof r->chunk;
-    *to = r->chunk;
-    if (ebi_bytes_read(r->from, r->bytes.at + r->at, r->chunk, size) != EB_OK) {
-        archive_set_error(a, EIO, "cannot be read");
-        return -1;
-    }
-    r->at += size;
-    return (la_ssize_t)size;
-}
-
-static la_int64_t seek_range(struct archive *a, void *context, la_int64_t offset, int whence)
-{
-    struct reading *r = context;
-    int64_t from = whence == SEEK_SET ? 0 : whence == SEEK_CUR ? (int64_t)r->at : (int64_t)r->bytes.size;
-    if (offset < -from || (uint64_t)(from + offset) > r->bytes.size) {
-        archive_set_error(a, EINVAL, "leads out of the file");
-        return ARCHIVE_FATAL;
-    }
-    r->at = (uint64_t)(from + offset);
-    return (la_int64_t)r->at;
-}
-
-static la_int64_t skip_range(struct archive *a, void *context, la_int64_t count)
-{
-    struct reading *r = context;
-    uint64_t left = r->bytes.size - r->at;
-    uint64_t skipped = count > 0 && (uint64_t)count < left ? (uint64_t)count : count > 0 ? left : 0;
-    (void)a;
-    r->at += skipped;
-    return (la_int64_t)skipped;
+    return ebi_bytes_read(from, at, to, size);
 }
 
 static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const char *name, int depth);
@@ -480,7 +442,7 @@ static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const c
         return ebi_wrong(haul->problem, name,
                          "found archives in each other more than %d deep, expected at most that",
                          EBI_UNPACK_DEPTH);
-    struct reading reading = {.from = &haul->bytes, .bytes = *bytes};
+    struct ebi_archive_reading reading = {read_bytes, &haul->bytes, bytes->at, bytes->size, .at = 0};
     struct archive *a = archive_read_new();
     if (a == NULL)
         return ebi_wrong(haul->problem, name, "out of memory");
@@ -492,11 +454,7 @@ static bool unpack(struct ebi_haul *haul, const struct ebi_range *bytes, const c
     archive_read_support_filter_bzip2(a);
     archive_read_support_filter_xz(a);
     archive_read_support_filter_zstd(a);
-    archive_read_set_read_callback(a, read_range);
-    archive_read_set_seek_callback(a, seek_range);
-    archive_read_set_skip_callback(a, skip_range);
-    archive_read_set_callback_data(a, &reading);
-    bool ok = archive_read_open1(a) == ARCHIVE_OK;
+    bool ok = ebi_archive_open(a, &reading);
     if (!ok)
         ebi_wrong(haul->problem, name, "found an archive that cannot be opened (%s), expected a whole one",
                   archive_error_string(a) != NULL ? archive_error_string(a) : "unreadable");

@@ -159,6 +159,7 @@ struct eb_operation {
     enum eb_operation_kind kind;
     const struct eb_step *step;
     const struct eb_component_profile *component; /* EB_SEND */
+    const char *file_name; /* under which the device takes it, where that is not the component's; else NULL */
     const struct eb_source *source;
     uint32_t checksum;            /* CRC-32 of the whole image */
     const struct eb_blink *blink; /* EB_BLINK, by a coil or a register */

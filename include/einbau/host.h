@@ -225,12 +225,20 @@ enum { EB_PLACE_TEXT_BYTES = 32 };
 /* Where a device is reached, as one reads it: "192.0.2.10", "node 11", "1209:0001 at 1-2.3". */
 void eb_site_place_text(const struct eb_site_device *device, char text[EB_PLACE_TEXT_BYTES]);
 
-enum { EB_FILE_BYTES = 256, EB_MANIFEST_IMAGES_MAX = 64, EB_MANIFEST_BYTES = 1 << 20, EB_NOTES_BYTES = 4096 };
+enum {
+    EB_FILE_BYTES = 256,
+    EB_FILES_TEXT_BYTES = 1024,
+    EB_MANIFEST_IMAGES_MAX = 64,
+    EB_MANIFEST_BYTES = 1 << 20,
+    EB_NOTES_BYTES = 4096
+};
 
 /* What a manifest says of one file. */
 struct eb_manifest_image {
     char file[EB_FILE_BYTES];
     char format[12]; /* as eb_image_format_word, where the content is not to decide; else empty */
+    char files[EB_FILES_TEXT_BYTES]; /* of a zip whose files all go to the device: their names, with ", "
+                                        between */
     struct eb_image_facts facts;
 };
 
@@ -257,13 +265,17 @@ EB_NODISCARD char *eb_manifest_text(const struct eb_manifest *manifest);
 struct eb_image {
     char path[EB_PATH_BYTES]; /* for messages: where it is from */
     struct eb_image_facts facts;
+    char files[EB_FILES_TEXT_BYTES]; /* as in struct eb_manifest_image */
     struct eb_image_found found;
     enum eb_image_format format;
     uint32_t checksum;       /* CRC-32 of what `source` gives */
     struct eb_source source; /* the bytes that the file stands for, from its lowest address; gaps are FFh */
     uint32_t file_checksum;  /* CRC-32 of the whole file */
     struct eb_source file;   /* the file as it is */
-    int fd, content_fd;
+    struct eb_part *parts;   /* of one of several files, once it was unpacked for a job; else NULL */
+    size_t part_count;
+    struct eb_source parts_source; /* their bytes, one behind the other */
+    int fd, content_fd, parts_fd;
     bool kept; /* `fd` is a copy without a name */
 };
 

@@ -136,6 +136,12 @@ enum eb_read_back { EB_READ_BACK_NO, EB_READ_BACK_IF_POSSIBLE, EB_READ_BACK_YES 
 /* What a counter counts that shows a restart: starts, or the time since the last one. */
 enum eb_counter_kind { EB_COUNTS_STARTS, EB_COUNTS_SECONDS, EB_COUNTS_HUNDREDTHS, EB_COUNTS_MILLISECONDS };
 
+/* One of the files of an image; their bytes are one behind the other. */
+struct eb_part {
+    char name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
+    uint64_t size_bytes;
+};
+
 /* One component of a product family: what is read and written of it. */
 struct eb_component_profile {
     char name[EB_NAME_BYTES];
@@ -147,6 +153,8 @@ struct eb_component_profile {
     char file_name[EB_FILE_NAME_BYTES]; /* under which the device takes it */
     struct eb_label label;              /* where an image's bytes say what it is */
     uint8_t alternate;                  /* DFU: the alternate setting that stands for it */
+    bool in_files; /* the device takes the files of a zip archive, one after the other, each under its own
+                      name */
     bool as_it_is; /* the device takes the file itself, not the bytes that it stands for */
 };
 

@@ -82,10 +82,12 @@ struct eb_run_item {
     const struct eb_image_facts *image;
     const struct eb_image_found *file;
     struct eb_source source;
-    uint32_t checksum;       /* CRC-32 of the whole image, compared where the device tells its own */
-    const char *delivered;   /* the delivered version of this device's component, or NULL */
-    const char *known_floor; /* the floor of an image that it got before, or NULL */
-    bool no_way;             /* no image leads from what runs to what this one needs */
+    const struct eb_part *parts; /* of an image of several files: in their order; their bytes are `source` */
+    size_t part_count;           /* 0: it is one */
+    uint32_t checksum;           /* CRC-32 of the whole image, compared where the device tells its own */
+    const char *delivered;       /* the delivered version of this device's component, or NULL */
+    const char *known_floor;     /* the floor of an image that it got before, or NULL */
+    bool no_way;                 /* no image leads from what runs to what this one needs */
 
     struct eb_verdict verdict;        /* result: of the first judging */
     char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */
@@ -199,6 +201,9 @@ struct eb_run {
     bool has_counter, counter_read, counter_restarted;
     uint64_t counter, counter_us;
     uint64_t later_us, pause_us, peek_us; /* asked again later since then; with this pause */
+    size_t part; /* which file of the item is sent, of several; where it begins; its bytes */
+    uint64_t part_at;
+    struct eb_source part_source;
     size_t step;
     size_t group; /* first of the items that the same restart takes up */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;

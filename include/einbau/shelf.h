@@ -103,7 +103,8 @@ EB_NODISCARD char *eb_shelf_manifest(struct eb_shelf *shelf, int64_t number, con
 struct eb_shelf_said {
     struct eb_shelf_image image;
     struct eb_image_facts facts;
-    struct eb_image_found file; /* as the index has it: the file itself is read when it is opened */
+    char files[EB_FILES_TEXT_BYTES]; /* as in struct eb_manifest_image */
+    struct eb_image_found file;      /* as the index has it: the file itself is read when it is opened */
 };
 /* An image of the shelf that may be for a component. */
 struct eb_shelf_candidate {

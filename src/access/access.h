@@ -32,6 +32,11 @@ bool ebi_link_to(const struct eb_contact *contact, struct eb_link *link);
 
 /* From now on what shows a restart is looked for: contact->restart. */
 void ebi_watch(struct eb_contact *contact);
+/* Under which name the device takes what is sent. */
+static inline const char *ebi_file_name(const struct eb_operation *operation)
+{
+    return operation->file_name != NULL ? operation->file_name : operation->component->file_name;
+}
 /* Whether no other access has read anything in this look, though one could. */
 bool ebi_values_silent(const struct eb_contact *contact, const struct eb_access *but);
 /* The first proof counts. */

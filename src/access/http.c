@@ -229,15 +229,15 @@ static const char *method_word(uint8_t method)
 }
 
 /* A text of the profile, with what stands for the component's names. */
-static void add_filled(struct eb_text *to, const char *text, const struct eb_component_profile *c)
+static void add_filled(struct eb_text *to, const char *text, const struct eb_operation *o)
 {
     static const char send_as[] = "{send-as}";
     static const char component[] = "{component}";
     while (*text != '\0') {
-        bool file = c != NULL && strncmp(text, send_as, sizeof send_as - 1) == 0;
-        bool name = c != NULL && strncmp(text, component, sizeof component - 1) == 0;
+        bool file = o != NULL && o->component != NULL && strncmp(text, send_as, sizeof send_as - 1) == 0;
+        bool name = o != NULL && o->component != NULL && strncmp(text, component, sizeof component - 1) == 0;
         if (file || name) {
-            eb_text_add(to, file ? c->file_name : c->name);
+            eb_text_add(to, file ? ebi_file_name(o) : o->component->name);
             text += file ? sizeof send_as - 1 : sizeof component - 1;
         } else { /* up to the next brace; texts are cut between characters only */
             char run[64];
@@ -265,11 +265,11 @@ static void add_part(struct eb_text *to, const char *name)
 }
 
 static void add_form_part(struct eb_text *to, const char *name, const char *text,
-                          const struct eb_component_profile *c)
+                          const struct eb_operation *o)
 {
     add_part(to, name);
     eb_text_add(to, "\r\n\r\n");
-    add_filled(to, text, c);
+    add_filled(to, text, o);
     eb_text_add(to, "\r\n");
 }
 
@@ -277,7 +277,7 @@ static void add_form_part(struct eb_text *to, const char *name, const char *text
 static bool upload_body(ebi_http *h)
 {
     const struct eb_http_way *way = ebi_http_way(h);
-    const struct eb_component_profile *c = h->operation.component;
+    const struct eb_operation *o = &h->operation;
     const char *type = way->type != NULL ? way->type : "application/octet-stream";
     struct eb_http_request *r = &h->request;
     struct eb_text head;
@@ -292,12 +292,12 @@ static bool upload_body(ebi_http *h)
     }
     eb_text_init(&head, h->head, sizeof h->head);
     for (size_t i = 0; i < way->fields.count; i++)
-        add_form_part(&head, way->fields.list[i].name, way->fields.list[i].text, c);
+        add_form_part(&head, way->fields.list[i].name, way->fields.list[i].text, o);
     if (way->hidden != NULL && way->token_field == NULL && h->token[0] != '\0')
         add_form_part(&head, way->hidden, h->token, NULL);
     add_part(&head, way->field);
     eb_text_add(&head, "; filename=\"");
-    eb_text_add(&head, c->file_name);
+    eb_text_add(&head, ebi_file_name(o));
     eb_text_add(&head, "\"\r\nContent-Type: ");
     eb_text_add(&head, type);
     eb_text_add(&head, "\r\n\r\n");
@@ -379,7 +379,7 @@ static void choose_path(ebi_http *h)
         text = way->log_in != NULL ? way->log_in : way->page;
     eb_text_init(&path, h->path, sizeof h->path);
     if (text != NULL)
-        add_filled(&path, text, h->operation.component);
+        add_filled(&path, text, &h->operation);
 }
 
 /* While a restart is looked for: four times as long as an answer took before.  The system's second packet,

@@ -59,7 +59,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     const struct eb_tftp_way way = eb_tftp_way_of(c->profile);
     const struct eb_tftp_put_config put = {
         .server = c->target->tftp,
-        .file_name = operation->component->file_name,
+        .file_name = ebi_file_name(operation),
         .source = *operation->source,
         .blksize = block_size(c, way.blksize),
         .windowsize = way.windowsize != 0 ? way.windowsize : 1,
@@ -119,7 +119,7 @@ static void begin_back(context *t, uint64_t now_us)
     const struct eb_contact *c = t->contact;
     const struct eb_tftp_get_config get = {
         .server = c->target->tftp,
-        .file_name = t->operation.component->file_name,
+        .file_name = ebi_file_name(&t->operation),
         .compared = t->operation.source,
         .blksize = t->put.blksize,
         .windowsize = t->put.windowsize,

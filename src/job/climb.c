@@ -355,6 +355,40 @@ void ebi_poll_reaching(struct eb_run *run)
     }
 }
 
+static enum eb_status read_part(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    struct eb_run *run = self;
+    const struct eb_source *whole = &ebi_current(run)->source;
+    return whole->read(whole->self, run->part_at + offset, to, size);
+}
+
+static void send_part(struct eb_run *run)
+{
+    const struct eb_run_item *item = ebi_current(run);
+    const struct eb_part *part = item->part_count > 0 ? &item->parts[run->part] : NULL;
+    run->part_source = part != NULL ? (struct eb_source){run, part->size_bytes, read_part} : item->source;
+    run->contact.read_back = run->contact.last_late = run->contact.all_sent = false;
+    ebi_begin_operation(run, ebi_sender(run),
+                        &(struct eb_operation){.kind = EB_SEND,
+                                               .component = item->component,
+                                               .file_name = part != NULL ? part->name : NULL,
+                                               .source = &run->part_source,
+                                               .checksum = item->checksum});
+    ebi_set_state(run, EBI_SENDING);
+}
+
+/* The next file of an image of several; false: all were sent. */
+static bool next_part(struct eb_run *run)
+{
+    const struct eb_run_item *item = ebi_current(run);
+    if (run->stopping || run->part + 1 >= item->part_count)
+        return false;
+    run->part_at += item->parts[run->part++].size_bytes;
+    send_part(run);
+    run->step++; /* so that it is polled at once */
+    return true;
+}
+
 static void begin_send(struct eb_run *run)
 {
     if (!ebi_may_act(run, EB_EFFECT_SEND)) {
@@ -364,14 +398,10 @@ static void begin_send(struct eb_run *run)
     ebi_current(run)->read_back = false;
     run->began_us = run->now_us;
     run->peek_us = 0;
-    run->contact.read_back = run->contact.last_late = run->contact.all_sent = false;
+    run->part = 0;
+    run->part_at = 0;
     ebi_close_but(run, ebi_sender(run));
-    ebi_begin_operation(run, ebi_sender(run),
-                        &(struct eb_operation){.kind = EB_SEND,
-                                               .component = ebi_current(run)->component,
-                                               .source = &ebi_current(run)->source,
-                                               .checksum = ebi_current(run)->checksum});
-    ebi_set_state(run, EBI_SENDING);
+    send_part(run);
 }
 
 void ebi_poll_preparing(struct eb_run *run)
@@ -445,7 +475,7 @@ static void update_progress(struct eb_run *run)
 {
     struct eb_progress *progress = &run->progress;
     uint64_t elapsed_us = run->now_us - run->began_us;
-    progress->done_bytes = run->contact.done_bytes;
+    progress->done_bytes = run->part_at + run->contact.done_bytes;
     progress->bytes_per_s = elapsed_us > 0 ? progress->done_bytes * 1000000 / elapsed_us : 0;
     progress->left_us = 0;
     if (progress->bytes_per_s > 0) {
@@ -501,11 +531,13 @@ void ebi_poll_sending(struct eb_run *run)
         ebi_begin_undo(run);
         return;
     }
-    if (status != EB_OK && !perhaps_whole) {
+    bool last = run->part + 1 >= ebi_current(run)->part_count;
+    if (status != EB_OK && !(perhaps_whole && last)) {
         try_again(run, &run->contact.error);
         return;
     }
-    after_send(run);
+    if (!next_part(run))
+        after_send(run);
 }
 
 void ebi_poll_peeking(struct eb_run *run)
