@@ -53,6 +53,7 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
                    .statement = ebi_job_statement,
                    .statement_context = target},
         .reach_patience_us = REACH_PATIENCE_US,
+        .extras = &eb_run_extras,
         .around = &target->around,
         .interrupted = target->left != NULL,
     };

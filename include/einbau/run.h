@@ -98,6 +98,20 @@ struct eb_run_item {
 
 struct eb_run;
 
+/* What not every application needs, and one that does not name it does not link: other ways to write and to
+ * restart a device (struct eb_other_way, eb_step.choice), images of several files (struct eb_part), and what
+ * a person states (access/stated.h).  The functions are the run's own. */
+struct eb_run_extras {
+    bool (*has_way)(const struct eb_run *run, const struct eb_error *error);
+    void (*take_next_way)(struct eb_run *run);
+    bool (*choose_next)(struct eb_run *run, const struct eb_error *error);
+    void (*take_part)(struct eb_run *run, struct eb_operation *send);
+    bool (*next_part)(struct eb_run *run);
+    void (*note_statements)(struct eb_run *run);
+    void (*ask_person)(const struct eb_run *run, const struct eb_run_item *item, struct eb_error *error);
+};
+extern const struct eb_run_extras eb_run_extras;
+
 /* What a run is to do; borrowed until it has ended. */
 struct eb_run_config {
     const struct eb_port *port;
@@ -107,7 +121,9 @@ struct eb_run_config {
     size_t memory_bytes;
     uint64_t reach_patience_us; /* how long it may take until it first answers */
 
-    struct eb_run_item *items; /* none: only looks */
+    const struct eb_run_extras *extras; /* &eb_run_extras; NULL: only the profile's first ways, and one file
+                                           for each image */
+    struct eb_run_item *items;          /* none: only looks */
     size_t count;
     const struct eb_surroundings *around; /* may be NULL; read when it is judged */
     uint32_t accepted;                    /* see struct eb_judge_facts */

@@ -28,7 +28,7 @@ static const struct eb_steps *prepare_steps(const struct eb_run *run)
     return run->way == 0 ? &p->prepare : &p->otherwise[run->way - 1].prepare;
 }
 
-static void begin_prepare(struct eb_run *run)
+void ebi_begin_prepare(struct eb_run *run)
 {
     run->step = 0;
     run->record.sent = false;
@@ -63,7 +63,7 @@ static void next_item(struct eb_run *run)
             run->later_us = run->pause_us = 0;
             run->progress.done_bytes = 0;
             run->progress.total_bytes = run->config.items[i].source.size_bytes;
-            begin_prepare(run);
+            ebi_begin_prepare(run);
             return;
         }
         confirmed += run->config.items[i].outcome == EB_OUTCOME_CONFIRMED;
@@ -128,32 +128,12 @@ uint64_t ebi_longer_pause(struct eb_run *run)
     return run->pause_us;
 }
 
-/* What the device itself says, or its silence: not that another one answers, or that a login was refused. */
-static bool is_of_device(enum eb_status status)
-{
-    return (1U << status & (1U << EB_PEER_ERROR | 1U << EB_NO_ANSWER | 1U << EB_UNREACHABLE |
-                            1U << EB_CLOSED | 1U << EB_GARBAGE)) != 0;
-}
-
 /* This way has failed.  Another one is taken where the device is then seen to run as before. */
 static void give_up_way(struct eb_run *run, const struct eb_error *error)
 {
-    run->way_due = is_of_device(error->status) && run->way < run->config.profile->otherwise_count;
+    const struct eb_run_extras *extras = run->config.extras;
+    run->way_due = extras != NULL && extras->has_way(run, error);
     ebi_begin_undo(run);
-}
-
-void ebi_take_next_way(struct eb_run *run)
-{
-    run->way_due = false;
-    run->way_error = run->error;
-    run->way++;
-    run->progress.item = run->group;
-    run->progress.attempt = 1;
-    run->failures = 0;
-    run->later_us = run->pause_us = 0;
-    memset(&run->error, 0, sizeof run->error);
-    ebi_close_but(run, NULL);
-    begin_prepare(run);
 }
 
 /* A try has failed with `error`: another one, or the end. */
@@ -194,6 +174,12 @@ void ebi_begin_next_try(struct eb_run *run)
                                                                      : run->config.reach_patience_us);
 }
 
+static bool is_stated(const struct eb_run *run, const struct eb_run_item *item)
+{
+    size_t component = (size_t)(item->component - run->config.profile->components);
+    return (run->stated >> eb_profile_item_of(component, false) & 1) != 0;
+}
+
 /* The items of the current group were seen to run: with what ran before being something else, or with a
  * restart in between. */
 void ebi_confirm_group(struct eb_run *run)
@@ -203,7 +189,7 @@ void ebi_confirm_group(struct eb_run *run)
         if (item->outcome != EB_OUTCOME_NONE)
             continue;
         item->outcome = EB_OUTCOME_CONFIRMED;
-        item->confirmed_by = (unsigned)(ebi_version_by_person(run, item) ? EB_BY_STATEMENT : EB_BY_VERSION) |
+        item->confirmed_by = (unsigned)(is_stated(run, item) ? EB_BY_STATEMENT : EB_BY_VERSION) |
                              (item->component->checksum.count > 0 ? (unsigned)EB_BY_CHECKSUM : 0U) |
                              (item->read_back ? (unsigned)EB_BY_READ_BACK : 0U);
     }
@@ -269,7 +255,7 @@ static const struct eb_step *next_step(struct eb_run *run)
     return is ? &steps->list[run->step++] : NULL;
 }
 
-static void begin_activate(struct eb_run *run)
+void ebi_begin_activate(struct eb_run *run)
 {
     run->step = 0;
     run->began_us = run->now_us;
@@ -307,7 +293,7 @@ static void go_on(struct eb_run *run)
     } else if (ebi_arrived(run)) {
         ebi_confirm_group(run);
     } else {
-        begin_prepare(run);
+        ebi_begin_prepare(run);
     }
 }
 
@@ -355,38 +341,16 @@ void ebi_poll_reaching(struct eb_run *run)
     }
 }
 
-static enum eb_status read_part(void *self, uint64_t offset, uint8_t *to, size_t size)
-{
-    struct eb_run *run = self;
-    const struct eb_source *whole = &ebi_current(run)->source;
-    return whole->read(whole->self, run->part_at + offset, to, size);
-}
-
-static void send_part(struct eb_run *run)
+void ebi_send_part(struct eb_run *run)
 {
     const struct eb_run_item *item = ebi_current(run);
-    const struct eb_part *part = item->part_count > 0 ? &item->parts[run->part] : NULL;
-    run->part_source = part != NULL ? (struct eb_source){run, part->size_bytes, read_part} : item->source;
+    struct eb_operation send = {
+        .kind = EB_SEND, .component = item->component, .source = &item->source, .checksum = item->checksum};
     run->contact.read_back = run->contact.last_late = run->contact.all_sent = false;
-    ebi_begin_operation(run, ebi_sender(run),
-                        &(struct eb_operation){.kind = EB_SEND,
-                                               .component = item->component,
-                                               .file_name = part != NULL ? part->name : NULL,
-                                               .source = &run->part_source,
-                                               .checksum = item->checksum});
+    if (item->part_count > 0 && run->config.extras != NULL)
+        run->config.extras->take_part(run, &send);
+    ebi_begin_operation(run, ebi_sender(run), &send);
     ebi_set_state(run, EBI_SENDING);
-}
-
-/* The next file of an image of several; false: all were sent. */
-static bool next_part(struct eb_run *run)
-{
-    const struct eb_run_item *item = ebi_current(run);
-    if (run->stopping || run->part + 1 >= item->part_count)
-        return false;
-    run->part_at += item->parts[run->part++].size_bytes;
-    send_part(run);
-    run->step++; /* so that it is polled at once */
-    return true;
 }
 
 static void begin_send(struct eb_run *run)
@@ -401,7 +365,7 @@ static void begin_send(struct eb_run *run)
     run->part = 0;
     run->part_at = 0;
     ebi_close_but(run, ebi_sender(run));
-    send_part(run);
+    ebi_send_part(run);
 }
 
 void ebi_poll_preparing(struct eb_run *run)
@@ -495,7 +459,7 @@ static void after_send(struct eb_run *run)
         begin_send(run);
         return;
     }
-    begin_activate(run);
+    ebi_begin_activate(run);
 }
 
 void ebi_poll_sending(struct eb_run *run)
@@ -531,12 +495,13 @@ void ebi_poll_sending(struct eb_run *run)
         ebi_begin_undo(run);
         return;
     }
-    bool last = run->part + 1 >= ebi_current(run)->part_count;
-    if (status != EB_OK && !(perhaps_whole && last)) {
+    const struct eb_run_extras *extras = run->config.extras;
+    bool more = extras != NULL && run->part + 1 < ebi_current(run)->part_count;
+    if (status != EB_OK && (!perhaps_whole || more)) {
         try_again(run, &run->contact.error);
         return;
     }
-    if (!next_part(run))
+    if (!more || !extras->next_part(run))
         after_send(run);
 }
 
@@ -575,15 +540,9 @@ void ebi_activate_once_more(struct eb_run *run)
 
 /* The device has not restarted: by the profile's next choice, without sending again.  False: there is none.
  */
-static bool choose_next(struct eb_run *run, const struct eb_error *error)
+static bool chosen_next(struct eb_run *run, const struct eb_error *error)
 {
-    const struct eb_steps *steps = &run->config.profile->activate;
-    if (run->stopping || steps->count == 0 || steps->list[steps->count - 1].choice <= run->choice)
-        return false;
-    run->choice++;
-    run->choice_error = *error;
-    begin_activate(run);
-    return true;
+    return run->config.extras != NULL && run->config.extras->choose_next(run, error);
 }
 
 void ebi_poll_activating(struct eb_run *run)
@@ -600,7 +559,7 @@ void ebi_poll_activating(struct eb_run *run)
             return;
         }
         if (refused) {
-            if (!choose_next(run, &run->contact.error))
+            if (!chosen_next(run, &run->contact.error))
                 try_again(run, &run->contact.error);
             return;
         }
@@ -639,13 +598,8 @@ static bool read_back_is_enough(struct eb_run *run, struct eb_error *error)
                                           : running->version,
                            same ? "the image's" : missing->image->version);
         error->status = EB_UNCONFIRMED;
-        if (ebi_version_by_person(run, missing)) { /* sending it once more would only ask once more */
-            error->retry = EB_RETRY_NEVER;
-            if (running->version[0] == '\0') {
-                error->where = "asking what it runs now";
-                eb_text_copy(error->text, sizeof error->text, "no person has stated it since the restart");
-            }
-        }
+        if (run->config.extras != NULL)
+            run->config.extras->ask_person(run, missing, error);
         return false;
     }
     *error = (struct eb_error){.status = EB_UNCONFIRMED, .where = "reading back the running version"};
@@ -712,6 +666,6 @@ void ebi_poll_returning(struct eb_run *run)
     }
     if (run->now_us < end_us)
         ebi_pause_in(run, EBI_RETURN_PAUSE, ebi_restart_seen(run) ? EBI_PAUSE_US : EBI_WATCH_US);
-    else if (ebi_restart_seen(run) || status == EB_OTHER || !choose_next(run, &error))
+    else if (ebi_restart_seen(run) || status == EB_OTHER || !chosen_next(run, &error))
         try_again(run, &error);
 }

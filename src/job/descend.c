@@ -141,7 +141,7 @@ void ebi_poll_last_look(struct eb_run *run)
     if (meant && run->config.count > 0 && ebi_arrived(run)) {
         ebi_confirm_group(run);
     } else if (well && run->way_due && !run->undo_failed && !run->stopping) {
-        ebi_take_next_way(run);
+        run->config.extras->take_next_way(run);
     } else if (ebi_in_doubt(run, status) ||
                (!well && status != EB_OTHER && run->now_us < run->patience_end_us)) {
         ebi_pause_in(run, EBI_LAST_PAUSE, EBI_PAUSE_US);

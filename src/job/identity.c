@@ -20,17 +20,6 @@ static bool agree(const struct eb_profile *p, size_t item, const char *one, cons
     return eb_text_hex32(one, &a) && eb_text_hex32(other, &b) && a == b;
 }
 
-/* Whether the text that counts was said by a person. */
-static bool is_stated(const struct eb_run *run, size_t item)
-{
-    const struct eb_values *values = eb_profile_values(run->config.profile, item);
-    for (size_t i = 0; values != NULL && i < values->count; i++) {
-        if (run->texts[item][i][0] != '\0')
-            return (values->list[i].by->able & EB_BY_PERSON) != 0;
-    }
-    return false;
-}
-
 static void find_disagreement(struct eb_run *run, size_t item)
 {
     const struct eb_profile *p = run->config.profile;
@@ -117,11 +106,10 @@ static void take_identity(struct eb_run *run)
                 (version->list[k].by->wire == EB_WIRE_USB && version->list[k].item == EB_USB_RELEASE);
     }
     run->disagreements = 0;
-    run->stated = 0;
-    for (size_t i = 0; i < eb_profile_items(p); i++) {
+    for (size_t i = 0; i < eb_profile_items(p); i++)
         find_disagreement(run, i);
-        run->stated |= (uint64_t)is_stated(run, i) << i;
-    }
+    if (run->config.extras != NULL)
+        run->config.extras->note_statements(run);
     run->identified = true;
 }
 
@@ -166,14 +154,6 @@ static bool is_meant(struct eb_run *run, struct eb_error *error)
     if (run->record.order_code[0] == '\0')
         eb_text_copy(run->record.order_code, sizeof run->record.order_code, id->order_code);
     return true;
-}
-
-bool ebi_version_by_person(const struct eb_run *run, const struct eb_run_item *item)
-{
-    size_t index = eb_profile_item_of((size_t)(item->component - run->config.profile->components), false);
-    const struct eb_values *values = &item->component->version;
-    bool only = values->count > 0 && (values->list[0].by->able & EB_BY_PERSON) != 0;
-    return only || (run->stated >> index & 1) != 0;
 }
 
 const struct eb_running *ebi_running_of(const struct eb_run *run, const struct eb_run_item *item)

@@ -98,8 +98,6 @@ enum eb_status ebi_take_look(struct eb_run *run, enum eb_status status, struct e
 /* That another device answers is read twice before it is believed: an answer may be damaged. */
 bool ebi_in_doubt(const struct eb_run *run, enum eb_status status);
 const struct eb_running *ebi_running_of(const struct eb_run *run, const struct eb_run_item *item);
-/* Whether only a person can tell, or has told, what the component runs. */
-bool ebi_version_by_person(const struct eb_run *run, const struct eb_run_item *item);
 /* The heart of confirming: what was read back, never what was sent. */
 bool ebi_runs_as_intended(const struct eb_run *run, const struct eb_run_item *item);
 /* Whether the restart that the profile tells of was seen since the device was made to take up what was sent.
@@ -126,8 +124,10 @@ bool ebi_arrived(struct eb_run *run);
 /* The items of the current group were seen to run: with what ran before being something else, or with a
  * restart in between. */
 void ebi_confirm_group(struct eb_run *run);
-/* Prepares for the profile's next way of sending. */
-void ebi_take_next_way(struct eb_run *run);
+void ebi_begin_prepare(struct eb_run *run);
+void ebi_begin_activate(struct eb_run *run);
+/* Sends the image, or the file of it that is next. */
+void ebi_send_part(struct eb_run *run);
 /* How long a device is asked again that says that it is busy, without a byte sent; and the pause before that.
  */
 uint64_t ebi_busy_patience_us(const struct eb_run *run);

@@ -165,6 +165,44 @@ static void a_real_web_server(void **state)
     expect(3, "refused; they are not tried again", "confirm --accept amp:certificate");
 }
 
+/* Both files of one image, each with its own PUT. */
+static void several_files_into_a_real_web_server(void **state)
+{
+    (void)state;
+    if (!have_program("lighttpd") || !have_program("zip")) {
+        print_message("lighttpd or zip is not there\n");
+        skip();
+    }
+    char text[16];
+    snprintf(text, sizeof text, "%u", port);
+    const char *const command[] = {"/bin/sh", SOURCE_DIR "/tests/interop/web_server.sh", folder, text, NULL};
+    start(command, port);
+    write_site("{kind: basic}", "path: \"/basic/{send-as}\", method: PUT", "/basic/app.bin", port + 1, true,
+               "", "");
+    struct outcome o = shell(
+        "cd %s && sed -i 's/send-as: fw.bin/takes: files/' profiles/web.yaml && sed -i 's/image: "
+        "fw-2.0.bin/image: box.zip/' site.yaml "
+        "&& cp fw-1.0.bin flash/basic/app.bin && cp fw-2.0.bin app.bin && head -c 70000 /dev/urandom "
+        ">boot.bin && zip -q -X box.zip "
+        "boot.bin app.bin && printf '{\"einbau\": \"manifest/1\", \"images\": [{\"file\": \"box.zip\", "
+        "\"files\": "
+        "[\"boot.bin\", \"app.bin\"], \"component\": \"firmware\", \"version\": \"2.0\", \"size\": %%s, "
+        "\"sha256\": "
+        "\"%%s\", \"order_codes\": [\"TS-1\"], \"hardware_revisions\": [\"1..9\"]}]}' $(stat -c %%s box.zip) "
+        "$(sha256sum box.zip | cut -d' ' -f1) >box.zip.json && export EINBAU_PASSWORD_FILE=label && "
+        "EINBAU_SITE=site.yaml "
+        "EINBAU_KEY_FILE=key XDG_STATE_HOME=%s/home " EINBAU " secret set amp service",
+        folder, folder);
+    if (o.status != 0)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
+    expect(0, "1 confirmed", "fit --yes");
+    o = shell("cd %s && cmp boot.bin flash/basic/boot.bin && cmp app.bin flash/basic/app.bin", folder);
+    if (o.status != 0)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
+}
+
 /* --- Express with sessions and multer -------------------------------------------------------------- */
 
 #define NODE_MODULES SOURCE_DIR "/build-unpacked/npm/node_modules"
@@ -409,6 +447,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_real_web_server, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(several_files_into_a_real_web_server, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_real_form_and_a_real_token, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_a_real_web_device_refuses, set_up, tear_down),
         cmocka_unit_test_setup_teardown(curl_uploads_into_the_simulated_amplifier, set_up, tear_down),
