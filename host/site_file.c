@@ -306,7 +306,7 @@ static void read_stated(struct reading *r, yaml_node_t *node, struct eb_site_dev
             return;
         }
         list[count].text = ebi_yaml_kept(&r->yaml, value);
-        list[count++].name = strcpy(ebi_yaml_keep(&r->yaml, strlen(name) + 1), name);
+        list[count++].name = memcpy(ebi_yaml_keep(&r->yaml, strlen(name) + 1), name, strlen(name) + 1);
         if (r->yaml.failed)
             return;
     }

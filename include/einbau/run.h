@@ -121,7 +121,7 @@ struct eb_run_config {
     size_t memory_bytes;
     uint64_t reach_patience_us; /* how long it may take until it first answers */
 
-    const struct eb_run_extras *extras; /* &eb_run_extras; NULL: only the profile's first ways, and one file
+    const struct eb_run_extras *extras; /* eb_run_extras, or NULL: only the profile's first ways, and one file
                                            for each image */
     struct eb_run_item *items;          /* none: only looks */
     size_t count;

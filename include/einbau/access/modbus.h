@@ -27,7 +27,7 @@ struct eb_access_modbus_context {
     struct eb_operation operation;
     struct eb_stream stream;
     bool busy, kept, reopened, answered;
-    uint8_t absent; /* times in a row that a gateway said that the device does not answer */
+    uint8_t absent;              /* times in a row that a gateway said that the device does not answer */
     uint8_t reading, unanswered; /* kind of value; connections in a row, while a restart is waited for */
     uint64_t deadline_us, attempt_us, attempt_end_us, patience_end_us;
     uint64_t connect_began_us, connect_us; /* the longest that a connection took */

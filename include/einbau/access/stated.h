@@ -1,5 +1,5 @@
-/* What only a person can read: a plate, a menu on the device's own display.  An access like others, whose other
- * end is a person; what is asked, and what was said, goes through the caller. */
+/* What only a person can read: a plate, a menu on the device's own display.  An access like others, whose
+ * other end is a person; what is asked, and what was said, goes through the caller. */
 #ifndef EINBAU_ACCESS_STATED_H
 #define EINBAU_ACCESS_STATED_H
 

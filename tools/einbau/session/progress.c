@@ -48,8 +48,9 @@ static bool is_done(const struct progress *p, const struct eb_job_device *t)
 
 static void print_event(const struct eb_job_device *t, const char *step, bool asks)
 {
-    json_t *event = json_pack("{s:s, s:s, s:s, s:s, s:s}", "einbau", "event/1", "event", "manual-step", "device",
-                              t->device->name, "step", step, "shown_by", asks ? "--step-done" : "device");
+    json_t *event =
+        json_pack("{s:s, s:s, s:s, s:s, s:s}", "einbau", "event/1", "event", "manual-step", "device",
+                  t->device->name, "step", step, "shown_by", asks ? "--step-done" : "device");
     char *text = event != NULL ? json_dumps(event, JSON_PRESERVE_ORDER) : NULL;
     if (text != NULL)
         fprintf(stderr, "%s\n", text);
@@ -127,8 +128,13 @@ void progress_open(struct progress *p, struct session *session)
     *p = (struct progress){.session = session, .silent = session->options->json};
     p->terminal = !p->silent && isatty(STDERR_FILENO);
     fflush(stdout);
+    bool by_hand = false;
+    for (size_t i = 0; i < session->job->count; i++)
+        by_hand =
+            by_hand || (session->job->devices[i].item_count > 0 && eb_job_by_hand(&session->job->devices[i]));
     if (!p->silent)
-        fputs("\nLeave power and cables alone until the end. Ctrl-C ends the job cleanly.\n", stderr);
+        fprintf(stderr, "\nLeave power and cables alone until the end%s. Ctrl-C ends the job cleanly.\n",
+                by_hand ? ", but for the manual steps" : "");
 }
 
 void progress_attach(struct progress *p, struct eb_run_config *config)
@@ -163,10 +169,6 @@ static void describe(const struct eb_job_device *t, char *line, size_t cap)
                  t->begun ? eb_outcome_word(run->outcome) : "waits for those before it");
         return;
     }
-    if (eb_run_hand(run) != NULL) {
-        snprintf(line, cap, "%-16s BY HAND: %s", t->device->name, eb_run_hand(run));
-        return;
-    }
     bar(at, cells);
     if (t->item_count > 1)
         snprintf(which, sizeof which, "%zu/%zu", at->item + 1, t->item_count);
@@ -190,6 +192,55 @@ static void draw(struct progress *p, char *line, size_t width)
         line[width - 1] = '\0';
     fprintf(stderr, "\r\033[K%s\n", line);
     p->lines++;
+}
+
+/* A text behind the device's name, in as many lines as it needs: what a person has to do is never cut off. */
+static size_t draw_wrapped(struct progress *p, const char *name, const char *text, size_t width)
+{
+    size_t lines = 0;
+    size_t room = width > 30 ? width - 18 : 12;
+    while (text[0] != '\0') {
+        char line[LINE_BYTES];
+        size_t size = strlen(text);
+        if (size > room) {
+            size = room;
+            while (size > 1 && text[size] != ' ')
+                size--;
+            if (size == 1)
+                size = room;
+        }
+        snprintf(line, sizeof line, "%-16s %.*s", lines == 0 ? name : "", (int)size, text);
+        draw(p, line, width);
+        text += size + (text[size] == ' ' ? 1 : 0);
+        lines++;
+    }
+    return lines;
+}
+
+/* All steps that are due, where the device is, and what shows that they were done. */
+static size_t draw_hands(struct progress *p, const struct eb_job_device *t, size_t width)
+{
+    const struct eb_run *run = &t->fit;
+    char place[EB_PLACE_TEXT_BYTES];
+    char text[LINE_BYTES];
+    size_t lines = 0;
+    eb_site_place_text(t->device, place);
+    for (size_t i = 0; i < run->hand_count; i++) {
+        bool last = i + 1U == run->hand_count;
+        if (i == 0)
+            snprintf(text, sizeof text, "manual step at %s: %s", place, run->hands[i]);
+        else
+            snprintf(text, sizeof text, "then: %s", run->hands[i]);
+        size_t at = strlen(text);
+        if (last && at < sizeof text)
+            snprintf(text + at, sizeof text - at, "%s",
+                     eb_run_hand_waits(run) ? ". Press Enter when it is done"
+                                            : ". The job sees when it is done");
+        lines += draw_wrapped(p, i == 0 ? t->device->name : "", text, width);
+    }
+    if (run->contact.notice[0] != '\0')
+        lines += draw_wrapped(p, "", run->contact.notice, width);
+    return lines;
 }
 
 void progress_show(void *context)
@@ -228,6 +279,10 @@ void progress_show(void *context)
         const struct eb_job_device *t = &p->session->job->devices[i];
         if (t->item_count == 0 || (devices > room && t->begun && eb_run_ended(&t->fit)))
             continue;
+        if (t->begun && eb_run_hand(&t->fit) != NULL) {
+            shown += draw_hands(p, t, size.ws_col);
+            continue;
+        }
         describe(t, line, sizeof line);
         draw(p, line, size.ws_col);
         shown++;
