@@ -19,6 +19,13 @@ unsigned ebi_job_stop(const struct eb_job *job);
 void ebi_job_work(struct eb_job *job, struct eb_crew *crew,
                   bool (*more)(struct eb_job *job, struct eb_crew *crew));
 
+/* A row of the record about the device, without what happens to it; the keys live as long as the row. */
+struct ebi_row_keys {
+    char address[EB_LOCK_KEY_BYTES], unit[EB_LOCK_KEY_BYTES];
+};
+struct eb_record_row ebi_job_row(const struct eb_job *job, const struct eb_job_device *target,
+                                 struct ebi_row_keys *keys);
+
 /* Lets the run write into the record before each effect. */
 void ebi_job_attach(struct eb_job *job, struct eb_run_config *config);
 

@@ -203,13 +203,26 @@ static void raise_floors(struct eb_job *job, const struct eb_job_device *target)
     }
 }
 
+struct eb_record_row ebi_job_row(const struct eb_job *job, const struct eb_job_device *target,
+                                 struct ebi_row_keys *keys)
+{
+    eb_job_address_key(job, target, keys->address);
+    eb_job_unit_key(job, target, keys->unit);
+    return (struct eb_record_row){.unit = keys->unit,
+                                  .site = job->site->name,
+                                  .device = target->device->name,
+                                  .serial = target->look.identity.serial,
+                                  .order_code = target->look.identity.order_code,
+                                  .profile = target->device->profile->name,
+                                  .link = target->device->link,
+                                  .address = keys->address};
+}
+
 static bool on_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
 {
     static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
     struct eb_job *job = context;
     const struct eb_job_device *target = NULL;
-    char address[EB_LOCK_KEY_BYTES];
-    char unit[EB_LOCK_KEY_BYTES];
     char checksum[16] = "";
     char error[512] = "";
     for (size_t i = 0; i < job->count; i++)
@@ -219,30 +232,20 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
     const struct eb_run_item *item =
         record->item < run->config.count ? &run->config.items[record->item] : NULL;
     bool ended = record->effect == EB_EFFECT_END;
-    eb_job_address_key(job, target, address);
-    eb_job_unit_key(job, target, unit);
     if (item != NULL)
         snprintf(checksum, sizeof checksum, "%08x", item->checksum);
     if (ended && run->error.status != EB_OK)
         snprintf(error, sizeof error, "%s: %s %s", run->error.where != NULL ? run->error.where : "",
                  eb_status_word(run->error.status), run->error.text);
-    const struct eb_record_row row = {
-        .kind = kinds[record->effect],
-        .unit = unit,
-        .site = job->site->name,
-        .device = target->device->name,
-        .serial = target->look.identity.serial,
-        .order_code = target->look.identity.order_code,
-        .profile = target->device->profile->name,
-        .link = target->device->link,
-        .address = address,
-        .component = item != NULL ? item->component->name : "",
-        .version = item != NULL ? item->image->version : "",
-        .checksum = checksum,
-        .outcome = ended ? eb_outcome_word(run->outcome) : "",
-        .error = error,
-        .left = run->left,
-    };
+    struct ebi_row_keys keys;
+    struct eb_record_row row = ebi_job_row(job, target, &keys);
+    row.kind = kinds[record->effect];
+    row.component = item != NULL ? item->component->name : "";
+    row.version = item != NULL ? item->image->version : "";
+    row.checksum = checksum;
+    row.outcome = ended ? eb_outcome_word(run->outcome) : "";
+    row.error = error;
+    row.left = run->left;
     if (ended && run->outcome == EB_OUTCOME_CONFIRMED)
         raise_floors(job, target);
     if (eb_record_add(job->record, &row, &job->problem))

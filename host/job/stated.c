@@ -39,22 +39,12 @@ static void record(struct eb_job_device *target, size_t item)
 {
     struct eb_job *job = target->job;
     const struct eb_job_statement *s = &target->statements[item];
-    char address[EB_LOCK_KEY_BYTES];
-    char unit[EB_LOCK_KEY_BYTES];
-    eb_job_address_key(job, target, address);
-    eb_job_unit_key(job, target, unit);
-    const struct eb_record_row row = {.kind = "stated",
-                                      .unit = unit,
-                                      .site = job->site->name,
-                                      .device = target->device->name,
-                                      .serial = target->look.identity.serial,
-                                      .order_code = target->look.identity.order_code,
-                                      .profile = target->device->profile->name,
-                                      .link = target->device->link,
-                                      .address = address,
-                                      .component = eb_site_item_key(target->device->profile, item),
-                                      .version = s->text,
-                                      .outcome = s->by};
+    struct ebi_row_keys keys;
+    struct eb_record_row row = ebi_job_row(job, target, &keys);
+    row.kind = "stated";
+    row.component = eb_site_item_key(target->device->profile, item);
+    row.version = s->text;
+    row.outcome = s->by;
     if (!eb_record_add(job->record, &row, &job->problem))
         ebi_job_warn(job, "%s: the record of jobs cannot be written: %s", target->device->name,
                      job->problem.text);

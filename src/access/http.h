@@ -1,4 +1,4 @@
-/* What the two files of the access to web servers share. */
+/* What the files of the access to web servers share. */
 #ifndef EBI_ACCESS_HTTP_H
 #define EBI_ACCESS_HTTP_H
 
@@ -34,6 +34,15 @@ enum eb_status ebi_http_login_body(ebi_http *h, struct eb_error *error);
 /* Forgets it all. */
 void ebi_http_forget(ebi_http *h);
 bool ebi_http_is_change(const ebi_http *h);
+
+/* --- http_body.c --- */
+
+const char *ebi_http_method_word(uint8_t method);
+/* Where the request goes. */
+void ebi_http_choose_path(ebi_http *h);
+/* Fills in the body of an upload, and of a step; false: it is too long. */
+bool ebi_http_upload_body(ebi_http *h);
+bool ebi_http_step_body(ebi_http *h, const struct eb_http_step *step);
 
 /* --- http.c --- */
 const struct eb_http_way *ebi_http_way(const ebi_http *h);

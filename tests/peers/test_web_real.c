@@ -70,6 +70,16 @@ static void expect(int status, const char *says, const char *words)
     outcome_free(&o);
 }
 
+static void keep_password(const char *device)
+{
+    struct outcome o =
+        shell("cd %s && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key "
+              "XDG_STATE_HOME=%s/home " EINBAU " secret set %s service",
+              folder, folder, device);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+}
+
 static int set_up(void **state)
 {
     char path[PATH_BYTES + 16];
@@ -123,11 +133,7 @@ static void a_real_web_server(void **state)
         struct outcome o = shell("cd %s && rm -rf home key && cp fw-1.0.bin %s", folder, rows[i].file);
         outcome_free(&o);
         write_site(rows[i].login, rows[i].upload, rows[i].read, port + rows[i].tls, rows[i].tls, "", "");
-        o = shell("cd %s && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key "
-                  "XDG_STATE_HOME=%s/home " EINBAU " secret set amp service",
-                  folder, folder);
-        assert_int_equal(o.status, 0);
-        outcome_free(&o);
+        keep_password("amp");
         expect(1, "outdated", "confirm");
         expect(0, "1 confirmed", "fit --yes");
         o = shell("cd %s && cmp fw-2.0.bin %s", folder, rows[i].file);
@@ -155,12 +161,7 @@ static void a_real_web_server(void **state)
     expect(1, "not of the site's authority", "confirm");
     /* a wrong password: one try */
     write_text(folder, "label", "wrong\n");
-    o = shell("cd %s && : >access.log && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml "
-              "EINBAU_KEY_FILE=key "
-              "XDG_STATE_HOME=%s/home " EINBAU " secret set amp service",
-              folder, folder);
-    assert_int_equal(o.status, 0);
-    outcome_free(&o);
+    keep_password("amp");
     write_site("{kind: basic}", "path: /basic/fw.bin, method: PUT", "/basic/fw.bin", port + 1, true, "", "");
     expect(3, "refused; they are not tried again", "confirm --accept amp:certificate");
 }
@@ -196,6 +197,7 @@ static void several_files_into_a_real_web_server(void **state)
     if (o.status != 0)
         fail_msg("%s%s", o.out, o.err);
     outcome_free(&o);
+    keep_password("amp");
     expect(0, "1 confirmed", "fit --yes");
     o = shell("cd %s && cmp boot.bin flash/basic/boot.bin && cmp app.bin flash/basic/app.bin", folder);
     if (o.status != 0)
@@ -206,16 +208,6 @@ static void several_files_into_a_real_web_server(void **state)
 /* --- Express with sessions and multer -------------------------------------------------------------- */
 
 #define NODE_MODULES SOURCE_DIR "/build-unpacked/npm/node_modules"
-
-static void keep_password(const char *device)
-{
-    struct outcome o =
-        shell("cd %s && export EINBAU_PASSWORD_FILE=label && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key "
-              "XDG_STATE_HOME=%s/home " EINBAU " secret set %s service",
-              folder, folder, device);
-    assert_int_equal(o.status, 0);
-    outcome_free(&o);
-}
 
 /* What is in its flash is this image. */
 static void expect_flash(const char *image)
@@ -334,6 +326,17 @@ static void what_a_real_web_device_refuses(void **state)
 
 /* --- the simulated amplifier ----------------------------------------------------------------------- */
 
+static void start_sim(const struct little *l)
+{
+    char log[PATH_BYTES + 16];
+    char site[PATH_BYTES + 16];
+    snprintf(log, sizeof log, "%s/sim.log", l->folder);
+    snprintf(site, sizeof site, "%s/real.yaml", l->folder);
+    const char *const command[] = {BIN_DIR "/einbau-sim", l->world_path, "--write-site", site, NULL};
+    server = start_program(command, log);
+    assert_true(wait_for_text(log, "ready", 10));
+}
+
 /* curl logs in, uploads and restarts; the amplifier then runs what came, and the tool says so. */
 static void curl_uploads_into_the_simulated_amplifier(void **state)
 {
@@ -341,13 +344,7 @@ static void curl_uploads_into_the_simulated_amplifier(void **state)
     struct little l;
     const struct web_options options = {.login = WEB_FORM};
     web_make(&l, &options);
-    char log[PATH_BYTES + 16];
-    char text[PATH_BYTES + 16];
-    snprintf(log, sizeof log, "%s/sim.log", l.folder);
-    snprintf(text, sizeof text, "%s/real.yaml", l.folder);
-    const char *const command[] = {BIN_DIR "/einbau-sim", l.world_path, "--write-site", text, NULL};
-    server = start_program(command, log);
-    assert_true(wait_for_text(log, "ready", 10));
+    start_sim(&l);
     struct outcome o = shell(
         "cd %s && at=https://127.77.0.1:$(sed -n 's/^ *port: //p' real.yaml | grep . || echo 443) && "
         "call='curl -sS -k -b jar -c "
@@ -377,13 +374,7 @@ static void the_simulated_amplifier_is_fitted_over_tls(void **state)
         struct little l;
         const struct web_options options = {.login = logins[i], .image_bytes = 60000, .two = true};
         web_make(&l, &options);
-        char log[PATH_BYTES + 16];
-        char text[PATH_BYTES + 16];
-        snprintf(log, sizeof log, "%s/sim.log", l.folder);
-        snprintf(text, sizeof text, "%s/real.yaml", l.folder);
-        const char *const command[] = {BIN_DIR "/einbau-sim", l.world_path, "--write-site", text, NULL};
-        server = start_program(command, log);
-        assert_true(wait_for_text(log, "ready", 10));
+        start_sim(&l);
         write_text(l.folder, "label", "Larch:fell 7\n");
         struct outcome o =
             shell("cd %s && export XDG_STATE_HOME=$PWD/home EINBAU_KEY_FILE=key EINBAU_SITE=real.yaml && "

@@ -5,16 +5,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 
 static void make(struct little *l, const char *wants)
 {
-    char path[PATH_BYTES + 16];
-    make_folder(l->folder);
-    snprintf(path, sizeof path, "%s/profiles", l->folder);
-    assert_int_equal(mkdir(path, 0777), 0);
-    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
-    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+    little_begin(l);
     write_text(
         l->folder, "profiles/box.yaml",
         "profile: box\norder-codes: [BX]\nidentity: {order-code: {modbus-object: 1}, serial: {modbus-object: "
@@ -201,12 +195,8 @@ static void no_fault_makes_it_lie(void **state)
             assert_non_null(job);
             bool good = eb_job_fit(job, &problem);
             for (int again = 0; again < 2; again++) {
-                size_t size;
-                size_t capacity;
                 eb_sim_pass(sim, 20000000);
-                char *image = read_text(l.folder, "box-2.0.bin", &size);
-                bool right = memcmp(eb_sim_flash(sim, "box", "firmware", &capacity), image, size) == 0;
-                free(image);
+                bool right = little_runs(&l, sim, "box", "firmware", "box-2.0.bin");
                 if (good && !right)
                     fail_msg("frame %u, fault %d: confirmed, and not in the flash", (unsigned)frame, kind);
                 cases += again == 0;

@@ -5,7 +5,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 
 struct rack {
     const char *modules; /* lines for both modules in the world, four blanks deep, or NULL */
@@ -15,12 +14,7 @@ struct rack {
 
 static void make(struct little *l, const struct rack *r)
 {
-    char path[PATH_BYTES + 16];
-    make_folder(l->folder);
-    snprintf(path, sizeof path, "%s/profiles", l->folder);
-    assert_int_equal(mkdir(path, 0777), 0);
-    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
-    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+    little_begin(l);
     static const char identity[] =
         "identity: {order-code: {modbus-object: 1}, hardware-revision: {modbus-object: 0x82}, "
         "serial: {modbus-object: 0x81}}\n";
@@ -176,17 +170,6 @@ static void wrong_slots_are_refused(void **state)
 
 /* --- every frame struck --------------------------------------------------------------------------- */
 
-static bool holds(struct eb_sim *sim, const char *device, const struct little *l, const char *file)
-{
-    size_t capacity;
-    size_t size;
-    char *image = read_text(l->folder, file, &size);
-    bool same = eb_sim_mode_of(sim, device) == EB_SIM_RUNNING &&
-                memcmp(eb_sim_flash(sim, device, "firmware", &capacity), image, size) == 0;
-    free(image);
-    return same;
-}
-
 static void no_fault_makes_it_lie(void **state)
 {
     (void)state;
@@ -213,7 +196,8 @@ static void no_fault_makes_it_lie(void **state)
             eb_sim_pass(sim, 30000000);
             for (size_t i = 0; i < 3; i++) {
                 bool confirmed = eb_job_device(job, names[i])->fit.outcome == EB_OUTCOME_CONFIRMED;
-                if (confirmed && !holds(sim, names[i], &l, i == 0 ? "plc-2.0.bin" : "io-2.0.bin"))
+                if (confirmed &&
+                    !little_runs(&l, sim, names[i], "firmware", i == 0 ? "plc-2.0.bin" : "io-2.0.bin"))
                     fail_msg("%s, frame %llu, fault %d: confirmed, but it does not run 2.0", names[i],
                              (unsigned long long)frame, (int)kinds[k]);
             }

@@ -5,7 +5,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 
 struct device {
     const char *http;    /* YAML for its web server, or NULL: it has none */
@@ -22,12 +21,7 @@ struct device {
 
 static void make(struct little *l, const struct device *d)
 {
-    char path[PATH_BYTES + 16];
-    make_folder(l->folder);
-    snprintf(path, sizeof path, "%s/profiles", l->folder);
-    assert_int_equal(mkdir(path, 0777), 0);
-    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
-    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+    little_begin(l);
     write_text(
         l->folder, "profiles/amp.yaml",
         "profile: amp\norder-codes: [OR-*]\nidentity:\n  order-code: {modbus-object: 1}\n"
@@ -218,12 +212,7 @@ static enum eb_outcome fit_struck(const struct little *l, const struct eb_sim_fa
     (void)!eb_job_fit(job, &problem);
     enum eb_outcome outcome = eb_job_device(job, "amp-1")->fit.outcome;
     eb_sim_pass(sim, 30000000);
-    size_t capacity;
-    size_t size;
-    char *image = read_text(l->folder, "fw-2.0.bin", &size);
-    *right = eb_sim_mode_of(sim, "amp-1") == EB_SIM_RUNNING &&
-             memcmp(eb_sim_flash(sim, "amp-1", "firmware", &capacity), image, size) == 0;
-    free(image);
+    *right = little_runs(l, sim, "amp-1", "firmware", "fw-2.0.bin");
     eb_job_close(job);
     eb_sim_close(sim);
     return outcome;

@@ -92,6 +92,28 @@ static void write_devices(const struct little *little, const struct little_optio
     }
 }
 
+void little_begin(struct little *l)
+{
+    char folder[PATH_BYTES + 16];
+    make_folder(l->folder);
+    snprintf(folder, sizeof folder, "%s/profiles", l->folder);
+    assert_int_equal(mkdir(folder, 0777), 0);
+    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
+    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+}
+
+bool little_runs(const struct little *l, struct eb_sim *sim, const char *device, const char *component,
+                 const char *file)
+{
+    size_t capacity;
+    size_t size;
+    char *image = read_text(l->folder, file, &size);
+    bool right = eb_sim_mode_of(sim, device) == EB_SIM_RUNNING &&
+                 memcmp(eb_sim_flash(sim, device, component, &capacity), image, size) == 0;
+    free(image);
+    return right;
+}
+
 void little_make(struct little *little, const struct little_options *o)
 {
     size_t bytes = o->image_bytes > 0 ? o->image_bytes : 3000;

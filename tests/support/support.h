@@ -57,6 +57,11 @@ struct little_options {
 
 /* Writes site, world, profiles and images.  Devices are plc-1.., coupler-1..; old versions 1.0, new ones 2.0.
  */
+/* An empty folder with one for profiles in it, and the paths of site and world. */
+void little_begin(struct little *little);
+/* Whether the device's program runs, and its flash holds this file. */
+bool little_runs(const struct little *little, struct eb_sim *sim, const char *device, const char *component,
+                 const char *file);
 void little_make(struct little *little, const struct little_options *options);
 void little_remove(struct little *little);
 

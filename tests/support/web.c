@@ -3,17 +3,6 @@
 
 #include <stdio.h>
 #include <string.h>
-#include <sys/stat.h>
-
-static void begin(struct little *l)
-{
-    char folder[PATH_BYTES + 16];
-    make_folder(l->folder);
-    snprintf(folder, sizeof folder, "%s/profiles", l->folder);
-    assert_int_equal(mkdir(folder, 0777), 0);
-    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
-    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
-}
 
 static const char *or_empty(const char *text)
 {
@@ -35,7 +24,7 @@ void web_make(struct little *l, const struct web_options *o)
     static const char *const words[] = {"none", "basic", "digest", "form", "token"};
     size_t bytes = o->image_bytes != 0 ? o->image_bytes : 3000;
     char login[256];
-    begin(l);
+    little_begin(l);
     write_login(o, login, sizeof login);
     write_text(
         l->folder, "profiles/amp.yaml",
@@ -96,7 +85,7 @@ void web_make(struct little *l, const struct web_options *o)
 void panel_make(struct little *l, const struct panel_options *o)
 {
     size_t bytes = o->image_bytes != 0 ? o->image_bytes : 3000;
-    begin(l);
+    little_begin(l);
     write_text(l->folder, "profiles/panel.yaml",
                "profile: panel\norder-codes: [HS-*]\nidentity:\n  order-code: {modbus-object: 1}\n"
                "  hardware-revision: {modbus-object: 130}\n  serial: {modbus-object: 129}\n"

@@ -5,17 +5,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 
 /* A box whose hardware revision stands on its plate only; `menu`: and its version on its display. */
 static void make(struct little *l, bool menu, const char *stated)
 {
-    char path[PATH_BYTES + 16];
-    make_folder(l->folder);
-    snprintf(path, sizeof path, "%s/profiles", l->folder);
-    assert_int_equal(mkdir(path, 0777), 0);
-    snprintf(l->site_path, sizeof l->site_path, "%s/site.yaml", l->folder);
-    snprintf(l->world_path, sizeof l->world_path, "%s/world.yaml", l->folder);
+    little_begin(l);
     write_text(
         l->folder, "profiles/box.yaml",
         "profile: box\norder-codes: [BX]\nidentity: {order-code: {modbus-object: 1}, serial: {modbus-object: "

@@ -33,8 +33,13 @@ enum eb_status statement_ask(void *context, const struct eb_job_device *target, 
     line[size] = '\0';
     line[strcspn(line, "\r\n")] = '\0';
     const char *from = line + strspn(line, " \t");
-    if (from[0] == '\0' || !eb_text_copy(text, EB_NAME_BYTES, from))
+    size_t length = strlen(from);
+    while (length > 0 && from[length - 1] == ' ')
+        length--;
+    if (length == 0 || length >= EB_NAME_BYTES)
         return EB_NO_ANSWER;
+    eb_text_copy_foreign(text, EB_NAME_BYTES, (const uint8_t *)from,
+                         length); /* a key pressed by accident is no text */
     return EB_OK;
 }
 
