@@ -131,6 +131,24 @@ static void another_revision(void **state)
     little_remove(&l);
 }
 
+/* What is of the PLC alone is not done to it in the name of a module. */
+static void a_module_has_no_address_of_its_own(void **state)
+{
+    (void)state;
+    struct little l;
+    const struct rack rack = {NULL, NULL, NULL};
+    make(&l, &rack);
+    replace_in(&l, "world.yaml", "    order-code: PLC\n",
+               "    order-code: PLC\n    speaks: [modbus, tftp, dcp]\n    station-name: head\n");
+    replace_in(&l, "profiles/io.yaml", "profile: io\n", "profile: io\nblink: dcp\n");
+    expect_einbau(&l, 2, "io-2 is a module in the rack of plc", "set io-2 name=foo --yes");
+    expect_einbau(&l, 2, "io-2 is a module in the rack of plc", "set io-2 address=192.0.2.77 --yes");
+    struct outcome o = einbau_run(&l, "blink io-2 --for 1");
+    assert_int_not_equal(o.status, 0);
+    outcome_free(&o);
+    little_remove(&l);
+}
+
 static void a_rack_without_power(void **state)
 {
     (void)state;
@@ -219,6 +237,7 @@ int main(void)
         cmocka_unit_test(one_module_alone),
         cmocka_unit_test(a_module_that_fails),
         cmocka_unit_test(another_revision),
+        cmocka_unit_test(a_module_has_no_address_of_its_own),
         cmocka_unit_test(a_rack_without_power),
         cmocka_unit_test(wrong_slots_are_refused),
         cmocka_unit_test(no_fault_makes_it_lie),

@@ -96,6 +96,9 @@ static int run(const struct options *options)
     struct eb_blink blink = {.by = NULL};
     if (who.profile != NULL)
         blink = who.profile->blink;
+    /* By DCP or EtherNet/IP it would be the device that holds the rack. */
+    if (who.target != NULL && who.target->device->slot != 0 && blink.by != &eb_access_modbus)
+        blink.by = NULL;
     if (who.profile != NULL && blink.by == NULL) {
         complain("%s: found no key 'blink' in the profile %s, expected how the device shows itself: dcp, "
                  "cip, {coil: ...} or {register: ...}. Compare the hardware address or serial number on its "

@@ -445,6 +445,13 @@ static int run(const struct options *options)
         complain("found nothing to set, expected name=..., address=..., mask=..., router=... or dhcp=off");
         return session_close(&s, EXIT_WRONG_CALL);
     }
+    const struct eb_job_device *target = work.who.target;
+    if (target != NULL && target->device->slot != 0) {
+        complain(
+            "%s is a module in the rack of %s: it has no name and no address of its own. Nothing was changed",
+            target->device->name, target->device->via->name);
+        return session_close(&s, EXIT_WRONG_CALL);
+    }
     return session_close(&s, set(&work, options));
 }
 
