@@ -12,7 +12,7 @@
 
 enum { PARTS_MAX = 64 };
 
-/* What the child tells. */
+/* The report of the child. */
 struct told {
     bool ok;
     size_t count;

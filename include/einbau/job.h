@@ -38,7 +38,7 @@ struct eb_job_config {
     void (*show)(void *context); /* about ten times a second while it works */
     void (*begins)(void *context, struct eb_run_config *config); /* before each run that writes */
     /* What a person says of an item (`key` as in eb_site_item_key), read at `where`; `afresh`: what was said
-     * before does not count.  EB_PENDING: is being asked.  EB_OK with `text`; else nobody says it. */
+     * before does not count.  EB_PENDING: is being asked.  EB_OK with `text`; else: no statement. */
     enum eb_status (*statement)(void *context, const struct eb_job_device *target, const char *key,
                                 const char *where, bool afresh, char text[EB_NAME_BYTES]);
     void *context;

@@ -206,9 +206,9 @@ static bool open_pair(struct served *served, struct pair *pair)
     int ends[2];
     if (socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0, ends) != 0)
         return false;
-    const struct sockaddr nobody = {.sa_family = AF_UNIX};
+    const struct sockaddr anonymous = {.sa_family = AF_UNIX};
     *pair = (struct pair){.fd = ends[0]};
-    return MHD_add_connection(served->daemon, ends[1], &nobody, sizeof nobody) == MHD_YES;
+    return MHD_add_connection(served->daemon, ends[1], &anonymous, sizeof anonymous) == MHD_YES;
 }
 
 static void stream(struct ebi_sim_device *d, struct ebi_sim_connection *c, const uint8_t *bytes, size_t size)

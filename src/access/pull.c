@@ -140,7 +140,8 @@ static bool receive(context *p, int handle, struct eb_datagram *d, uint8_t bytes
            received == 1;
 }
 
-/* Listens for the loader of a device that has not answered otherwise; while it is served, that tells more. */
+/* Listens for the loader of a device that has not answered otherwise; while it is served, the transfer itself
+ * shows it. */
 static void begin_reading(context *p, uint64_t now_us)
 {
     struct eb_bootp_config bootp = {.file = ""};

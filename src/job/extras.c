@@ -90,8 +90,8 @@ static void note_statements(struct eb_run *run)
         run->stated |= (uint64_t)is_stated(run, i) << i;
 }
 
-/* The version that runs is not the one that was sent: where only a person tells it, sending once more would
- * only ask once more. */
+/* The version that runs is not the one that was sent: where only a person can read it, sending once more
+ * would only ask once more. */
 static void ask_person(const struct eb_run *run, const struct eb_run_item *item, struct eb_error *error)
 {
     const struct eb_values *values = &item->component->version;

@@ -29,7 +29,7 @@ while True:
         frame, more, _, address = wire.recvmsg(65536, 256)
         if address[2] == OUTGOING or chance.uniform(0, 100) < float(lost):
             continue
-        # Between two interfaces of one kernel nobody fills in the checksum of UDP: none, as RFC 768 allows.
+        # Between two interfaces of one kernel the checksum of UDP is not filled in: none, as RFC 768 allows.
         not_filled_in = any(int.from_bytes(data[:4], sys.byteorder) & NOT_FILLED_IN for _, _, data in more)
         if not_filled_in and frame[12:14] == b"\x08\x00" and frame[23] == 17:
             at = 14 + 4 * (frame[14] & 15) + 6

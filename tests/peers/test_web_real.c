@@ -284,7 +284,7 @@ static void a_real_form_and_a_real_token(void **state)
     free(log);
 }
 
-/* What it refuses is told as it is, and nothing is written. */
+/* A refusal is reported as the device gave it, and nothing is written. */
 static void what_a_real_web_device_refuses(void **state)
 {
     (void)state;

@@ -172,7 +172,7 @@ static void wrong_profiles_are_refused(void **state)
     }
 }
 
-/* Each third frame with each fault: a device that is told to run it has all of the files. */
+/* Each third frame with each fault: a device that is reported to run it has all of the files. */
 static void no_fault_makes_it_lie(void **state)
 {
     (void)state;

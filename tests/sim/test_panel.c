@@ -229,7 +229,7 @@ static void one_that_was_left_in_its_loader(void **state)
     close_case(&c);
 }
 
-/* One case: what is told is compared with the flash; what is not confirmed is fitted once more. */
+/* One case: what is reported is compared with the flash; what is not confirmed is fitted once more. */
 static void strike(struct case_ *c, const struct eb_sim_fault *faults, size_t count, struct counts *n)
 {
     eb_sim_set_faults(c->sim, faults, count);
@@ -243,9 +243,9 @@ static void strike(struct case_ *c, const struct eb_sim_fault *faults, size_t co
         fail_msg("without a fault: %s", c->job->problem.text);
     if (run->identified && !run->in_loader && strcmp(run->running[0].version, "2.0") == 0 &&
         !holds(c, "panel-2.0.bin"))
-        fail_msg("frame %u, fault %d: 2.0 is told, and does not run", frame, kind);
+        fail_msg("frame %u, fault %d: 2.0 is reported, and does not run", frame, kind);
     if (run->outcome == EB_OUTCOME_IN_LOADER && eb_sim_mode_of(c->sim, "panel-1") != EB_SIM_LOADER)
-        fail_msg("frame %u, fault %d: its loader is told, and does not run", frame, kind);
+        fail_msg("frame %u, fault %d: its loader is reported, and does not run", frame, kind);
     n->cases++;
     n->confirmed += good;
     n->in_loader += run->outcome == EB_OUTCOME_IN_LOADER;
@@ -262,8 +262,9 @@ static void strike(struct case_ *c, const struct eb_sim_fault *faults, size_t co
 
 static void print_counts(const char *what, const struct counts *n)
 {
-    print_message("%s: %u cases: %u confirmed, %u told to be in the loader, %u as wanted at the second job\n",
-                  what, n->cases, n->confirmed, n->in_loader, n->later);
+    print_message(
+        "%s: %u cases: %u confirmed, %u reported to be in the loader, %u as wanted at the second job\n", what,
+        n->cases, n->confirmed, n->in_loader, n->later);
     assert_int_equal(n->later, n->cases);
     assert_true(n->confirmed * 10 >= n->cases * 8);
 }

@@ -336,7 +336,7 @@ struct counts {
     unsigned cases, confirmed, later;
 };
 
-/* One case: what is told is compared with the flash; what is not confirmed is fitted once more. */
+/* One case: what is reported is compared with the flash; what is not confirmed is fitted once more. */
 static void strike(struct case_ *c, const struct eb_sim_fault *faults, size_t count, struct counts *n)
 {
     eb_sim_set_faults(c->sim, faults, count);
@@ -350,7 +350,7 @@ static void strike(struct case_ *c, const struct eb_sim_fault *faults, size_t co
         fail_msg("without a fault: %s", c->job->problem.text);
     if (run->identified && !run->in_loader && strcmp(run->running[0].version, "2.0") == 0 &&
         !holds(c, "firmware", "fw-2.0.bin"))
-        fail_msg("frame %u, fault %d: 2.0 is told, and does not run", frame, kind);
+        fail_msg("frame %u, fault %d: 2.0 is reported, and does not run", frame, kind);
     if (!good && getenv("EINBAU_TEST_LOUD") != NULL)
         print_message("frame %u, fault %d: %s\n", frame, kind, c->job->problem.text);
     n->cases++;

@@ -87,7 +87,7 @@ static void the_site_states_a_revision(void **state)
     }
 }
 
-/* The version was read before; what it is afterwards nobody has said: that is no success. */
+/* The version was read before; what it is afterwards was not stated: that is no success. */
 static void without_a_terminal_nothing_new_is_stated(void **state)
 {
     (void)state;
