@@ -2,6 +2,7 @@
 
 #include <archive.h>
 #include <archive_entry.h>
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -56,6 +57,56 @@ static bool put_file(struct archive *a, const char *name, const char *path)
     }
     if (fd >= 0)
         close(fd);
+    return ok;
+}
+
+static bool put_folder(struct archive *a, const char *folder, struct dirent **list, int count,
+                       char files[EB_FILES_TEXT_BYTES], struct eb_problem *problem)
+{
+    struct eb_text names;
+    eb_text_init(&names, files, EB_FILES_TEXT_BYTES);
+    for (int i = 0; i < count; i++) {
+        char path[EB_PATH_BYTES + 256];
+        struct stat info;
+        snprintf(path, sizeof path, "%s/%s", folder, list[i]->d_name);
+        if (strcmp(list[i]->d_name, ".") == 0 || strcmp(list[i]->d_name, "..") == 0)
+            continue;
+        if (stat(path, &info) != 0 || !S_ISREG(info.st_mode) || list[i]->d_name[0] == '.' ||
+            names.size + strlen(list[i]->d_name) + 3 > EB_FILES_TEXT_BYTES) {
+            snprintf(problem->text, sizeof problem->text,
+                     "%.500s: found '%.200s' in it, expected only files that all go to the device", folder,
+                     list[i]->d_name);
+            return false;
+        }
+        eb_text_add(&names, names.size > 0 ? ", " : "");
+        eb_text_add(&names, list[i]->d_name);
+        if (!put_file(a, list[i]->d_name, path))
+            return failed(a, path, problem);
+    }
+    if (names.size == 0)
+        snprintf(problem->text, sizeof problem->text,
+                 "%.900s: found no file in it, expected those that go to the device", folder);
+    return names.size > 0;
+}
+
+bool eb_folder_pack(const char *folder, const char *path, char files[EB_FILES_TEXT_BYTES],
+                    struct eb_problem *problem)
+{
+    struct dirent **list = NULL;
+    int count = scandir(folder, &list, NULL, alphasort);
+    int fd = open(path, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+    struct archive *a = archive_write_new();
+    bool begun = count >= 0 && fd >= 0 && archive_write_set_format_zip(a) == ARCHIVE_OK &&
+                 archive_write_open_fd(a, fd) == ARCHIVE_OK;
+    bool ok = begun ? put_folder(a, folder, list, count, files, problem) : failed(a, path, problem);
+    if (ok && archive_write_close(a) != ARCHIVE_OK)
+        ok = failed(a, path, problem);
+    archive_write_free(a);
+    if (fd >= 0)
+        close(fd);
+    for (int i = 0; i < count; i++)
+        free(list[i]);
+    free(list);
     return ok;
 }
 

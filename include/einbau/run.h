@@ -73,7 +73,10 @@ struct eb_run_record {
 };
 
 enum { EB_RUN_TRIES = 3, EB_RUN_BUFFER_MIN_BYTES = EB_TFTP_BUFFER_MIN_BYTES };
-enum { EB_RUN_ITEMS_MAX = 12 }; /* three for each component: the way to a version may lead through others */
+enum {
+    EB_RUN_ITEMS_MAX = 16
+}; /* one for each component; where there are fewer, the way to a version may lead
+      through others */
 
 /* One image for one component; one behind another for the same component follows it.  The caller fills the
  * upper part; it is borrowed while the run lasts. */

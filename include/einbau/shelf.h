@@ -146,6 +146,11 @@ EB_NODISCARD bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, cons
 
 /* --- packages ------------------------------------------------------------------------------------ */
 
+/* Writes a zip archive of the files of a folder, in the order of their names: an image of several files.
+ * `files` gets the names, as in struct eb_manifest_image.  The file must not be there. */
+EB_NODISCARD bool eb_folder_pack(const char *folder, const char *path, char files[EB_FILES_TEXT_BYTES],
+                                 struct eb_problem *problem);
+
 /* Writes a package: its manifest, signed where `key_path` is not NULL, and the images, `paths` as in the
  * manifest. The file is there whole or not at all, and never written over. */
 EB_NODISCARD bool eb_package_write(const char *path, const struct eb_manifest *manifest,

@@ -103,6 +103,39 @@ static void it_is_one_image_on_the_shelf(void **state)
     little_remove(&l);
 }
 
+/* A folder, packed: the package goes on the shelf, and to the device. */
+static void a_folder_is_one_image(void **state)
+{
+    (void)state;
+    struct little l;
+    make(&l, "");
+    replace_in(&l, "world.yaml", "[boot.bin, app.bin, data.bin]", "[1-boot.bin, 2-app.bin, 3-data.bin]");
+    struct outcome o = shell(
+        "cd %s && mkdir box && mv boot.bin box/1-boot.bin && mv app.bin box/2-app.bin && mv data.bin "
+        "box/3-data.bin && " BIN_DIR "/einbau pack box/ --to box.einbau --component firmware --version 2.0 "
+        "--order-code BX --revisions 1 && unzip -p box.einbau "
+        "manifest.json && test -z \"$(ls | grep zip)\" && " BIN_DIR
+        "/einbau shelf add box.einbau --shelf shelf --profiles profiles",
+        l.folder);
+    if (o.status != 0 ||
+        strstr(o.out, "\"1-boot.bin\",\n        \"2-app.bin\",\n        \"3-data.bin\"") == NULL ||
+        strstr(o.out, "1 added") == NULL)
+        fail_msg("%d: %s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    expect_einbau(&l, 0, "1 confirmed", "fit --yes --shelf %s/shelf", l.folder);
+    o = shell("cd %s && mkdir box/more && " BIN_DIR
+              "/einbau pack box --to other.einbau --component firmware --version 2.0 "
+              "--order-code BX; mkdir empty; " BIN_DIR
+              "/einbau pack empty --to other.einbau --component firmware --version 2.0 "
+              "--order-code BX; ls",
+              l.folder);
+    if (strstr(o.err, "found 'more' in it") == NULL || strstr(o.err, "found no file in it") == NULL ||
+        strstr(o.out, "other") != NULL)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
+    little_remove(&l);
+}
+
 static void wrong_archives_are_refused(void **state)
 {
     (void)state;
@@ -219,9 +252,13 @@ static void no_fault_makes_it_lie(void **state)
 int main(void)
 {
     const struct CMUnitTest tests[] = {
-        cmocka_unit_test(all_files_go_to_the_device), cmocka_unit_test(it_is_one_image_on_the_shelf),
-        cmocka_unit_test(wrong_archives_are_refused), cmocka_unit_test(other_files_than_listed_are_refused),
-        cmocka_unit_test(wrong_profiles_are_refused), cmocka_unit_test(no_fault_makes_it_lie),
+        cmocka_unit_test(all_files_go_to_the_device),
+        cmocka_unit_test(it_is_one_image_on_the_shelf),
+        cmocka_unit_test(a_folder_is_one_image),
+        cmocka_unit_test(wrong_archives_are_refused),
+        cmocka_unit_test(other_files_than_listed_are_refused),
+        cmocka_unit_test(wrong_profiles_are_refused),
+        cmocka_unit_test(no_fault_makes_it_lie),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

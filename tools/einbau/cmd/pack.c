@@ -3,6 +3,8 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 /* What only this command is given. */
 static struct {
@@ -85,8 +87,30 @@ static bool read_whole(const char *path, char *to, size_t cap)
     return ok;
 }
 
+static bool is_folder(const char *path)
+{
+    struct stat info;
+    return stat(path, &info) == 0 && S_ISDIR(info.st_mode);
+}
+
+/* A folder becomes an archive of its files, which is one image: at `zip` for the time being. */
+static bool take_folder(const struct options *o, struct eb_manifest_image *image, char *zip, size_t cap)
+{
+    struct eb_problem problem;
+    char name[EB_FILE_BYTES - 4];
+    snprintf(name, sizeof name, "%s", o->names[0]);
+    for (size_t at = strlen(name); at > 1 && name[at - 1] == '/'; at--)
+        name[at - 1] = '\0';
+    snprintf(image->file, sizeof image->file, "%s.zip", file_name(name));
+    snprintf(zip, cap, "%s.%ld.zip", o->to, (long)getpid());
+    if (eb_folder_pack(o->names[0], zip, image->files, &problem))
+        return true;
+    complain("%s", problem.text);
+    return false;
+}
+
 /* The manifest of the one file that the options describe. */
-static bool from_options(const struct options *o, struct eb_manifest *m)
+static bool from_options(const struct options *o, struct eb_manifest *m, char *zip, size_t cap)
 {
     if (o->name_count != 1)
         return wrong_call("found several files, expected one, or --manifest FILE, which describes several");
@@ -95,6 +119,8 @@ static bool from_options(const struct options *o, struct eb_manifest *m)
         abort();
     m->count = 1;
     eb_text_copy(m->images[0].file, sizeof m->images[0].file, file_name(o->names[0]));
+    if (is_folder(o->names[0]) && !take_folder(o, &m->images[0], zip, cap))
+        return false;
     return facts_of(o, &m->images[0].facts) && copy("--maker", own.maker, m->maker, sizeof m->maker) &&
            copy("--product", own.product, m->product, sizeof m->product) &&
            copy("--released", own.released, m->released, sizeof m->released) &&
@@ -169,9 +195,13 @@ static int run(const struct options *options)
     struct eb_manifest manifest = {0};
     struct eb_problem problem;
     const char **paths = NULL;
-    bool ok = own.manifest != NULL ? from_manifest(&manifest) : from_options(options, &manifest);
+    char zip[EB_PATH_BYTES + 32] = "";
+    bool ok =
+        own.manifest != NULL ? from_manifest(&manifest) : from_options(options, &manifest, zip, sizeof zip);
     if (ok) {
-        paths = match(options, &manifest);
+        paths = zip[0] != '\0' ? calloc(1, sizeof *paths) : match(options, &manifest);
+        if (paths != NULL && zip[0] != '\0')
+            paths[0] = zip;
         ok = paths != NULL && measure(&manifest, paths);
     }
     if (ok && !eb_package_write(options->to, &manifest, paths, own.sign, &problem)) {
@@ -184,6 +214,8 @@ static int run(const struct options *options)
     else if (ok)
         printf("%s: %zu image%s, %s\n", options->to, manifest.count, manifest.count == 1 ? "" : "s",
                own.sign != NULL ? "signed" : "not signed");
+    if (zip[0] != '\0')
+        unlink(zip);
     free(paths);
     eb_manifest_free(&manifest);
     return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
@@ -220,14 +252,18 @@ static const struct option_row *const pack_options[] = {
 
 const struct command command_pack = {
     .name = "pack",
-    .arguments = "FILE...",
+    .arguments = "FILE...|FOLDER",
     .summary = "makes a package from images",
-    .help = "Makes a package (.einbau) of images with what is said of them, by the options for one image or "
-            "by a manifest for several; size and digest are filled in. docs/package.md describes it.\v"
-            "Examples:\n"
-            "  einbau pack k8.bin --to k8-1.3.einbau --component firmware \\\n"
-            "    --version 1.3 --order-code BL-K8-E --revisions 2..5 --sign workshop.key\n"
-            "  einbau pack fw.hex web.zip --manifest update.json --to update.einbau",
+    .help =
+        "Makes a package (.einbau) of images with what is said of them, by the options for one image or "
+        "by a manifest for several; size and digest are filled in. A folder is one image: its files all go "
+        "to "
+        "the device, in the order of their names. docs/package.md describes it.\v"
+        "Examples:\n"
+        "  einbau pack k8.bin --to k8-1.3.einbau --component firmware \\\n"
+        "    --version 1.3 --order-code BL-K8-E --revisions 2..5 --sign workshop.key\n"
+        "  einbau pack fw.hex web.zip --manifest update.json --to update.einbau\n"
+        "  einbau pack panel-2.0 --to panel.einbau --component firmware --version 2.0 --order-code HS-T07-W",
     .takes = SITE_OPTIONAL | NEEDS_NAMES,
     .options = pack_options,
     .run = run,
