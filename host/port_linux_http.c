@@ -45,7 +45,7 @@ static bool load(void)
     return true;
 }
 
-enum { EVENTS = 32, HEAD_BYTES_MAX = 1 << 16, UPLOAD_BUFFER_BYTES = 256 << 10, CERTIFICATE_BYTES = 1 << 14 };
+enum { EVENTS = 32, HEAD_BYTES_MAX = 1 << 16, UPLOAD_BUFFER_BYTES = 64 << 10, CERTIFICATE_BYTES = 1 << 14 };
 
 struct exchange {
     bool used, ended, refused, told;
