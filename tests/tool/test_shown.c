@@ -186,7 +186,8 @@ static void add_files(void)
         "/einbau shelf add downloads/* >/dev/null && "
         "cp images/bl-k8-e-firmware-1.24.bin k8.bin && cp downloads/regent-display-1.4.zip update.zip && "
         "cp images/qm-rc4-24d-firmware-4.1.9.bin old.bin && cp downloads/ga2-20260918.hex fw.hex && "
-        "zip -q web.zip images/sk-g3-firmware-5.0.bin && cp downloads/rc4-24k-4.2.1.s37 rc4-24k.bin",
+        "zip -q web.zip images/sk-g3-firmware-5.0.bin && cp downloads/rc4-24k-4.2.1.s37 rc4-24k.bin && "
+        "mkdir -p panel-2.0 && cp k8.bin panel-2.0/1-boot.bin && cp old.bin panel-2.0/2-program.bin",
         folder));
     write_text(folder, "build/demo/label", "Larch:fell 7\n");
     describe("rc4-24k.bin", "4.2.1", "QM-RC4-24K", "4..6");

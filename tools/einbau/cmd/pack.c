@@ -263,7 +263,8 @@ const struct command command_pack = {
         "  einbau pack k8.bin --to k8-1.3.einbau --component firmware \\\n"
         "    --version 1.3 --order-code BL-K8-E --revisions 2..5 --sign workshop.key\n"
         "  einbau pack fw.hex web.zip --manifest update.json --to update.einbau\n"
-        "  einbau pack panel-2.0 --to panel.einbau --component firmware --version 2.0 --order-code HS-T07-W",
+        "  einbau pack panel-2.0 --to panel.einbau --component firmware \\\n"
+        "    --version 2.0 --order-code HS-T07-W",
     .takes = SITE_OPTIONAL | NEEDS_NAMES,
     .options = pack_options,
     .run = run,
