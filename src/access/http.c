@@ -82,7 +82,7 @@ static void take_location(ebi_http *h, const char *text)
         h->to_page =
             strncmp(h->follow, way->page, size) == 0 && (h->follow[size] == '\0' || h->follow[size] == '?');
     }
-    /* what is wrong with it is told when it would be followed */
+    /* an error in it is reported when it would be followed */
     eb_text_copy(h->redirect, sizeof h->redirect,
                  kind == EB_HTTP_OTHER_HOST ? "the device sends us to another host; that is not followed"
                  : kind == EB_HTTP_TO_TLS   ? "the device sends us to https, and its profile says http"

@@ -225,10 +225,10 @@ static void notice_ip(context *p, const char *what, const uint8_t ip[4])
     notice(p, what, text, "");
 }
 
-/* Who answers to the address that is to be given: nobody should, but for the device itself. */
+/* Probes the address that is to be given: only the device itself may answer. */
 static void probe(context *p, uint64_t now_us)
 {
-    static const uint8_t nobody[4];
+    static const uint8_t no_address[4];
     const struct eb_port *port = p->contact->port;
     uint8_t bytes[EB_FRAME_MAX_BYTES];
     size_t size;
@@ -252,7 +252,7 @@ static void probe(context *p, uint64_t now_us)
         p->probed = true;
     } else if (now_us >= p->probe_us) {
         p->probe_us = now_us + PROBE_AGAIN_US;
-        eb_arp_ask(bytes, p->link.mac, nobody, p->bootp.config.ip);
+        eb_arp_ask(bytes, p->link.mac, no_address, p->bootp.config.ip);
         port->frame->send(port->self, p->frame_handle, bytes, EB_FRAME_MIN_BYTES);
     }
 }

@@ -489,7 +489,7 @@ void ebi_poll_sending(struct eb_run *run)
     /* Without the last acknowledgement nobody knows whether the device has it all: the confirm will tell. */
     bool perhaps_whole = status == EB_NO_ANSWER && run->contact.all_sent;
     if (status == EB_UNCONFIRMED &&
-        run->hand_count > 0) { /* nobody has done it; another try would only ask again */
+        run->hand_count > 0) { /* not done in time; another try would only ask again */
         run->by_hand = true;
         count_failure(run, &run->contact.error);
         ebi_begin_undo(run);

@@ -59,7 +59,7 @@ enum {
 void ebi_set_state(struct eb_run *run, enum ebi_state state);
 void ebi_set_rung(struct eb_run *run, enum eb_rung rung);
 void ebi_tell(struct eb_run *run);
-/* A step that a person does is due: it is told.  All that were due are seen to be done. */
+/* Reports a manual step that is due; and ends all that were due, as they are seen to be done. */
 void ebi_ask_hand(struct eb_run *run, const struct eb_step *step);
 void ebi_hands_done(struct eb_run *run);
 void ebi_pause_in(struct eb_run *run, enum ebi_state state, uint64_t us);

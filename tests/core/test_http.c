@@ -42,7 +42,7 @@ static void the_standards_logins(void **state)
                                       text, sizeof text));
         if (strstr(text, rows[i].expected) == NULL)
             fail_msg("row %zu: %s", i, text);
-        /* one byte too few is told */
+        /* one byte too few is an error */
         assert_false(eb_http_authorize(&c, rows[i].user, rows[i].password, "GET", rows[i].path, 1,
                                        rows[i].own, text, strlen(text)));
     }

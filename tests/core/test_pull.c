@@ -104,9 +104,9 @@ static void the_exchange_of_dhcp(void **state)
         if (told == 6)
             continue;
         static const uint8_t yours[4] = {192, 0, 2, 21};
-        static const uint8_t nobody[4] = {0};
+        static const uint8_t no_address[4] = {0};
         bool informed = rows[i].options != NULL && strcmp(rows[i].options, "53 1 8") == 0;
-        assert_memory_equal(b.answer + 16, informed ? nobody : yours, 4);
+        assert_memory_equal(b.answer + 16, informed ? no_address : yours, 4);
         assert_string_equal((const char *)b.answer + 108, "tafel.fw");
         const uint8_t *file = option(&b, 67, &length);
         assert_memory_equal(file, "tafel.fw", length);
