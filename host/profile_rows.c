@@ -252,6 +252,19 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
     ebi_yaml_map_end(&map);
 }
 
+/* What the device's lamp or screen shows then is part of what the person is told. */
+static void add_lamp(struct ebi_yaml_map *hand, struct eb_step *step)
+{
+    static const char between[] = "; then: ";
+    const char *lamp = ebi_yaml_string(hand, "lamp", false);
+    size_t size = lamp != NULL && step->hand != NULL ? strlen(step->hand) + strlen(lamp) + sizeof between : 0;
+    char *text = size > 0 ? ebi_yaml_keep(hand->yaml, size) : NULL;
+    if (text == NULL)
+        return;
+    snprintf(text, size, "%s%s%s", step->hand, between, lamp);
+    step->hand = text;
+}
+
 /* {by-hand: {do: ...}} without a register that tells whether it was done: what comes next shows it, or with
  * `ask` the person. */
 static bool by_hand(struct ebi_yaml_map *map, struct eb_step *step)
@@ -264,6 +277,7 @@ static bool by_hand(struct ebi_yaml_map *map, struct eb_step *step)
         return false;
     ebi_yaml_get(map, key, true);
     step->hand = ebi_yaml_string(&hand, "do", true);
+    add_lamp(&hand, step);
     step->kind = ebi_yaml_yes(&hand, "ask", false) ? EB_HAND_ASKED : EB_HAND_SEEN;
     step->time_ms =
         step->kind == EB_HAND_ASKED ? 1000 * (uint32_t)ebi_yaml_number(&hand, "within-s", 1, 3600, 600) : 0;
@@ -302,6 +316,8 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
     void *more = row->more_bytes > 0 ? ebi_yaml_keep(yaml, row->more_bytes) : NULL;
     step->more = more;
     read_fields(&fields, row->fields, row->count, more != NULL ? more : (void *)step);
+    if (step->hand != NULL)
+        add_lamp(&fields, step);
     ebi_yaml_map_end(&fields);
     ebi_yaml_map_end(&map);
 }

@@ -13,6 +13,8 @@ const char *eb_site_item_key(const struct eb_profile *profile, size_t item)
     static const char *const keys[] = {"maker", "product", "order-code", "hardware-revision", "serial"};
     size_t component;
     bool checksum;
+    if (item == eb_profile_items(profile))
+        return "hardware-address";
     if (eb_profile_item_component(item, &component, &checksum))
         return !checksum && component < profile->count ? profile->components[component].name : "";
     return item < sizeof keys / sizeof keys[0] ? keys[item] : "";
@@ -52,7 +54,7 @@ static void record(struct eb_job_device *target, size_t item)
 
 void ebi_job_record_statements(struct eb_job_device *target)
 {
-    for (size_t i = 0; i < eb_profile_items(target->device->profile) && target->job->recording; i++) {
+    for (size_t i = 0; i <= eb_profile_items(target->device->profile) && target->job->recording; i++) {
         if (target->statements[i].said)
             record(target, i);
     }
@@ -72,8 +74,10 @@ enum eb_status ebi_job_statement(void *context, size_t item, const char *where, 
     if (job->config.statement != NULL && !(s->declined && s->afresh == afresh))
         status = job->config.statement(job->config.context, target,
                                        eb_site_item_key(target->device->profile, item), where, afresh, text);
-    if (status == EB_PENDING)
-        return EB_PENDING;
+    uint8_t mac[EB_MAC_BYTES];
+    bool label = item == eb_profile_items(target->device->profile);
+    if (status == EB_PENDING || (status == EB_OK && label && !eb_mac_parse(text, mac)))
+        return EB_PENDING; /* no hardware address: the question comes again */
     bool by_user = status == EB_OK && text[0] != '\0';
     const char *site = !afresh ? of_site(target, item) : NULL;
     if (!by_user && (site == NULL || !eb_text_copy(text, EB_NAME_BYTES, site))) {

@@ -61,8 +61,8 @@ struct eb_target {
     const char *serial; /* the serial number it must have, or NULL */
 
     /* What a person says of an item of the profile, read at `where`; `afresh`: only what was said after the
-     * device was made to take up an image.  EB_PENDING: the person is being asked; else: no statement.  May
-     * be NULL. */
+     * device was made to take up an image.  The item behind the last is the hardware address.  EB_PENDING:
+     * the person is being asked; else: no statement.  May be NULL. */
     enum eb_status (*statement)(void *context, size_t item, const char *where, bool afresh,
                                 char text[EB_NAME_BYTES]);
     void *statement_context;

@@ -15,6 +15,7 @@ enum {
     LEASE_S = 600,
     AGAIN_US =
         10000000, /* an answer that was lost makes a loader ask once more: only later it tells something */
+    LOOK_US = 100000, /* between two looks whether the person has answered */
     MESSAGE_BYTES = 1024
 };
 
@@ -91,18 +92,11 @@ static enum eb_status open_all(context *p)
     const struct eb_pull_way way = way_of(p);
     struct eb_bootp_config bootp = {.file = p->operation.component->file_name, .lease_s = LEASE_S};
     struct eb_error error = {.status = EB_UNREACHABLE, .retry = EB_RETRY_NEVER, .where = "choosing a link"};
-    if (!target->has_mac) {
-        error.where = "looking for the loader";
-        eb_text_copy(error.text, sizeof error.text,
-                     "its hardware address is not known; the site needs 'mac'");
-        error.status = EB_BAD_CALL;
-        return end(p, &error);
-    }
     if (!ebi_link_to(c, &p->link)) {
         eb_text_copy(error.text, sizeof error.text, "no link of this laptop is in the device's subnet");
         return end(p, &error);
     }
-    memcpy(bootp.mac, target->mac, sizeof bootp.mac);
+    memcpy(bootp.mac, p->mac, sizeof bootp.mac);
     memcpy(bootp.ip, target->modbus.ip, sizeof bootp.ip);
     memcpy(bootp.server, p->link.addresses[0].ip, sizeof bootp.server);
     uint8_t prefix = target->prefix != 0 ? target->prefix : p->link.addresses[0].prefix;
@@ -140,6 +134,50 @@ static bool receive(context *p, int handle, struct eb_datagram *d, uint8_t bytes
            received == 1;
 }
 
+static void notice(context *p, const char *what, const char *which, const char *more)
+{
+    struct eb_text text;
+    eb_text_init(&text, p->contact->notice, sizeof p->contact->notice);
+    eb_text_add(&text, what);
+    eb_text_add(&text, which);
+    eb_text_add(&text, more);
+}
+
+static void know_mac(context *p, const uint8_t mac[EB_MAC_BYTES])
+{
+    p->has_mac = true;
+    p->asks = false;
+    memcpy(p->mac, mac, EB_MAC_BYTES);
+    memcpy(p->bootp.config.mac, mac, EB_MAC_BYTES);
+}
+
+/* A loader asks, and whose it is is not known: a person reads the label.  Its address is not shown: it would
+ * only be typed again. */
+static void ask_for_label(context *p, uint64_t now_us)
+{
+    const struct eb_target *target = p->contact->target;
+    char said[EB_NAME_BYTES];
+    uint8_t label[EB_MAC_BYTES];
+    enum eb_status status = EB_NO_ANSWER;
+    if (target->statement != NULL)
+        status = target->statement(target->statement_context, eb_profile_items(p->contact->profile),
+                                   "the label on the device", false, said);
+    p->ask_us = now_us + LOOK_US;
+    p->asks = status == EB_PENDING;
+    if (p->asks) {
+        notice(p, "a loader asks that the site does not know: type the address on the device's label", "",
+               "");
+        return;
+    }
+    char mac[EB_MAC_TEXT_BYTES];
+    eb_mac_text(p->bootp.stranger, mac);
+    notice(p, "a loader asks: ", mac, "; the site has no 'mac' that tells whose it is");
+    if (status == EB_OK && eb_mac_parse(said, label)) {
+        know_mac(p, label);
+        p->contact->notice[0] = '\0';
+    }
+}
+
 /* Listens for the loader of a device that has not answered otherwise; while it is served, the transfer itself
  * shows it. */
 static void begin_reading(context *p, uint64_t now_us)
@@ -149,9 +187,9 @@ static void begin_reading(context *p, uint64_t now_us)
     p->reading = p->busy = true;
     p->end_us = now_us;
     if (!ebi_values_silent(p->contact, &eb_access_pull) || p->bootp_handle != EB_NO_HANDLE ||
-        !p->contact->target->has_mac || !ebi_link_to(p->contact, &p->link))
+        (!p->has_mac && p->contact->target->statement == NULL) || !ebi_link_to(p->contact, &p->link))
         return;
-    memcpy(bootp.mac, p->contact->target->mac, sizeof bootp.mac);
+    memcpy(bootp.mac, p->mac, sizeof bootp.mac);
     eb_bootp_init(&p->bootp, &bootp);
     if (open_udp(p, EB_BOOTP_SERVER_PORT, false, &p->listen_handle) == EB_OK)
         p->end_us = now_us + way_of(p).look_ms * 1000ULL;
@@ -173,7 +211,13 @@ static enum eb_status poll_reading(context *p, uint64_t now_us)
            receive(p, p->listen_handle, &d, bytes))
         event = eb_bootp_receive(&p->bootp, d.bytes, d.size_bytes);
     bool asks = event != EB_BOOTP_NOTHING && event != EB_BOOTP_STRANGER;
-    if (!asks && now_us < p->end_us)
+    if (event == EB_BOOTP_STRANGER)
+        p->asks = !p->has_mac;
+    if (p->asks) {
+        ask_for_label(p, now_us);
+        asks = p->has_mac && memcmp(p->mac, p->bootp.stranger, EB_MAC_BYTES) == 0;
+    }
+    if (!asks && (p->asks || now_us < p->end_us))
         return EB_PENDING;
     close_udp(p, &p->listen_handle);
     p->reading = p->busy = false;
@@ -208,15 +252,6 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 /* --- what comes ------------------------------------------------------------------------------------------
  */
 
-static void notice(context *p, const char *what, const char *which, const char *more)
-{
-    struct eb_text text;
-    eb_text_init(&text, p->contact->notice, sizeof p->contact->notice);
-    eb_text_add(&text, what);
-    eb_text_add(&text, which);
-    eb_text_add(&text, more);
-}
-
 static void notice_ip(context *p, const char *what, const uint8_t ip[4])
 {
     char text[EB_ENDPOINT_TEXT_BYTES];
@@ -241,7 +276,9 @@ static void probe(context *p, uint64_t now_us)
             !eb_arp_read(&arp, frame.payload, frame.size) ||
             memcmp(arp.from_ip, p->bootp.config.ip, sizeof arp.from_ip) != 0)
             continue;
-        if (memcmp(arp.from_mac, p->bootp.config.mac, EB_MAC_BYTES) != 0) {
+        if (!p->has_mac) /* the device was identified at this address a moment ago */
+            know_mac(p, arp.from_mac);
+        if (memcmp(arp.from_mac, p->mac, EB_MAC_BYTES) != 0) {
             p->in_use = true;
             memcpy(p->other_mac, arp.from_mac, EB_MAC_BYTES);
         }
@@ -273,7 +310,8 @@ static void take_bootp(context *p, const uint8_t *bytes, size_t size, uint64_t n
         return;
     if (event == EB_BOOTP_STRANGER) {
         eb_mac_text(p->bootp.stranger, mac);
-        if (!p->asked)
+        p->asks = p->asks || (!p->has_mac && !p->probing);
+        if (p->has_mac && !p->asked)
             notice(p, "a loader asks: ", mac, ", which is not this device");
         return;
     }
@@ -323,6 +361,8 @@ static void take_all(context *p, uint64_t now_us)
         reads++;
     }
     p->more = reads == EBI_READS_AT_ONCE;
+    if (p->asks)
+        ask_for_label(p, now_us);
 }
 
 static void send_all(context *p, uint64_t now_us)
@@ -412,11 +452,12 @@ static uint64_t deadline_us(const void *self)
     if (!p->busy)
         return EB_NEVER;
     if (p->reading)
-        return p->end_us;
+        return p->asks ? p->ask_us : p->end_us;
     if (p->bootp_handle == EB_NO_HANDLE || p->more || p->stopped)
         return 0;
     uint64_t next_us = eb_tftp_serve_deadline_us(&p->serve);
     next_us = p->probing && p->probe_us < next_us ? p->probe_us : next_us;
+    next_us = p->asks && p->ask_us < next_us ? p->ask_us : next_us;
     return next_us < p->end_us ? next_us : p->end_us;
 }
 
@@ -441,6 +482,8 @@ static void init(void *self, struct eb_contact *contact)
     p->contact = contact;
     p->bootp_handle = p->request_handle = p->transfer_handle = p->frame_handle = EB_NO_HANDLE;
     p->listen_handle = EB_NO_HANDLE;
+    p->has_mac = contact->target->has_mac;
+    memcpy(p->mac, contact->target->mac, sizeof p->mac);
 }
 
 #define WAY(member) EBI_WAY(struct eb_pull_way, member)

@@ -14,6 +14,8 @@ struct case_ {
     char notices[2048], hands[2048];
     bool nobody; /* who would hear what is asked */
     unsigned asked;
+    const char *const *labels; /* what a person says, one after the other */
+    unsigned labels_asked;
 };
 
 struct counts {
@@ -36,6 +38,22 @@ static void on_event(void *context, const struct eb_run *run)
         eb_run_hand_done(&c->panel->fit);
 }
 
+/* The person at the device reads its label. */
+static enum eb_status read_label(void *context, const struct eb_job_device *target, const char *key,
+                                 const char *where, bool afresh, char text[EB_NAME_BYTES])
+{
+    struct case_ *c = context;
+    assert_string_equal(target->device->name, "panel-1");
+    assert_string_equal(key, "hardware-address");
+    assert_non_null(strstr(where, "label"));
+    assert_false(afresh);
+    const char *label = c->labels != NULL ? c->labels[c->labels_asked++] : NULL;
+    if (label == NULL)
+        return EB_NO_ANSWER;
+    snprintf(text, EB_NAME_BYTES, "%s", label);
+    return label[0] == '\0' ? EB_PENDING : EB_OK; /* still on the way */
+}
+
 static void begins(void *context, struct eb_run_config *config)
 {
     config->event = on_event;
@@ -54,6 +72,7 @@ static void open_world(struct case_ *c)
                                          .port = eb_sim_port(c->sim),
                                          .simulated = true,
                                          .begins = begins,
+                                         .statement = read_label,
                                          .context = c};
     c->job = eb_job_open(&config, &problem);
     if (c->job == NULL)
@@ -229,6 +248,46 @@ static void one_that_was_left_in_its_loader(void **state)
     close_case(&c);
 }
 
+/* Whose loader asks where the site does not say: as its program at its address, or as its label says. */
+static void one_whose_hardware_address_the_site_does_not_give(void **state)
+{
+    (void)state;
+    static const char spare[] =
+        "  spare:\n    wire: lan\n    mac: \"02:00:5e:07:00:c1\"\n    asks-for-address: dhcp\n"
+        "    speaks: []\n    starts: loader\n    components:\n      firmware: {capacity-kib: 8}\n";
+    static const struct {
+        const char *device, *labels[6];
+        unsigned labels_asked;
+        bool good;
+    } rows[] = {
+        {NULL, {NULL}, 0, true}, /* its program answers for its address */
+        {"    starts: loader\n", {"", "", "02:00:5E:07:03:88", NULL}, 3, true},
+        {"    starts: loader\n", {"?", "02:00:5e:07:03", "02-00-5e-07-03-88", NULL}, 3, true},
+        {"    starts: loader\n", {"02:00:5e:07:03:99", NULL}, 1, false}, /* another device's label */
+        {"    starts: loader\n", {NULL}, 1, false},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct case_ c;
+        const struct panel_options options = {.pulls = rows[i].device != NULL ? "service-switch: yes" : NULL,
+                                              .device = rows[i].device,
+                                              .others = spare};
+        memset(&c, 0, sizeof c);
+        panel_make(&c.l, &options);
+        replace_in(&c.l, "site.yaml", "    mac: \"02:00:5e:07:03:88\"\n", "");
+        open_world(&c);
+        c.labels = rows[i].labels;
+        c.panel->accepted = 1U << EB_RULE_HARDWARE_REVISION;
+        bool good = eb_job_fit(c.job, NULL);
+        if (good != rows[i].good || c.labels_asked != rows[i].labels_asked ||
+            !holds(&c, good ? "panel-2.0.bin" : "panel-1.0.bin"))
+            fail_msg("row %zu: %s, %u questions; %s; seen: %s", i, eb_outcome_word(c.panel->fit.outcome),
+                     c.labels_asked, c.panel->fit.error.text, c.notices);
+        size_t capacity;
+        assert_int_equal(eb_sim_flash(c.sim, "spare", "firmware", &capacity)[0], 0xFF);
+        close_case(&c);
+    }
+}
+
 /* One case: what is reported is compared with the flash; what is not confirmed is fitted once more. */
 static void strike(struct case_ *c, const struct eb_sim_fault *faults, size_t count, struct counts *n)
 {
@@ -302,6 +361,7 @@ int main(void)
         cmocka_unit_test(loaders_and_persons_of_every_manner),
         cmocka_unit_test(a_step_that_only_a_person_sees),
         cmocka_unit_test(one_that_was_left_in_its_loader),
+        cmocka_unit_test(one_whose_hardware_address_the_site_does_not_give),
         cmocka_unit_test(every_frame_with_every_fault),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

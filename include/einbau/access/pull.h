@@ -1,5 +1,8 @@
 /* A loader that pulls its image from the laptop: it asks for an address by BOOTP or DHCP, and then for the
- * file by TFTP.  What brings it into its loader is done by a person. */
+ * file by TFTP.  What brings it into its loader is done by a person.
+ *
+ * Its hardware address says whose loader asks.  Where the target has none, the program that has the device's
+ * address is asked for it (ARP) while it still runs; else a person reads it on the label. */
 #ifndef EINBAU_ACCESS_PULL_H
 #define EINBAU_ACCESS_PULL_H
 
@@ -26,9 +29,12 @@ struct eb_access_pull_context {
     int bootp_handle, request_handle, transfer_handle, frame_handle, listen_handle;
     bool reading; /* whether its loader asks, and nothing else */
     bool busy, stopped, probing, probed, asked, more;
+    bool has_mac; /* of the loader: as the site, its program at its address, or a person says */
+    bool asks;    /* a loader whose address is not known: bootp.stranger */
+    uint8_t mac[EB_MAC_BYTES];
     bool in_use; /* another device has the address: `other_mac` */
     uint8_t other_mac[EB_MAC_BYTES];
-    uint64_t begin_us, probe_us, end_us, best_bytes;
+    uint64_t begin_us, probe_us, ask_us, end_us, best_bytes;
     unsigned asked_after; /* how often its loader asked since it has all */
     uint64_t after_us;    /* when it last did */
     struct eb_link link;
