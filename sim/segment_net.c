@@ -5,6 +5,7 @@
  * (ether.c), here are UDP and the listening end of TCP (RFC 9293), which takes what comes in order and leaves
  * the rest to be sent again.  Checksums of what comes are not looked at: over a pair of virtual interfaces
  * the system leaves them out. */
+#include "einbau/bootp.h"
 #include "packet.h"
 #include "world.h"
 
@@ -428,21 +429,23 @@ static void take_datagram(struct ebi_sim_segment *g, struct ebi_sim_device *d, c
     udp_unbind(g, handle);
 }
 
-/* An IP packet that a device takes: for its address, for all, or for the group of DNS-SD. */
+/* An IP packet that a device takes: for its address, for all, or for the group of DNS-SD.  One without an
+ * address only takes what is about one. */
 static void take_packet(struct ebi_sim_segment *g, struct ebi_sim_device *d, const struct eb_frame *frame)
 {
     static const uint8_t dns_sd[4] = {224, 0, 0, 251};
     const uint8_t *ip = frame->payload;
     struct eb_udp udp;
     size_t head = frame->size < IPV4_HEAD_BYTES ? 0 : (size_t)(ip[0] & 15) * 4;
-    if (head < IPV4_HEAD_BYTES || frame->size < head || !ebi_sim_device_alive(d) || !ebi_sim_device_has_ip(d))
+    if (head < IPV4_HEAD_BYTES || frame->size < head || !ebi_sim_device_alive(d))
         return;
-    bool own = memcmp(ip + 16, d->set.ip, 4) == 0;
+    bool own = ebi_sim_device_has_ip(d) && memcmp(ip + 16, d->set.ip, 4) == 0;
     bool all = ebi_get32(ip + 16) == UINT32_MAX || memcmp(ip + 16, dns_sd, 4) == 0;
     if (!own && !all)
         return;
     if (eb_udp_read(&udp, ip, frame->size)) {
-        take_datagram(g, d, &udp);
+        if (ebi_sim_device_has_ip(d) || udp.to_port == EB_BOOTP_CLIENT_PORT)
+            take_datagram(g, d, &udp);
     } else if (ip[9] == IPV4_TCP && own) {
         size_t whole = ebi_get16(ip + 2) < frame->size ? ebi_get16(ip + 2) : frame->size;
         struct eb_endpoint peer;

@@ -181,9 +181,11 @@ void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
 void eb_sim_ask_person(struct eb_sim *sim, const char *device)
 {
     struct ebi_sim_device *d = ebi_sim_find(sim, device);
-    eb_sim_port(sim);
+    if (sim->segment == NULL)
+        eb_sim_port(sim);
     if (d == NULL)
         return;
     ebi_sim_loader_person(d);
-    ebi_sim_wake_later(sim->net, d);
+    if (sim->net != NULL)
+        ebi_sim_wake_later(sim->net, d);
 }

@@ -1,6 +1,6 @@
 /* Real Ethernet between two network namespaces: the laptop's end is Linux, the other end a whole segment of
  * simulated devices, or programs that nobody here wrote. */
-#include "support/support.h"
+#include "support/web.h"
 
 #include <jansson.h>
 #include <signal.h>
@@ -292,6 +292,34 @@ static void blinking_and_setting_over_a_real_link(void **state)
     free(remembered);
 }
 
+/* A panel at the other end of a cable, and a person there who does what the job asks for. */
+static void a_panel_pulls_its_image_over_the_cable(void **state)
+{
+    (void)state;
+    struct little l;
+    const struct panel_options options = {.person = "person: does-it, person-ms: 100"};
+    need_wire();
+    panel_make(&l, &options);
+    struct outcome o =
+        shell("cp -r %s/. %s && cd %s && mkfifo names && ip -n %s address add 192.0.2.200/24 dev plug",
+              l.folder, folder, folder, lap);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    little_remove(&l);
+    start_other("sh -c 'exec " BIN_DIR "/einbau-sim world.yaml --on socket --person <>names'", "ready");
+    o = shell("cd %s && export EINBAU_STATE=state EINBAU_LOCKS=locks && mkdir -m 700 locks && "
+              "{ ip netns exec %s " BIN_DIR
+              "/einbau fit --yes --json --site site.yaml >out 2>events & job=$!; "
+              "for step in SERVICE RUN; do for i in $(seq 200); do grep -q $step events && break; sleep 0.1; "
+              "done; echo panel-1 >names; done; wait $job; status=$?; cat events out; exit $status; }",
+              folder, lap);
+    if (o.status != 0)
+        fail_msg("%s%s", o.out, o.err);
+    expect_in(o.out, "\"outcome\": \"confirmed\"");
+    expect_in(o.out, "manual-step");
+    outcome_free(&o);
+}
+
 static void found_devices_are_entered_into_the_site(void **state)
 {
     (void)state;
@@ -561,6 +589,7 @@ int main(int argc, char **argv)
         TEST(links_probes_and_adds_addresses),
         TEST(blinking_and_setting_over_a_real_link),
         TEST(found_devices_are_entered_into_the_site),
+        TEST(a_panel_pulls_its_image_over_the_cable),
         TEST(without_a_right_it_says_how_to_give_it),
         TEST(a_cable_without_carrier_is_told),
         TEST(scapy_reads_and_sets_a_device),

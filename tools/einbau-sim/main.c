@@ -8,14 +8,15 @@
 #include <stdbool.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/epoll.h>
 #include <sys/signalfd.h>
 #include <unistd.h>
 
-enum { KEY_STATE = 0x100, KEY_WRITE_SITE, KEY_ON, KEY_WIRE, KEY_VHCI, EXIT_WRONG = 2 };
+enum { KEY_STATE = 0x100, KEY_WRITE_SITE, KEY_ON, KEY_WIRE, KEY_VHCI, KEY_PERSON, EXIT_WRONG = 2 };
 
 struct arguments {
     const char *world, *state, *write_site, *on, *wire;
-    bool vhci;
+    bool vhci, person;
 };
 
 static error_t parse(int key, char *argument, struct argp_state *state)
@@ -37,6 +38,9 @@ static error_t parse(int key, char *argument, struct argp_state *state)
     case KEY_WIRE:
         a->wire = argument;
         break;
+    case KEY_PERSON:
+        a->person = true;
+        break;
     case ARGP_KEY_ARG:
         if (a->world != NULL)
             argp_error(state, "found a second world '%s', expected one", argument);
@@ -50,6 +54,9 @@ static error_t parse(int key, char *argument, struct argp_state *state)
                               "addresses are not known otherwise");
         if (a->write_site != NULL && a->on != NULL)
             argp_error(state, "found --write-site and --on, expected one of them");
+        if (a->person && a->on == NULL)
+            argp_error(state, "found --person without --on INTERFACE: only a segment has devices that wait "
+                              "for a person");
         break;
     default:
         return ARGP_ERR_UNKNOWN;
@@ -68,6 +75,8 @@ static const struct argp_option options[] = {
      "be the whole segment at the other end of this Ethernet interface, each device with its own addresses",
      0},
     {"wire", KEY_WIRE, "NAME", 0, "with --on: the wire of the world whose devices it is; else the first", 0},
+    {"person", KEY_PERSON, NULL, 0,
+     "with --on: a line on standard input names a device, and the person there does what is due next", 0},
     {0},
 };
 
@@ -93,15 +102,45 @@ static int complain(const struct eb_problem *problem)
     return EXIT_WRONG;
 }
 
+/* Lets the person at the named device do what is due next; false: there are no more names. */
+static bool take_name(struct eb_sim *sim)
+{
+    char line[256];
+    ssize_t size = read(STDIN_FILENO, line, sizeof line - 1);
+    if (size <= 0)
+        return false;
+    line[size] = '\0';
+    for (char *rest = line, *name; (name = strsep(&rest, "\n")) != NULL;) {
+        if (name[0] != '\0')
+            eb_sim_ask_person(sim, name);
+    }
+    return true;
+}
+
 static int serve_segment(struct eb_sim *sim, const struct arguments *a, int stop_fd)
 {
     struct eb_problem problem = {""};
+    struct epoll_event event = {.events = EPOLLIN, .data.fd = stop_fd};
     if (!eb_sim_join(sim, a->on, a->wire, &problem))
         return complain(&problem);
+    int either = epoll_create1(EPOLL_CLOEXEC);
+    epoll_ctl(either, EPOLL_CTL_ADD, stop_fd, &event);
+    event.data.fd = STDIN_FILENO;
+    if (a->person && epoll_ctl(either, EPOLL_CTL_ADD, STDIN_FILENO, &event) != 0)
+        fputs("einbau-sim: standard input cannot be waited for: --person needs a pipe or a terminal\n",
+              stderr);
     printf("ready: on %s\n", a->on);
     fflush(stdout);
-    return eb_sim_serve_segment(sim, stop_fd, &problem) && eb_sim_save(sim, &problem) ? 0
-                                                                                      : complain(&problem);
+    bool ok;
+    for (;;) {
+        ok = eb_sim_serve_segment(sim, either, &problem);
+        if (!ok || epoll_wait(either, &event, 1, 0) != 1 || event.data.fd == stop_fd)
+            break;
+        if (!take_name(sim))
+            epoll_ctl(either, EPOLL_CTL_DEL, STDIN_FILENO, NULL);
+    }
+    close(either);
+    return ok && eb_sim_save(sim, &problem) ? 0 : complain(&problem);
 }
 
 static int serve(struct eb_sim *sim, const struct arguments *a, int stop_fd)
