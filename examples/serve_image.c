@@ -23,6 +23,17 @@ static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t
     return fread(to, 1, size, file) == size ? EB_OK : EB_IO;
 }
 
+/* What a wait has found: which of the two sockets has something. */
+struct seen {
+    struct eb_waiter waiter;
+    bool came;
+};
+
+static void on_ready(struct eb_waiter *waiter)
+{
+    ((struct seen *)waiter)->came = true;
+}
+
 static bool runs(const struct eb_tftp_serve *serve)
 {
     return serve->state != EB_TFTP_SERVE_DONE && serve->state != EB_TFTP_SERVE_FAILED;
@@ -40,54 +51,71 @@ static void send_all(const struct eb_port *port, int socket, struct eb_tftp_serv
     } while (given > 0 && sent == given);
 }
 
-/* Takes what came to one of the two sockets: requests come to the first, a transfer has one of its own. */
-static void receive_all(const struct eb_port *port, int socket, int *transfer, struct eb_tftp_serve *serve)
+/* One server: requests come to the first of its two sockets, a transfer has one of its own. */
+struct server {
+    const struct eb_port *port;
+    struct eb_tftp_serve *serve;
+    struct seen asked, answered;
+    int requests, transfer;
+};
+
+static enum eb_status open_transfer(struct server *s)
+{
+    if (s->transfer != EB_NO_HANDLE)
+        s->port->udp->close(s->port->self, s->transfer);
+    s->transfer = EB_NO_HANDLE;
+    return s->port->udp->open(s->port->self, &s->answered.waiter, NULL, &s->transfer);
+}
+
+static enum eb_status receive_from(struct server *s, struct seen *seen)
 {
     uint8_t bytes[REQUESTS][REQUEST_BYTES];
     struct eb_datagram came[REQUESTS];
-    size_t received = REQUESTS;
-    while (received == REQUESTS) {
-        for (size_t i = 0; i < REQUESTS; i++)
-            came[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = REQUEST_BYTES};
-        if (port->udp->receive(port->self, socket, came, REQUESTS, &received) != EB_OK)
-            return;
-        for (size_t i = 0; i < received; i++) {
-            uint64_t now_us = eb_port_now_us(port);
-            if (socket == *transfer) {
-                eb_tftp_serve_receive(serve, &came[i].peer, came[i].bytes, came[i].size_bytes, now_us);
-            } else if (eb_tftp_serve_request(serve, &came[i].peer, came[i].bytes, came[i].size_bytes,
-                                             now_us)) {
-                if (*transfer != EB_NO_HANDLE)
-                    port->udp->close(port->self, *transfer);
-                if (port->udp->open(port->self, NULL, NULL, transfer) != EB_OK)
-                    *transfer = EB_NO_HANDLE;
-            }
-        }
+    size_t received = 0;
+    enum eb_status status = EB_OK;
+    for (size_t i = 0; i < REQUESTS; i++)
+        came[i] = (struct eb_datagram){.bytes = bytes[i], .size_bytes = REQUEST_BYTES};
+    s->port->udp->receive(s->port->self, seen == &s->asked ? s->requests : s->transfer, came, REQUESTS,
+                          &received);
+    seen->came = received == REQUESTS; /* then there may be more */
+    for (size_t i = 0; i < received && status == EB_OK; i++) {
+        const struct eb_datagram *d = &came[i];
+        uint64_t now_us = eb_port_now_us(s->port);
+        if (seen == &s->answered)
+            eb_tftp_serve_receive(s->serve, &d->peer, d->bytes, d->size_bytes, now_us);
+        else if (eb_tftp_serve_request(s->serve, &d->peer, d->bytes, d->size_bytes, now_us))
+            status = open_transfer(s);
     }
+    return status;
 }
 
 static enum eb_status serve_one(const struct eb_port *port, uint16_t at, struct eb_tftp_serve *serve)
 {
     const struct eb_udp_options here = {.local_port = at};
-    int requests;
-    int transfer = EB_NO_HANDLE;
-    enum eb_status status = port->udp->open(port->self, NULL, &here, &requests);
+    struct server s = {.port = port,
+                       .serve = serve,
+                       .asked = {.waiter.ready = on_ready},
+                       .answered = {.waiter.ready = on_ready},
+                       .transfer = EB_NO_HANDLE};
+    enum eb_status status = port->udp->open(port->self, &s.asked.waiter, &here, &s.requests);
     if (status != EB_OK)
         return status;
     puts("ready");
     fflush(stdout);
-    while (runs(serve)) {
-        send_all(port, transfer != EB_NO_HANDLE ? transfer : requests, serve);
-        eb_port_wait(port, eb_tftp_serve_deadline_us(serve));
-        receive_all(port, requests, &transfer, serve);
-        if (transfer != EB_NO_HANDLE)
-            receive_all(port, transfer, &transfer, serve);
+    while (runs(serve) && status == EB_OK) {
+        send_all(port, s.transfer != EB_NO_HANDLE ? s.transfer : s.requests, serve);
+        if (!s.asked.came && !s.answered.came)
+            eb_port_wait(port, eb_tftp_serve_deadline_us(serve));
+        if (s.asked.came)
+            status = receive_from(&s, &s.asked);
+        if (s.answered.came && status == EB_OK)
+            status = receive_from(&s, &s.answered);
         eb_tftp_serve_tick(serve, eb_port_now_us(port));
     }
-    if (transfer != EB_NO_HANDLE)
-        port->udp->close(port->self, transfer);
-    port->udp->close(port->self, requests);
-    return serve->state == EB_TFTP_SERVE_DONE ? EB_OK : serve->error.status;
+    if (s.transfer != EB_NO_HANDLE)
+        port->udp->close(port->self, s.transfer);
+    port->udp->close(port->self, s.requests);
+    return status != EB_OK ? status : serve->state == EB_TFTP_SERVE_DONE ? EB_OK : serve->error.status;
 }
 
 int main(int argc, char **argv)
