@@ -2,6 +2,8 @@
  *
  *   push_image 192.0.2.10 69 regent.bin regent.fw 1428 16
  *
+ * 0 for the two sizes: what the path carries, and what suits its round trip.
+ *
  * Shows the engine on its own: it does no input or output, the loop below carries its datagrams. */
 #include <einbau/host.h>
 
@@ -21,17 +23,14 @@ static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t
 }
 
 /* Sends all that the engine wants to send now. */
-static void send_all(const struct eb_port *port, int socket, struct eb_tftp_put *put)
+/* One burst; whether there is more that can go out now. */
+static bool send_burst(const struct eb_port *port, int socket, struct eb_tftp_put *put)
 {
     struct eb_datagram burst[EB_BURST_MAX];
-    size_t given;
-    size_t sent = 0;
-    while ((given = eb_tftp_put_give(put, burst, EB_BURST_MAX, eb_port_now_us(port))) > 0) {
-        sent = port->udp->send(port->self, socket, burst, given);
-        eb_tftp_put_taken(put, sent, eb_port_now_us(port));
-        if (sent < given)
-            return; /* no room now: wait says when there is */
-    }
+    size_t given = eb_tftp_put_give(put, burst, EB_BURST_MAX, eb_port_now_us(port));
+    size_t sent = given > 0 ? port->udp->send(port->self, socket, burst, given) : 0;
+    eb_tftp_put_taken(put, sent, eb_port_now_us(port));
+    return given > 0 && sent == given;
 }
 
 static void receive_all(const struct eb_port *port, int socket, struct eb_tftp_put *put)
@@ -61,12 +60,12 @@ static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_
     if (status != EB_OK)
         return status;
     while (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING) {
-        send_all(port, socket, put);
-        eb_port_wait(port, eb_tftp_put_deadline_us(put));
+        bool more = send_burst(port, socket, put);
+        eb_port_wait(port, more ? 0 : eb_tftp_put_deadline_us(put)); /* an answer may have come meanwhile */
         receive_all(port, socket, put);
         eb_tftp_put_tick(put, eb_port_now_us(port));
     }
-    send_all(port, socket, put); /* the farewell of a transfer that failed */
+    send_burst(port, socket, put); /* the farewell of a transfer that failed */
     port->udp->close(port->self, socket);
     return put->state == EB_TFTP_DONE ? EB_OK : put->error.status;
 }
@@ -86,12 +85,21 @@ int main(int argc, char **argv)
         perror(argv[3]);
         return 2;
     }
+    uint16_t blksize = (uint16_t)strtoul(argv[5], NULL, 10);
+    uint16_t windowsize = (uint16_t)strtoul(argv[6], NULL, 10);
+    const struct eb_source source = {file, (uint64_t)ftell(file), read_file};
+    uint32_t mtu = port->udp->mtu_bytes(port->self, &server);
+    if (blksize == 0)
+        blksize = (uint16_t)(mtu - EB_TFTP_OVERHEAD_BYTES < EB_TFTP_BLKSIZE_MAX ? mtu - EB_TFTP_OVERHEAD_BYTES
+                                                                                : EB_TFTP_BLKSIZE_MAX);
+    if (windowsize == 0)
+        windowsize = eb_tftp_window(blksize, 0, source.size_bytes, 0);
     const struct eb_tftp_put_config config = {
         .server = server,
         .file_name = argv[4],
-        .source = {file, (uint64_t)ftell(file), read_file},
-        .blksize = (uint16_t)strtoul(argv[5], NULL, 10),
-        .windowsize = (uint16_t)strtoul(argv[6], NULL, 10),
+        .source = source,
+        .blksize = blksize,
+        .windowsize = windowsize,
         .tsize = true,
         .patience_us = 20000000,
         .buffer = buffer,

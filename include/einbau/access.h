@@ -96,8 +96,9 @@ struct eb_contact {
     uint64_t patience_us;     /* for one exchange over IP, connecting included */
     uint8_t *buffer;          /* for sending */
     size_t buffer_bytes;
-    bool first_is_enough; /* an item that has a text needs no further source */
-    bool interrupted;     /* an earlier job may have left a transfer under way */
+    bool first_is_enough;   /* an item that has a text needs no further source */
+    bool interrupted;       /* an earlier job may have left a transfer under way */
+    uint32_t round_trip_us; /* the shortest that was seen, 0: none was */
 
     struct eb_error error;            /* of the operation that ended last */
     bool connected;                   /* since the look began something came from the device */

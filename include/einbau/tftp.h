@@ -36,9 +36,10 @@ struct eb_tftp_put_config {
     uint8_t timeout_s;    /* wanted (RFC 2349), 0: not asked for */
     bool tsize;           /* whether to announce the size (RFC 2349) */
     bool rollover_to_one; /* after block 65535 comes 1 instead of 0: some devices count so */
-    uint64_t patience_us; /* silence after which the transfer has failed */
-    uint8_t *buffer;      /* for blocks on their way out, at least blksize + 4 and EB_TFTP_BUFFER_MIN_BYTES */
-    size_t buffer_bytes;  /* the burst given at once is what fits */
+    uint32_t round_trip_us; /* to the device, as far as it is known, else 0 */
+    uint64_t patience_us;   /* silence after which the transfer has failed */
+    uint8_t *buffer;     /* for blocks on their way out, at least blksize + 4 and EB_TFTP_BUFFER_MIN_BYTES */
+    size_t buffer_bytes; /* the burst given at once is what fits */
 };
 
 /* Where the transfer stands.  RFC 1350 section 2, RFC 2347.
@@ -68,12 +69,13 @@ struct eb_tftp_put {
     struct eb_endpoint stranger; /* is owed an error 5 while `stranger_waits` */
     bool stranger_waits;
     uint8_t stranger_code;
-    bool plain;        /* asking without options */
-    bool asked;        /* a request has gone out */
-    bool stopping;     /* asked for the end before the device has answered */
-    bool blocked;      /* the port had no room for what was given last */
-    bool nudged;       /* see wants_nudge in tftp_put.c */
-    bool window_clean; /* nothing of the current window was repeated */
+    bool plain;    /* asking without options */
+    bool asked;    /* a request has gone out */
+    bool stopping; /* asked for the end before the device has answered */
+    bool blocked;  /* the port had no room for what was given last */
+    bool nudged;   /* see wants_nudge in tftp_put.c */
+    bool fresh;    /* nothing of the current flight was sent before */
+    bool mute;     /* the device says nothing of gaps */
     uint8_t rollover_refusals, refused_oacks;
     char refused_option[80];
     bool owed;        /* a request, or the ERROR that ends it, is to be sent */
@@ -83,14 +85,28 @@ struct eb_tftp_put {
     uint64_t acked, next, high,
         last; /* block numbers without rollover: acknowledged, to send, sent so far, the file's last */
     uint64_t deadline_us, interval_us, progress_us;
-    uint64_t window_began_us; /* when its first block went out for the first time */
-    uint64_t slowest_us;      /* longest that a window took until it was acknowledged, 0: none was */
-    uint64_t pace_us;         /* between two blocks, 0: as fast as the port takes them */
-    uint64_t release_us;      /* when the next blocks may go out */
+    uint64_t flight_us, sent_us; /* when the first block behind `acked`, and the last one, went out */
+    uint64_t flight_last;        /* the last block that goes out before an acknowledgement is waited for */
+    uint32_t round_trip_us, spread_us; /* smoothed; 0: not measured yet */
+    uint32_t early_us;                 /* silence until the first flight's last block is repeated, or 0 */
+    uint64_t slowest_us;               /* longest time from a flight's last block to its acknowledgement */
+    uint32_t flight;                   /* how many blocks go out at most: the window in use */
+    uint32_t flight_most;              /* what the device was seen to take in at once, 0: no limit is known */
+    uint32_t gap_at, gap_spread;       /* how far a flight came at a gap: mean and deviation, in eighths */
+    uint32_t least_us;                 /* the shortest round trip */
+    uint32_t block_ns;                 /* from one block to the next, on the way or in the device */
+    uint32_t run, runs;                /* blocks since the last gap; between two gaps, mean, in eighths */
+    uint8_t gaps, same, clean;         /* how many; flights without one since then */
+    uint64_t pace_us;                  /* between two blocks, 0: as fast as the port takes them */
+    uint64_t release_us;               /* when the next blocks may go out */
     uint32_t tries;
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
     uint64_t loaded_from, loaded_to;     /* the ring holds the blocks from the one to before the other */
 };
+
+/* The window to ask for, in blocks: as long as 32 round trips at 1 Gbit/s, so that waiting for its
+ * acknowledgement costs 3 %; at most `most` (0: no limit), and no longer than the image. */
+uint16_t eb_tftp_window(uint16_t blksize, uint32_t round_trip_us, uint64_t size_bytes, uint16_t most);
 
 /* Begins a transfer.  EB_BAD_CALL where a value of `config` is outside of its range. */
 enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config,

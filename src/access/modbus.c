@@ -69,6 +69,8 @@ static enum eb_status exchange(context *m)
         if (!m->kept && !m->contact->watching && took_us > m->connect_us)
             m->connect_us = took_us;
         m->unanswered = 0;
+        if (m->contact->round_trip_us == 0 || took_us < m->contact->round_trip_us)
+            m->contact->round_trip_us = (uint32_t)(took_us < UINT32_MAX ? took_us + 1 : UINT32_MAX);
         m->contact->connected = true;
     }
     return m->modbus.state == EB_MODBUS_FAILED ? EB_PEER_ERROR : status;

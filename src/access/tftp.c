@@ -6,7 +6,8 @@
 enum {
     RECEIVE_BYTES = 600, /* an ACK has 4 bytes, an OACK or ERROR a short text */
     RECEIVE_BURST = 8,
-    BURSTS_AT_ONCE = EBI_READS_AT_ONCE / RECEIVE_BURST
+    BURSTS_AT_ONCE = EBI_READS_AT_ONCE / RECEIVE_BURST,
+    BURSTS_TO_SEND = 4 /* then what came is looked at: a device that lacks a block says so meanwhile */
 };
 
 typedef struct eb_access_tftp_context context;
@@ -57,15 +58,18 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     context *t = self;
     struct eb_contact *c = t->contact;
     const struct eb_tftp_way way = eb_tftp_way_of(c->profile);
+    uint16_t blksize = block_size(c, way.blksize);
     const struct eb_tftp_put_config put = {
         .server = c->target->tftp,
         .file_name = ebi_file_name(operation),
         .source = *operation->source,
-        .blksize = block_size(c, way.blksize),
-        .windowsize = way.windowsize != 0 ? way.windowsize : 1,
+        .blksize = blksize,
+        .windowsize =
+            eb_tftp_window(blksize, c->round_trip_us, operation->source->size_bytes, way.windowsize),
         .timeout_s = way.timeout_s,
         .tsize = way.tsize,
         .rollover_to_one = way.rollover_to == 1,
+        .round_trip_us = c->round_trip_us,
         .patience_us = c->profile->send_patience_ms * 1000ULL,
         .buffer = c->buffer,
         .buffer_bytes = c->buffer_bytes,
@@ -104,11 +108,13 @@ static void send_datagrams(context *t, uint64_t now_us)
     struct eb_datagram burst[EB_BURST_MAX];
     size_t given;
     size_t sent;
+    int bursts = 0;
     do {
         given = eb_tftp_put_give(&t->put, burst, EB_BURST_MAX, now_us);
         sent = given > 0 ? port->udp->send(port->self, t->handle, burst, given) : 0;
         eb_tftp_put_taken(&t->put, sent, now_us);
-    } while (given > 0 && sent == given);
+    } while (given > 0 && sent == given && ++bursts < BURSTS_TO_SEND);
+    t->more = t->more || (given > 0 && sent == given);
 }
 
 /* --- reading back ----------------------------------------------------------------------------------------
@@ -217,8 +223,7 @@ static void init(void *self, struct eb_contact *contact)
 #define WAY(member) EBI_WAY(struct eb_tftp_way, member)
 static const struct eb_field way_fields[] = {
     {"blksize", EB_FIELD_NUMBER, WAY(blksize), .least = EB_TFTP_BLKSIZE_MIN, .most = EB_TFTP_BLKSIZE_MAX},
-    {"windowsize", EB_FIELD_NUMBER, WAY(windowsize), .least = 1, .most = EB_TFTP_WINDOWSIZE_MAX,
-     .otherwise = 1},
+    {"windowsize", EB_FIELD_NUMBER, WAY(windowsize), .least = 1, .most = EB_TFTP_WINDOWSIZE_MAX},
     {"timeout-s", EB_FIELD_NUMBER, WAY(timeout_s), .least = 1, .most = 255},
     {"tsize", EB_FIELD_YES, WAY(tsize), .otherwise = true},
     {"rollover-to", EB_FIELD_NUMBER, WAY(rollover_to), .most = 1}};

@@ -5,19 +5,52 @@
 
 #include <string.h>
 
+/* How much goes out at once, and when it is repeated.
+ *
+ * A flight is what goes out before an acknowledgement is waited for: at most the window that was agreed.  Of
+ * a longer window less is used where more would be lost.  Then one block out of order ends the flight: the
+ * device acknowledges the last one in order at once (RFC 7440 section 4).
+ *
+ * A gap has one of two reasons.  Loss on the way strikes anywhere: flights are as long as is best for the
+ * length of runs without loss (L blocks) and of the round trip (r blocks).  A flight of U brings
+ * L (1 - exp(-U/L)) blocks in the time of U + r; that is most where exp(x) = 1 + x + r/L, with x = U/L.  A
+ * device that cannot take in more loses always at the same place: flights end before it; one that can take in
+ * very little gets its blocks with pauses in between.
+ *
+ * Only flights of which nothing was sent twice measure the round trip.  Silence is answered by one block, the
+ * last one of the flight: whatever the device lacks, it says so.  Only then more is repeated, little at
+ * first, for it may just be busy. */
 enum {
-    INTERVAL_FIRST_US = 1000000, /* as long as no other timeout was agreed, and no window was acknowledged */
-    INTERVAL_LEAST_US = 500000,
+    INTERVAL_FIRST_US = 1000000, /* as long as no other timeout was agreed, and nothing was measured */
+    INTERVAL_LEAST_US = 5000,
+    INTERVAL_LAST_US =
+        500000, /* from the second repetition of the last block on: a device may check the image */
+    EARLY_LEAST_US = 20000,    /* before anything was acknowledged, the last block of a flight alone */
     INTERVAL_MAX_US = 8000000, /* while sending; a request may wait as long as patience lasts */
-    SLOWEST_TIMES = 4,         /* patience with a window, measured by the slowest one before */
+    SAMPLE_MAX_US = 60000000,
 
-    /* A window that overruns what the device can take in is lost at its end, again and again.  So each loss
-     * makes the sender leave twice the pause between blocks, and each window without one takes a little off
-     * it. */
+    WINDOW_LEAST_BYTES = 96000, /* also as long as no round trip was seen */
+    WINDOW_BYTES_PER_US = 4000, /* 32 round trips at 125 bytes a microsecond */
+
+    FLIGHT_LEAST = 6,  /* blocks */
+    WINDOW_SHORT = 16, /* blocks: less of it is not used for the way's sake */
+    FLIGHT_NARROW = 3, /* a device that takes in fewer at once gets them with pauses */
+    LOSSY_MOST = 512,  /* blocks of a flight that is repeated as a whole where there were gaps before */
+    REPEAT_FIRST = 8,  /* blocks of the second repetition; four times as many in each one after it */
+    REPEAT_TRIES = 8,  /* then all */
+    GAPS_MEAN = 32,    /* over so many the mean is taken */
+    SAME_ENOUGH = 12,  /* gaps in a row at the same place, to tell the one reason from the other */
+    CLEAN_ENOUGH = 32, /* flights without a gap, then one that is longer is tried */
+    RUN_MAX = 1 << 24,
+    QUEUE_BYTES = 1 << 18, /* that a laptop has on their way out, and cannot call back */
+
+    /* Pauses for a device that takes in few blocks: each loss doubles them, or nearly so where the last one
+     * is long ago, and what goes well takes a little off. */
     PACE_FIRST_US = 40,
     PACE_MAX_US = 2000,
     PACE_EASE = 64,
-    PACE_BLOCKS = 4, /* go out together all the same: timers are no finer */
+    PACE_LONG_AGO = 512, /* blocks */
+    PACE_BLOCKS = 4,     /* go out together all the same: timers are no finer */
 
     REFUSED_OACKS = 4,      /* from one transfer id: it is no repetition any more */
     LAST_TRIES = 2,         /* repetitions of the last window before its acknowledgement counts as late */
@@ -53,17 +86,39 @@ static void fail_saying(struct eb_tftp_put *put, enum eb_status status, enum eb_
     eb_text_copy(put->error.text, sizeof put->error.text, text);
 }
 
+static uint32_t least(uint64_t a, uint64_t b)
+{
+    return (uint32_t)(a < b ? a : b);
+}
+
+static uint32_t most(uint32_t a, uint32_t b)
+{
+    return a > b ? a : b;
+}
+
 /* How long to wait for an acknowledgement before the first repetition. */
 static uint64_t first_interval(const struct eb_tftp_put *put)
 {
     if (put->config.timeout_s > 0)
         return put->config.timeout_s * 1000000ULL;
-    if (put->slowest_us == 0)
-        return INTERVAL_FIRST_US;
-    uint64_t times_us = SLOWEST_TIMES * put->slowest_us;
-    return times_us < INTERVAL_LEAST_US ? INTERVAL_LEAST_US
-           : times_us < INTERVAL_MAX_US ? times_us
-                                        : INTERVAL_MAX_US;
+    if (put->round_trip_us == 0)
+        return put->early_us != 0 ? put->early_us : INTERVAL_FIRST_US;
+    uint64_t spread_us =
+        4ULL * put->spread_us > put->round_trip_us ? 4ULL * put->spread_us : put->round_trip_us;
+    uint64_t flight = put->flight < put->last - put->acked ? put->flight : put->last - put->acked;
+    uint64_t queued_us = put->least_us + flight * put->block_ns / 1000; /* perhaps all of it is still here */
+    uint64_t us = put->round_trip_us + spread_us;
+    us = us > queued_us + INTERVAL_LEAST_US ? us : queued_us + INTERVAL_LEAST_US;
+    return us < INTERVAL_MAX_US ? us : INTERVAL_MAX_US;
+}
+
+uint16_t eb_tftp_window(uint16_t blksize, uint32_t round_trip_us, uint64_t size_bytes, uint16_t most_blocks)
+{
+    uint64_t bytes = (uint64_t)round_trip_us * WINDOW_BYTES_PER_US;
+    uint64_t blocks = (bytes < WINDOW_LEAST_BYTES ? WINDOW_LEAST_BYTES : bytes) / blksize + 1;
+    uint64_t end = most_blocks != 0 ? most_blocks : EB_TFTP_WINDOWSIZE_MAX;
+    end = size_bytes / blksize + 1 < end ? size_bytes / blksize + 1 : end;
+    return (uint16_t)(blocks < end ? blocks : end);
 }
 
 enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_put_config *config,
@@ -155,14 +210,24 @@ static uint64_t window_end(const struct eb_tftp_put *put)
     return end < put->last ? end : put->last;
 }
 
-/* The window was cut short at the rollover, so the device would acknowledge only when its own timer ends.  A
- * block that leaves one out makes it acknowledge the last one in order at once (RFC 7440 section 4);
- * whichever way it counts, this one is not the one that it waits for. */
+/* Where the flight ends: with the window, or earlier where less of it is used and the device can be asked. */
+static uint64_t flight_end(const struct eb_tftp_put *put)
+{
+    uint64_t end = window_end(put);
+    bool short_of_it = put->acked + put->flight + 2 <= end && !put->mute && put->pace_us == 0;
+    return put->tries > 0 && put->flight_last < end ? put->flight_last
+           : short_of_it                            ? put->acked + put->flight
+                                                    : end;
+}
+
+/* A flight that ends before its window, or before the rollover, would be acknowledged only when the device's
+ * own timer ends.  A block that leaves one out makes it acknowledge the last one in order at once (RFC 7440
+ * section 4); at the rollover: whichever way it counts, this one is not the one that it waits for. */
 static bool wants_nudge(const struct eb_tftp_put *put)
 {
-    return !put->nudged && put->windowsize > 1 && put->acked < ROLLOVER_BLOCK &&
-           put->next == ROLLOVER_BLOCK + 1 && put->acked + put->windowsize > ROLLOVER_BLOCK &&
-           put->last >= ROLLOVER_BLOCK + 2;
+    uint64_t end = flight_end(put);
+    return !put->nudged && put->next == end + 1 && end < put->acked + put->windowsize &&
+           end + 2 <= put->last && !(put->mute && end != ROLLOVER_BLOCK);
 }
 
 static size_t slots(const struct eb_tftp_put *put)
@@ -210,30 +275,30 @@ static bool paced(const struct eb_tftp_put *put, uint64_t now_us)
     return put->pace_us > 0 && now_us < put->release_us;
 }
 
-static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst)
+static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
 {
-    uint64_t block = ROLLOVER_BLOCK + 2;
-    uint8_t *at = put->config.buffer;
-    put->loaded_from = put->loaded_to = put->next; /* the ring is overwritten */
-    ebi_put16(at, TFTP_DATA);
-    ebi_put16(at + 2, wire_number(put, block));
-    if (put->config.source.read(put->config.source.self, (block - 1) * put->blksize, at + TFTP_HEAD_BYTES,
-                                block_bytes(put, block)) != EB_OK) {
-        fail(put, EB_IO, 0, TFTP_E_UNDEFINED);
-        put->error.where = "reading the image";
+    uint64_t block = put->next + 1;
+    if (slots(put) < 2)
+        put->loaded_from = put->loaded_to = put->next = block; /* the ring is overwritten */
+    bool loaded = load(put, block);
+    put->next = block - 1;
+    if (!loaded)
         return 0;
-    }
-    burst[0] = (struct eb_datagram){
-        .peer = put->peer, .bytes = at, .size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block)};
+    burst[0] = (struct eb_datagram){.peer = put->peer,
+                                    .bytes = slot_of(put, block),
+                                    .size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block)};
     put->given = GIVEN_NUDGE;
-    return 1;
+    burst[1] = burst[0];
+    return put->gaps > 0 && put->flight_most == 0 && max > 1
+               ? 2
+               : 1; /* where much is lost, one alone would be lost as well */
 }
 
 static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
 {
-    uint64_t end = window_end(put);
+    uint64_t end = flight_end(put);
     if (wants_nudge(put) && !paced(put, now_us))
-        return give_nudge(put, burst);
+        return give_nudge(put, burst, max);
     if (put->next > end || paced(put, now_us)) {
         load(put, put->next + put->windowsize - 1); /* while the device is busy with the last window */
         return 0;
@@ -298,6 +363,8 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
     }
     if (put->given == GIVEN_NUDGE) {
         put->nudged = true;
+        put->sent_us = now_us;
+        set_deadline(put, now_us);
     } else if (put->given == GIVEN_STRANGER) {
         put->stranger_waits = false;
     } else if (put->given == GIVEN_HEAD) {
@@ -307,10 +374,11 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
             set_deadline(put, now_us);
     } else if (put->given == GIVEN_DATA) {
         uint64_t new_next = put->next + count;
-        if (put->next == put->acked + 1 && put->high <= put->acked) {
-            put->window_began_us = now_us;
-            put->window_clean = true;
+        if (put->next == put->acked + 1) {
+            put->flight_us = now_us;
+            put->fresh = put->high <= put->acked;
         }
+        put->sent_us = now_us;
         if (put->high >= put->next)
             put->repeated += (new_next - 1 < put->high ? new_next - 1 : put->high) - put->next + 1;
         put->next = new_next;
@@ -334,6 +402,11 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->next = 1;
     put->last = put->config.source.size_bytes / put->blksize + 1;
     put->tries = 0;
+    put->flight = put->windowsize;
+    put->least_us = put->config.round_trip_us;
+    if (put->windowsize > 1 &&
+        now_us > put->progress_us) /* the answer to the request took no less than a round trip */
+        put->early_us = most(least(4 * (now_us - put->progress_us), INTERVAL_FIRST_US), EARLY_LEAST_US);
     put->interval_us = first_interval(put);
     put->progress_us = now_us;
     set_deadline(put, now_us);
@@ -425,10 +498,127 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
                          size - TFTP_HEAD_BYTES);
 }
 
+/* --- what an acknowledgement tells --- */
+
+/* RFC 6298 section 2, with a quarter for the mean as well: there is one sample for each flight only. */
+static void take_round_trip(struct eb_tftp_put *put, uint64_t us)
+{
+    uint32_t sample = most(least(us, SAMPLE_MAX_US), most(put->config.round_trip_us, 1));
+    uint32_t off = sample > put->round_trip_us ? sample - put->round_trip_us : put->round_trip_us - sample;
+    if (put->round_trip_us == 0) {
+        put->round_trip_us = sample;
+        put->spread_us = sample / 2;
+        return;
+    }
+    put->spread_us = (3 * put->spread_us + off) / 4;
+    put->round_trip_us = most((3 * put->round_trip_us + sample) / 4, 1);
+}
+
+/* A clean flight is acknowledged at its last block; a gap, when the block behind the missing one comes, whose
+ * time lies between those of the first and the last one. */
+static void measure(struct eb_tftp_put *put, uint64_t step, bool gap, uint64_t now_us)
+{
+    uint64_t sent = put->next - 1 - put->acked;
+    if (put->tries > 0 || sent == 0)
+        return;
+    if (!gap && put->fresh) {
+        uint64_t us = now_us - put->sent_us;
+        put->slowest_us = us > put->slowest_us ? us : put->slowest_us; /* it may write its flash meanwhile */
+        take_round_trip(put, us);
+        if (put->config.round_trip_us == 0)
+            put->least_us = put->least_us == 0 ? put->round_trip_us : least(us, put->least_us);
+    } else if (gap) {
+        uint64_t from_us = put->flight_us + (put->sent_us - put->flight_us) * (step + 1) / sent;
+        uint64_t us = now_us > from_us ? now_us - from_us : 0;
+        if (put->round_trip_us == 0 || us < 4ULL * put->round_trip_us) /* else the device's own timer told */
+            take_round_trip(put, us);
+    }
+    uint64_t took_us = now_us - put->flight_us;
+    put->least_us =
+        put->least_us == 0 || put->round_trip_us < put->least_us ? put->round_trip_us : put->least_us;
+    uint64_t ns = took_us > put->least_us ? (took_us - put->least_us) * 1000 / (step + (gap ? 2 : 0)) : 0;
+    put->block_ns = put->block_ns == 0 ? least(ns, RUN_MAX) : (3 * put->block_ns + least(ns, RUN_MAX)) / 4;
+}
+
+static uint64_t root(uint64_t square)
+{
+    uint64_t low = 0;
+    for (uint64_t bit = 1ULL << 31; bit > 0; bit >>= 1)
+        low += (low + bit) * (low + bit) <= square ? bit : 0;
+    return low;
+}
+
+/* How long a flight is best; see above.  Two more blocks are what asks for the acknowledgement. */
+static uint32_t best_flight(const struct eb_tftp_put *put)
+{
+    uint64_t run = put->runs / 8 + 1;
+    uint64_t trip = 2 + (put->block_ns > 0 ? put->least_us * 1000ULL / put->block_ns : 0);
+    uint64_t vain = trip + QUEUE_BYTES / put->blksize;
+    if (put->windowsize <= WINDOW_SHORT)
+        return put->windowsize;
+    uint64_t blocks = run;
+    if (vain * vain < 2 * trip * run) {
+        blocks = put->windowsize;
+    } else if (trip <= run) {
+        blocks = root(8 * run * trip / 5);
+    } else {
+        uint64_t more = run * 115;
+        for (uint64_t times = trip / run; times > 1; times /= 2)
+            more += run * 43;
+        blocks = more / 100;
+    }
+    return most(least(blocks, RUN_MAX), FLIGHT_LEAST);
+}
+
 static void slow_down(struct eb_tftp_put *put)
 {
-    uint64_t pace_us = put->pace_us == 0 ? PACE_FIRST_US : 2 * put->pace_us;
+    uint64_t pace_us = put->pace_us == 0          ? PACE_FIRST_US
+                       : put->run > PACE_LONG_AGO ? put->pace_us + put->pace_us / 4
+                                                  : 2 * put->pace_us;
     put->pace_us = pace_us < PACE_MAX_US ? pace_us : PACE_MAX_US;
+}
+
+/* The device has taken in `step` blocks of the flight, and then lacked one. */
+static void note_gap(struct eb_tftp_put *put, uint64_t step)
+{
+    uint32_t at = least(step, RUN_MAX) * 8;
+    uint32_t off = at > put->gap_at ? at - put->gap_at : put->gap_at - at;
+    put->run = least(put->run + step, RUN_MAX);
+    put->same = 4 * off <= put->gap_at ? (uint8_t)(put->same + (put->same < UINT8_MAX)) : 0;
+    put->gap_at = put->gaps == 0 ? at : (3 * put->gap_at + at) / 4;
+    put->gaps = (uint8_t)(put->gaps + (put->gaps < GAPS_MEAN));
+    put->runs = least(((put->gaps - 1ULL) * put->runs + 8ULL * put->run) / put->gaps, 8 * RUN_MAX);
+    bool overrun = put->same >= SAME_ENOUGH;
+    if (step < FLIGHT_NARROW && (overrun || (put->pace_us > 0 && put->same > 1))) {
+        slow_down(put);
+    } else if (overrun) {
+        put->flight_most = least(step, RUN_MAX);
+        put->flight = put->flight_most - put->flight_most / 4;
+    } else {
+        put->pace_us = put->pace_us / 4 * 3;
+        put->flight_most = 0;
+        put->flight = best_flight(put);
+    }
+    put->run = 0;
+    put->clean = 0;
+}
+
+static void note_clean(struct eb_tftp_put *put, uint64_t step)
+{
+    put->run = least(put->run + step, RUN_MAX);
+    put->runs = most(put->runs, 2 * put->run); /* a run as long as four is no accident */
+    put->pace_us -= (put->pace_us + PACE_EASE - 1) / PACE_EASE;
+    put->clean = (uint8_t)(put->clean + (put->clean < UINT8_MAX));
+    if (put->gaps == 0)
+        return;
+    if (put->flight_most == 0) {
+        put->flight = most(best_flight(put), put->flight);
+    } else if (put->clean >= CLEAN_ENOUGH) {
+        put->flight_most += put->flight_most / 8;
+        put->flight = put->flight_most - put->flight_most / 8;
+        put->clean = 0;
+    }
+    put->flight = least(put->flight, put->windowsize);
 }
 
 static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_us)
@@ -447,18 +637,17 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
     }
     if (step == 0 || step > put->high - put->acked)
         return; /* a repeated or an impossible one: only the timer repeats data */
-    bool gap = put->acked + step < put->high;
+    bool gap = put->acked + step + 1 < put->next;
+    measure(put, step, gap, now_us);
+    if (gap)
+        note_gap(put, step);
+    else
+        note_clean(put, step);
+    if (put->tries >= REPEAT_TRIES / 2 && put->gaps == 0 && put->round_trip_us > 0)
+        put->mute = true; /* what asks it for gaps has no effect */
     put->acked += step;
     put->progress_us = now_us;
-    /* A window of which something was repeated says nothing of how long one takes. */
-    if (!gap && put->window_clean && now_us - put->window_began_us > put->slowest_us)
-        put->slowest_us = now_us - put->window_began_us; /* a device may write its flash while it receives */
-    put->window_clean = put->window_clean && !gap;
     put->nudged = false;
-    if (gap)
-        slow_down(put);
-    else if (put->tries == 0)
-        put->pace_us -= (put->pace_us + PACE_EASE - 1) / PACE_EASE;
     put->interval_us = first_interval(put);
     put->tries = 0;
     put->acked_bytes = put->acked == put->last ? put->config.source.size_bytes : put->acked * put->blksize;
@@ -540,6 +729,35 @@ void eb_tftp_put_receive(struct eb_tftp_put *put, const struct eb_endpoint *from
     }
 }
 
+/* Nothing came in time. */
+static void repeat(struct eb_tftp_put *put)
+{
+    bool measured = put->round_trip_us > 0 && put->windowsize > 1 && !put->mute && put->high > put->acked;
+    bool lossy = put->gaps > 0 && put->next <= put->acked + 1 + LOSSY_MOST;
+    uint64_t slow_us = 2 * put->slowest_us < INTERVAL_MAX_US ? 2 * put->slowest_us : INTERVAL_MAX_US;
+    put->tries++;
+    put->next = put->acked + 1;
+    put->flight_last = UINT64_MAX;
+    put->fresh = false;
+    put->nudged = false;
+    if (put->pace_us > 0 && put->same > 1)
+        slow_down(put);
+    if (put->interval_us < slow_us / 2)
+        put->interval_us = slow_us / 2; /* it is doubled behind this */
+    bool early = put->early_us != 0 && put->round_trip_us == 0 && put->high > put->acked &&
+                 put->interval_us < INTERVAL_FIRST_US;
+    if (!measured && !early)
+        return;
+    if (early || put->tries == (lossy ? 2 : 1)) { /* the last one alone */
+        put->next = put->flight_last = put->high;
+        put->nudged = true;
+    } else if (lossy) {
+        put->flight_last = put->tries == 1 ? put->acked + put->flight : put->high;
+    } else if (put->tries < REPEAT_TRIES) {
+        put->flight_last = put->acked + ((uint64_t)REPEAT_FIRST << 2 * (put->tries - 1));
+    }
+}
+
 void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
 {
     if (now_us < put->deadline_us || put->state == EB_TFTP_DONE || put->state == EB_TFTP_FAILED)
@@ -562,20 +780,18 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
         put->plain = put->plain || ++put->tries >= TRIES_WITH_OPTIONS;
         most_us = put->config.patience_us;
     } else {
-        put->tries++;
-        put->next = put->acked + 1;
-        put->window_clean = false;
-        put->nudged = false;
-        slow_down(put);
+        repeat(put);
     }
     put->interval_us = put->interval_us * 2 < most_us ? put->interval_us * 2 : most_us;
+    if (put->state == EB_TFTP_SENDING && put->all_sent && put->interval_us < INTERVAL_LAST_US)
+        put->interval_us = INTERVAL_LAST_US;
     set_deadline(put, now_us);
 }
 
 uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put)
 {
     bool waits = put->state == EB_TFTP_SENDING && put->pace_us > 0 && !put->blocked &&
-                 (put->next <= window_end(put) || wants_nudge(put));
+                 (put->next <= flight_end(put) || wants_nudge(put));
     return waits && put->release_us < put->deadline_us ? put->release_us : put->deadline_us;
 }
 

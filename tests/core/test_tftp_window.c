@@ -241,30 +241,101 @@ static void slow_flash_is_not_answered_with_repeats(void **state)
     end(&r);
 }
 
-static void loss_makes_the_sender_slower_and_success_faster_again(void **state)
+/* Blocks in order of the next flight, and what comes behind it. */
+static unsigned flight_of(struct rig *r, unsigned *behind)
+{
+    unsigned first = (unsigned)r->put.acked + 1;
+    unsigned taken = (unsigned)take(r, NULL);
+    unsigned in_order = (unsigned)(r->put.next - first);
+    *behind = taken - in_order;
+    return in_order;
+}
+
+static void begin_long_window(struct rig *r)
+{
+    begin(r, 8000000, 1000, 64);
+    take(r, NULL);
+    pass(r, 300);
+    RECEIVE(r, &peer,
+            "\0\6blksize\0"
+            "1000\0windowsize\0"
+            "64\0");
+}
+
+/* A device that takes in twenty blocks at once: what it loses is always at the same place.  Soon no more than
+ * that goes out, with one block out of order that asks it; later a little more is tried again. */
+static void a_device_with_a_short_queue_gets_what_it_takes(void **state)
 {
     (void)state;
     struct rig r;
-    begin_window(&r);
-    ack(&r, 6); /* the device took in six blocks in a row, no more */
-    uint64_t from_us = r.now_us;
-    expect_blocks(&r, 7, 8);
-    uint64_t slow_us = r.now_us - from_us;
-    assert_in_range(slow_us, 100, 2000);
-    uint64_t pace_us = r.put.pace_us;
-    for (unsigned block = 14; block < 70; block += 8) {
-        ack(&r, block);
-        expect_blocks(&r, block + 1, 8);
+    unsigned behind;
+    unsigned longest = 0;
+    unsigned lost = 0;
+    begin_long_window(&r);
+    for (int i = 0; i < 260 && r.put.state == EB_TFTP_SENDING; i++) {
+        unsigned sent = flight_of(&r, &behind);
+        pass(&r, 2000);
+        ack(&r, (unsigned)r.put.acked + (sent < 20 ? sent : 20));
+        lost += i >= 130 && sent > 20;
+        longest = i >= 130 && sent > longest ? sent : longest;
+        if (i >= 130)
+            assert_int_equal(behind, 1);
     }
-    assert_in_range(r.put.pace_us, 1, pace_us - 1);
-    for (int i = 0; i < 40; i++) { /* loss without end does not slow it without end */
+    assert_in_range(longest, 15, 24);
+    assert_true(lost <= 8);
+    assert_int_equal(r.put.pace_us, 0);
+    end(&r);
+}
+
+/* One that takes in one block at a time gets pauses; without losses they shrink again. */
+static void a_device_that_takes_one_block_at_a_time_gets_pauses(void **state)
+{
+    (void)state;
+    struct rig r;
+    unsigned behind;
+    begin_long_window(&r);
+    for (int i = 0; i < 40; i++) {
+        flight_of(&r, &behind);
+        pass(&r, 2000);
         ack(&r, (unsigned)r.put.acked + 1);
-        from_us = r.now_us;
-        if (r.put.state != EB_TFTP_SENDING)
-            break;
-        take(&r, NULL);
-        assert_in_range(r.now_us - from_us, 0, 8 * 2000);
     }
+    uint64_t pace_us = r.put.pace_us;
+    assert_in_range(pace_us, 100, 2000);
+    uint64_t from_us = r.now_us;
+    unsigned sent = flight_of(&r, &behind);
+    assert_in_range(r.now_us - from_us, (sent - 4) * pace_us, sent * 2000);
+    for (int i = 0; i < 40; i++) {
+        ack(&r, (unsigned)(r.put.next - 1));
+        flight_of(&r, &behind);
+        pass(&r, 2000);
+    }
+    assert_in_range(r.put.pace_us, 0, pace_us * 2 / 3);
+    end(&r);
+}
+
+/* Loss that strikes anywhere slows nothing down: no pauses, and what is silent is asked within milliseconds.
+ */
+static void loss_on_the_way_makes_no_pauses(void **state)
+{
+    (void)state;
+    struct rig r;
+    unsigned behind;
+    uint32_t seed = 12345;
+    begin_long_window(&r);
+    for (int i = 0; i < 200 && r.put.state == EB_TFTP_SENDING; i++) {
+        unsigned sent = flight_of(&r, &behind);
+        seed = seed * 1664525 + 1013904223;
+        unsigned until = seed >> 25; /* 0 to 127 */
+        pass(&r, 2000);
+        if (until == 0 || until >= 120) { /* nothing comes back */
+            assert_in_range(eb_tftp_put_deadline_us(&r.put), r.now_us, r.now_us + 100000);
+            pass(&r, eb_tftp_put_deadline_us(&r.put) - r.now_us);
+            flight_of(&r, &behind);
+            until = 127;
+        }
+        ack(&r, (unsigned)r.put.acked + (until < sent ? until : sent));
+    }
+    assert_int_equal(r.put.pace_us, 0);
     end(&r);
 }
 
@@ -312,7 +383,9 @@ int main(void)
         cmocka_unit_test(repeated_acknowledgements_send_nothing),
         cmocka_unit_test(silence_repeats_the_window_with_backoff_until_patience_is_over),
         cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
-        cmocka_unit_test(loss_makes_the_sender_slower_and_success_faster_again),
+        cmocka_unit_test(a_device_with_a_short_queue_gets_what_it_takes),
+        cmocka_unit_test(a_device_that_takes_one_block_at_a_time_gets_pauses),
+        cmocka_unit_test(loss_on_the_way_makes_no_pauses),
         cmocka_unit_test(a_port_without_room_loses_nothing),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
