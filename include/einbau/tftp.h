@@ -82,14 +82,14 @@ struct eb_tftp_put {
     bool garbage;     /* the peer sent what the protocol does not allow */
     uint8_t farewell; /* code of the ERROR that ends it */
     uint8_t given;    /* what the last eb_tftp_put_give gave */
-    uint64_t acked, next, high,
+    uint32_t acked, next, high,
         last; /* block numbers without rollover: acknowledged, to send, sent so far, the file's last */
     uint64_t deadline_us, interval_us, progress_us;
     uint64_t flight_us, sent_us; /* when the first block behind `acked`, and the last one, went out */
-    uint64_t flight_last;        /* the last block that goes out before an acknowledgement is waited for */
+    uint32_t flight_last;        /* the last block that goes out before an acknowledgement is waited for */
     uint32_t round_trip_us, spread_us; /* smoothed; 0: not measured yet */
     uint32_t early_us;                 /* silence until the first flight's last block is repeated, or 0 */
-    uint64_t slowest_us;               /* longest time from a flight's last block to its acknowledgement */
+    uint32_t slowest_us;               /* longest time from a flight's last block to its acknowledgement */
     uint32_t flight;                   /* how many blocks go out at most: the window in use */
     uint32_t flight_most;              /* what the device was seen to take in at once, 0: no limit is known */
     uint32_t gap_at, gap_spread;       /* how far a flight came at a gap: mean and deviation, in eighths */
@@ -97,11 +97,11 @@ struct eb_tftp_put {
     uint32_t block_ns;                 /* from one block to the next, on the way or in the device */
     uint32_t run, runs;                /* blocks since the last gap; between two gaps, mean, in eighths */
     uint8_t gaps, same, clean;         /* how many; flights without one since then */
-    uint64_t pace_us;                  /* between two blocks, 0: as fast as the port takes them */
+    uint32_t pace_us;                  /* between two blocks, 0: as fast as the port takes them */
     uint64_t release_us;               /* when the next blocks may go out */
     uint32_t tries;
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
-    uint64_t loaded_from, loaded_to;     /* the ring holds the blocks from the one to before the other */
+    uint32_t loaded_from, loaded_to;     /* the ring holds the blocks from the one to before the other */
 };
 
 /* The window to ask for, in blocks: as long as 32 round trips at 1 Gbit/s, so that waiting for its

@@ -42,6 +42,7 @@ enum {
     SAME_ENOUGH = 12,  /* gaps in a row at the same place, to tell the one reason from the other */
     CLEAN_ENOUGH = 32, /* flights without a gap, then one that is longer is tried */
     RUN_MAX = 1 << 24,
+    BLOCKS_MAX = 20000,    /* of a run or a round trip: their product has 32 bits */
     QUEUE_BYTES = 1 << 18, /* that a laptop has on their way out, and cannot call back */
 
     /* Pauses for a device that takes in few blocks: each loss doubles them, or nearly so where the last one
@@ -79,11 +80,20 @@ static void fail(struct eb_tftp_put *put, enum eb_status status, uint32_t number
     put->deadline_us = EB_NEVER;
 }
 
-static void fail_saying(struct eb_tftp_put *put, enum eb_status status, enum eb_retry retry, const char *text)
+static void say_rollover(struct eb_tftp_put *put)
 {
-    fail(put, status, 0, TFTP_E_UNDEFINED);
-    put->error.retry = retry;
-    eb_text_copy(put->error.text, sizeof put->error.text, text);
+    struct eb_text text;
+    eb_text_init(&text, put->error.text, sizeof put->error.text);
+    eb_text_add(&text, "nothing was taken behind block 65535; try 'rollover-to: ");
+    eb_text_add(&text, put->config.rollover_to_one ? "0" : "1");
+    eb_text_add(&text, "' in the profile's 'tftp'");
+}
+
+static void fail_at_rollover(struct eb_tftp_put *put)
+{
+    fail(put, EB_GARBAGE, 0, TFTP_E_UNDEFINED);
+    put->error.retry = EB_RETRY_NEVER;
+    say_rollover(put);
 }
 
 static uint32_t least(uint64_t a, uint64_t b)
@@ -97,19 +107,17 @@ static uint32_t most(uint32_t a, uint32_t b)
 }
 
 /* How long to wait for an acknowledgement before the first repetition. */
-static uint64_t first_interval(const struct eb_tftp_put *put)
+static uint32_t first_interval(const struct eb_tftp_put *put)
 {
     if (put->config.timeout_s > 0)
-        return put->config.timeout_s * 1000000ULL;
+        return put->config.timeout_s * 1000000U;
     if (put->round_trip_us == 0)
         return put->early_us != 0 ? put->early_us : INTERVAL_FIRST_US;
-    uint64_t spread_us =
-        4ULL * put->spread_us > put->round_trip_us ? 4ULL * put->spread_us : put->round_trip_us;
-    uint64_t flight = put->flight < put->last - put->acked ? put->flight : put->last - put->acked;
-    uint64_t queued_us = put->least_us + flight * put->block_ns / 1000; /* perhaps all of it is still here */
-    uint64_t us = put->round_trip_us + spread_us;
-    us = us > queued_us + INTERVAL_LEAST_US ? us : queued_us + INTERVAL_LEAST_US;
-    return us < INTERVAL_MAX_US ? us : INTERVAL_MAX_US;
+    uint32_t flight = least(put->flight, put->last - put->acked);
+    uint64_t us = put->round_trip_us + most(4 * put->spread_us, put->round_trip_us);
+    uint64_t queued_us =
+        put->least_us + (uint64_t)flight * put->block_ns / 1000; /* perhaps all is still here */
+    return least(us > queued_us + INTERVAL_LEAST_US ? us : queued_us + INTERVAL_LEAST_US, INTERVAL_MAX_US);
 }
 
 uint16_t eb_tftp_window(uint16_t blksize, uint32_t round_trip_us, uint64_t size_bytes, uint16_t most_blocks)
@@ -135,7 +143,7 @@ enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_pu
     put->owed = true;
     if (config->blksize < EB_TFTP_BLKSIZE_MIN || config->blksize > EB_TFTP_BLKSIZE_MAX ||
         config->windowsize < 1 || config->windowsize > EB_TFTP_WINDOWSIZE_MAX ||
-        config->file_name[0] == '\0' ||
+        config->file_name[0] == '\0' || config->source.size_bytes / EB_TFTP_BLKSIZE_MIN > UINT32_MAX / 2 ||
         !eb_text_copy(put->file_name, sizeof put->file_name, config->file_name) ||
         config->buffer_bytes < EB_TFTP_BUFFER_MIN_BYTES ||
         config->buffer_bytes < (size_t)config->blksize + TFTP_HEAD_BYTES) {
@@ -189,31 +197,35 @@ static uint32_t block_period(const struct eb_tftp_put *put)
 }
 
 /* The number that block `block` (1, 2, ...) has on the wire. */
-static uint16_t wire_number(const struct eb_tftp_put *put, uint64_t block)
+static uint16_t wire_number(const struct eb_tftp_put *put, uint32_t block)
 {
     if (put->config.rollover_to_one)
         return block == 0 ? 0 : (uint16_t)((block - 1) % 65535 + 1);
     return (uint16_t)block;
 }
 
-static size_t block_bytes(const struct eb_tftp_put *put, uint64_t block)
+static uint64_t offset_of(const struct eb_tftp_put *put, uint32_t block)
 {
-    return block < put->last ? put->blksize
-                             : (size_t)(put->config.source.size_bytes - (block - 1) * put->blksize);
+    return (uint64_t)(block - 1) * put->blksize;
 }
 
-static uint64_t window_end(const struct eb_tftp_put *put)
+static size_t block_bytes(const struct eb_tftp_put *put, uint32_t block)
 {
-    uint64_t end = put->acked + put->windowsize;
+    return block < put->last ? put->blksize : (size_t)(put->config.source.size_bytes - offset_of(put, block));
+}
+
+static uint32_t window_end(const struct eb_tftp_put *put)
+{
+    uint32_t end = put->acked + put->windowsize;
     if (put->acked < ROLLOVER_BLOCK && end > ROLLOVER_BLOCK)
         end = ROLLOVER_BLOCK;
     return end < put->last ? end : put->last;
 }
 
 /* Where the flight ends: with the window, or earlier where less of it is used and the device can be asked. */
-static uint64_t flight_end(const struct eb_tftp_put *put)
+static uint32_t flight_end(const struct eb_tftp_put *put)
 {
-    uint64_t end = window_end(put);
+    uint32_t end = window_end(put);
     bool short_of_it = put->acked + put->flight + 2 <= end && !put->mute && put->pace_us == 0;
     return put->tries > 0 && put->flight_last < end ? put->flight_last
            : short_of_it                            ? put->acked + put->flight
@@ -225,7 +237,7 @@ static uint64_t flight_end(const struct eb_tftp_put *put)
  * section 4); at the rollover: whichever way it counts, this one is not the one that it waits for. */
 static bool wants_nudge(const struct eb_tftp_put *put)
 {
-    uint64_t end = flight_end(put);
+    uint32_t end = flight_end(put);
     return !put->nudged && put->next == end + 1 && end < put->acked + put->windowsize &&
            end + 2 <= put->last && !(put->mute && end != ROLLOVER_BLOCK);
 }
@@ -236,36 +248,36 @@ static size_t slots(const struct eb_tftp_put *put)
 }
 
 /* The buffer is a ring of slots, each for one block with its head. */
-static uint8_t *slot_of(const struct eb_tftp_put *put, uint64_t block)
+static uint8_t *slot_of(const struct eb_tftp_put *put, uint32_t block)
 {
     return put->config.buffer + (size_t)(block % slots(put)) * ((size_t)put->blksize + TFTP_HEAD_BYTES);
 }
 
 /* Reads ahead until the blocks from `put->next` to `to` are in the ring, as far as it holds them. */
-static bool load(struct eb_tftp_put *put, uint64_t to)
+static bool load(struct eb_tftp_put *put, uint32_t to)
 {
     if (put->next < put->loaded_from || put->next > put->loaded_to) {
         put->loaded_from = put->next;
         put->loaded_to = put->next;
     }
     if (to > put->next + slots(put) - 1)
-        to = put->next + slots(put) - 1;
+        to = put->next + (uint32_t)slots(put) - 1;
     if (to > put->last)
         to = put->last;
     for (; put->loaded_to <= to; put->loaded_to++) {
-        uint64_t block = put->loaded_to;
+        uint32_t block = put->loaded_to;
         uint8_t *at = slot_of(put, block);
         size_t size = block_bytes(put, block);
         ebi_put16(at, TFTP_DATA);
         ebi_put16(at + 2, wire_number(put, block));
-        if (size > 0 && put->config.source.read(put->config.source.self, (block - 1) * put->blksize,
+        if (size > 0 && put->config.source.read(put->config.source.self, offset_of(put, block),
                                                 at + TFTP_HEAD_BYTES, size) != EB_OK) {
             fail(put, EB_IO, 0, TFTP_E_UNDEFINED);
             put->error.where = "reading the image";
             return false;
         }
         if (put->loaded_to - put->loaded_from >= slots(put))
-            put->loaded_from = put->loaded_to - slots(put) + 1; /* its slot has a new tenant */
+            put->loaded_from = put->loaded_to - (uint32_t)slots(put) + 1; /* its slot has a new tenant */
     }
     return true;
 }
@@ -277,7 +289,7 @@ static bool paced(const struct eb_tftp_put *put, uint64_t now_us)
 
 static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
 {
-    uint64_t block = put->next + 1;
+    uint32_t block = put->next + 1;
     if (slots(put) < 2)
         put->loaded_from = put->loaded_to = put->next = block; /* the ring is overwritten */
     bool loaded = load(put, block);
@@ -296,7 +308,7 @@ static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst, siz
 
 static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
 {
-    uint64_t end = flight_end(put);
+    uint32_t end = flight_end(put);
     if (wants_nudge(put) && !paced(put, now_us))
         return give_nudge(put, burst, max);
     if (put->next > end || paced(put, now_us)) {
@@ -306,11 +318,11 @@ static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size
     if (put->pace_us > 0 && max > PACE_BLOCKS)
         max = PACE_BLOCKS;
     if (end > put->next + max - 1)
-        end = put->next + max - 1;
+        end = put->next + (uint32_t)max - 1;
     if (!load(put, end))
         return 0;
     size_t n = 0;
-    for (uint64_t block = put->next; block <= end && block < put->loaded_to; block++) {
+    for (uint32_t block = put->next; block <= end && block < put->loaded_to; block++) {
         burst[n].peer = put->peer;
         burst[n].bytes = slot_of(put, block);
         burst[n].size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block);
@@ -373,7 +385,7 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
         if (put->state == EB_TFTP_ASKING)
             set_deadline(put, now_us);
     } else if (put->given == GIVEN_DATA) {
-        uint64_t new_next = put->next + count;
+        uint32_t new_next = put->next + (uint32_t)count;
         if (put->next == put->acked + 1) {
             put->flight_us = now_us;
             put->fresh = put->high <= put->acked;
@@ -400,7 +412,7 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->owed = false;
     put->acked = 0;
     put->next = 1;
-    put->last = put->config.source.size_bytes / put->blksize + 1;
+    put->last = (uint32_t)(put->config.source.size_bytes / put->blksize) + 1;
     put->tries = 0;
     put->flight = put->windowsize;
     put->least_us = put->config.round_trip_us;
@@ -516,14 +528,14 @@ static void take_round_trip(struct eb_tftp_put *put, uint64_t us)
 
 /* A clean flight is acknowledged at its last block; a gap, when the block behind the missing one comes, whose
  * time lies between those of the first and the last one. */
-static void measure(struct eb_tftp_put *put, uint64_t step, bool gap, uint64_t now_us)
+static void measure(struct eb_tftp_put *put, uint32_t step, bool gap, uint64_t now_us)
 {
-    uint64_t sent = put->next - 1 - put->acked;
+    uint32_t sent = put->next - 1 - put->acked;
     if (put->tries > 0 || sent == 0)
         return;
     if (!gap && put->fresh) {
-        uint64_t us = now_us - put->sent_us;
-        put->slowest_us = us > put->slowest_us ? us : put->slowest_us; /* it may write its flash meanwhile */
+        uint32_t us = least(now_us - put->sent_us, SAMPLE_MAX_US);
+        put->slowest_us = most(us, put->slowest_us); /* it may write its flash meanwhile */
         take_round_trip(put, us);
         if (put->config.round_trip_us == 0)
             put->least_us = put->least_us == 0 ? put->round_trip_us : least(us, put->least_us);
@@ -540,10 +552,10 @@ static void measure(struct eb_tftp_put *put, uint64_t step, bool gap, uint64_t n
     put->block_ns = put->block_ns == 0 ? least(ns, RUN_MAX) : (3 * put->block_ns + least(ns, RUN_MAX)) / 4;
 }
 
-static uint64_t root(uint64_t square)
+static uint32_t root(uint32_t square)
 {
-    uint64_t low = 0;
-    for (uint64_t bit = 1ULL << 31; bit > 0; bit >>= 1)
+    uint32_t low = 0;
+    for (uint32_t bit = 1U << 15; bit > 0; bit >>= 1)
         low += (low + bit) * (low + bit) <= square ? bit : 0;
     return low;
 }
@@ -551,35 +563,22 @@ static uint64_t root(uint64_t square)
 /* How long a flight is best; see above.  Two more blocks are what asks for the acknowledgement. */
 static uint32_t best_flight(const struct eb_tftp_put *put)
 {
-    uint64_t run = put->runs / 8 + 1;
-    uint64_t trip = 2 + (put->block_ns > 0 ? put->least_us * 1000ULL / put->block_ns : 0);
-    uint64_t vain = trip + QUEUE_BYTES / put->blksize;
-    if (put->windowsize <= WINDOW_SHORT)
+    uint32_t run = least(put->runs / 8 + 1, BLOCKS_MAX);
+    uint32_t trip = 2 + (put->block_ns > 0 ? least(put->least_us * 1000ULL / put->block_ns, BLOCKS_MAX) : 0);
+    uint32_t vain = trip + QUEUE_BYTES / put->blksize;
+    if (put->windowsize <= WINDOW_SHORT || vain * vain / 2 < trip * run)
         return put->windowsize;
-    uint64_t blocks = run;
-    if (vain * vain < 2 * trip * run) {
-        blocks = put->windowsize;
-    } else if (trip <= run) {
-        blocks = root(8 * run * trip / 5);
-    } else {
-        uint64_t more = run * 115;
-        for (uint64_t times = trip / run; times > 1; times /= 2)
-            more += run * 43;
-        blocks = more / 100;
-    }
-    return most(least(blocks, RUN_MAX), FLIGHT_LEAST);
+    return most(trip <= run ? root(run * trip / 5 * 8) : 2 * run, FLIGHT_LEAST);
 }
 
 static void slow_down(struct eb_tftp_put *put)
 {
-    uint64_t pace_us = put->pace_us == 0          ? PACE_FIRST_US
-                       : put->run > PACE_LONG_AGO ? put->pace_us + put->pace_us / 4
-                                                  : 2 * put->pace_us;
-    put->pace_us = pace_us < PACE_MAX_US ? pace_us : PACE_MAX_US;
+    uint32_t more_us = put->run > PACE_LONG_AGO ? put->pace_us / 4 : put->pace_us;
+    put->pace_us = put->pace_us == 0 ? PACE_FIRST_US : least(put->pace_us + more_us, PACE_MAX_US);
 }
 
 /* The device has taken in `step` blocks of the flight, and then lacked one. */
-static void note_gap(struct eb_tftp_put *put, uint64_t step)
+static void note_gap(struct eb_tftp_put *put, uint32_t step)
 {
     uint32_t at = least(step, RUN_MAX) * 8;
     uint32_t off = at > put->gap_at ? at - put->gap_at : put->gap_at - at;
@@ -603,7 +602,7 @@ static void note_gap(struct eb_tftp_put *put, uint64_t step)
     put->clean = 0;
 }
 
-static void note_clean(struct eb_tftp_put *put, uint64_t step)
+static void note_clean(struct eb_tftp_put *put, uint32_t step)
 {
     put->run = least(put->run + step, RUN_MAX);
     put->runs = most(put->runs, 2 * put->run); /* a run as long as four is no accident */
@@ -627,12 +626,7 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
     uint32_t step = (number + period - wire_number(put, put->acked)) % period;
     if (step == 0 && put->acked == ROLLOVER_BLOCK - 1 && put->high >= ROLLOVER_BLOCK &&
         ++put->rollover_refusals >= ROLLOVER_REFUSALS) {
-        fail_saying(put, EB_GARBAGE, EB_RETRY_NEVER,
-                    put->config.rollover_to_one
-                        ? "the device does not count from block 65535 to 1; try 'rollover-to: 0' in the "
-                          "profile's 'tftp'"
-                        : "the device does not count from block 65535 to 0; try 'rollover-to: 1' in the "
-                          "profile's 'tftp'");
+        fail_at_rollover(put);
         return;
     }
     if (step == 0 || step > put->high - put->acked)
@@ -650,7 +644,8 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
     put->nudged = false;
     put->interval_us = first_interval(put);
     put->tries = 0;
-    put->acked_bytes = put->acked == put->last ? put->config.source.size_bytes : put->acked * put->blksize;
+    put->acked_bytes =
+        put->acked == put->last ? put->config.source.size_bytes : (uint64_t)put->acked * put->blksize;
     put->next = put->acked + 1; /* RFC 7440 section 4: a full new window from there */
     if (put->acked == put->last) {
         put->state = EB_TFTP_DONE;
@@ -734,10 +729,10 @@ static void repeat(struct eb_tftp_put *put)
 {
     bool measured = put->round_trip_us > 0 && put->windowsize > 1 && !put->mute && put->high > put->acked;
     bool lossy = put->gaps > 0 && put->next <= put->acked + 1 + LOSSY_MOST;
-    uint64_t slow_us = 2 * put->slowest_us < INTERVAL_MAX_US ? 2 * put->slowest_us : INTERVAL_MAX_US;
+    uint32_t slow_us = least(2ULL * put->slowest_us, INTERVAL_MAX_US);
     put->tries++;
     put->next = put->acked + 1;
-    put->flight_last = UINT64_MAX;
+    put->flight_last = UINT32_MAX;
     put->fresh = false;
     put->nudged = false;
     if (put->pace_us > 0 && put->same > 1)
@@ -754,7 +749,7 @@ static void repeat(struct eb_tftp_put *put)
     } else if (lossy) {
         put->flight_last = put->tries == 1 ? put->acked + put->flight : put->high;
     } else if (put->tries < REPEAT_TRIES) {
-        put->flight_last = put->acked + ((uint64_t)REPEAT_FIRST << 2 * (put->tries - 1));
+        put->flight_last = put->acked + ((uint32_t)REPEAT_FIRST << 2 * (put->tries - 1));
     }
 }
 
@@ -766,10 +761,7 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
         bool at_rollover = put->acked == ROLLOVER_BLOCK - 1 && put->high >= ROLLOVER_BLOCK;
         fail(put, put->stopping ? EB_STOPPED : put->garbage ? EB_GARBAGE : EB_NO_ANSWER, 0, TFTP_E_UNDEFINED);
         if (at_rollover)
-            eb_text_copy(
-                put->error.text, sizeof put->error.text,
-                "nothing was acknowledged behind block 65535; perhaps 'rollover-to' in the profile's "
-                "'tftp' is wrong");
+            say_rollover(put);
         return;
     }
     uint64_t most_us = INTERVAL_MAX_US;
