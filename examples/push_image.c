@@ -23,14 +23,20 @@ static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t
 }
 
 /* Sends all that the engine wants to send now. */
-/* One burst; whether there is more that can go out now. */
-static bool send_burst(const struct eb_port *port, int socket, struct eb_tftp_put *put)
+/* About one burst; whether there is more that can go out now. */
+static bool send_some(const struct eb_port *port, int socket, struct eb_tftp_put *put)
 {
     struct eb_datagram burst[EB_BURST_MAX];
-    size_t given = eb_tftp_put_give(put, burst, EB_BURST_MAX, eb_port_now_us(port));
-    size_t sent = given > 0 ? port->udp->send(port->self, socket, burst, given) : 0;
-    eb_tftp_put_taken(put, sent, eb_port_now_us(port));
-    return given > 0 && sent == given;
+    size_t total = 0;
+    size_t given;
+    size_t sent;
+    do {
+        given = eb_tftp_put_give(put, burst, EB_BURST_MAX, eb_port_now_us(port));
+        sent = given > 0 ? port->udp->send(port->self, socket, burst, given) : 0;
+        eb_tftp_put_taken(put, sent, eb_port_now_us(port));
+        total += sent;
+    } while (given > 0 && sent == given && total < EB_BURST_MAX);
+    return total >= EB_BURST_MAX;
 }
 
 static void receive_all(const struct eb_port *port, int socket, struct eb_tftp_put *put)
@@ -60,12 +66,12 @@ static enum eb_status push(const struct eb_port *port, const struct eb_tftp_put_
     if (status != EB_OK)
         return status;
     while (put->state == EB_TFTP_ASKING || put->state == EB_TFTP_SENDING) {
-        bool more = send_burst(port, socket, put);
+        bool more = send_some(port, socket, put);
         eb_port_wait(port, more ? 0 : eb_tftp_put_deadline_us(put)); /* an answer may have come meanwhile */
         receive_all(port, socket, put);
         eb_tftp_put_tick(put, eb_port_now_us(port));
     }
-    send_burst(port, socket, put); /* the farewell of a transfer that failed */
+    send_some(port, socket, put); /* the farewell of a transfer that failed */
     port->udp->close(port->self, socket);
     return put->state == EB_TFTP_DONE ? EB_OK : put->error.status;
 }

@@ -73,6 +73,19 @@ static bool note_version(struct eb_known *known, const struct eb_identity *id,
         problem);
 }
 
+bool eb_known_begin(struct eb_known *known, struct eb_problem *problem)
+{
+    return ebi_sql_run(&known->sql, "BEGIN IMMEDIATE", problem);
+}
+
+bool eb_known_end(struct eb_known *known, struct eb_problem *problem)
+{
+    if (ebi_sql_run(&known->sql, "COMMIT", problem))
+        return true;
+    sqlite3_exec(known->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    return false;
+}
+
 bool eb_known_note(struct eb_known *known, const char *site, const char *name, const struct eb_run *looked,
                    struct eb_problem *problem)
 {
@@ -82,7 +95,7 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
     struct tm parts;
     strftime(now, sizeof now, "%Y-%m-%dT%H:%M:%SZ", gmtime_r(&seconds, &parts));
     bool ok =
-        ebi_sql_run(&known->sql, "BEGIN IMMEDIATE", problem) &&
+        ebi_sql_run(&known->sql, "SAVEPOINT note", problem) &&
         ebi_sql_done(&known->sql,
                      EBI_SQL_ASK(&known->sql, problem,
                                  "INSERT OR REPLACE INTO devices (site, name, maker, product, order_code,"
@@ -98,9 +111,9 @@ bool eb_known_note(struct eb_known *known, const char *site, const char *name, c
             continue;
         ok = note_version(known, id, &looked->config.profile->components[i], version, now, problem);
     }
-    if (ok && ebi_sql_run(&known->sql, "COMMIT", problem))
+    if (ok && ebi_sql_run(&known->sql, "RELEASE note", problem))
         return true;
-    sqlite3_exec(known->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    sqlite3_exec(known->sql.db, "ROLLBACK TO note; RELEASE note", NULL, NULL, NULL);
     return false;
 }
 

@@ -167,6 +167,7 @@ bool eb_job_look(struct eb_job *job)
     ebi_job_work(job, &crew, NULL);
     free(places);
     struct eb_neighbour *list = list_neighbours(job, &neighbour_count);
+    bool together = job->known != NULL && eb_known_begin(job->known, &job->problem);
     for (size_t i = 0; i < job->count; i++) {
         struct eb_job_device *target = &job->devices[i];
         free(target->memory[EB_JOB_LOOK]); /* the look has ended */
@@ -178,6 +179,8 @@ bool eb_job_look(struct eb_job *job)
             remember(job, target);
         }
     }
+    if (together && !eb_known_end(job->known, &job->problem))
+        ebi_job_warn(job, "what the devices reported cannot be remembered: %s", job->problem.text);
     free(list);
     if (ebi_job_stop(job) > 0)
         return ebi_job_fail(job, EB_STOPPED, "interrupted; nothing was written");

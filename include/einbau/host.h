@@ -303,6 +303,11 @@ EB_NODISCARD struct eb_known *eb_known_open(const char *folder, struct eb_proble
 /* NULL: nothing. */
 void eb_known_close(struct eb_known *known);
 
+/* What is noted between the two is kept at the end, at once: one write to the disk in place of three for each
+ * device.  Without them each note is kept by itself. */
+EB_NODISCARD bool eb_known_begin(struct eb_known *known, struct eb_problem *problem);
+EB_NODISCARD bool eb_known_end(struct eb_known *known, struct eb_problem *problem);
+
 /* Remembers what a run has identified. */
 EB_NODISCARD bool eb_known_note(struct eb_known *known, const char *site, const char *name,
                                 const struct eb_run *looked, struct eb_problem *problem);

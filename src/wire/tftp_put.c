@@ -244,7 +244,8 @@ static bool wants_nudge(const struct eb_tftp_put *put)
 
 static size_t slots(const struct eb_tftp_put *put)
 {
-    return put->config.buffer_bytes / ((size_t)put->blksize + TFTP_HEAD_BYTES);
+    size_t count = put->config.buffer_bytes / ((size_t)put->blksize + TFTP_HEAD_BYTES);
+    return count > 0 ? count : 1;
 }
 
 /* The buffer is a ring of slots, each for one block with its head. */
