@@ -255,7 +255,7 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
 /* What the device's lamp or screen shows then is part of what the person is told. */
 static void add_lamp(struct ebi_yaml_map *hand, struct eb_step *step)
 {
-    static const char between[] = "; then: ";
+    static const char between[] = ", until ";
     const char *lamp = ebi_yaml_string(hand, "lamp", false);
     size_t size = lamp != NULL && step->hand != NULL ? strlen(step->hand) + strlen(lamp) + sizeof between : 0;
     char *text = size > 0 ? ebi_yaml_keep(hand->yaml, size) : NULL;

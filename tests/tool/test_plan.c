@@ -266,14 +266,16 @@ static void a_hand_is_asked_and_checked(void **state)
 {
     (void)state;
     static const char profile[] =
-        "prepare: [by-hand: {do: turn the service switch, address: 0x1003, value: 1, within-ms: 60000}]\n"
+        "prepare: [by-hand: {do: turn the service switch, lamp: SF is lit, address: 0x1003, value: 1, "
+        "within-ms: 60000}]\n"
         "components:\n"
         "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, send-as: "
         "fw}\n";
     make_world(profile, "    switch-after-s: 5\n");
     make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
     expect(0, "1 added", "shelf add fw-1.5");
-    expect(0, "one: manual step before sending: turn the service switch (it is checked)", "plan");
+    expect(0, "one: manual step before sending: turn the service switch, until SF is lit (it is checked)",
+           "plan");
     expect(0, "one: manual step before sending: turn the service switch", "fit --yes");
     expect(0, "s: 1 confirmed", "fit --yes");
     tear_down(state);
