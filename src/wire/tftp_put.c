@@ -38,8 +38,9 @@ enum {
     LOSSY_MOST = 512,  /* blocks of a flight that is repeated as a whole where there were gaps before */
     REPEAT_FIRST = 8,  /* blocks of the second repetition; four times as many in each one after it */
     REPEAT_TRIES = 8,  /* then all */
-    GAPS_MEAN = 32,    /* over so many the mean is taken */
-    SAME_ENOUGH = 12,  /* gaps in a row at the same place, to tell the one reason from the other */
+    WHOLE_TRIES = 3,  /* from the third on no flight is short: the device may be further than it could tell */
+    GAPS_MEAN = 32,   /* over so many the mean is taken */
+    SAME_ENOUGH = 12, /* gaps in a row at the same place, to tell the one reason from the other */
     CLEAN_ENOUGH = 32, /* flights without a gap, then one that is longer is tried */
     RUN_MAX = 1 << 24,
     BLOCKS_MAX = 20000,    /* of a run or a round trip: their product has 32 bits */
@@ -84,7 +85,7 @@ static void say_rollover(struct eb_tftp_put *put)
 {
     struct eb_text text;
     eb_text_init(&text, put->error.text, sizeof put->error.text);
-    eb_text_add(&text, "nothing was taken behind block 65535; try 'rollover-to: ");
+    eb_text_add(&text, "no block was taken after 65535; try 'rollover-to: ");
     eb_text_add(&text, put->config.rollover_to_one ? "0" : "1");
     eb_text_add(&text, "' in the profile's 'tftp'");
 }
@@ -226,7 +227,8 @@ static uint32_t window_end(const struct eb_tftp_put *put)
 static uint32_t flight_end(const struct eb_tftp_put *put)
 {
     uint32_t end = window_end(put);
-    bool short_of_it = put->acked + put->flight + 2 <= end && !put->mute && put->pace_us == 0;
+    bool short_of_it =
+        put->acked + put->flight + 2 <= end && !put->mute && put->pace_us == 0 && put->tries < WHOLE_TRIES;
     return put->tries > 0 && put->flight_last < end ? put->flight_last
            : short_of_it                            ? put->acked + put->flight
                                                     : end;
@@ -748,10 +750,12 @@ static void repeat(struct eb_tftp_put *put)
         put->next = put->flight_last = put->high;
         put->nudged = true;
     } else if (lossy) {
-        put->flight_last = put->tries == 1 ? put->acked + put->flight : put->high;
+        put->flight_last = (put->tries == 1 ? put->acked : put->high) + put->flight;
     } else if (put->tries < REPEAT_TRIES) {
         put->flight_last = put->acked + ((uint32_t)REPEAT_FIRST << 2 * (put->tries - 1));
     }
+    if (put->flight_last == ROLLOVER_BLOCK - 1)
+        put->flight_last = ROLLOVER_BLOCK; /* else the block that leaves one out could be taken for it */
 }
 
 void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)

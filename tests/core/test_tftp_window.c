@@ -40,6 +40,9 @@ struct receiver {
     uint64_t windowsize, in_window;
     bool told_gap;
     uint64_t wrong; /* bytes that are not the file's at their place */
+    unsigned waits;
+    uint64_t lost_from;          /* blocks that go well before */
+    unsigned lost_every, chance; /* one of so many datagrams is lost on the way, each way; 0: none */
     unsigned acks[8], ack_count;
 };
 
@@ -55,9 +58,17 @@ static void say_ack(struct receiver *v)
     v->in_window = 0;
 }
 
+static bool is_lost(struct receiver *v)
+{
+    v->chance = v->chance * 1664525 + 1013904223;
+    return v->lost_every != 0 && v->taken >= v->lost_from && (v->chance >> 8) % v->lost_every == 0;
+}
+
 static void give_block(struct receiver *v, const struct eb_datagram *d)
 {
     unsigned number = (unsigned)(d->bytes[2] << 8 | d->bytes[3]);
+    if (is_lost(v))
+        return;
     if (number == number_of(v, v->taken + 1)) {
         v->wrong += d->size_bytes > 4 && d->bytes[4] != byte_at(v->taken * 8);
         v->taken++;
@@ -70,7 +81,7 @@ static void give_block(struct receiver *v, const struct eb_datagram *d)
     }
 }
 
-/* Runs a transfer of 8-byte blocks into the receiver, without losses. */
+/* Runs a transfer of 8-byte blocks into the receiver. */
 static void run_into(struct rig *r, struct receiver *v, uint64_t blocks, bool to_one)
 {
     char oack[64];
@@ -90,8 +101,10 @@ static void run_into(struct rig *r, struct receiver *v, uint64_t blocks, bool to
         eb_tftp_put_taken(&r->put, given, r->now_us);
         unsigned acks = v->ack_count;
         v->ack_count = 0;
-        for (unsigned i = 0; i < acks; i++)
-            ack(r, v->acks[i]);
+        for (unsigned i = 0; i < acks; i++) {
+            if (!is_lost(v))
+                ack(r, v->acks[i]);
+        }
         if (given > 0 || acks > 0) {
             idle = 0;
             continue;
@@ -101,7 +114,8 @@ static void run_into(struct rig *r, struct receiver *v, uint64_t blocks, bool to
         r->now_us = due_us;
         eb_tftp_put_tick(&r->put, r->now_us);
         idle += timer;
-        if (timer && v->taken > 0) { /* its own timer has ended as well: the last one in order, once more */
+        /* Its own timer ends as well, or later: the last one in order, once more. */
+        if (timer && v->taken > 0 && (v->lost_every == 0 || ++v->waits % 4 == 0)) {
             v->told_gap = false;
             ack(r, number_of(v, v->taken));
         }
@@ -146,6 +160,31 @@ static void a_device_that_counts_on_in_the_other_way_ends_the_transfer(void **st
         assert_non_null(strstr(r.put.error.text, to_one ? "'rollover-to: 0'" : "'rollover-to: 1'"));
         end(&r);
     }
+}
+
+/* The same where flights end anywhere, as blocks are lost. */
+static void losses_before_the_rollover_put_nothing_in_another_place(void **state)
+{
+    (void)state;
+    static const unsigned windows[] = {20, 1000, 4096};
+    unsigned ended = 0;
+    for (unsigned i = 0; i < 400; i++) {
+        bool to_one = i % 2 == 1;
+        bool right = i / 2 % 4 == 0;
+        struct rig r;
+        struct receiver v = {.to_one = to_one == right,
+                             .windowsize = windows[i % 3],
+                             .lost_every = 3 + i % 7,
+                             .lost_from = 60000 + i,
+                             .chance = i};
+        run_into(&r, &v, 66000, to_one);
+        assert_int_equal(v.wrong, 0);
+        assert_true(v.taken <= (right ? 66000 : 65535));
+        assert_int_equal(r.put.state == EB_TFTP_DONE, right && v.taken == 66000);
+        ended += v.taken == (right ? 66000 : 65535);
+        end(&r);
+    }
+    assert_true(ended > 350);
 }
 
 static void a_window_goes_out_whole_and_then_waits(void **state)
@@ -378,6 +417,7 @@ int main(void)
         cmocka_unit_test(an_exact_multiple_ends_with_an_empty_block),
         cmocka_unit_test(block_numbers_roll_over),
         cmocka_unit_test(a_device_that_counts_on_in_the_other_way_ends_the_transfer),
+        cmocka_unit_test(losses_before_the_rollover_put_nothing_in_another_place),
         cmocka_unit_test(a_window_goes_out_whole_and_then_waits),
         cmocka_unit_test(an_acknowledgement_inside_the_window_begins_a_new_full_one_there),
         cmocka_unit_test(repeated_acknowledgements_send_nothing),
