@@ -125,7 +125,8 @@ uint16_t eb_tftp_window(uint16_t blksize, uint32_t round_trip_us, uint64_t size_
 {
     uint64_t bytes = (uint64_t)round_trip_us * WINDOW_BYTES_PER_US;
     uint64_t blocks = (bytes < WINDOW_LEAST_BYTES ? WINDOW_LEAST_BYTES : bytes) / blksize + 1;
-    uint64_t end = most_blocks != 0 ? most_blocks : EB_TFTP_WINDOWSIZE_MAX;
+    uint64_t end =
+        most_blocks == 0 || most_blocks > EB_TFTP_WINDOWSIZE_MAX ? EB_TFTP_WINDOWSIZE_MAX : most_blocks;
     end = size_bytes / blksize + 1 < end ? size_bytes / blksize + 1 : end;
     return (uint16_t)(blocks < end ? blocks : end);
 }

@@ -187,6 +187,27 @@ static void losses_before_the_rollover_put_nothing_in_another_place(void **state
     assert_true(ended > 350);
 }
 
+/* 32 round trips at 1 Gbit/s: 4000 bytes for each microsecond of one. */
+static void the_window_follows_the_round_trip(void **state)
+{
+    (void)state;
+    static const struct {
+        uint16_t blksize;
+        uint32_t round_trip_us;
+        uint64_t size;
+        uint16_t most, window;
+    } rows[] = {
+        {1000, 1000, 100000000, 0, 4001}, {1000, 100, 100000000, 0, 401},
+        {1000, 0, 100000000, 0, 97},      {1000, 1, 100000000, 0, 97},
+        {65464, 30, 100000000, 0, 2},     {1000, 4000000, UINT64_MAX, 0, EB_TFTP_WINDOWSIZE_MAX},
+        {1000, 1000, 100000000, 16, 16},  {1000, 1000, 9999, 0, 10},
+        {1000, 1000, 999, 0, 1},          {512, 50000, 100000000, 65535, EB_TFTP_WINDOWSIZE_MAX},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++)
+        assert_int_equal(eb_tftp_window(rows[i].blksize, rows[i].round_trip_us, rows[i].size, rows[i].most),
+                         rows[i].window);
+}
+
 static void a_window_goes_out_whole_and_then_waits(void **state)
 {
     (void)state;
@@ -418,6 +439,7 @@ int main(void)
         cmocka_unit_test(block_numbers_roll_over),
         cmocka_unit_test(a_device_that_counts_on_in_the_other_way_ends_the_transfer),
         cmocka_unit_test(losses_before_the_rollover_put_nothing_in_another_place),
+        cmocka_unit_test(the_window_follows_the_round_trip),
         cmocka_unit_test(a_window_goes_out_whole_and_then_waits),
         cmocka_unit_test(an_acknowledgement_inside_the_window_begins_a_new_full_one_there),
         cmocka_unit_test(repeated_acknowledgements_send_nothing),
