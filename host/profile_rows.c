@@ -252,7 +252,7 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
     ebi_yaml_map_end(&map);
 }
 
-/* What the device's lamp or screen shows then is part of what the person is told. */
+/* What the lamp or the screen shows in the end becomes part of the step's sentence. */
 static void add_lamp(struct ebi_yaml_map *hand, struct eb_step *step)
 {
     static const char between[] = ", until ";

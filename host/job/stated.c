@@ -87,7 +87,7 @@ enum eb_status ebi_job_statement(void *context, size_t item, const char *where, 
     *s = (struct eb_job_statement){.said = true, .afresh = afresh};
     eb_text_copy(s->text, sizeof s->text, text);
     eb_text_copy(s->by, sizeof s->by, by_user ? user_name() : "site");
-    if (afresh && job->recording)
+    if ((afresh || label) && job->recording)
         record(target, item);
     return EB_OK;
 }

@@ -70,7 +70,7 @@ struct eb_tftp_put {
     bool stranger_waits;
     uint8_t stranger_code;
     bool plain;    /* asking without options */
-    bool asked;    /* a request has gone out */
+    bool asked;    /* a request was sent */
     bool stopping; /* asked for the end before the device has answered */
     bool blocked;  /* the port had no room for what was given last */
     bool nudged;   /* see wants_nudge in tftp_put.c */

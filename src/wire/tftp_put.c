@@ -304,10 +304,10 @@ static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst, siz
                                     .bytes = slot_of(put, block),
                                     .size_bytes = TFTP_HEAD_BYTES + block_bytes(put, block)};
     put->given = GIVEN_NUDGE;
-    burst[1] = burst[0];
-    return put->gaps > 0 && put->flight_most == 0 && max > 1
-               ? 2
-               : 1; /* where much is lost, one alone would be lost as well */
+    if (put->gaps == 0 || put->flight_most > 0 || max < 2)
+        return 1;
+    burst[1] = burst[0]; /* where much is lost, one alone would be lost as well */
+    return 2;
 }
 
 static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max, uint64_t now_us)
@@ -541,8 +541,6 @@ static void measure(struct eb_tftp_put *put, uint32_t step, bool gap, uint64_t n
         uint32_t us = least(now_us - put->sent_us, SAMPLE_MAX_US);
         put->slowest_us = most(us, put->slowest_us); /* it may write its flash meanwhile */
         take_round_trip(put, us);
-        if (put->config.round_trip_us == 0)
-            put->least_us = put->least_us == 0 ? put->round_trip_us : least(us, put->least_us);
     } else if (gap) {
         uint64_t from_us = put->flight_us + (put->sent_us - put->flight_us) * (step + 1) / sent;
         uint64_t us = now_us > from_us ? now_us - from_us : 0;

@@ -347,6 +347,29 @@ static void a_device_with_a_short_queue_gets_what_it_takes(void **state)
     end(&r);
 }
 
+/* Who takes one datagram at a time gets one, also where two would go out. */
+static void a_burst_of_one_stays_one(void **state)
+{
+    (void)state;
+    struct rig r;
+    unsigned behind;
+    begin_long_window(&r);
+    for (unsigned i = 0; i < 9; i++) { /* at places that differ: flights end with two blocks out of order */
+        flight_of(&r, &behind);
+        pass(&r, 2000);
+        ack(&r, (unsigned)r.put.acked + 1 + i % 3 * 2);
+    }
+    for (size_t given = 1, total = 0; given > 0; total++) {
+        struct eb_datagram burst[2] = {{.size_bytes = 0}, {.size_bytes = 77777}};
+        given = eb_tftp_put_give(&r.put, burst, 1, r.now_us);
+        assert_true(given <= 1 && total < 200);
+        assert_int_equal(burst[1].size_bytes, 77777);
+        eb_tftp_put_taken(&r.put, given, r.now_us);
+    }
+    assert_true(r.put.nudged);
+    end(&r);
+}
+
 /* One that takes in one block at a time gets pauses; without losses they shrink again. */
 static void a_device_that_takes_one_block_at_a_time_gets_pauses(void **state)
 {
@@ -446,6 +469,7 @@ int main(void)
         cmocka_unit_test(silence_repeats_the_window_with_backoff_until_patience_is_over),
         cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
         cmocka_unit_test(a_device_with_a_short_queue_gets_what_it_takes),
+        cmocka_unit_test(a_burst_of_one_stays_one),
         cmocka_unit_test(a_device_that_takes_one_block_at_a_time_gets_pauses),
         cmocka_unit_test(loss_on_the_way_makes_no_pauses),
         cmocka_unit_test(a_port_without_room_loses_nothing),
