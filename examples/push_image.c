@@ -93,7 +93,7 @@ int main(int argc, char **argv)
     }
     uint16_t blksize = (uint16_t)strtoul(argv[5], NULL, 10);
     uint16_t windowsize = (uint16_t)strtoul(argv[6], NULL, 10);
-    const struct eb_source source = {file, (uint64_t)ftell(file), read_file};
+    const struct eb_source source = {.self = file, .size_bytes = (uint64_t)ftell(file), .read = read_file};
     uint32_t mtu = port->udp->mtu_bytes(port->self, &server);
     if (blksize == 0)
         blksize = (uint16_t)(mtu - EB_TFTP_OVERHEAD_BYTES < EB_TFTP_BLKSIZE_MAX ? mtu - EB_TFTP_OVERHEAD_BYTES

@@ -132,7 +132,7 @@ int main(int argc, char **argv)
         perror(argv[3]);
         return 2;
     }
-    const struct eb_source source = {file, (uint64_t)ftell(file), read_file};
+    const struct eb_source source = {.self = file, .size_bytes = (uint64_t)ftell(file), .read = read_file};
     struct eb_tftp_serve_config config = {
         .name = argv[4],
         .source = &source,

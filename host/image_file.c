@@ -101,6 +101,11 @@ bool ebi_image_segments(struct eb_image_reader *reader, const struct eb_source *
     *segments = (struct eb_segments){.list = malloc(cap * sizeof *segments->list), .cap = cap};
     if (segments->list != NULL && eb_image_scan(reader, source, segments) && segments->count > 0)
         return true;
+    if (segments->list != NULL && source->lines != NULL) { /* line by line: it tells the very line */
+        const struct eb_source careful = {
+            .self = source->self, .size_bytes = source->size_bytes, .read = source->read};
+        eb_image_scan(reader, &careful, segments);
+    }
     const struct eb_image_wrong *w = &reader->wrong;
     if (w->line > 0)
         snprintf(problem->text, sizeof problem->text, "%s:%llu: found %s, expected %s", path,
@@ -304,7 +309,7 @@ bool ebi_image_load(struct eb_image *image, const char *format, struct eb_proble
         snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
         return false;
     }
-    image->file = (struct eb_source){image, image->found.size_bytes, read_file};
+    image->file = (struct eb_source){image, image->found.size_bytes, read_file, eb_read_lines};
     image->source = image->file;
     image->checksum = image->file_checksum;
     image->found.content_bytes = image->found.size_bytes;
@@ -316,7 +321,7 @@ bool ebi_image_load(struct eb_image *image, const char *format, struct eb_proble
         return false;
     if (image->format == EB_FORMAT_RAW)
         return true;
-    image->source = (struct eb_source){image, 0, read_content};
+    image->source = (struct eb_source){.self = image, .read = read_content};
     if (!digest(image->content_fd, -1, &image->found.content_bytes, NULL, &image->checksum)) {
         snprintf(problem->text, sizeof problem->text, "%s: its bytes cannot be read: %s", image->path,
                  strerror(errno));

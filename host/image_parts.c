@@ -137,7 +137,7 @@ bool ebi_image_unpack(struct eb_image *image, struct eb_problem *problem)
             image->parts[i] = told->parts[i];
             size += told->parts[i].size_bytes;
         }
-        image->parts_source = (struct eb_source){image, size, read_parts};
+        image->parts_source = (struct eb_source){.self = image, .size_bytes = size, .read = read_parts};
     } else if (well && !told->ok) {
         told->problem.text[sizeof told->problem.text - 1] = '\0';
         eb_text_copy_foreign(problem->text, sizeof problem->text, (const uint8_t *)told->problem.text,

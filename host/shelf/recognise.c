@@ -59,7 +59,8 @@ static bool measure(struct ebi_haul *haul, const struct ebi_leaf *leaf, struct r
                     struct eb_image_reader *reader, uint64_t *base, uint64_t *span)
 {
     *range = (struct range){&haul->bytes, leaf->bytes.at};
-    const struct eb_source source = {range, leaf->bytes.size, read_range};
+    const struct eb_source source = {
+        .self = range, .size_bytes = leaf->bytes.size, .read = read_range, .lines = eb_read_lines};
     struct eb_segments segments;
     *base = 0;
     *span = leaf->bytes.size;

@@ -16,9 +16,12 @@ enum { EB_CREW_STALL_POLLS = 20000 };
 struct eb_crew_place {
     struct eb_waiter waiter; /* first, so that it is the place's address */
     struct eb_run *run;
-    bool woken; /* something came, in this crew's wait or in that of another user of the port */
+    bool woken; /* it is due, or something came, in this crew's wait or in that of another user of the port */
     uint64_t deadline_us;
-    uint64_t polled_us; /* when it was polled last, and how often at that very moment */
+    uint64_t least_us; /* of the places that this one stands for in the crew's tree of deadlines */
+    struct eb_crew *crew;
+    struct eb_crew_place *next; /* of those that are to be polled */
+    uint64_t polled_us;         /* when it was polled last, and how often at that very moment */
     uint32_t polls;
 };
 
@@ -28,7 +31,8 @@ struct eb_crew {
     struct eb_crew_place *places;
     size_t count;
     size_t cap;
-    size_t going; /* runs that have not ended */
+    size_t going;                       /* runs that have not ended */
+    struct eb_crew_place *first, *last; /* to be polled, in this order */
 };
 
 /* Makes a crew without runs; `places` are the caller's, `cap` of them. */

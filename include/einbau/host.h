@@ -279,6 +279,9 @@ struct eb_image {
     bool kept; /* `fd` is a copy without a name */
 };
 
+/* For eb_source.lines: with vectors, where the processor has them. */
+void eb_read_lines(struct eb_lines *lines);
+
 /* Reads a file for its size and digest; false with `problem` filled. */
 EB_NODISCARD bool eb_file_measure(const char *path, struct eb_image_found *found, struct eb_problem *problem);
 

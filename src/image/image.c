@@ -94,41 +94,25 @@ static int next_char(struct eb_image_reader *r)
     return r->buffer[r->taken++];
 }
 
-/* 10h and the value of each hexadecimal digit; 0: it is none. */
-static const uint8_t digits[256] = {
-    ['0'] = 0x10, ['1'] = 0x11, ['2'] = 0x12, ['3'] = 0x13, ['4'] = 0x14, ['5'] = 0x15,
-    ['6'] = 0x16, ['7'] = 0x17, ['8'] = 0x18, ['9'] = 0x19, ['A'] = 0x1A, ['B'] = 0x1B,
-    ['C'] = 0x1C, ['D'] = 0x1D, ['E'] = 0x1E, ['F'] = 0x1F, ['a'] = 0x1A, ['b'] = 0x1B,
-    ['c'] = 0x1C, ['d'] = 0x1D, ['e'] = 0x1E, ['f'] = 0x1F,
-};
+/* 10h and the value of a hexadecimal digit; 0: it is none. */
+static unsigned digit(uint8_t c)
+{
+    unsigned decimal = c - (unsigned)'0';
+    unsigned letter = (c | 0x20U) - 'a';
+    return decimal < 10 ? 0x10 + decimal : letter < 6 ? 0x1A + letter : 0;
+}
 
 static bool is_digit(uint8_t c)
 {
-    return digits[c] != 0;
+    return digit(c) != 0;
 }
 
 /* Turns digits into bytes as long as there are any; gives their number.  `sum` is increased by each. */
 static size_t read_digits(const uint8_t *chars, size_t pairs, uint8_t *bytes, unsigned *sum)
 {
     size_t count = 0;
-    for (; count + 4 <= pairs;
-         count += 4, chars += 8) { /* four at once: most of a long file's time is spent here */
-        unsigned d[8];
-        unsigned all = 0x10;
-        for (size_t i = 0; i < 8; i++) {
-            d[i] = digits[chars[i]];
-            all &= d[i];
-        }
-        if (all == 0)
-            break;
-        for (size_t i = 0; i < 4; i++) {
-            unsigned byte = (d[2 * i] << 4 & 0xF0) | (d[2 * i + 1] & 15);
-            bytes[count + i] = (uint8_t)byte;
-            *sum += byte;
-        }
-    }
-    for (; count < pairs && (digits[chars[0]] & digits[chars[1]]) != 0; count++, chars += 2) {
-        bytes[count] = (uint8_t)(digits[chars[0]] << 4 | (digits[chars[1]] & 15));
+    for (; count < pairs && (digit(chars[0]) & digit(chars[1])) != 0; count++, chars += 2) {
+        bytes[count] = (uint8_t)(digit(chars[0]) << 4 | (digit(chars[1]) & 15));
         *sum += bytes[count];
     }
     return count;
@@ -179,6 +163,28 @@ bool ebi_image_line(struct eb_image_reader *r, char mark, char *type, uint8_t *b
     r->sum = (uint8_t)sum;
     r->taken = (size_t)(at - r->buffer);
     return rest_is_blank(r, next_char(r)) && r->wrong.status == EB_OK;
+}
+
+/* Lines of data in one go, where the source has a way for that and they are as they should be. */
+static bool read_lines(struct eb_image_reader *r, struct eb_image_piece *piece)
+{
+    struct eb_lines lines;
+    lines.hex = r->format == EB_FORMAT_HEX;
+    if ((!lines.hex && r->format != EB_FORMAT_SRECORD) || r->ended || !fill(r))
+        return false;
+    lines.chars = r->buffer + r->taken;
+    lines.size = r->have - r->taken;
+    r->source.lines(&lines);
+    if (lines.taken == 0)
+        return false;
+    piece->address = r->base + lines.address;
+    piece->bytes = lines.chars;
+    piece->size = lines.bytes;
+    r->taken += lines.taken;
+    r->line += lines.lines;
+    r->records += lines.lines;
+    r->counted = false;
+    return true;
 }
 
 /* --- formats ------------------------------------------------------------------------------------- */
@@ -255,6 +261,8 @@ bool eb_image_next(struct eb_image_reader *r, struct eb_image_piece *piece)
 {
     if (r->wrong.status != EB_OK)
         return false;
+    if (r->source.lines != NULL && r->rest == 0 && read_lines(r, piece))
+        return true;
     switch (r->format) {
     case EB_FORMAT_HEX:
         return ebi_hex_next(r, piece);

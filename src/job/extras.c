@@ -55,7 +55,7 @@ static enum eb_status read_part(void *self, uint64_t offset, uint8_t *to, size_t
 static void take_part(struct eb_run *run, struct eb_operation *send)
 {
     const struct eb_part *part = &ebi_current(run)->parts[run->part];
-    run->part_source = (struct eb_source){run, part->size_bytes, read_part};
+    run->part_source = (struct eb_source){.self = run, .size_bytes = part->size_bytes, .read = read_part};
     send->file_name = part->name;
     send->source = &run->part_source;
 }

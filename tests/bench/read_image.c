@@ -1,5 +1,6 @@
 /* Reads an image file and writes the bytes that it stands for, from its lowest address on, gaps as FFh: what
  * objcopy and srec_cat are measured against. usage: read_image FILE OUT */
+#include <einbau/host.h>
 #include <einbau/image.h>
 #include <fcntl.h>
 #include <stdbool.h>
@@ -56,7 +57,7 @@ int main(int argc, char **argv)
         fputs("usage: read_image FILE OUT\n", stderr);
         return 2;
     }
-    const struct eb_source source = {&fd, (uint64_t)info.st_size, read_fd};
+    const struct eb_source source = {&fd, (uint64_t)info.st_size, read_fd, eb_read_lines};
     /* The first byte of nearly every file is its lowest: then one pass does. */
     uint64_t base = 0;
     bool first = true;

@@ -88,7 +88,7 @@ static void push(struct input *in)
     uint8_t flags = take(in);
     struct eb_tftp_put_config config = {.server = server(EB_TFTP_PORT),
                                         .file_name = "image",
-                                        .source = {&image_bytes, image_bytes, read_image},
+                                        .source = {.self = &image_bytes, .size_bytes = image_bytes, .read = read_image},
                                         .blksize = flags & 1   ? 8
                                                    : flags & 2 ? 64
                                                                : EB_TFTP_BLKSIZE_DEFAULT,
@@ -154,7 +154,7 @@ static void push(struct input *in)
 static void read_back(struct input *in)
 {
     uint64_t image_bytes = (uint64_t)take(in) * 8 + take(in);
-    struct eb_source source = {&image_bytes, image_bytes, read_image};
+    struct eb_source source = {.self = &image_bytes, .size_bytes = image_bytes, .read = read_image};
     uint8_t flags = take(in);
     struct eb_tftp_get_config config = {.server = server(EB_TFTP_PORT),
                                         .file_name = "image",

@@ -49,7 +49,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     struct eb_segment list[16];
     struct eb_segments segments = {list, 0, 16};
     struct memory m = {bytes, size};
-    const struct eb_source source = {&m, size, read_memory};
+    const struct eb_source source = {.self = &m, .size_bytes = size, .read = read_memory};
     if (!eb_image_scan(&reader, &source, &segments)) {
         if (reader.wrong.status == EB_OK || reader.wrong.found[0] == '\0' || reader.wrong.expected[0] == '\0')
             __builtin_trap(); /* refused without a reason */

@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <zlib.h>
 
 static char folder[PATH_BYTES];
 
@@ -56,7 +57,7 @@ static enum eb_status read_memory(void *self, uint64_t offset, uint8_t *to, size
 
 static struct eb_source source_of(struct memory *m)
 {
-    return (struct eb_source){m, m->size, read_memory};
+    return (struct eb_source){.self = m, .size_bytes = m->size, .read = read_memory};
 }
 
 enum { SEGMENTS = 64 };
@@ -64,12 +65,48 @@ enum { SEGMENTS = 64 };
 static struct eb_image_reader reader;
 static struct eb_segment list[SEGMENTS];
 
+/* A checksum of all bytes with their addresses, however they are grouped into pieces. */
+static uint32_t content(const struct eb_source *source)
+{
+    struct eb_image_piece piece;
+    uint64_t next = UINT64_MAX;
+    uint32_t sum = 0;
+    if (!eb_image_begin(&reader, source))
+        return 0;
+    while (eb_image_next(&reader, &piece)) {
+        if (piece.address != next)
+            sum = (uint32_t)crc32(sum, (const uint8_t *)&piece.address, sizeof piece.address);
+        sum = (uint32_t)crc32(sum, piece.bytes, (unsigned)piece.size);
+        next = piece.address + piece.size;
+    }
+    return sum;
+}
+
+/* Reads it with care, and in the fast way: what they find must be the same. */
 static bool scan(const void *bytes, size_t size, struct eb_segments *segments)
 {
+    static struct eb_segment careful_list[SEGMENTS];
     struct memory m = {bytes, size};
-    const struct eb_source source = source_of(&m);
+    struct eb_source source = source_of(&m);
+    struct eb_segments careful = {.list = careful_list, .cap = SEGMENTS};
+    bool good = eb_image_scan(&reader, &source, &careful);
+    struct eb_image_wrong wrong = reader.wrong;
+    uint32_t sum = content(&source);
+    source.lines = eb_read_lines;
+    assert_int_equal(content(&source), sum);
     *segments = (struct eb_segments){.list = list, .cap = SEGMENTS};
-    return eb_image_scan(&reader, &source, segments);
+    assert_int_equal(eb_image_scan(&reader, &source, segments), good);
+    assert_int_equal(reader.wrong.status, wrong.status);
+    if (wrong.status == EB_TOO_LARGE)
+        return good; /* it is told where the segments do not suffice any more */
+    assert_int_equal(reader.wrong.line, wrong.line);
+    assert_string_equal(reader.wrong.found, wrong.found);
+    assert_int_equal(segments->count, careful.count);
+    for (size_t i = 0; i < careful.count; i++) {
+        assert_int_equal(list[i].address, careful_list[i].address);
+        assert_int_equal(list[i].size_bytes, careful_list[i].size_bytes);
+    }
+    return good;
 }
 
 /* The image's bytes from `address` on, laid into memory; what the file does not hold is FFh. */
@@ -78,8 +115,11 @@ static void lay_out(const char *name, uint64_t address, uint8_t *to, size_t size
     size_t file_size;
     char *file = read_text(folder, name, &file_size);
     struct memory m = {(const uint8_t *)file, file_size};
-    const struct eb_source source = source_of(&m);
+    struct eb_source source = source_of(&m);
     struct eb_image_piece piece;
+    uint32_t careful = content(&source);
+    source.lines = eb_read_lines;
+    assert_int_equal(content(&source), careful);
     assert_non_null(file);
     memset(to, 0xFF, size);
     assert_true(eb_image_begin(&reader, &source));

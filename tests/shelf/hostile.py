@@ -137,6 +137,14 @@ def packages():
     make_package("twice.einbau", twice, good)
     hexes = b":0400000001020304F2\r\n:00000001FF\r\n"
     make_package("bad-hex.einbau", manifest("fw.hex", hexes.replace(b"F2", b"F3")), [("fw.hex", hexes.replace(b"F2", b"F3"))])
+    # Two hundred lines of sixteen bytes; from line 151 on they lie where line 31 has begun already.
+    lines = []
+    for n in range(200):
+        address = 16 * (n if n < 150 else n - 120)
+        record = bytes([16, address >> 8, address & 0xFF, 0]) + bytes(16)
+        lines.append(":" + (record + bytes([-sum(record) & 0xFF])).hex().upper())
+    overlap = ("\n".join(lines) + "\n:00000001FF\n").encode()
+    make_package("overlap.einbau", manifest("fw.hex", overlap), [("fw.hex", overlap)])
 
 
 os.chdir(sys.argv[1])

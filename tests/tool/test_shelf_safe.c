@@ -54,6 +54,7 @@ static const struct {
     {"format.einbau", "found a file in the format raw, expected hex as its manifest says"},
     {"twice.einbau", "found \"fw.bin\" twice"},
     {"bad-hex.einbau", "fw.hex:1: found a checksum of 243"},
+    {"overlap.einbau", "fw.hex:151: found bytes for an address that has some already"},
 };
 
 static void what_is_refused_leaves_nothing_behind(void **state)
