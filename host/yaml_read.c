@@ -15,6 +15,80 @@ void ebi_yaml_wrong(struct ebi_yaml *yaml, const yaml_node_t *node, const char *
              node->start_mark.line + 1, node->start_mark.column + 1, found, expected);
 }
 
+static const char *scalar(const yaml_node_t *node)
+{
+    return (const char *)node->data.scalar.value;
+}
+
+static bool printable(struct ebi_yaml *yaml, const yaml_node_t *node)
+{
+    if (strlen(scalar(node)) == node->data.scalar.length && eb_text_printable(scalar(node)))
+        return true;
+    ebi_yaml_wrong(
+        yaml, node, "a character that cannot be shown",
+        "text without control characters and without such as take no place or turn the direction of "
+        "writing");
+    return false;
+}
+
+/* A key of a mapping. */
+struct key {
+    const yaml_node_t *mapping, *name;
+};
+
+static int compare_keys(const void *left, const void *right)
+{
+    const struct key *a = left;
+    const struct key *b = right;
+    if (a->mapping != b->mapping)
+        return a->mapping < b->mapping ? -1 : 1;
+    int order = strcmp(scalar(a->name), scalar(b->name));
+    return order != 0 ? order : a->name < b->name ? -1 : a->name > b->name;
+}
+
+static size_t collect_keys(struct ebi_yaml *yaml, struct key *keys)
+{
+    size_t count = 0;
+    const yaml_document_t *d = &yaml->document;
+    for (const yaml_node_t *node = d->nodes.start; node < d->nodes.top; node++) {
+        const yaml_node_pair_t *pair = node->data.mapping.pairs.start;
+        for (; node->type == YAML_MAPPING_NODE && pair < node->data.mapping.pairs.top; pair++) {
+            const yaml_node_t *name = yaml_document_get_node(&yaml->document, pair->key);
+            if (name->type == YAML_SCALAR_NODE && keys != NULL)
+                keys[count] = (struct key){node, name};
+            count += name->type == YAML_SCALAR_NODE;
+        }
+    }
+    return count;
+}
+
+/* Keys can be shown, and stand there once: of all mappings in one go, as a site may have thousands of
+ * devices. */
+static void check_keys(struct ebi_yaml *yaml)
+{
+    const yaml_node_t *first = NULL;
+    size_t count = collect_keys(yaml, NULL);
+    struct key *keys = malloc((count + 1) * sizeof *keys);
+    if (keys == NULL)
+        abort();
+    collect_keys(yaml, keys);
+    for (size_t i = 0; i < count && printable(yaml, keys[i].name); i++) {
+    }
+    qsort(keys, count, sizeof *keys, compare_keys);
+    for (size_t i = 1; i < count; i++) {
+        bool twice = keys[i].mapping == keys[i - 1].mapping &&
+                     strcmp(scalar(keys[i].name), scalar(keys[i - 1].name)) == 0;
+        if (twice && (first == NULL || keys[i].name < first))
+            first = keys[i].name;
+    }
+    free(keys);
+    if (first != NULL) {
+        char found[128];
+        snprintf(found, sizeof found, "'%.60s' a second time", scalar(first));
+        ebi_yaml_wrong(yaml, first, found, "each key once");
+    }
+}
+
 bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *problem)
 {
     yaml_parser_t parser;
@@ -46,6 +120,8 @@ bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *p
     }
     yaml_parser_delete(&parser);
     fclose(file);
+    if (ok)
+        check_keys(yaml);
     return ok;
 }
 
@@ -66,22 +142,6 @@ static const char *kind_word(const yaml_node_t *node)
                                               : "a single value";
 }
 
-static const char *scalar(const yaml_node_t *node)
-{
-    return (const char *)node->data.scalar.value;
-}
-
-static bool printable(struct ebi_yaml *yaml, const yaml_node_t *node)
-{
-    if (strlen(scalar(node)) == node->data.scalar.length && eb_text_printable(scalar(node)))
-        return true;
-    ebi_yaml_wrong(
-        yaml, node, "a character that cannot be shown",
-        "text without control characters and without such as take no place or turn the direction of "
-        "writing");
-    return false;
-}
-
 yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t index, const char **key)
 {
     if (node == NULL || yaml->failed)
@@ -97,18 +157,6 @@ yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t inde
     if (name->type != YAML_SCALAR_NODE) {
         ebi_yaml_wrong(yaml, name, kind_word(name), "a name as the key");
         return NULL;
-    }
-    if (!printable(yaml, name))
-        return NULL;
-    for (size_t i = 0; i < index; i++) {
-        yaml_node_t *before =
-            yaml_document_get_node(&yaml->document, (node->data.mapping.pairs.start + i)->key);
-        if (strcmp(scalar(before), scalar(name)) == 0) {
-            char found[128];
-            snprintf(found, sizeof found, "'%.60s' a second time", scalar(name));
-            ebi_yaml_wrong(yaml, name, found, "each key once");
-            return NULL;
-        }
     }
     *key = scalar(name);
     return yaml_document_get_node(&yaml->document, pair->value);

@@ -147,11 +147,10 @@ static void boot(struct ebi_sim_device *d)
 
 struct ebi_sim_device *ebi_sim_module(const struct ebi_sim_device *rack, uint8_t slot)
 {
-    for (size_t i = 0; rack->has_modules && i < rack->sim->count; i++) {
-        if (rack->sim->devices[i].rack == rack && rack->sim->devices[i].slot == slot)
-            return &rack->sim->devices[i];
-    }
-    return NULL;
+    struct ebi_sim_device *module = rack->modules;
+    while (module != NULL && module->slot != slot)
+        module = module->next_module;
+    return module;
 }
 
 /* --- power --------------------------------------------------------------------------------------- */
@@ -175,10 +174,8 @@ static void begin_boot(struct ebi_sim_device *d)
 
 void ebi_sim_device_power(struct ebi_sim_device *d, bool on)
 {
-    for (size_t i = 0; d->has_modules && i < d->sim->count; i++) { /* its rack has the same supply */
-        if (d->sim->devices[i].rack == d)
-            ebi_sim_device_power(&d->sim->devices[i], on);
-    }
+    for (struct ebi_sim_device *m = d->modules; m != NULL; m = m->next_module) /* they have the same supply */
+        ebi_sim_device_power(m, on);
     if (!on) {
         go_down(d, EB_SIM_OFF);
         d->power_back_us = EB_NEVER;
@@ -243,7 +240,7 @@ void ebi_sim_device_set(struct ebi_sim_device *d, const struct ebi_sim_settings 
     if (permanent)
         d->saved = *settings;
     if (!d->placed)
-        memcpy(d->address.ip, settings->ip, sizeof d->address.ip);
+        ebi_sim_place(d, settings->ip);
 }
 
 bool ebi_sim_device_has_ip(const struct ebi_sim_device *d)

@@ -179,8 +179,8 @@ struct ebi_sim_device {
     uint16_t modbus_port, tftp_port;
     uint8_t unit;
     struct ebi_sim_device *rack; /* in whose rack it is: it is reached through that one only; or NULL */
-    bool has_modules;            /* of its own rack */
-    uint8_t slot;                /* there: its unit identifier */
+    struct ebi_sim_device *modules, *next_module; /* of its own rack; of the rack that it is in */
+    uint8_t slot;                                 /* there: its unit identifier */
     bool silent_slots; /* says nothing for a slot whose module does not answer, in place of exception 11 */
     uint8_t objects_per_answer; /* 0: as many as fit */
     bool babbles;               /* answers with bytes that are no Modbus, for tests */

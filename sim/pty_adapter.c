@@ -34,8 +34,8 @@ struct ebi_sim_ptys {
     struct eb_sim *sim;
     uint64_t (*now_us)(void *self);
     void *self;
-    struct pty list[EBI_SIM_BUSES_MAX * EBI_SIM_ADAPTERS_MAX];
     size_t count;
+    struct pty list[]; /* EBI_SIM_ADAPTERS_MAX for each bus */
 };
 
 static void flush_out(struct pty *p)
@@ -334,7 +334,8 @@ static bool open_pty(struct pty *p)
 
 struct ebi_sim_ptys *ebi_sim_ptys_open(struct eb_sim *sim, uint64_t (*now_us)(void *self), void *self)
 {
-    struct ebi_sim_ptys *ptys = calloc(1, sizeof *ptys);
+    struct ebi_sim_ptys *ptys =
+        calloc(1, sizeof *ptys + sim->bus_count * EBI_SIM_ADAPTERS_MAX * sizeof ptys->list[0]);
     if (ptys == NULL)
         return NULL;
     ptys->sim = sim;

@@ -147,13 +147,12 @@ static size_t file_of(const struct ebi_sim_component *c, const char *file)
 static struct ebi_sim_component *component_for(struct ebi_sim_device *d, const char *file,
                                                struct ebi_sim_device **owner)
 {
-    for (size_t k = 0; k < d->sim->count; k++) {
-        struct ebi_sim_device *of = &d->sim->devices[k];
-        for (size_t i = 0; (of == d || of->rack == d) && i < of->count; i++) {
-            *owner = of;
+    for (struct ebi_sim_device *of = d; of != NULL; of = of == d ? d->modules : of->next_module) {
+        for (size_t i = 0; i < of->count; i++) {
             struct ebi_sim_component *c = &of->components[i];
+            *owner = of;
             if (c->file_count > 0 ? file_of(c, file) < c->file_count : strcmp(c->file_name, file) == 0)
-                return &of->components[i];
+                return c;
         }
     }
     return NULL;

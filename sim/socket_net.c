@@ -229,7 +229,7 @@ static bool place(struct ebi_sim_sockets *s, size_t index, struct eb_problem *pr
         listens[i] = (struct listening){.handle = EB_NO_HANDLE};
     if (d->rack != NULL)
         return true; /* reached through its rack */
-    memcpy(d->address.ip, ip, sizeof ip);
+    ebi_sim_place(d, ip);
     d->placed = true;
     int udp = bound(d, SOCK_DGRAM, 0);
     int tcp = bound(d, SOCK_STREAM, 0);

@@ -32,7 +32,9 @@ enum event_kind {
 /* The laptop's adapter on one bus. */
 struct can_adapter {
     size_t handles;
-    int turn; /* of the handles that wait for room */
+    int *open; /* all of them, in the order in which they were opened, also those that are gone */
+    size_t open_count, open_cap;
+    size_t turn; /* of those that wait for room */
     struct eb_can_pace pace;
     struct eb_can_state state;
 };
@@ -93,17 +95,21 @@ struct ebi_sim_virtual {
     size_t heap_size, heap_cap;
     struct end *ends;
     int end_cap;
-    int *ready; /* handles that are ready, in their order */
+    int end_free;                   /* the first that may be free */
+    struct ebi_sim_table ports;     /* ends for datagrams by their port */
+    struct ebi_sim_table connected; /* ends for TCP by their device */
+    int *ready;                     /* handles that are ready, in their order */
     size_t ready_count, ready_cap;
     struct device_socket *sockets;
-    int socket_cap;
+    int socket_cap, socket_free;
+    struct ebi_sim_table device_sockets; /* by device */
     uint16_t next_laptop_port, next_device_port;
     bool *asked;     /* per device: the laptop has sent to its address */
     uint64_t *woken; /* per device: the earliest wake event that is under way */
     const struct eb_sim_fault *faults;
     size_t fault_count;
     uint64_t frames;
-    struct can_adapter adapters[EBI_SIM_BUSES_MAX];
+    struct can_adapter *adapters; /* by bus */
     struct eb_port_http http;
     uint64_t usb_free_ns, usb_busy_ns, usb_late_us;
     uint64_t bus_us; /* the earliest bus event that is under way */
@@ -169,5 +175,6 @@ void ebi_sim_virtual_can_event(struct ebi_sim_virtual *v, const struct event *e)
 /* Makes sure that whatever comes next on a bus is an event. */
 void ebi_sim_virtual_can_arm(struct ebi_sim_virtual *v);
 void ebi_sim_virtual_can_free(struct ebi_sim_virtual *v, struct end *end);
+void ebi_sim_virtual_can_close(struct ebi_sim_virtual *v);
 
 #endif

@@ -82,12 +82,12 @@ static void lost(void *self, struct ebi_sim_bus *bus)
 {
     struct ebi_sim_virtual *v = self;
     adapter_of(v, bus)->handles = 0;
-    for (int i = 0; i < v->end_cap; i++) {
-        if (v->ends[i].used && v->ends[i].can != NULL && v->ends[i].can->bus == bus &&
-            !v->ends[i].can->gone) {
-            v->ends[i].can->off = ebi_sim_station_mode(station_of(bus)) == EB_CAN_BUS_OFF;
-            v->ends[i].can->gone = true;
-            ebi_sim_set_ready(v, &v->ends[i]);
+    for (size_t i = 0; i < adapter_of(v, bus)->open_count; i++) {
+        struct end *end = &v->ends[adapter_of(v, bus)->open[i]];
+        if (!end->can->gone) {
+            end->can->off = ebi_sim_station_mode(station_of(bus)) == EB_CAN_BUS_OFF;
+            end->can->gone = true;
+            ebi_sim_set_ready(v, end);
         }
     }
 }
@@ -117,9 +117,9 @@ static struct ebi_sim_can_fate fate_of(void *self, struct ebi_sim_bus *bus, size
 {
     struct ebi_sim_virtual *v = self;
     struct ebi_sim_device *d = bus->stations[sender].device;
-    for (size_t i = 0; i < v->sim->count && d == NULL; i++) {
-        if (v->sim->devices[i].can.bus == bus && ebi_sim_can_meant(&v->sim->devices[i], frame))
-            d = &v->sim->devices[i];
+    for (size_t i = 0; i < bus->count && d == NULL; i++) {
+        if (bus->stations[i].device != NULL && ebi_sim_can_meant(bus->stations[i].device, frame))
+            d = bus->stations[i].device;
     }
     struct fate fate = ebi_sim_next_fault(v, d, bus);
     return (struct ebi_sim_can_fate){.unheard = fate.lost,
@@ -150,16 +150,16 @@ static void receive(struct ebi_sim_virtual *v, struct end *end, const struct eb_
 static void give_room(struct ebi_sim_virtual *v, const struct ebi_sim_bus *bus)
 {
     struct can_adapter *a = adapter_of(v, bus);
-    int first = -1;
-    for (int i = 1; i <= v->end_cap; i++) {
-        int at = (a->turn + i) % v->end_cap;
-        struct end *end = &v->ends[at];
-        if (end->used && end->can != NULL && end->can->bus == bus && end->wants_room) {
-            first = first < 0 ? at : first;
+    size_t first = a->open_count;
+    for (size_t i = 1; i <= a->open_count; i++) {
+        size_t at = (a->turn + i) % a->open_count;
+        struct end *end = &v->ends[a->open[at]];
+        if (end->wants_room) {
+            first = first == a->open_count ? at : first;
             ebi_sim_set_ready(v, end);
         }
     }
-    a->turn = first < 0 ? a->turn : first;
+    a->turn = first == a->open_count ? a->turn : first;
 }
 
 static void went_out(struct ebi_sim_virtual *v, const struct event *e)
@@ -181,9 +181,12 @@ void ebi_sim_virtual_can_event(struct ebi_sim_virtual *v, const struct event *e)
     if (e->kind == EVENT_BUS) {
         v->bus_us = EB_NEVER;
         ebi_sim_can_run(v->sim, v->now_us);
-        for (size_t i = 0; i < v->sim->count; i++) {
-            if (v->sim->devices[i].can.bus != NULL)
-                ebi_sim_wake_later(v, &v->sim->devices[i]);
+        for (size_t i = 0; i < v->sim->bus_count; i++) {
+            const struct ebi_sim_bus *bus = &v->sim->buses[i];
+            for (size_t k = 0; k < bus->count; k++) {
+                if (bus->stations[k].device != NULL)
+                    ebi_sim_wake_later(v, bus->stations[k].device);
+            }
         }
     } else if (e->kind == EVENT_CAN_QUEUE) {
         struct end *end = &v->ends[e->handle];
@@ -194,10 +197,9 @@ void ebi_sim_virtual_can_event(struct ebi_sim_virtual *v, const struct event *e)
             ebi_sim_bus_send(end->can->bus, end->can->bus->adapters[0], &tx);
         }
     } else if (e->kind == EVENT_CAN_DOWN) {
-        for (int i = 0; i < v->end_cap; i++) {
-            if (v->ends[i].used && v->ends[i].can != NULL && v->ends[i].can->bus == &v->sim->buses[e->handle])
-                receive(v, &v->ends[i], frames);
-        }
+        const struct can_adapter *a = &v->adapters[e->handle];
+        for (size_t i = 0; i < a->open_count; i++)
+            receive(v, &v->ends[a->open[i]], frames);
     } else if (e->kind == EVENT_CAN_SENT) {
         went_out(v, e);
     } else {
@@ -236,6 +238,11 @@ static enum eb_status can_open(void *self, struct eb_waiter *waiter, const struc
     *c = (struct can_end){.bus = bus, .id = options->id & options->mask, .mask = options->mask};
     c->received = ebi_sim_grow(NULL, RECEIVED_MAX, sizeof *c->received);
     v->ends[*handle].can = c;
+    if (a->open_count == a->open_cap) {
+        a->open_cap = 2 * a->open_cap + 8;
+        a->open = ebi_sim_grow(a->open, a->open_cap, sizeof *a->open);
+    }
+    a->open[a->open_count++] = *handle;
     return EB_OK;
 }
 
@@ -248,11 +255,8 @@ static size_t can_send(void *self, int handle, const struct eb_can_frame *burst,
     if (c->gone || count == 0)
         return 0;
     size_t waiting = 1;
-    for (int i = 0; i < v->end_cap; i++) {
-        const struct end *other = &v->ends[i];
-        waiting += other != end && other->used && other->can != NULL && other->can->bus == c->bus &&
-                   other->wants_room;
-    }
+    for (size_t i = 0; i < a->open_count; i++)
+        waiting += a->open[i] != handle && v->ends[a->open[i]].wants_room;
     size_t room = eb_can_pace_room(&a->pace);
     size_t share = c->bus->queue / 2 / waiting; /* as much room as there is when they are told */
     if (waiting == 1 || share > room)
@@ -321,27 +325,34 @@ void ebi_sim_virtual_can_free(struct ebi_sim_virtual *v, struct end *end)
         ebi_sim_bus_switch(c->bus, c->bus->adapters[0], false);
     for (uint64_t i = c->sent; i < c->given && !c->gone && a->handles > 0; i++)
         eb_can_pace_sent(&a->pace); /* nobody will be told of these */
+    size_t at = 0;
+    while (a->open[at] != (int)(end - v->ends))
+        at++;
+    a->open_count--;
+    memmove(a->open + at, a->open + at + 1, (a->open_count - at) * sizeof *a->open);
     free(c->received);
     free(c);
     end->can = NULL;
 }
 
-static void can_close(void *self, int handle)
-{
-    struct ebi_sim_virtual *v = self;
-    ebi_sim_virtual_can_free(v, &v->ends[handle]);
-    v->ends[handle].used = false;
-}
-
-static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_send, can_sent,
-                                             can_receive,      can_state, can_close};
+static const struct eb_port_can can_group = {sizeof can_group, can_open,  can_send,         can_sent,
+                                             can_receive,      can_state, ebi_sim_close_end};
 
 void ebi_sim_virtual_can_open(struct ebi_sim_virtual *v)
 {
     const struct ebi_sim_can_hooks hooks = {v, heard, sent, faulted, lost, later, fate_of};
     v->bus_us = EB_NEVER;
+    v->adapters = ebi_sim_grow(NULL, v->sim->bus_count + 1, sizeof *v->adapters);
+    memset(v->adapters, 0, (v->sim->bus_count + 1) * sizeof *v->adapters);
     ebi_sim_can_open(v->sim, &hooks);
     if (v->sim->bus_count == 0)
         return;
     v->port.can = &can_group;
+}
+
+void ebi_sim_virtual_can_close(struct ebi_sim_virtual *v)
+{
+    for (size_t b = 0; b < v->sim->bus_count; b++)
+        free(v->adapters[b].open);
+    free(v->adapters);
 }

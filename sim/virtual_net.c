@@ -39,11 +39,23 @@ void ebi_sim_set_ready(struct ebi_sim_virtual *v, struct end *end)
     v->ready[v->ready_count++] = (int)(end - v->ends);
 }
 
+static uint32_t number_of(const struct ebi_sim_virtual *v, const struct ebi_sim_device *d)
+{
+    return (uint32_t)(d - v->sim->devices);
+}
+
+/* Nobody holds this handle any more, or its device does not. */
+static void may_be_free(struct ebi_sim_virtual *v, int handle)
+{
+    v->end_free = handle < v->end_free ? handle : v->end_free;
+}
+
 int ebi_sim_new_end(struct ebi_sim_virtual *v, struct eb_waiter *waiter, bool tcp)
 {
-    int handle = 0;
+    int handle = v->end_free;
     while (handle < v->end_cap && (v->ends[handle].used || v->ends[handle].device_knows))
         handle++;
+    v->end_free = handle + 1;
     if (handle == v->end_cap) {
         int cap = v->end_cap == 0 ? 64 : 2 * v->end_cap;
         v->ends = ebi_sim_grow(v->ends, (size_t)cap, sizeof *v->ends);
@@ -52,6 +64,8 @@ int ebi_sim_new_end(struct ebi_sim_virtual *v, struct eb_waiter *waiter, bool tc
     }
     struct end *end = &v->ends[handle];
     int generation = end->generation + 1;
+    if (end->device != NULL)
+        ebi_sim_table_remove(&v->connected, number_of(v, end->device), (size_t)handle);
     *end = (struct end){.used = true, .tcp = tcp, .generation = generation, .waiter = waiter};
     end->port = v->next_laptop_port++;
     if (v->next_laptop_port == 0)
@@ -85,15 +99,18 @@ static bool on_link(const struct ebi_sim_virtual *v, const struct ebi_sim_laptop
 struct ebi_sim_device *ebi_sim_device_at(struct ebi_sim_virtual *v, const struct ebi_sim_laptop_link *link,
                                          const struct eb_endpoint *endpoint)
 {
-    for (size_t i = 0; i < v->sim->count; i++) {
+    const struct ebi_sim_table *addresses = &v->sim->addresses;
+    struct ebi_sim_device *first = NULL;
+    size_t i = ebi_sim_table_first(addresses, ebi_sim_address_key(endpoint->ip));
+    for (; i != EBI_SIM_NONE; i = ebi_sim_table_next(addresses, i)) {
         struct ebi_sim_device *d = &v->sim->devices[i];
         if (ebi_sim_device_has_ip(d) && memcmp(d->address.ip, endpoint->ip, sizeof endpoint->ip) == 0 &&
-            on_link(v, link, d)) {
-            v->asked[i] = true;
-            return d;
-        }
+            on_link(v, link, d) && (first == NULL || d < first))
+            first = d;
     }
-    return NULL;
+    if (first != NULL)
+        v->asked[first - v->sim->devices] = true;
+    return first;
 }
 
 static const struct ebi_sim_laptop_link *link_named(const struct ebi_sim_virtual *v, const char *name)
@@ -126,6 +143,7 @@ static enum eb_status udp_open(void *self, struct eb_waiter *waiter, const struc
             end->port = options->local_port;
         memcpy(end->group, options->group, sizeof end->group);
     }
+    ebi_sim_table_add(&v->ports, end->port, (size_t)*handle);
     return EB_OK;
 }
 
@@ -203,6 +221,8 @@ void ebi_sim_close_end(void *self, int handle)
 {
     struct ebi_sim_virtual *v = self;
     struct end *end = &v->ends[handle];
+    ebi_sim_table_remove(&v->ports, end->port, (size_t)handle);
+    may_be_free(v, handle);
     if (end->tcp && end->device_knows)
         ebi_sim_send_segment(v, end, true, (struct event){.kind = EVENT_RESET}, NULL, 0);
     while (end->first != NULL) {
@@ -226,8 +246,10 @@ static enum eb_status tcp_open(void *self, struct eb_waiter *waiter, const struc
     struct end *end = &v->ends[*handle];
     end->peer = *peer;
     end->device = ebi_sim_device_at(v, NULL, peer);
-    if (end->device != NULL)
+    if (end->device != NULL) {
+        ebi_sim_table_add(&v->connected, number_of(v, end->device), (size_t)*handle);
         ebi_sim_send_segment(v, end, true, (struct event){.kind = EVENT_SYN}, NULL, 0);
+    }
     return EB_OK;
 }
 
@@ -392,9 +414,10 @@ static uint64_t now_us(void *self)
 static int udp_bind(void *self, struct ebi_sim_device *d, uint16_t port)
 {
     struct ebi_sim_virtual *v = self;
-    int handle = 0;
+    int handle = v->socket_free;
     while (handle < v->socket_cap && v->sockets[handle].device != NULL)
         handle++;
+    v->socket_free = handle + 1;
     if (handle == v->socket_cap) {
         int cap = v->socket_cap == 0 ? 64 : 2 * v->socket_cap;
         v->sockets = ebi_sim_grow(v->sockets, (size_t)cap, sizeof *v->sockets);
@@ -407,13 +430,16 @@ static int udp_bind(void *self, struct ebi_sim_device *d, uint16_t port)
             v->next_device_port = DEVICE_PORT_FIRST;
     }
     v->sockets[handle] = (struct device_socket){d, port};
+    ebi_sim_table_add(&v->device_sockets, number_of(v, d), (size_t)handle);
     return handle;
 }
 
 static void udp_unbind(void *self, int handle)
 {
     struct ebi_sim_virtual *v = self;
+    ebi_sim_table_remove(&v->device_sockets, number_of(v, v->sockets[handle].device), (size_t)handle);
     v->sockets[handle].device = NULL;
+    v->socket_free = handle < v->socket_free ? handle : v->socket_free;
 }
 
 static void device_udp_send(void *self, int handle, const struct eb_endpoint *to, const uint8_t *bytes,
@@ -468,6 +494,7 @@ static void device_tcp_close(void *self, int connection)
     struct ebi_sim_virtual *v = self;
     struct end *end = &v->ends[connection];
     end->device_knows = false;
+    may_be_free(v, connection);
     if (end->used)
         ebi_sim_send_segment(v, end, false, (struct event){.kind = EVENT_FIN}, NULL, 0);
 }
@@ -476,9 +503,12 @@ static void device_tcp_close(void *self, int connection)
 static void set_alive(void *self, struct ebi_sim_device *d, bool alive)
 {
     struct ebi_sim_virtual *v = self;
-    for (int i = 0; !alive && i < v->end_cap; i++) {
-        if (v->ends[i].device == d)
-            v->ends[i].device_knows = false;
+    size_t i = alive ? EBI_SIM_NONE : ebi_sim_table_first(&v->connected, number_of(v, d));
+    for (; i != EBI_SIM_NONE; i = ebi_sim_table_next(&v->connected, i)) {
+        if (v->ends[i].device != d)
+            continue;
+        v->ends[i].device_knows = false;
+        may_be_free(v, (int)i);
     }
 }
 
@@ -493,9 +523,10 @@ static void arrive_up(struct ebi_sim_virtual *v, const struct event *e)
         udp_unbind(v, handle);
         return;
     }
-    for (int i = 0; i < v->socket_cap; i++) {
+    size_t i = ebi_sim_table_first(&v->device_sockets, number_of(v, d));
+    for (; i != EBI_SIM_NONE; i = ebi_sim_table_next(&v->device_sockets, i)) {
         if (v->sockets[i].device == d && v->sockets[i].port == e->to.port) {
-            ebi_sim_device_datagram(d, i, e->to.port, &e->from, e->bytes, e->size);
+            ebi_sim_device_datagram(d, (int)i, e->to.port, &e->from, e->bytes, e->size);
             return;
         }
     }
@@ -517,9 +548,10 @@ static void queue(struct ebi_sim_virtual *v, struct end *end, const struct eb_en
 
 static void arrive_down(struct ebi_sim_virtual *v, const struct event *e)
 {
-    for (int i = 0; i < v->end_cap; i++) {
+    size_t i = ebi_sim_table_first(&v->ports, e->to.port);
+    for (; i != EBI_SIM_NONE; i = ebi_sim_table_next(&v->ports, i)) {
         struct end *end = &v->ends[i];
-        if (!end->used || end->tcp || end->frames || end->can != NULL || end->port != e->to.port)
+        if (end->port != e->to.port)
             continue;
         if (end->link != NULL && e->device != NULL && strcmp(end->link->wire, e->device->wire) != 0)
             continue; /* shared by several links */
@@ -621,6 +653,7 @@ static void arrive_tcp(struct ebi_sim_virtual *v, const struct event *e)
     default: /* EVENT_RESET, from either side */
         if (current && end->device_knows) {
             end->device_knows = false;
+            may_be_free(v, e->handle);
             ebi_sim_device_disconnected(e->device, e->handle);
         } else if (current && end->used) {
             end->dead = true;
@@ -775,12 +808,16 @@ void ebi_sim_virtual_close(struct eb_sim *sim)
             ebi_sim_close_end(v, i);
         }
     }
+    ebi_sim_virtual_can_close(v);
     for (size_t i = 0; i < v->heap_size; i++)
         free(v->heap[i].bytes);
     free(v->heap);
     free(v->ends);
     free(v->ready);
     free(v->sockets);
+    ebi_sim_table_clear(&v->ports);
+    ebi_sim_table_clear(&v->connected);
+    ebi_sim_table_clear(&v->device_sockets);
     free(v->asked);
     free(v->woken);
     free(v);

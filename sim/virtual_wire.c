@@ -57,10 +57,8 @@ struct event ebi_sim_pop_event(struct ebi_sim_virtual *v)
 
 void ebi_sim_wake_later(struct ebi_sim_virtual *v, struct ebi_sim_device *d)
 {
-    for (size_t i = 0; d->has_modules && i < v->sim->count; i++) {
-        if (v->sim->devices[i].rack == d)
-            ebi_sim_wake_later(v, &v->sim->devices[i]);
-    }
+    for (struct ebi_sim_device *m = d->modules; m != NULL; m = m->next_module)
+        ebi_sim_wake_later(v, m);
     uint64_t at_us = ebi_sim_device_deadline_us(d);
     size_t index = (size_t)(d - v->sim->devices);
     if (at_us == EB_NEVER || v->woken[index] <= at_us)

@@ -17,9 +17,34 @@ uint64_t ebi_sim_random(struct eb_sim *sim)
     return z ^ z >> 31;
 }
 
+uint32_t ebi_sim_name_key(const char *name)
+{
+    uint32_t key = 0;
+    for (; *name != '\0'; name++)
+        key = 31 * key + (uint8_t)*name;
+    return key;
+}
+
+uint32_t ebi_sim_address_key(const uint8_t ip[4])
+{
+    return (uint32_t)ip[0] << 24 | (uint32_t)ip[1] << 16 | (uint32_t)ip[2] << 8 | ip[3];
+}
+
+void ebi_sim_place(struct ebi_sim_device *d, const uint8_t ip[4])
+{
+    struct ebi_sim_table *addresses = &d->sim->addresses;
+    size_t number = (size_t)(d - d->sim->devices);
+    if (memcmp(d->address.ip, ip, sizeof d->address.ip) == 0)
+        return;
+    ebi_sim_table_remove(addresses, ebi_sim_address_key(d->address.ip), number);
+    memcpy(d->address.ip, ip, sizeof d->address.ip);
+    ebi_sim_table_add(addresses, ebi_sim_address_key(ip), number);
+}
+
 struct ebi_sim_device *ebi_sim_find(const struct eb_sim *sim, const char *name)
 {
-    for (size_t i = 0; i < sim->count; i++) {
+    size_t i = ebi_sim_table_first(&sim->names, ebi_sim_name_key(name));
+    for (; i != EBI_SIM_NONE; i = ebi_sim_table_next(&sim->names, i)) {
         if (strcmp(sim->devices[i].name, name) == 0)
             return &sim->devices[i];
     }
@@ -76,6 +101,10 @@ void eb_sim_close(struct eb_sim *sim)
     if (sim->lock_fd >= 0)
         close(sim->lock_fd);
     free(sim->devices);
+    free(sim->wires);
+    free(sim->buses);
+    ebi_sim_table_clear(&sim->names);
+    ebi_sim_table_clear(&sim->addresses);
     free(sim);
 }
 

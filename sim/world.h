@@ -3,8 +3,9 @@
 #define EBI_SIM_WORLD_H
 
 #include "device.h"
+#include "table.h"
 
-enum { EBI_SIM_WIRES_MAX = 8, EBI_SIM_BUSES_MAX = 4, EBI_SIM_FAULTS_MAX = 16 };
+enum { EBI_SIM_FAULTS_MAX = 16 };
 
 /* One Ethernet segment: the laptop's cable, then a switch, then the devices' cables, which are never the
  * narrow part. */
@@ -60,11 +61,11 @@ struct eb_sim {
     char name[EB_NAME_BYTES];
     char site_path[EB_PATH_BYTES];
     uint64_t random;
-    struct ebi_sim_wire wires[EBI_SIM_WIRES_MAX];
+    struct ebi_sim_wire *wires;
     size_t wire_count;
     struct ebi_sim_laptop_link laptop[EB_LINKS_MAX]; /* none: every device is reached */
     size_t laptop_count;
-    struct ebi_sim_bus buses[EBI_SIM_BUSES_MAX];
+    struct ebi_sim_bus *buses;
     size_t bus_count;
     struct ebi_sim_can_hooks can;
     struct ebi_sim_hub hubs[EBI_SIM_USB_HUBS_MAX];
@@ -76,6 +77,8 @@ struct eb_sim {
     void *usb_self;
     struct ebi_sim_device *devices;
     size_t count;
+    struct ebi_sim_table names;     /* devices by ebi_sim_name_key */
+    struct ebi_sim_table addresses; /* devices by ebi_sim_address_key, wherever they are */
     /* what is to happen, by the description: eb_sim_set_faults takes its place */
     struct eb_sim_fault faults[EBI_SIM_FAULTS_MAX];
     size_t fault_count;
@@ -117,6 +120,11 @@ void ebi_sim_sockets_close(struct eb_sim *sim);
 void ebi_sim_segment_close(struct eb_sim *sim);
 
 struct ebi_sim_device *ebi_sim_find(const struct eb_sim *sim, const char *name);
+/* Their keys in the tables of a world. */
+uint32_t ebi_sim_name_key(const char *name);
+uint32_t ebi_sim_address_key(const uint8_t ip[4]);
+/* From now on it is found at this address. */
+void ebi_sim_place(struct ebi_sim_device *device, const uint8_t ip[4]);
 
 /* The next pseudo-random number of the world (SplitMix64), always the same row for the same seed. */
 uint64_t ebi_sim_random(struct eb_sim *sim);

@@ -16,15 +16,24 @@ static uint32_t ppm(struct ebi_yaml_map *map, const char *key)
     return (uint32_t)ebi_yaml_number(map, key, 0, 1000000, 0);
 }
 
+/* Memory for one thing for each pair of a mapping, and one more; zeros. */
+static void *room_for(const yaml_node_t *node, size_t size)
+{
+    size_t count = 1;
+    if (node != NULL && node->type == YAML_MAPPING_NODE)
+        count += (size_t)(node->data.mapping.pairs.top - node->data.mapping.pairs.start);
+    void *room = calloc(count, size);
+    if (room == NULL)
+        abort(); /* a simulation without memory has nothing to say */
+    return room;
+}
+
 static void read_wires(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *wires)
 {
     const char *name;
     yaml_node_t *node;
+    sim->wires = room_for(wires, sizeof *sim->wires);
     for (size_t i = 0; (node = ebi_yaml_pair(yaml, wires, i, &name)) != NULL; i++) {
-        if (i == EBI_SIM_WIRES_MAX) {
-            ebi_yaml_wrong(yaml, node, "one wire too many", "at most 8");
-            return;
-        }
         struct ebi_sim_wire *w = &sim->wires[i];
         struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
         if (!eb_text_copy(w->name, sizeof w->name, name))
@@ -124,11 +133,8 @@ static void read_buses(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *b
 {
     const char *name;
     yaml_node_t *node;
+    sim->buses = room_for(buses, sizeof *sim->buses);
     for (size_t i = 0; (node = ebi_yaml_pair(yaml, buses, i, &name)) != NULL; i++) {
-        if (i == EBI_SIM_BUSES_MAX) {
-            ebi_yaml_wrong(yaml, node, "one bus too many", "at most 4");
-            return;
-        }
         struct ebi_sim_bus *bus = &sim->buses[i];
         struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
         if (!eb_text_copy(bus->name, sizeof bus->name, name))
@@ -491,17 +497,20 @@ static void read_address(struct eb_sim *sim, struct ebi_yaml_map *map, struct eb
     if (map->yaml->failed || address[0] == '\0')
         return; /* it has none yet */
     yaml_node_t *node = ebi_yaml_need(map, "address");
-    if (!eb_endpoint_parse(&d->address, address)) {
+    struct eb_endpoint endpoint = {{0, 0, 0, 0}, 0};
+    if (!eb_endpoint_parse(&endpoint, address)) {
         snprintf(found, sizeof found, "'%s'", address);
         ebi_yaml_wrong(map->yaml, node, found, "an IPv4 address like 192.0.2.10");
     }
-    memcpy(d->saved.ip, d->address.ip, sizeof d->saved.ip);
-    for (const struct ebi_sim_device *other = sim->devices; other < d && !shared; other++) {
-        if (memcmp(other->address.ip, d->address.ip, sizeof d->address.ip) == 0) {
-            snprintf(found, sizeof found, "%s, which '%s' has already", address, other->name);
+    size_t i = ebi_sim_table_first(&sim->addresses, ebi_sim_address_key(endpoint.ip));
+    for (; i != EBI_SIM_NONE && !shared; i = ebi_sim_table_next(&sim->addresses, i)) {
+        if (memcmp(sim->devices[i].address.ip, endpoint.ip, sizeof endpoint.ip) == 0) {
+            snprintf(found, sizeof found, "%s, which '%s' has already", address, sim->devices[i].name);
             ebi_yaml_wrong(map->yaml, node, found, "an address of its own for each device");
         }
     }
+    memcpy(d->saved.ip, endpoint.ip, sizeof d->saved.ip);
+    ebi_sim_place(d, endpoint.ip);
 }
 
 /* What it does otherwise than one would wish. */
@@ -536,13 +545,16 @@ static bool read_rack(struct eb_sim *sim, struct ebi_yaml_map *map, struct ebi_s
         return false;
     ebi_yaml_get(map, "slot", true);
     d->slot = (uint8_t)ebi_yaml_number(map, "slot", 1, 247, 1);
-    for (struct ebi_sim_device *other = sim->devices; other < d; other++)
-        d->rack = strcmp(other->name, name) == 0 ? other : d->rack;
-    if (d->rack != NULL)
-        d->rack->has_modules = true;
-    else
+    d->rack = ebi_sim_find(sim, name);
+    if (d->rack == NULL) {
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "rack"), name,
                        "the name of a device that stands before this one");
+        return true;
+    }
+    struct ebi_sim_device **last = &d->rack->modules;
+    while (*last != NULL)
+        last = &(*last)->next_module;
+    *last = d;
     return true;
 }
 
@@ -723,13 +735,11 @@ bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem 
     read_faults(sim, &yaml, ebi_yaml_get(&map, "faults", false));
     read_laptop_end(sim, &yaml, ebi_yaml_get(&map, "laptop-process", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
-    if (devices != NULL && devices->type == YAML_MAPPING_NODE)
-        sim->devices =
-            calloc((size_t)(devices->data.mapping.pairs.top - devices->data.mapping.pairs.start) + 1,
-                   sizeof *sim->devices);
+    sim->devices = room_for(devices, sizeof *sim->devices);
     for (size_t i = 0; (node = ebi_yaml_pair(&yaml, devices, i, &name)) != NULL; i++) {
         sim->count = i + 1;
         read_device(sim, &yaml, name, node, &sim->devices[i]);
+        ebi_sim_table_add(&sim->names, ebi_sim_name_key(name), i);
     }
     ebi_yaml_map_end(&map);
     ebi_yaml_close(&yaml);

@@ -1,6 +1,7 @@
 /* Carrying a plan out: each device begins when all that it depends on is confirmed. */
 #include "job/inside.h"
 
+#include <stddef.h>
 #include <stdlib.h>
 
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
@@ -34,16 +35,15 @@ static bool waits_for(struct eb_job *job, const struct eb_site_device *d, bool *
 }
 
 /* The device that it waits for, or NULL. */
-static const struct eb_site_device *awaited(struct eb_job *job, const struct eb_job_device *target,
-                                            bool *in_vain)
+static struct eb_job_device *awaited(struct eb_job *job, const struct eb_job_device *target, bool *in_vain)
 {
     const struct eb_site_device *d = target->device;
-    const struct eb_site_device *first = NULL;
+    struct eb_job_device *first = NULL;
     *in_vain = false;
     for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
         const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
         if (waits_for(job, other, in_vain) && (first == NULL || *in_vain))
-            first = other;
+            first = &job->devices[other - job->site->devices];
     }
     return first;
 }
@@ -83,63 +83,93 @@ bool eb_job_by_hand(const struct eb_job_device *target)
     return has;
 }
 
-/* Whether a manual step at another device is under way: one device by hand at a time. */
-static bool hands_full(const struct eb_job *job, const struct eb_job_device *target)
+/* The one that has `*user` now, which is `target` where no other has. */
+static struct eb_job_device *take(struct eb_job_device **user, struct eb_job_device *target)
 {
-    for (size_t i = 0; i < job->count && eb_job_by_hand(target); i++) {
-        const struct eb_job_device *other = &job->devices[i];
-        if (other->begun && !eb_run_ended(&other->fit) && eb_job_by_hand(other))
-            return true;
+    if (*user == NULL || !(*user)->begun || eb_run_ended(&(*user)->fit))
+        *user = target;
+    return *user;
+}
+
+/* A device under way that this one must not meet: another with a manual step, one device by hand at a time;
+ * or another module of the same rack, as what goes to them goes through one device.  Else the device itself.
+ */
+static struct eb_job_device *in_the_way(struct eb_job *job, struct eb_job_device *target)
+{
+    struct eb_job_device *other = target;
+    if (eb_job_by_hand(target))
+        other = take(&job->by_hand, target);
+    if (other == target && target->device->slot != 0)
+        other = take(&job->devices[target->device->via - job->site->devices].rack_user, target);
+    return other;
+}
+
+/* --- who is to be tried next ---------------------------------------------------------------------- */
+
+static void add_last(struct eb_job_queue *queue, struct eb_job_device *target)
+{
+    target->next = NULL;
+    if (queue->first == NULL)
+        queue->first = target;
+    else
+        queue->last->next = target;
+    queue->last = target;
+}
+
+static struct eb_job_device *take_first(struct eb_job_queue *queue)
+{
+    struct eb_job_device *target = queue->first;
+    if (target != NULL)
+        queue->first = target->next;
+    return target;
+}
+
+/* Those that waited for this one are tried again. */
+static void release(struct eb_job *job, struct eb_job_device *target)
+{
+    struct eb_job_device *waiter;
+    while ((waiter = take_first(&target->waiters)) != NULL)
+        add_last(&job->ready, waiter);
+}
+
+/* Begins a device that waits for no one any more, gives it up where it waits in vain, or has it wait. */
+static bool try_to_begin(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
+{
+    bool in_vain;
+    struct eb_job_device *other = awaited(job, target, &in_vain);
+    if (in_vain) {
+        target->waited_for = other->device;
+        release(job, target);
+        return false;
     }
+    if (other == NULL)
+        other = in_the_way(job, target);
+    if (other != target) {
+        add_last(&other->waiters, target);
+        return false;
+    }
+    /* By what runs now in those that it waited for: the run judges once more. */
+    eb_job_surround(job, target, false);
+    if (begin(job, target, crew))
+        return true;
+    release(job, target); /* it has ended already */
     return false;
 }
 
-/* Whether another module of the same rack is under way: what goes to them goes through one device. */
-static bool rack_busy(const struct eb_job *job, const struct eb_job_device *target)
-{
-    for (size_t i = 0; i < job->count && target->device->slot != 0; i++) {
-        const struct eb_job_device *other = &job->devices[i];
-        if (other->begun && !eb_run_ended(&other->fit) && other->device->slot != 0 &&
-            other->device->via == target->device->via)
-            return true;
-    }
-    return false;
-}
-
-/* Begins with those that wait for no one any more, and gives up those that wait in vain. */
 static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
 {
     bool added = false;
-    for (bool again = true; again;) {
-        again = false;
-        for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
-            struct eb_job_device *target = &job->devices[i];
-            bool in_vain;
-            if (target->item_count == 0 || target->refused || target->begun || target->waited_for != NULL)
-                continue;
-            const struct eb_site_device *other = awaited(job, target, &in_vain);
-            if (other == NULL && (hands_full(job, target) || rack_busy(job, target)))
-                continue;
-            if (other == NULL) {
-                /* By what runs now in those that it waited for: the run judges once more. */
-                eb_job_surround(job, target, false);
-                added = begin(job, target, crew) || added;
-            } else if (in_vain) {
-                target->waited_for = other;
-            }
-            again = again || (other != NULL && in_vain);
-        }
-    }
+    for (struct eb_run *run; (run = eb_crew_ended(crew)) != NULL;)
+        release(job, (struct eb_job_device *)(void *)((char *)run - offsetof(struct eb_job_device, fit)));
+    for (struct eb_job_device *target; ebi_job_stop(job) == 0 && (target = take_first(&job->ready)) != NULL;)
+        added = try_to_begin(job, target, crew) || added;
     return added;
 }
 
 static bool begin_recovering(struct eb_job *job, struct eb_crew *crew)
 {
     bool added = false;
-    for (size_t i = 0; i < job->count; i++) {
-        struct eb_job_device *target = &job->devices[i];
-        if (!target->recovers || target->begun)
-            continue;
+    for (struct eb_job_device *target; (target = take_first(&job->ready)) != NULL;) {
         target->fit.config = eb_job_run_config(job, target, EB_JOB_FIT);
         target->fit.config.target.serial =
             target->look.identity.serial; /* the very device that was looked at */
@@ -163,11 +193,22 @@ static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_
 
 bool eb_job_carry_out(struct eb_job *job)
 {
+    job->ready = (struct eb_job_queue){NULL, NULL};
+    for (size_t i = 0; i < job->count; i++) {
+        struct eb_job_device *target = &job->devices[i];
+        if (target->item_count > 0 && !target->refused && !target->begun && target->waited_for == NULL)
+            add_last(&job->ready, target);
+    }
     return work(job, begin_ready);
 }
 
 bool eb_job_recover(struct eb_job *job)
 {
+    job->ready = (struct eb_job_queue){NULL, NULL};
+    for (size_t i = 0; i < job->count; i++) {
+        if (job->devices[i].recovers && !job->devices[i].begun)
+            add_last(&job->ready, &job->devices[i]);
+    }
     return work(job, begin_recovering);
 }
 

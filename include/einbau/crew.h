@@ -33,19 +33,22 @@ struct eb_crew {
     size_t cap;
     size_t going;                       /* runs that have not ended */
     struct eb_crew_place *first, *last; /* to be polled, in this order */
+    struct eb_crew_place *ended;        /* and not given by eb_crew_ended yet */
 };
 
 /* Makes a crew without runs; `places` are the caller's, `cap` of them. */
 void eb_crew_init(struct eb_crew *crew, const struct eb_port *port, struct eb_crew_place *places, size_t cap);
 
 /* Takes in a run that eb_run_init has made ready, also while others are going on; it stays the caller's. From
- * then on its place is the waiter of what it opens.  One that has ended already is not polled.  EB_TOO_LARGE
- * where all places are taken. */
+ * then on its place is the waiter of what it opens.  EB_TOO_LARGE where all places are taken. */
 EB_NODISCARD enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run);
 
 /* Polls every run that is due, then waits for the next arrival or deadline, but not beyond `until_us`, and
  * polls those concerned.  Gives the number of runs that go on; 0 means that all have ended. */
 size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us);
+
+/* A run that has ended, each once, or NULL. */
+struct eb_run *eb_crew_ended(struct eb_crew *crew);
 
 /* eb_run_stop, eb_run_abandon for each. */
 void eb_crew_stop(struct eb_crew *crew);

@@ -50,6 +50,11 @@ enum eb_job_run { EB_JOB_LOOK, EB_JOB_FIT };
 /* What a person may accept of a device besides the findings of rules. */
 enum { EB_ACCEPT_CERTIFICATE = 1, EB_ACCEPT_PLAIN_PASSWORD = 2, EB_ACCEPT_STATED = 4 };
 
+/* Devices in the order in which they wait. */
+struct eb_job_queue {
+    struct eb_job_device *first, *last;
+};
+
 /* One device of the site, and what became known of it.  Read by the caller; what it may set says so. */
 struct eb_job_device {
     const struct eb_site_device *device;
@@ -107,7 +112,11 @@ struct eb_job_device {
     uint8_t *buffer;
     uint64_t *memory[2]; /* of each run, for its accesses */
 
-    struct eb_job *job; /* its own */
+    /* its own */
+    struct eb_job *job;
+    struct eb_job_queue waiters;     /* devices that are not begun before this one has ended ... */
+    struct eb_job_device *next;      /* ... and the next one that waits where this one does */
+    struct eb_job_device *rack_user; /* of its modules, the one that was begun last */
 
     /* the caller's, for a display: what it said last */
     enum eb_rung told_rung;
@@ -145,6 +154,8 @@ struct eb_job {
         int64_t number; /* on the shelf, 0: a file */
     } * images;
     size_t image_count;
+    struct eb_job_queue ready;     /* devices to be begun, or to be given up */
+    struct eb_job_device *by_hand; /* the one with a manual step that was begun last */
     bool hushed;
 };
 

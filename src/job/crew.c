@@ -50,17 +50,15 @@ enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run)
     place->run = run;
     place->polled_us = EB_NEVER;
     run->contact.waiter = &place->waiter;
-    crew->going += !eb_run_ended(run);
+    crew->going++;
     wake(&place->waiter);
     return EB_OK;
 }
 
 static void poll_place(struct eb_crew *crew, struct eb_crew_place *place)
 {
-    place->woken = false;
-    if (eb_run_ended(place->run))
-        return;
     uint64_t now_us = eb_port_now_us(crew->port);
+    place->woken = false;
     place->polls = now_us == place->polled_us ? place->polls + 1 : 0;
     place->polled_us = now_us;
     if (place->polls < EB_CREW_STALL_POLLS)
@@ -68,8 +66,21 @@ static void poll_place(struct eb_crew *crew, struct eb_crew_place *place)
     else
         eb_run_stall(place->run);
     set_deadline(crew, place, eb_run_deadline_us(place->run));
-    if (eb_run_ended(place->run))
-        crew->going--;
+    if (!eb_run_ended(place->run))
+        return;
+    crew->going--;
+    place->woken = true; /* for good: it stands in the list of those that have ended */
+    place->next = crew->ended;
+    crew->ended = place;
+}
+
+struct eb_run *eb_crew_ended(struct eb_crew *crew)
+{
+    struct eb_crew_place *place = crew->ended;
+    if (place == NULL)
+        return NULL;
+    crew->ended = place->next;
+    return place->run;
 }
 
 /* Each once, however soon it is due again: none keeps the others waiting. */

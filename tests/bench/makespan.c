@@ -22,10 +22,9 @@ struct times {
 static void on_event(void *context, const struct eb_run *run)
 {
     struct times *t = context;
-    for (size_t i = 0; i < t->job->count && eb_run_hand(run) != NULL; i++) {
-        if (&t->job->devices[i].fit == run)
-            eb_sim_ask_person(t->sim, t->job->devices[i].device->name);
-    }
+    const struct eb_job_device *target = run->config.target.statement_context;
+    if (eb_run_hand(run) != NULL)
+        eb_sim_ask_person(t->sim, target->device->name);
 }
 
 static void note_begin(void *context, struct eb_run_config *config)
@@ -33,10 +32,8 @@ static void note_begin(void *context, struct eb_run_config *config)
     struct times *t = context;
     config->event = on_event;
     config->event_context = t;
-    for (size_t i = 0; i < t->job->count; i++) {
-        if (t->job->devices[i].items == config->items)
-            t->began_us[i] = eb_port_now_us(config->port);
-    }
+    const struct eb_job_device *target = config->target.statement_context;
+    t->began_us[target - t->job->devices] = eb_port_now_us(config->port);
 }
 
 static uint64_t took_us(const struct times *t, size_t i)
