@@ -2,16 +2,77 @@
 #include "yaml_read.h"
 
 #include <errno.h>
+#include <search.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { PROFILES_MAX = 256 };
-
 struct reading {
     struct ebi_yaml yaml;
     struct eb_site *site;
+    /* trees (search.h) of its profiles by name and slot; of its devices by name, by what they are sent to,
+     * and of modules by rack and slot */
+    void *profiles, *names, *modbus, *tftp, *slots;
 };
+
+static int compare_numbers(uintptr_t a, uintptr_t b)
+{
+    return (a > b) - (a < b);
+}
+
+static int compare_profiles(const void *a, const void *b)
+{
+    const struct eb_profile *left = a;
+    const struct eb_profile *right = b;
+    int order = strcmp(left->name, right->name);
+    return order != 0 ? order : compare_numbers(left->slot, right->slot);
+}
+
+static int compare_names(const void *a, const void *b)
+{
+    return strcmp(((const struct eb_site_device *)a)->name, ((const struct eb_site_device *)b)->name);
+}
+
+static int compare_endpoints(const struct eb_endpoint *a, const struct eb_endpoint *b)
+{
+    int order = memcmp(a->ip, b->ip, sizeof a->ip);
+    return order != 0 ? order : compare_numbers(a->port, b->port);
+}
+
+static int compare_modbus(const void *a, const void *b)
+{
+    return compare_endpoints(&((const struct eb_site_device *)a)->modbus,
+                             &((const struct eb_site_device *)b)->modbus);
+}
+
+static int compare_tftp(const void *a, const void *b)
+{
+    return compare_endpoints(&((const struct eb_site_device *)a)->tftp,
+                             &((const struct eb_site_device *)b)->tftp);
+}
+
+static int compare_slots(const void *a, const void *b)
+{
+    const struct eb_site_device *left = a;
+    const struct eb_site_device *right = b;
+    int order = compare_numbers((uintptr_t)left->via, (uintptr_t)right->via);
+    return order != 0 ? order : compare_numbers(left->slot, right->slot);
+}
+
+/* The device that has this place in the tree: the one that came first. */
+static const struct eb_site_device *put(const struct eb_site_device *device, void **tree,
+                                        int (*compare)(const void *a, const void *b))
+{
+    struct eb_site_device *const *at = tsearch(device, tree, compare);
+    if (at == NULL)
+        abort(); /* no memory for a few words */
+    return *at;
+}
+
+static void keep_data(void *data)
+{
+    (void)data;
+}
 
 static void wrong_word(struct ebi_yaml *yaml, const yaml_node_t *node, const char *word, const char *expected)
 {
@@ -36,16 +97,23 @@ static void read_bus(struct reading *r, struct ebi_yaml_map *map, struct eb_site
                        "10000, 20000, 50000, 100000, 125000, 250000, 500000, 800000 or 1000000");
 }
 
+static size_t pairs_of(const yaml_node_t *node)
+{
+    return node != NULL && node->type == YAML_MAPPING_NODE
+               ? (size_t)(node->data.mapping.pairs.top - node->data.mapping.pairs.start)
+               : 0;
+}
+
 static void read_links(struct reading *r, yaml_node_t *links)
 {
     const char *name;
     yaml_node_t *node;
+    r->site->links = calloc(pairs_of(links) + 1, sizeof *r->site->links);
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, links, i, &name)) != NULL; i++) {
         struct eb_site_link *link = &r->site->links[i];
         char kind[EB_NAME_BYTES] = "";
-        if (i == EB_SITE_LINKS_MAX || !eb_text_copy(link->name, sizeof link->name, name)) {
-            ebi_yaml_wrong(&r->yaml, node, "one link too many, or a longer name",
-                           "at most 16, 47 characters each");
+        if (!eb_text_copy(link->name, sizeof link->name, name)) {
+            ebi_yaml_wrong(&r->yaml, node, "a link with a longer name", "at most 47 characters");
             return;
         }
         r->site->link_count = i + 1;
@@ -70,28 +138,35 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
 {
     struct eb_site *site = r->site;
     char path[EB_PATH_BYTES + EB_NAME_BYTES + 8];
-    for (size_t i = 0; i < site->profile_count; i++) {
-        if (strcmp(site->profiles[i].name, name) == 0 && site->profiles[i].slot == slot)
-            return &site->profiles[i];
-    }
-    if (strchr(name, '/') != NULL || site->profile_count == PROFILES_MAX) {
+    struct eb_profile wanted = {.slot = (uint8_t)slot};
+    eb_text_copy(wanted.name, sizeof wanted.name, name);
+    struct eb_profile *const *known = tfind(&wanted, &r->profiles, compare_profiles);
+    if (known != NULL)
+        return *known;
+    if (strchr(name, '/') != NULL) {
         wrong_word(&r->yaml, node, name, "the name of a profile, without a folder");
         return NULL;
     }
-    struct eb_profile *p = &site->profiles[site->profile_count];
+    struct eb_profile **more = realloc(site->profiles, (site->profile_count + 1) * sizeof *more);
+    struct eb_profile *p = calloc(1, sizeof *p);
+    if (more == NULL || p == NULL)
+        abort();
+    site->profiles = more;
     snprintf(path, sizeof path, "%s/%s.yaml", site->profiles_dir, name);
     if (!eb_profile_read_slot(path, slot, p, r->yaml.problem)) {
         r->yaml.failed = true;
+        free(p);
         return NULL;
     }
+    more[site->profile_count++] = p;
     if (strcmp(p->name, name) != 0) {
         r->yaml.failed = true;
         snprintf(r->yaml.problem->text, sizeof r->yaml.problem->text,
                  "%s: found the profile '%s', expected '%s' as the file is called", path, p->name, name);
-        eb_profile_free(p);
         return NULL;
     }
-    site->profile_count++;
+    if (tsearch(p, &r->profiles, compare_profiles) == NULL)
+        abort();
     return p;
 }
 
@@ -173,13 +248,13 @@ static void read_address(struct reading *r, struct ebi_yaml_map *map, struct eb_
         return;
     }
     eb_endpoint_parse(&device->tftp, address);
-    for (const struct eb_site_device *d = r->site->devices; d < device; d++) {
-        if (eb_endpoint_same(&d->modbus, &device->modbus) || eb_endpoint_same(&d->tftp, &device->tftp)) {
-            char found[160];
-            snprintf(found, sizeof found, "%s, which '%s' has already", address, d->name);
-            ebi_yaml_wrong(&r->yaml, node, found, "an address of its own for each device");
-            return;
-        }
+    const struct eb_site_device *other = put(device, &r->modbus, compare_modbus);
+    if (other == device)
+        other = put(device, &r->tftp, compare_tftp);
+    if (other != device) {
+        char found[160];
+        snprintf(found, sizeof found, "%s, which '%s' has already", address, other->name);
+        ebi_yaml_wrong(&r->yaml, node, found, "an address of its own for each device");
     }
 }
 
@@ -377,7 +452,10 @@ static const struct eb_site_device *read_reference(struct reading *r, struct ebi
 {
     char name[EB_NAME_BYTES] = "";
     ebi_yaml_text(map, key, false, name, sizeof name);
-    const struct eb_site_device *device = name[0] != '\0' ? eb_site_device(r->site, name) : NULL;
+    struct eb_site_device wanted;
+    memcpy(wanted.name, name, sizeof name);
+    struct eb_site_device *const *at = name[0] != '\0' ? tfind(&wanted, &r->names, compare_names) : NULL;
+    const struct eb_site_device *device = at != NULL ? *at : NULL;
     if (name[0] != '\0' && device == NULL)
         wrong_word(&r->yaml, ebi_yaml_need(map, key), name, "the name of a device of this site");
     return device;
@@ -418,10 +496,9 @@ static void take_slot(struct reading *r, struct ebi_yaml_map *map, struct eb_sit
                    "'via' with the device in whose rack it is, on the same link");
         return;
     }
-    for (const struct eb_site_device *d = r->site->devices; d < device; d++) {
-        if (d->via == rack && d->slot == device->slot)
-            wrong_word(&r->yaml, ebi_yaml_need(map, "slot"), d->name, "one module in each slot of a rack");
-    }
+    const struct eb_site_device *other = put(device, &r->slots, compare_slots);
+    if (other != device)
+        wrong_word(&r->yaml, ebi_yaml_need(map, "slot"), other->name, "one module in each slot of a rack");
     device->modbus = rack->modbus;
     device->tftp = rack->tftp;
     device->prefix = rack->prefix;
@@ -448,32 +525,54 @@ static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_
     }
 }
 
-static bool later_than(struct eb_site_device *device, const struct eb_site_device *other)
+/* The device that `d` waits for, number `i`; NULL: none there. */
+static struct eb_site_device *awaited(const struct eb_site *site, const struct eb_site_device *d, size_t i)
 {
-    if (other == NULL || device->wave > other->wave)
-        return false;
-    device->wave = other->wave + 1;
-    return true;
+    const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
+    return other != NULL ? &site->devices[other - site->devices] : NULL;
 }
 
-/* Each device comes after those that it waits for.  One that waits for itself never comes. */
+/* Each device comes after those that it waits for, which are visited before it.  One that waits for itself
+ * never comes. */
 static void find_waves(struct reading *r, yaml_node_t *devices)
 {
     struct eb_site *site = r->site;
     const char *name;
-    bool changed = true;
-    for (size_t round = 0; changed && !r->yaml.failed; round++) {
-        changed = false;
-        for (size_t i = 0; i < site->device_count; i++) {
-            struct eb_site_device *d = &site->devices[i];
-            changed = later_than(d, d->via) || changed;
-            for (size_t k = 0; k < d->companion_count; k++)
-                changed = later_than(d, d->companions[k].device) || changed;
-            if (d->wave > site->device_count)
-                ebi_yaml_wrong(&r->yaml, ebi_yaml_pair(&r->yaml, devices, i, &name),
+    struct visit {
+        struct eb_site_device *device;
+        size_t next; /* of those that it waits for */
+    } *way = calloc(site->device_count + 1, sizeof *way);
+    enum { NEW, UNDER_WAY, DONE } *states = calloc(site->device_count + 1, sizeof *states);
+    if (way == NULL || states == NULL)
+        abort();
+    for (size_t i = 0; i < site->device_count && !r->yaml.failed; i++) {
+        size_t depth = states[i] == NEW;
+        way[0] = (struct visit){&site->devices[i], 0};
+        while (depth > 0 && !r->yaml.failed) {
+            struct visit *at = &way[depth - 1];
+            struct eb_site_device *d = at->device;
+            states[d - site->devices] = UNDER_WAY;
+            if (at->next > d->companion_count) {
+                states[d - site->devices] = DONE;
+                depth--;
+                continue;
+            }
+            struct eb_site_device *other = awaited(site, d, at->next);
+            if (other != NULL && states[other - site->devices] == UNDER_WAY) {
+                ebi_yaml_wrong(&r->yaml,
+                               ebi_yaml_pair(&r->yaml, devices, (size_t)(other - site->devices), &name),
                                "a device that waits for itself, by 'via' and 'companions'", "no such circle");
+            } else if (other != NULL && states[other - site->devices] == NEW) {
+                way[depth++] = (struct visit){other, 0};
+                continue; /* and once more to this one, when its wave is known */
+            } else if (other != NULL && other->wave >= d->wave) {
+                d->wave = other->wave + 1;
+            }
+            at->next++;
         }
     }
+    free(way);
+    free(states);
 }
 
 static const char key_expected[] =
@@ -531,13 +630,6 @@ static void read_revoked(struct reading *r, yaml_node_t *keys)
     }
 }
 
-static size_t pairs_of(const yaml_node_t *node)
-{
-    return node != NULL && node->type == YAML_MAPPING_NODE
-               ? (size_t)(node->data.mapping.pairs.top - node->data.mapping.pairs.start)
-               : 0;
-}
-
 static void read_site(struct reading *r)
 {
     struct eb_site *site = r->site;
@@ -553,10 +645,10 @@ static void read_site(struct reading *r)
     read_revoked(r, ebi_yaml_get(&map, "revoked-keys", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     site->devices = calloc(pairs_of(devices) + 1, sizeof *site->devices);
-    site->profiles = calloc(PROFILES_MAX, sizeof *site->profiles);
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL; i++) {
         read_device(r, name, node, &site->devices[i]);
         site->device_count = i + 1;
+        put(&site->devices[i], &r->names, compare_names);
     }
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL && !r->yaml.failed; i++)
         read_relations(r, node, &site->devices[i]);
@@ -572,6 +664,9 @@ struct eb_site *eb_site_read(const char *path, struct eb_problem *problem)
         return NULL;
     }
     read_site(&r);
+    void *const trees[] = {r.profiles, r.names, r.modbus, r.tftp, r.slots};
+    for (size_t i = 0; i < sizeof trees / sizeof trees[0]; i++)
+        tdestroy(trees[i], keep_data);
     ebi_yaml_close(&r.yaml);
     r.site->memory = r.yaml.memory;
     if (r.yaml.failed) {
@@ -586,8 +681,10 @@ void eb_site_free(struct eb_site *site)
     if (site == NULL)
         return;
     ebi_kept_free(site->memory);
-    if (site->profiles != NULL)
-        eb_profiles_free(site->profiles, site->profile_count);
+    for (size_t i = 0; i < site->profile_count; i++)
+        eb_profiles_free(site->profiles[i], 1);
+    free(site->profiles);
+    free(site->links);
     free(site->devices);
     free(site);
 }

@@ -158,14 +158,13 @@ struct eb_site_device {
     struct eb_site_want *wants; /* as the profile's components */
 };
 
-enum { EB_SITE_LINKS_MAX = 16 };
 /* A site as its file says it. */
 struct eb_site {
     char name[EB_NAME_BYTES];
     char profiles_dir[EB_PATH_BYTES];
-    struct eb_site_link links[EB_SITE_LINKS_MAX];
+    struct eb_site_link *links;
     size_t link_count;
-    struct eb_profile *profiles;
+    struct eb_profile **profiles;
     size_t profile_count;
     struct eb_site_device *devices;
     size_t device_count;

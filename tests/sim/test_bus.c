@@ -130,9 +130,9 @@ static void a_key_may_be_called_out(void **state)
     for (int with = 0; with <= 1; with++) {
         struct eb_sim *sim = open_world(&l);
         job_open(&job, l.site_path);
-        struct eb_uds_way way = eb_uds_way_of(&job.site->profiles[1]);
+        struct eb_uds_way way = eb_uds_way_of(job.site->profiles[1]);
         way.key = EB_UDS_KEY_CALL;
-        memcpy(job.site->profiles[1].way, &way, sizeof way);
+        memcpy(job.site->profiles[1]->way, &way, sizeof way);
         job_begin(&job, eb_sim_port(sim), true);
         if (with == 1) {
             job.runs[1].config.target.key = call_out;

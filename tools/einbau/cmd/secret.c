@@ -16,7 +16,7 @@ static bool name_of(const struct session *s, const char *text, struct eb_secret_
         return true;
     }
     for (size_t i = 0; s->job->site != NULL && i < s->job->site->profile_count; i++) {
-        if (strcmp(s->job->site->profiles[i].name, text) == 0)
+        if (strcmp(s->job->site->profiles[i]->name, text) == 0)
             return true;
     }
     if (s->job->site == NULL)

@@ -88,7 +88,7 @@ static void look(struct session *s, struct bus *b)
     eb_nodes_close(&b->nodes);
     b->trouble = eb_bus_judge(&b->nodes);
     if (b->wire != NULL && s->job->site != NULL && b->wire >= s->job->site->links &&
-        b->wire < s->job->site->links + EB_SITE_LINKS_MAX)
+        b->wire < s->job->site->links + s->job->site->link_count)
         s->heard[b->wire - s->job->site->links] = (struct heard){true, b->trouble};
     if ((b->trouble & EB_BUS_BIT_RATE) != 0)
         b->heard_bit_rate = find_bit_rate(s, b);
@@ -97,7 +97,8 @@ static void look(struct session *s, struct bus *b)
 bool buses_look(struct session *s, struct buses *buses)
 {
     memset(buses, 0, sizeof *buses);
-    buses->list = calloc(EB_SITE_LINKS_MAX, sizeof *buses->list);
+    size_t links = s->job->site != NULL ? s->job->site->link_count : 0;
+    buses->list = calloc(links + 1, sizeof *buses->list);
     if (buses->list != NULL && s->options->bus != NULL) {
         buses->named.kind = EB_SITE_CAN;
         buses->named.bit_rate = s->options->bit_rate;
@@ -108,7 +109,7 @@ bool buses_look(struct session *s, struct buses *buses)
         look(s, &buses->list[0]);
         return session_interrupts() == 0;
     }
-    for (size_t i = 0; buses->list != NULL && s->job->site != NULL && i < s->job->site->link_count; i++) {
+    for (size_t i = 0; buses->list != NULL && i < links; i++) {
         const struct eb_site_link *wire = &s->job->site->links[i];
         bool wanted = false;
         for (size_t k = 0; k < s->job->count; k++)

@@ -197,7 +197,8 @@ static bool open_job(struct session *s, const struct options *options)
         return fail(s, EXIT_WRONG_CALL);
     }
     s->job->again = options->again;
-    return true;
+    s->heard = calloc(s->job->site != NULL ? s->job->site->link_count + 1 : 1, sizeof *s->heard);
+    return s->heard != NULL || fail(s, EXIT_WRONG_CALL);
 }
 
 bool session_open_office(struct session *s, const struct options *options, enum shelf_need shelf)
@@ -307,6 +308,7 @@ int session_close(struct session *s, int status)
     eb_sim_close(s->sim);
     eb_job_close(s->job);
     free(s->added);
+    free(s->heard);
     return status;
 }
 

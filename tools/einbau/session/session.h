@@ -20,7 +20,7 @@ struct session {
     struct heard { /* the CAN buses that were listened to, by the site's links */
         bool listened;
         unsigned trouble; /* bits of enum eb_bus_trouble */
-    } heard[EB_SITE_LINKS_MAX];
+    } * heard;
     struct progress *progress;         /* while the plan is carried out */
     int status;                        /* what to exit with where a step below gave false */
     const struct eb_job_device *asked; /* a person is asked for this of it; NULL: nothing */
