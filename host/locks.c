@@ -1,7 +1,9 @@
 #include "einbau/record.h"
+#include "einbau/text.h"
 
 #include <errno.h>
 #include <fcntl.h>
+#include <search.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -19,8 +21,7 @@ struct held {
 struct eb_locks {
     char folder[EB_PATH_BYTES];
     char command[EB_NAME_BYTES];
-    struct held *list;
-    size_t count;
+    void *tree; /* of struct held by key (search.h) */
 };
 
 /* A folder that only this user can have put something into. */
@@ -71,11 +72,29 @@ struct eb_locks *eb_locks_open(const char *command, struct eb_problem *problem)
     return NULL;
 }
 
+static int compare_keys(const void *a, const void *b)
+{
+    return strcmp(((const struct held *)a)->key, ((const struct held *)b)->key);
+}
+
+static struct held *held_by(const struct eb_locks *locks, const char *key)
+{
+    struct held wanted;
+    eb_text_copy(wanted.key, sizeof wanted.key, key);
+    struct held *const *at = tfind(&wanted, &locks->tree, compare_keys);
+    return at != NULL ? *at : NULL;
+}
+
+static void let_go(void *held)
+{
+    close(((struct held *)held)->fd);
+    free(held);
+}
+
 void eb_locks_close(struct eb_locks *locks)
 {
-    for (size_t i = 0; locks != NULL && i < locks->count; i++)
-        close(locks->list[i].fd);
-    free(locks != NULL ? locks->list : NULL);
+    if (locks != NULL)
+        tdestroy(locks->tree, let_go);
     free(locks);
 }
 
@@ -120,16 +139,10 @@ enum eb_status eb_locks_take(struct eb_locks *locks, const char *key, struct eb_
     struct flock l;
     struct tm parts;
     time_t seconds = time(NULL);
-    for (size_t i = 0; i < locks->count; i++) {
-        if (strcmp(locks->list[i].key, key) == 0)
-            return EB_OK;
-    }
+    if (held_by(locks, key) != NULL)
+        return EB_OK;
     path_of(locks, key, path);
     int fd = open(path, O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
-    struct held *more = realloc(locks->list, (locks->count + 1) * sizeof *more);
-    if (more == NULL)
-        abort();
-    locks->list = more;
     if (fd >= 0 && !lock(fd, F_OFD_SETLK, &l) && (errno == EAGAIN || errno == EACCES)) {
         read_holder(fd, holder);
         close(fd);
@@ -144,31 +157,31 @@ enum eb_status eb_locks_take(struct eb_locks *locks, const char *key, struct eb_
             close(fd);
         return EB_IO;
     }
-    struct held *held = &locks->list[locks->count++];
+    struct held *held = malloc(sizeof *held);
+    if (held == NULL)
+        abort();
     held->fd = fd;
     eb_text_copy(held->key, sizeof held->key, key);
+    if (tsearch(held, &locks->tree, compare_keys) == NULL)
+        abort();
     return EB_OK;
 }
 
 void eb_locks_release(struct eb_locks *locks, const char *key)
 {
-    for (size_t i = 0; i < locks->count; i++) {
-        if (strcmp(locks->list[i].key, key) != 0)
-            continue;
-        close(locks->list[i].fd);
-        locks->list[i] = locks->list[--locks->count];
+    struct held *held = held_by(locks, key);
+    if (held == NULL)
         return;
-    }
+    tdelete(held, &locks->tree, compare_keys);
+    let_go(held);
 }
 
 bool eb_locks_held(const struct eb_locks *locks, const char *key, struct eb_lock_holder *holder)
 {
     char path[PATH_BYTES];
     struct flock l;
-    for (size_t i = 0; i < locks->count; i++) {
-        if (strcmp(locks->list[i].key, key) == 0)
-            return false; /* by this very process */
-    }
+    if (held_by(locks, key) != NULL)
+        return false; /* by this very process */
     path_of(locks, key, path);
     int fd = open(path, O_RDWR | O_CLOEXEC | O_NOFOLLOW);
     if (fd < 0)

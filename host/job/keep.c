@@ -2,6 +2,7 @@
  * effect; and what jobs that did not end left behind. */
 #include "job/inside.h"
 
+#include <search.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -222,13 +223,9 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
 {
     static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
     struct eb_job *job = context;
-    const struct eb_job_device *target = NULL;
+    const struct eb_job_device *target = run->config.target.statement_context;
     char checksum[16] = "";
     char error[512] = "";
-    for (size_t i = 0; i < job->count; i++)
-        target = run == &job->devices[i].fit ? &job->devices[i] : target;
-    if (target == NULL)
-        return false;
     const struct eb_run_item *item =
         record->item < run->config.count ? &run->config.items[record->item] : NULL;
     bool ended = record->effect == EB_EFFECT_END;
@@ -284,14 +281,45 @@ bool eb_job_note_address(struct eb_job *job, const char *kind, const char *link,
 
 /* --- what was left behind ------------------------------------------------------------------------ */
 
-static bool is_left_of(const struct eb_job *job, const struct eb_job_device *target, const struct eb_left *l)
+static int compare_units(const void *a, const void *b)
 {
-    char unit[EB_LOCK_KEY_BYTES];
-    char address[EB_LOCK_KEY_BYTES];
-    eb_job_unit_key(job, target, unit);
-    eb_job_address_key(job, target, address);
+    return strcmp(((const struct eb_left *)a)->unit, ((const struct eb_left *)b)->unit);
+}
+
+static int compare_addresses(const void *a, const void *b)
+{
+    return strcmp(((const struct eb_left *)a)->address, ((const struct eb_left *)b)->address);
+}
+
+static void keep_data(void *data)
+{
+    (void)data;
+}
+
+/* Trees (search.h) of what was left, by unit and by address: of several, the last. */
+struct left_trees {
+    void *units, *addresses;
+};
+
+static void put_left(struct eb_left *left, void **tree, int (*compare)(const void *a, const void *b))
+{
+    struct eb_left **at = tsearch(left, tree, compare);
+    if (at == NULL)
+        abort();
+    *at = left;
+}
+
+static const struct eb_left *left_of(const struct eb_job *job, const struct eb_job_device *target,
+                                     const struct left_trees *trees)
+{
+    struct eb_left wanted;
+    eb_job_unit_key(job, target, wanted.unit);
+    eb_job_address_key(job, target, wanted.address);
     bool told = target->look.identified && target->look.identity.serial[0] != '\0';
-    return strcmp(l->unit, unit) == 0 || (!told && strcmp(l->address, address) == 0);
+    struct eb_left *const *unit = tfind(&wanted, &trees->units, compare_units);
+    struct eb_left *const *address = told ? NULL : tfind(&wanted, &trees->addresses, compare_addresses);
+    const struct eb_left *left = unit != NULL ? *unit : NULL;
+    return address != NULL && (left == NULL || *address > left) ? *address : left;
 }
 
 static void find_worker(struct eb_job *job, struct eb_job_device *target)
@@ -347,10 +375,15 @@ void eb_job_find_left(struct eb_job *job)
         return;
     }
     drop_living(job);
-    for (size_t i = 0; i < job->count; i++) {
-        for (size_t k = 0; k < job->left_count; k++) {
-            if (is_left_of(job, &job->devices[i], &job->lefts[k]) && !is_settled(&job->devices[i]))
-                job->devices[i].left = &job->lefts[k];
-        }
+    struct left_trees trees = {NULL, NULL};
+    for (size_t k = 0; k < job->left_count; k++) {
+        put_left(&job->lefts[k], &trees.units, compare_units);
+        put_left(&job->lefts[k], &trees.addresses, compare_addresses);
     }
+    for (size_t i = 0; i < job->count; i++) {
+        if (!is_settled(&job->devices[i]))
+            job->devices[i].left = left_of(job, &job->devices[i], &trees);
+    }
+    tdestroy(trees.units, keep_data);
+    tdestroy(trees.addresses, keep_data);
 }

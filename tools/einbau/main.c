@@ -8,6 +8,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/resource.h>
 #include <unistd.h>
 
 const struct command *const commands[] = {&command_shelf_add,  &command_shelf_list,  &command_shelf_show,
@@ -113,12 +114,23 @@ static const char *nearest_command(const char *word)
     return nearest;
 }
 
+/* A large site needs a socket and two locks for each device; what a shell allows at first is often 1024. */
+static void raise_limit(void)
+{
+    struct rlimit files;
+    if (getrlimit(RLIMIT_NOFILE, &files) == 0) {
+        files.rlim_cur = files.rlim_max;
+        setrlimit(RLIMIT_NOFILE, &files);
+    }
+}
+
 int main(int argc, char **argv)
 {
     setlocale(LC_ALL, "");
     signal(SIGPIPE, SIG_IGN);
     signal(SIGXFSZ, SIG_IGN); /* a limit on the size of files is an error of the write */
     atexit(end_output);
+    raise_limit();
     if (argc >= 2 && (strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "help") == 0)) {
         print_help(stdout);
         return EXIT_AS_WANTED;
