@@ -10,7 +10,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { PROFILES_MAX = 256, INDENT_DEFAULT = 2 };
+enum { INDENT_DEFAULT = 2 };
 
 /* Where in the file new devices go. */
 struct place {
@@ -195,12 +195,12 @@ struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb
         return NULL;
     }
     problem->text[0] = '\0';
-    struct eb_profile *profiles = calloc(PROFILES_MAX, sizeof *profiles);
+    struct eb_profile *profiles = calloc((size_t)found + 1, sizeof *profiles);
     for (int i = 0; i < found; i++) {
         char path[EB_PATH_BYTES + 256];
         size_t size = strlen(names[i]->d_name);
         snprintf(path, sizeof path, "%s/%s", folder, names[i]->d_name);
-        if (profiles != NULL && *count < PROFILES_MAX && size > 5 &&
+        if (profiles != NULL && size > 5 &&
             strcmp(names[i]->d_name + size - 5, ".yaml") == 0) {
             if (eb_profile_read(path, &profiles[*count], &here))
                 (*count)++;

@@ -60,7 +60,9 @@ struct ebi_sim_sockets {
     struct ebi_sim_vhci *vhci; /* or NULL */
     struct socket *sockets;
     int cap;
+    int free_from; /* the first that may be free */
     struct slot *slots;
+    uint64_t *due_us; /* by device: when time next matters to it */
     uint8_t buffer[DATAGRAM_BYTES];
 };
 
@@ -89,7 +91,7 @@ static struct eb_endpoint endpoint_of(const struct sockaddr_in *address)
 static int keep(struct ebi_sim_sockets *s, int fd, enum kind kind, struct ebi_sim_device *device,
                 uint16_t port)
 {
-    int handle = 0;
+    int handle = s->free_from;
     if (fd < 0)
         return EB_NO_HANDLE;
     while (handle < s->cap && s->sockets[handle].kind != KIND_FREE)
@@ -105,6 +107,7 @@ static int keep(struct ebi_sim_sockets *s, int fd, enum kind kind, struct ebi_si
         s->sockets = more;
         s->cap = cap;
     }
+    s->free_from = handle + 1;
     s->sockets[handle] = (struct socket){fd, kind, device, port};
     struct epoll_event event = {.events = EPOLLIN, .data.u32 = (uint32_t)handle};
     epoll_ctl(s->epoll_fd, EPOLL_CTL_ADD, fd, &event);
@@ -118,6 +121,7 @@ static void drop(void *self, int handle)
         return;
     close(s->sockets[handle].fd);
     s->sockets[handle].kind = KIND_FREE;
+    s->free_from = handle < s->free_from ? handle : s->free_from;
 }
 
 /* --- what a device asks of its network ----------------------------------------------------------- */
@@ -276,6 +280,9 @@ struct eb_site *eb_sim_listen(struct eb_sim *sim, struct eb_problem *problem)
                                   tcp_send, drop,   udp_send_from, NULL,     set_alive};
     s->epoll_fd = epoll_create1(EPOLL_CLOEXEC);
     s->slots = calloc(sim->count + 1, sizeof *s->slots);
+    s->due_us = calloc(sim->count + 1, sizeof *s->due_us);
+    if (s->due_us == NULL)
+        abort(); /* a simulation without memory has nothing to say */
     for (size_t i = 0; i < sim->count; i++) {
         if (!place(s, i, problem)) {
             eb_site_free(site);
@@ -330,6 +337,7 @@ void ebi_sim_sockets_close(struct eb_sim *sim)
     close(s->epoll_fd);
     free(s->sockets);
     free(s->slots);
+    free(s->due_us);
     free(s);
     sim->sockets = NULL;
 }
@@ -405,12 +413,29 @@ static bool handle_event(struct ebi_sim_sockets *s, int handle)
     return true;
 }
 
+/* What happened to a device may concern its rack, and the modules in it. */
+static void note_due(struct ebi_sim_sockets *s, struct ebi_sim_device *d)
+{
+    d = d->rack != NULL ? d->rack : d;
+    s->due_us[d - s->sim->devices] = ebi_sim_device_deadline_us(d);
+    for (struct ebi_sim_device *m = d->modules; m != NULL; m = m->next_module)
+        s->due_us[m - s->sim->devices] = ebi_sim_device_deadline_us(m);
+}
+
+/* Where devices meet in other ways than by their own sockets, each is asked each time. */
+static bool are_alone(const struct eb_sim *sim)
+{
+    return sim->bus_count == 0 && sim->sockets->vhci == NULL && sim->web == NULL;
+}
+
 static uint64_t next_deadline(const struct eb_sim *sim)
 {
     uint64_t next_us = ebi_sim_can_next_us(sim);
+    bool alone = are_alone(sim);
     for (size_t i = 0; i < sim->count; i++) {
-        uint64_t at_us = ebi_sim_device_deadline_us(&sim->devices[i]);
-        next_us = at_us < next_us ? at_us : next_us;
+        if (!alone)
+            sim->sockets->due_us[i] = ebi_sim_device_deadline_us(&sim->devices[i]);
+        next_us = sim->sockets->due_us[i] < next_us ? sim->sockets->due_us[i] : next_us;
     }
     if (sim->sockets->vhci != NULL && ebi_sim_vhci_deadline_us(sim->sockets->vhci) < next_us)
         next_us = ebi_sim_vhci_deadline_us(sim->sockets->vhci);
@@ -439,6 +464,8 @@ bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
         snprintf(problem->text, sizeof problem->text, "cannot wait for the end: %s", strerror(errno));
         return false;
     }
+    for (size_t i = 0; i < sim->count; i++)
+        s->due_us[i] = ebi_sim_device_deadline_us(&sim->devices[i]);
     for (;;) {
         uint64_t now = now_us(s);
         uint64_t next_us = next_deadline(sim);
@@ -449,16 +476,21 @@ bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
         }
         int n = epoll_pwait2(s->epoll_fd, events, EVENTS, next_us == EB_NEVER ? NULL : &timeout, NULL);
         for (int i = 0; i < n; i++) {
+            struct ebi_sim_device *d = s->sockets[events[i].data.u32].device;
             if (!handle_event(s, (int)events[i].data.u32))
                 return true;
+            if (d != NULL)
+                note_due(s, d);
         }
         now = now_us(s);
         ebi_sim_can_run(sim, now);
         if (s->vhci != NULL)
             ebi_sim_vhci_work(s->vhci);
         for (size_t i = 0; i < sim->count; i++) {
-            if (ebi_sim_device_deadline_us(&sim->devices[i]) <= now)
-                ebi_sim_device_tick(&sim->devices[i]);
+            if ((are_alone(sim) ? s->due_us[i] : ebi_sim_device_deadline_us(&sim->devices[i])) > now)
+                continue;
+            ebi_sim_device_tick(&sim->devices[i]);
+            note_due(s, &sim->devices[i]);
         }
     }
 }

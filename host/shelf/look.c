@@ -233,6 +233,36 @@ bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_component_profi
     return step == 0;
 }
 
+bool eb_shelf_other_codes(struct eb_shelf *shelf, const char *component, const char *order_code,
+                          struct eb_shelf_code **codes, size_t *count, struct eb_problem *problem)
+{
+    size_t cap = 0;
+    int step;
+    *codes = NULL;
+    *count = 0;
+    sqlite3_stmt *ask =
+        EBI_SQL_ASK(&shelf->sql, problem,
+                    "SELECT pattern, COUNT(*) FROM codes WHERE component = ?1 AND image NOT IN"
+                    " (SELECT image FROM codes WHERE component = ?1 AND pattern = ?2"
+                    "  UNION SELECT image FROM codes WHERE component = ?1 AND wild AND matches(pattern, ?2))"
+                    " GROUP BY pattern ORDER BY pattern",
+                    component, order_code, NULL);
+    while ((step = ebi_sql_step(&shelf->sql, ask, problem)) == 1) {
+        if (*count == cap) {
+            cap = cap == 0 ? 16 : 2 * cap;
+            struct eb_shelf_code *more = realloc(*codes, cap * sizeof *more);
+            if (more == NULL)
+                abort();
+            *codes = more;
+        }
+        struct eb_shelf_code *code = &(*codes)[(*count)++];
+        ebi_sql_text(ask, 0, code->pattern, sizeof code->pattern);
+        code->images = (size_t)sqlite3_column_int64(ask, 1);
+    }
+    ebi_sql_end(&shelf->sql, ask);
+    return step == 0;
+}
+
 /* --- files --------------------------------------------------------------------------------------- */
 
 struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_shelf_candidate *candidate,

@@ -120,6 +120,18 @@ EB_NODISCARD bool eb_shelf_candidates(struct eb_shelf *shelf, const struct eb_co
                                       struct eb_shelf_candidate **candidates, size_t *count,
                                       struct eb_problem *problem);
 
+/* An order code, or a pattern of them, and how many images are for it. */
+struct eb_shelf_code {
+    char pattern[EB_NAME_BYTES];
+    size_t images;
+};
+
+/* What the images of a component are for that are not for a device with this order code, by name; freed by
+ * the caller with free. */
+EB_NODISCARD bool eb_shelf_other_codes(struct eb_shelf *shelf, const char *component, const char *order_code,
+                                       struct eb_shelf_code **codes, size_t *count,
+                                       struct eb_problem *problem);
+
 /* Frees what eb_shelf_candidates gave; NULL: nothing. */
 void eb_shelf_candidates_free(struct eb_shelf_candidate *candidates, size_t count);
 

@@ -93,20 +93,18 @@ static void reasons(const struct eb_verdict *v, char *text, size_t cap)
 
 struct listing {
     struct table table;
-    json_t *list;
+    json_t *list, *codes;
     size_t fitting, others;
 };
 
-/* One candidate, where it is one for another order code as `foreign` says. */
 static void list_candidate(struct session *s, struct eb_job_device *t, size_t component,
-                           struct eb_shelf_candidate *candidate, bool foreign, struct listing *l)
+                           struct eb_shelf_candidate *candidate, struct listing *l)
 {
     struct eb_run_item item;
     char number[24];
     char why[600];
     eb_job_judge(s->job, t, component, candidate, &item);
-    if (candidate->said == NULL ||
-        foreign != (item.verdict.findings[EB_RULE_ORDER_CODE].grade == EB_GRADE_NO))
+    if (candidate->said == NULL)
         return;
     const struct eb_shelf_image *image = &candidate->said->image;
     /* One that is older, or the same, fits if it is asked for: it is shown as such. */
@@ -131,18 +129,58 @@ static void list_candidate(struct session *s, struct eb_job_device *t, size_t co
     json_array_append_new(l->list, document);
 }
 
-/* Those for another order code come last. */
+/* Those for another order code are counted: the reason is the same for all. */
+static void count_others(struct session *s, const struct eb_job_device *t, size_t component,
+                         struct listing *l)
+{
+    struct eb_shelf_code *codes;
+    size_t count;
+    const char *name = t->device->profile->components[component].name;
+    const char *code = t->look.identity.order_code;
+    if (!own.all || code[0] == '\0' ||
+        !eb_shelf_other_codes(s->job->shelf, name, code, &codes, &count, &s->job->problem))
+        return;
+    for (size_t i = 0; i < count; i++)
+        json_array_append_new(l->codes, json_pack("{s:s, s:s, s:I}", "component", name, "order_code",
+                                                  codes[i].pattern, "images", (json_int_t)codes[i].images));
+    free(codes);
+}
+
 static void list_component(struct session *s, struct eb_job_device *t, size_t component, struct listing *l)
 {
     struct eb_shelf_candidate *candidates;
     size_t count;
-    if (!session_candidates(s, t, component, own.all, &candidates, &count))
+    if (!session_candidates(s, t, component, false, &candidates, &count))
         return;
-    for (int foreign = 0; foreign < 2; foreign++) {
-        for (size_t i = 0; i < count; i++)
-            list_candidate(s, t, component, &candidates[i], foreign == 1, l);
-    }
+    for (size_t i = 0; i < count; i++)
+        list_candidate(s, t, component, &candidates[i], l);
     eb_shelf_candidates_free(candidates, count);
+    count_others(s, t, component, l);
+}
+
+/* "11 more are for other order codes: BL-K8-E (2), OR-H250 ...", none of them twice. */
+static void print_others(const json_t *codes)
+{
+    enum { NAMED = 8 };
+    size_t i;
+    json_t *code;
+    json_int_t images = 0;
+    json_array_foreach(codes, i, code) images += json_integer_value(json_object_get(code, "images"));
+    if (images == 0)
+        return;
+    printf("\n%lld more %s for other order codes:", (long long)images, images == 1 ? "is" : "are");
+    json_array_foreach(codes, i, code)
+    {
+        json_int_t same = json_integer_value(json_object_get(code, "images"));
+        if (i == NAMED && json_array_size(codes) > NAMED + 1) {
+            printf(", and %zu other codes", json_array_size(codes) - NAMED);
+            break;
+        }
+        printf("%s %s", i > 0 ? "," : "", json_string_value(json_object_get(code, "order_code")));
+        if (same > 1)
+            printf(" (%lld)", (long long)same);
+    }
+    putchar('\n');
 }
 
 static int list_for(struct session *s)
@@ -150,7 +188,7 @@ static int list_for(struct session *s)
     static const char *const columns[] = {"NR",      "COMPONENT", "VERSION", "ORDER CODE",
                                           "VERDICT", "FILE",      "WHY"};
     struct eb_job_device *t = NULL;
-    struct listing l = {.list = json_array()};
+    struct listing l = {.list = json_array(), .codes = json_array()};
     char seen[EB_SEEN_BYTES] = "";
     for (size_t i = 0; i < s->job->count; i++)
         t = s->job->devices[i].chosen ? &s->job->devices[i] : t;
@@ -165,9 +203,9 @@ static int list_for(struct session *s)
         list_component(s, t, i, &l);
     const struct eb_identity *id = &t->look.identity;
     if (s->options->json) {
-        print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o}", "einbau", "shelf-list/1", "shelf",
+        print_document(json_pack("{s:s, s:s, s:s, s:b, s:s, s:o, s:o}", "einbau", "shelf-list/1", "shelf",
                                  s->shelf_folder, "device", t->device->name, "reached", t->reached, "seen",
-                                 seen, "images", l.list));
+                                 seen, "images", l.list, "other_order_codes", l.codes));
         table_free(&l.table);
         return l.fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
     }
@@ -186,6 +224,8 @@ static int list_for(struct session *s)
         table_free(&l.table);
     if (l.fitting == 0)
         printf("%sNothing on the shelf fits it.\n", any ? "\n" : "");
+    print_others(l.codes);
+    json_decref(l.codes);
     if (l.others > 0)
         printf("%zu more for it that do not fit: --all shows them, with the reason\n", l.others);
     return l.fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
@@ -229,7 +269,7 @@ const struct command command_shelf_list = {
     .summary = "what is on the shelf; --for DEVICE: what fits it",
     .help = "Lists the images by product, newest first. With --for only those that fit a device of the site, "
             "judged by all rules against what it reports now, or reported when it was last seen; with --all "
-            "the others too, with the reason.\v"
+            "the others too, with the reason, and what the rest is for.\v"
             "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
             "--all",
     .takes = SITE_OPTIONAL,
