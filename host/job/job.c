@@ -60,9 +60,7 @@ static bool open_site(struct eb_job *job)
         job->devices[i].job = job;
         job->devices[i].components =
             calloc(job->site->devices[i].profile->count + 1, sizeof *job->devices[i].components);
-        job->devices[i].statements =
-            calloc(eb_profile_items(job->site->devices[i].profile) + 1, sizeof *job->devices[i].statements);
-        if (job->devices[i].components == NULL || job->devices[i].statements == NULL)
+        if (job->devices[i].components == NULL)
             return ebi_job_fail(job, EB_IO, "out of memory");
         job->devices[i].chosen = true;
     }

@@ -54,7 +54,9 @@ static void record(struct eb_job_device *target, size_t item)
 
 void ebi_job_record_statements(struct eb_job_device *target)
 {
-    for (size_t i = 0; i <= eb_profile_items(target->device->profile) && target->job->recording; i++) {
+    if (target->statements == NULL || !target->job->recording)
+        return;
+    for (size_t i = 0; i <= eb_profile_items(target->device->profile); i++) {
         if (target->statements[i].said)
             record(target, i);
     }
@@ -65,6 +67,11 @@ enum eb_status ebi_job_statement(void *context, size_t item, const char *where, 
 {
     struct eb_job_device *target = context;
     struct eb_job *job = target->job;
+    if (target->statements == NULL)
+        target->statements =
+            calloc(eb_profile_items(target->device->profile) + 1, sizeof *target->statements);
+    if (target->statements == NULL)
+        return EB_NO_ANSWER;
     struct eb_job_statement *s = &target->statements[item];
     enum eb_status status = EB_NO_ANSWER;
     if (s->said && (s->afresh || !afresh)) {

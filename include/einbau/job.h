@@ -78,7 +78,7 @@ struct eb_job_device {
     char other_mac[EB_MAC_TEXT_BYTES]; /* where its serial number answered before, "": nowhere else */
     char other_seen[EB_SEEN_BYTES];    /* when last */
 
-    /* What was said of each of the profile's items. */
+    /* What was said of each of the profile's items; NULL: nothing was asked. */
     struct eb_job_statement {
         char text[EB_NAME_BYTES], by[EB_NAME_BYTES]; /* by which user, or "site" */
         bool said, afresh;                           /* `afresh`: after the device took up an image */

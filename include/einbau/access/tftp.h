@@ -24,8 +24,10 @@ struct eb_access_tftp_context {
     struct eb_operation operation;
     int handle;
     bool busy, back, more; /* `back`: it is read back; `more`: a poll left something that had come */
-    struct eb_tftp_put put;
-    struct eb_tftp_get get;
+    union {
+        struct eb_tftp_put put;
+        struct eb_tftp_get get; /* while it is read back */
+    };
 };
 extern const struct eb_access eb_access_tftp;
 

@@ -134,7 +134,7 @@ static json_t *stated_document(const struct eb_job_device *t)
 {
     json_t *stated = json_object();
     const struct eb_run *run = eb_job_last(t);
-    for (size_t i = 0; i < eb_profile_items(t->device->profile); i++) {
+    for (size_t i = 0; t->statements != NULL && i < eb_profile_items(t->device->profile); i++) {
         if ((run->stated >> i & 1) != 0)
             json_object_set_new(
                 stated, eb_site_item_key(t->device->profile, i),

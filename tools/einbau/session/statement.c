@@ -48,7 +48,7 @@ void statement_text(const struct eb_job_device *t, char *text, size_t cap)
 {
     const struct eb_run *run = eb_job_last(t);
     text[0] = '\0';
-    for (size_t i = 0; i < eb_profile_items(t->device->profile); i++) {
+    for (size_t i = 0; t->statements != NULL && i < eb_profile_items(t->device->profile); i++) {
         const struct eb_job_statement *said = &t->statements[i];
         size_t at = strlen(text);
         if ((run->stated >> i & 1) != 0 && said->said && at < cap)
