@@ -200,8 +200,7 @@ struct eb_profile *eb_profiles_read(const char *folder, size_t *count, struct eb
         char path[EB_PATH_BYTES + 256];
         size_t size = strlen(names[i]->d_name);
         snprintf(path, sizeof path, "%s/%s", folder, names[i]->d_name);
-        if (profiles != NULL && size > 5 &&
-            strcmp(names[i]->d_name + size - 5, ".yaml") == 0) {
+        if (profiles != NULL && size > 5 && strcmp(names[i]->d_name + size - 5, ".yaml") == 0) {
             if (eb_profile_read(path, &profiles[*count], &here))
                 (*count)++;
             else if (problem->text[0] == '\0')

@@ -46,20 +46,30 @@ static int compare_keys(const void *left, const void *right)
     return order != 0 ? order : a->name < b->name ? -1 : a->name > b->name;
 }
 
-static size_t collect_keys(struct ebi_yaml *yaml, struct key *keys)
+/* All keys that are single words, in the file's order; freed by the caller. */
+static struct key *collect_keys(struct ebi_yaml *yaml, size_t *count)
 {
-    size_t count = 0;
+    struct key *keys = NULL;
+    size_t cap = 0;
     const yaml_document_t *d = &yaml->document;
+    *count = 0;
     for (const yaml_node_t *node = d->nodes.start; node < d->nodes.top; node++) {
         const yaml_node_pair_t *pair = node->data.mapping.pairs.start;
         for (; node->type == YAML_MAPPING_NODE && pair < node->data.mapping.pairs.top; pair++) {
             const yaml_node_t *name = yaml_document_get_node(&yaml->document, pair->key);
-            if (name->type == YAML_SCALAR_NODE && keys != NULL)
-                keys[count] = (struct key){node, name};
-            count += name->type == YAML_SCALAR_NODE;
+            if (name->type != YAML_SCALAR_NODE)
+                continue;
+            if (*count == cap) {
+                cap = 2 * cap + 64;
+                struct key *more = realloc(keys, cap * sizeof *more);
+                if (more == NULL)
+                    abort();
+                keys = more;
+            }
+            keys[(*count)++] = (struct key){node, name};
         }
     }
-    return count;
+    return keys;
 }
 
 /* Keys can be shown, and stand there once: of all mappings in one go, as a site may have thousands of
@@ -67,14 +77,13 @@ static size_t collect_keys(struct ebi_yaml *yaml, struct key *keys)
 static void check_keys(struct ebi_yaml *yaml)
 {
     const yaml_node_t *first = NULL;
-    size_t count = collect_keys(yaml, NULL);
-    struct key *keys = malloc((count + 1) * sizeof *keys);
-    if (keys == NULL)
-        abort();
-    collect_keys(yaml, keys);
-    for (size_t i = 0; i < count && printable(yaml, keys[i].name); i++) {
-    }
-    qsort(keys, count, sizeof *keys, compare_keys);
+    size_t count;
+    struct key *keys = collect_keys(yaml, &count);
+    bool shown = true;
+    for (size_t i = 0; i < count && shown; i++)
+        shown = printable(yaml, keys[i].name);
+    if (count > 1)
+        qsort(keys, count, sizeof *keys, compare_keys);
     for (size_t i = 1; i < count; i++) {
         bool twice = keys[i].mapping == keys[i - 1].mapping &&
                      strcmp(scalar(keys[i].name), scalar(keys[i - 1].name)) == 0;

@@ -86,19 +86,20 @@ static void push(struct input *in)
     static uint8_t buffer[16 * (64 + DATA_HEAD) + EB_TFTP_BUFFER_MIN_BYTES];
     uint64_t image_bytes = (uint64_t)take(in) * 8 + take(in);
     uint8_t flags = take(in);
-    struct eb_tftp_put_config config = {.server = server(EB_TFTP_PORT),
-                                        .file_name = "image",
-                                        .source = {.self = &image_bytes, .size_bytes = image_bytes, .read = read_image},
-                                        .blksize = flags & 1   ? 8
-                                                   : flags & 2 ? 64
-                                                               : EB_TFTP_BLKSIZE_DEFAULT,
-                                        .windowsize = (uint16_t)(1 + (flags >> 4)),
-                                        .timeout_s = flags & 4 ? 1 : 0,
-                                        .tsize = flags & 8,
-                                        .rollover_to_one = flags & 16,
-                                        .patience_us = 5000000,
-                                        .buffer = buffer,
-                                        .buffer_bytes = sizeof buffer};
+    struct eb_tftp_put_config config = {
+        .server = server(EB_TFTP_PORT),
+        .file_name = "image",
+        .source = {.self = &image_bytes, .size_bytes = image_bytes, .read = read_image},
+        .blksize = flags & 1   ? 8
+                   : flags & 2 ? 64
+                               : EB_TFTP_BLKSIZE_DEFAULT,
+        .windowsize = (uint16_t)(1 + (flags >> 4)),
+        .timeout_s = flags & 4 ? 1 : 0,
+        .tsize = flags & 8,
+        .rollover_to_one = flags & 16,
+        .patience_us = 5000000,
+        .buffer = buffer,
+        .buffer_bytes = sizeof buffer};
     struct eb_tftp_put put;
     struct eb_datagram burst[EB_BURST_MAX];
     uint64_t now_us = 1000;

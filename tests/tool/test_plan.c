@@ -445,6 +445,87 @@ static void what_was_seen_last_serves_where_nobody_answers(void **state)
     expect(2, "--all: found no --for DEVICE", "shelf list --all");
 }
 
+/* Images for other order codes are counted by code, also where a pattern is one of several. */
+static void what_the_rest_is_for_is_counted(void **state)
+{
+    (void)state;
+    make_world(NULL, "");
+    make_site(nothing, nothing, nothing);
+    expect(0, "1 added", "shelf add fw-1.5");
+    char *out = tool(0, "dropped", "shelf list --for one --all; %s shelf drop 1", EINBAU);
+    assert_null(strstr(out, "other order codes"));
+    free(out);
+    for (int i = 1; i <= 12; i++) {
+        char name[16];
+        char code[16];
+        snprintf(name, sizeof name, "other-%d", i);
+        snprintf(code, sizeof code, i == 12 ? "KX-0?" : "K-%02d", i == 2 ? 3 : i);
+        write_image(folder, name, code, "firmware", i == 2 ? "1.1" : "1.0", 3000, "1..9", "");
+    }
+    write_image(folder, "fits", "TP-?", "firmware", "1.9", 3000, "1..9", "");
+    expect(0, "13 added", "shelf add other-* fits");
+    out = tool(0,
+               "\n12 more are for other order codes: K-01, K-03 (2), K-04, K-05, K-06, K-07, K-08, K-09, and "
+               "3 other "
+               "codes\n",
+               "shelf list --for one --all");
+    assert_non_null(strstr(out, "TP-?"));
+    free(out);
+    out = tool(0, NULL, "shelf list --for one");
+    assert_null(strstr(out, "order codes"));
+    free(out);
+    out = tool(0, NULL, "shelf list --for one --all --json");
+    json_t *root = json_loads(out, 0, NULL);
+    const json_t *codes = json_object_get(root, "other_order_codes");
+    assert_int_equal(json_array_size(codes), 11);
+    assert_string_equal(json_string_value(json_object_get(json_array_get(codes, 10), "order_code")), "KX-0?");
+    assert_int_equal(json_integer_value(json_object_get(json_array_get(codes, 1), "images")), 2);
+    assert_int_equal(json_array_size(json_object_get(root, "images")), 1);
+    json_decref(root);
+    free(out);
+}
+
+/* More devices than a shell allows descriptors, more profiles and links than most sites have; each tenth
+ * device waits for the one before. */
+static void a_large_site_is_fitted(void **state)
+{
+    (void)state;
+    enum { DEVICES = 400, PROFILES = 300 };
+    char *site = malloc(DEVICES * 200 + 4096);
+    char *world = malloc(DEVICES * 400 + 4096);
+    make_world("components: {firmware: {order: dotted, version: {modbus-object: 2}, send-as: fw}}\n", "");
+    char *s = site + sprintf(site, "site: s\nlinks:\n  lan: {kind: ethernet}\n");
+    for (int i = 0; i < 20; i++)
+        s += sprintf(s, "  bus-%d: {kind: can, bit-rate: 250000}\n", i);
+    s += sprintf(s, "devices:\n");
+    char *w = world +
+              sprintf(world, "world: w\nsite: site.yaml\nwires: {lan: {rate-mbit-per-s: 10000}}\ndevices:\n");
+    for (int i = 0; i < DEVICES; i++) {
+        s += sprintf(
+            s, "  d%d: {link: lan, address: 198.18.%d.%d, profile: p%d, wants: {firmware: {version: 1.5}}", i,
+            i / 250, i % 250 + 1, i % PROFILES + 1);
+        s += i % 10 == 9 ? sprintf(s, ", companions: {plc: {device: d%d}}}\n", i - 1) : sprintf(s, "}\n");
+        w += sprintf(w,
+                     "  d%d: {wire: lan, address: 198.18.%d.%d, order-code: TP-1, hardware-revision: 3, "
+                     "serial: S%d, tftp: "
+                     "{writable: always}, components: {firmware: {send-as: fw, version-object: 2, "
+                     "capacity-kib: 8, image: "
+                     "fw-1.0}}}\n",
+                     i, i / 250, i % 250 + 1, i);
+    }
+    write_text(folder, "site.yaml", "%s", site);
+    write_text(folder, "world.yaml", "%s", world);
+    free(site);
+    free(world);
+    expect(0, "1 added",
+           "--version; i=1; while [ $i -le %d ]; do sed \"s/profile: p/profile: p$i/\" profiles/p.yaml "
+           ">profiles/p$i.yaml; i=$((i + 1)); done; %s shelf add fw-1.5",
+           PROFILES, EINBAU);
+    expect(0, "s: 400 confirmed", "shelf list >/dev/null; ulimit -Sn 200; %s fit --yes --state state",
+           EINBAU);
+    expect(0, "d399    198.18.1.150  TP-1", "confirm --state state");
+}
+
 static void sites_that_make_no_sense_are_told(void **state)
 {
     (void)state;
@@ -526,6 +607,8 @@ int main(void)
         TEST(a_damaged_image_fits_nothing),
         TEST(a_hex_file_is_sent_as_what_it_stands_for),
         TEST(what_was_seen_last_serves_where_nobody_answers),
+        TEST(what_the_rest_is_for_is_counted),
+        TEST(a_large_site_is_fitted),
         TEST(sites_that_make_no_sense_are_told),
         TEST(profiles_that_make_no_sense_are_told),
     };
