@@ -1,11 +1,21 @@
 #include "table.h"
 
 #include <stdlib.h>
-#include <string.h>
 
-static uint32_t *head_of(struct ebi_sim_table *table, uint32_t key)
+void ebi_sim_table_open(struct ebi_sim_table *table, size_t expected)
 {
-    return &table->heads[key * 2654435761U >> 16]; /* the golden ratio scatters keys that follow each other */
+    *table = (struct ebi_sim_table){.bits = 5};
+    while (table->bits < 20 && (size_t)1 << table->bits < 2 * expected)
+        table->bits++;
+    table->heads = calloc((size_t)1 << table->bits, sizeof *table->heads);
+    if (table->heads == NULL)
+        abort(); /* a simulation without memory has nothing to say */
+}
+
+static uint32_t *head_of(const struct ebi_sim_table *table, uint32_t key)
+{
+    /* the golden ratio scatters keys that follow each other */
+    return &table->heads[key * 2654435761U >> (32 - table->bits)];
 }
 
 void ebi_sim_table_add(struct ebi_sim_table *table, uint32_t key, size_t number)
@@ -14,7 +24,7 @@ void ebi_sim_table_add(struct ebi_sim_table *table, uint32_t key, size_t number)
         table->cap = 2 * number + 64;
         table->next = realloc(table->next, table->cap * sizeof *table->next);
         if (table->next == NULL)
-            abort(); /* a simulation without memory has nothing to say */
+            abort();
     }
     uint32_t *at = head_of(table, key);
     while (*at != 0)
@@ -34,7 +44,7 @@ void ebi_sim_table_remove(struct ebi_sim_table *table, uint32_t key, size_t numb
 
 size_t ebi_sim_table_first(const struct ebi_sim_table *table, uint32_t key)
 {
-    return (size_t)table->heads[key * 2654435761U >> 16] - 1;
+    return (size_t)*head_of(table, key) - 1;
 }
 
 size_t ebi_sim_table_next(const struct ebi_sim_table *table, size_t number)
@@ -44,6 +54,6 @@ size_t ebi_sim_table_next(const struct ebi_sim_table *table, size_t number)
 
 void ebi_sim_table_clear(struct ebi_sim_table *table)
 {
+    free(table->heads);
     free(table->next);
-    memset(table, 0, sizeof *table);
 }

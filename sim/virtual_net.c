@@ -779,6 +779,9 @@ bool ebi_sim_virtual_open(struct eb_sim *sim)
     v->net = (struct ebi_sim_net){v,          now_us,          udp_bind,         device_udp_send,
                                   udp_unbind, device_tcp_send, device_tcp_close, udp_send_from,
                                   frame_down, set_alive};
+    ebi_sim_table_open(&v->ports, sim->count);
+    ebi_sim_table_open(&v->connected, sim->count);
+    ebi_sim_table_open(&v->device_sockets, sim->count);
     v->asked = ebi_sim_grow(NULL, sim->count + 1, sizeof *v->asked);
     memset(v->asked, 0, (sim->count + 1) * sizeof *v->asked);
     v->woken = ebi_sim_grow(NULL, sim->count + 1, sizeof *v->woken);

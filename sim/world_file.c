@@ -736,6 +736,11 @@ bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem 
     read_laptop_end(sim, &yaml, ebi_yaml_get(&map, "laptop-process", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     sim->devices = room_for(devices, sizeof *sim->devices);
+    size_t expected = devices != NULL && devices->type == YAML_MAPPING_NODE
+                          ? (size_t)(devices->data.mapping.pairs.top - devices->data.mapping.pairs.start)
+                          : 0;
+    ebi_sim_table_open(&sim->names, expected);
+    ebi_sim_table_open(&sim->addresses, expected);
     for (size_t i = 0; (node = ebi_yaml_pair(&yaml, devices, i, &name)) != NULL; i++) {
         sim->count = i + 1;
         read_device(sim, &yaml, name, node, &sim->devices[i]);

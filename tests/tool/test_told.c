@@ -596,15 +596,19 @@ static void devices_with_a_will_of_their_own(void **state)
             if ((habits[h].kinds & ON(kind)) == 0)
                 continue;
             add_case(&(struct a_case){.kind = (uint8_t)kind, .habit = (uint8_t)h});
-            for (unsigned f = 10; f < 110; f += every(24)) {
-                add_case(&(struct a_case){
-                    .kind = (uint8_t)kind, .habit = (uint8_t)h, .fault = "power-lost", .frame = f});
-                add_case(&(struct a_case){
-                    .kind = (uint8_t)kind, .habit = (uint8_t)h, .fault = "lost", .frame = f + 3});
-                add_case(&(struct a_case){
-                    .kind = (uint8_t)kind, .habit = (uint8_t)h, .signal = "kill", .frame = f + 5});
-                add_case(&(struct a_case){
-                    .kind = (uint8_t)kind, .habit = (uint8_t)h, .signal = "hang-up", .frame = f + 7});
+            const struct a_case struck[] = {{.fault = "power-lost", .frame = 10},
+                                            {.fault = "lost", .frame = 13},
+                                            {.signal = "kill", .frame = 15},
+                                            {.signal = "hang-up", .frame = 17}};
+            bool few = every(24) > 24; /* one of the four for each habit */
+            for (unsigned f = 0; f < 100; f += every(24)) {
+                for (size_t k = few ? h % 4 : 0; k < 4; k += few ? 4 : 1) {
+                    struct a_case c = struck[k];
+                    c.kind = (uint8_t)kind;
+                    c.habit = (uint8_t)h;
+                    c.frame += f;
+                    add_case(&c);
+                }
             }
         }
     }
