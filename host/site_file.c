@@ -97,18 +97,11 @@ static void read_bus(struct reading *r, struct ebi_yaml_map *map, struct eb_site
                        "10000, 20000, 50000, 100000, 125000, 250000, 500000, 800000 or 1000000");
 }
 
-static size_t pairs_of(const yaml_node_t *node)
-{
-    return node != NULL && node->type == YAML_MAPPING_NODE
-               ? (size_t)(node->data.mapping.pairs.top - node->data.mapping.pairs.start)
-               : 0;
-}
-
 static void read_links(struct reading *r, yaml_node_t *links)
 {
     const char *name;
     yaml_node_t *node;
-    r->site->links = calloc(pairs_of(links) + 1, sizeof *r->site->links);
+    r->site->links = calloc(ebi_yaml_pairs(links) + 1, sizeof *r->site->links);
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, links, i, &name)) != NULL; i++) {
         struct eb_site_link *link = &r->site->links[i];
         char kind[EB_NAME_BYTES] = "";
@@ -644,7 +637,7 @@ static void read_site(struct reading *r)
     read_trusted(r, ebi_yaml_get(&map, "trusted-keys", false));
     read_revoked(r, ebi_yaml_get(&map, "revoked-keys", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
-    site->devices = calloc(pairs_of(devices) + 1, sizeof *site->devices);
+    site->devices = calloc(ebi_yaml_pairs(devices) + 1, sizeof *site->devices);
     for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL; i++) {
         read_device(r, name, node, &site->devices[i]);
         site->device_count = i + 1;

@@ -151,6 +151,13 @@ static const char *kind_word(const yaml_node_t *node)
                                               : "a single value";
 }
 
+size_t ebi_yaml_pairs(const yaml_node_t *node)
+{
+    return node != NULL && node->type == YAML_MAPPING_NODE
+               ? (size_t)(node->data.mapping.pairs.top - node->data.mapping.pairs.start)
+               : 0;
+}
+
 yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t index, const char **key)
 {
     if (node == NULL || yaml->failed)

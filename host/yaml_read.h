@@ -69,6 +69,8 @@ bool ebi_yaml_yes(struct ebi_yaml_map *map, const char *key, bool otherwise);
 /* Pairs of a mapping or items of a sequence in their order; NULL at the end, or where `node` is of another
  * kind (a problem). */
 yaml_node_t *ebi_yaml_pair(struct ebi_yaml *yaml, yaml_node_t *node, size_t index, const char **key);
+/* How many pairs a mapping has; 0 where `node` is none. */
+size_t ebi_yaml_pairs(const yaml_node_t *node);
 yaml_node_t *ebi_yaml_item(struct ebi_yaml *yaml, yaml_node_t *node, size_t index);
 const char *ebi_yaml_scalar(struct ebi_yaml *yaml, yaml_node_t *node);
 

@@ -19,10 +19,7 @@ static uint32_t ppm(struct ebi_yaml_map *map, const char *key)
 /* Memory for one thing for each pair of a mapping, and one more; zeros. */
 static void *room_for(const yaml_node_t *node, size_t size)
 {
-    size_t count = 1;
-    if (node != NULL && node->type == YAML_MAPPING_NODE)
-        count += (size_t)(node->data.mapping.pairs.top - node->data.mapping.pairs.start);
-    void *room = calloc(count, size);
+    void *room = calloc(ebi_yaml_pairs(node) + 1, size);
     if (room == NULL)
         abort(); /* a simulation without memory has nothing to say */
     return room;
@@ -736,11 +733,8 @@ bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem 
     read_laptop_end(sim, &yaml, ebi_yaml_get(&map, "laptop-process", false));
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     sim->devices = room_for(devices, sizeof *sim->devices);
-    size_t expected = devices != NULL && devices->type == YAML_MAPPING_NODE
-                          ? (size_t)(devices->data.mapping.pairs.top - devices->data.mapping.pairs.start)
-                          : 0;
-    ebi_sim_table_open(&sim->names, expected);
-    ebi_sim_table_open(&sim->addresses, expected);
+    ebi_sim_table_open(&sim->names, ebi_yaml_pairs(devices));
+    ebi_sim_table_open(&sim->addresses, ebi_yaml_pairs(devices));
     for (size_t i = 0; (node = ebi_yaml_pair(&yaml, devices, i, &name)) != NULL; i++) {
         sim->count = i + 1;
         read_device(sim, &yaml, name, node, &sim->devices[i]);

@@ -31,7 +31,7 @@ struct eb_source {
     /* Fills `to` with exactly `size` bytes from `offset`; EB_IO where they cannot be had. */
     enum eb_status (*read)(void *self, uint64_t offset, uint8_t *to, size_t size);
     /* A fast way to read lines that are as they should be; it leaves everything else.  Where bytes overlap,
-     * the line that is told may then be a later one.  NULL: there is none. */
+     * the line in the error may then be too high.  NULL: there is none. */
     void (*lines)(struct eb_lines *lines);
 };
 

@@ -98,7 +98,7 @@ static void poll_woken(struct eb_crew *crew)
 size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us)
 {
     uint64_t now_us = eb_port_now_us(crew->port);
-    while (crew->count > 0 && least_us(crew, 1) <= now_us) {
+    while (crew->going > 0 && least_us(crew, 1) <= now_us) {
         size_t node = 1;
         while (node < crew->cap)
             node = 2 * node + (least_us(crew, 2 * node) > now_us);
@@ -125,7 +125,10 @@ void eb_crew_stop(struct eb_crew *crew)
 
 void eb_crew_abandon(struct eb_crew *crew)
 {
-    for (size_t i = 0; i < crew->count; i++)
+    for (size_t i = 0; i < crew->count; i++) {
         eb_run_abandon(crew->places[i].run);
+        crew->places[i].woken = true; /* for good: none is polled any more */
+    }
+    crew->first = NULL;
     crew->going = 0;
 }

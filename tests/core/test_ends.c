@@ -171,7 +171,7 @@ static void time_that_stands_still_ends_the_run(void **state)
         eb_crew_work(&crew, EB_NEVER);
     assert_int_equal(crew.going, 0);
     assert_int_equal(run.error.status, EB_STALLED);
-    assert_int_equal(run.outcome, EB_OUTCOME_NONE + 0 == run.outcome ? EB_OUTCOME_NONE : run.outcome);
+    assert_int_equal(run.outcome, EB_OUTCOME_FAILED);
     eb_site_free(site);
 }
 
@@ -291,6 +291,47 @@ static void a_run_that_could_not_begin_has_ended(void **state)
     eb_crew_init(&crew, config.port, places, 1);
     assert_int_equal(eb_crew_add(&crew, &run), EB_OK);
     assert_int_equal(eb_crew_work(&crew, EB_NEVER), 0);
+    eb_site_free(site);
+    eb_sim_close(sim);
+}
+
+/* What was abandoned is not polled again, whatever comes; another run in the same crew still is. */
+static void a_crew_that_was_abandoned_takes_another_run(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    static uint64_t other_memory[sizeof memory / sizeof memory[0]];
+    static struct eb_run runs[2];
+    struct eb_problem problem;
+    struct eb_crew crew;
+    struct eb_crew_place places[2];
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    struct eb_run_config config = {.port = eb_sim_port(sim),
+                                   .profile = site->devices[0].profile,
+                                   .memory = memory,
+                                   .memory_bytes = sizeof memory,
+                                   .target = {.modbus = site->devices[0].modbus, .unit = 255},
+                                   .reach_patience_us = 1000000};
+    eb_crew_init(&crew, config.port, places, 2);
+    assert_int_equal(eb_run_init(&runs[0], &config), EB_OK);
+    assert_int_equal(eb_crew_add(&crew, &runs[0]), EB_OK);
+    assert_int_equal(eb_crew_work(&crew, EB_NEVER), 1);
+    places[0].waiter.ready(&places[0].waiter);
+    eb_crew_abandon(&crew);
+    places[0].waiter.ready(&places[0].waiter);
+    assert_int_equal(eb_crew_work(&crew, EB_NEVER), 0);
+    assert_null(eb_crew_ended(&crew));
+    config.memory = other_memory;
+    assert_int_equal(eb_run_init(&runs[1], &config), EB_OK);
+    assert_int_equal(eb_crew_add(&crew, &runs[1]), EB_OK);
+    for (unsigned i = 0; i < 10000 && crew.going > 0; i++)
+        assert_true(eb_crew_work(&crew, EB_NEVER) <= 1);
+    assert_int_equal(crew.going, 0);
+    assert_true(runs[1].identified);
+    assert_ptr_equal(eb_crew_ended(&crew), &runs[1]);
+    assert_null(eb_crew_ended(&crew));
     eb_site_free(site);
     eb_sim_close(sim);
 }
@@ -426,6 +467,7 @@ int main(int argc, char **argv)
         TEST(many_devices_and_large_windows_come_to_an_end),
         TEST(what_is_lost_costs_little_time),
         TEST(a_run_that_could_not_begin_has_ended),
+        TEST(a_crew_that_was_abandoned_takes_another_run),
         TEST(two_users_share_one_port),
         TEST(a_port_without_wires_is_told),
     };

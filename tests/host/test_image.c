@@ -98,7 +98,7 @@ static bool scan(const void *bytes, size_t size, struct eb_segments *segments)
     assert_int_equal(eb_image_scan(&reader, &source, segments), good);
     assert_int_equal(reader.wrong.status, wrong.status);
     if (wrong.status == EB_TOO_LARGE)
-        return good; /* it is told where the segments do not suffice any more */
+        return good; /* the line is the one that was read last: another one in the fast way */
     assert_int_equal(reader.wrong.line, wrong.line);
     assert_string_equal(reader.wrong.found, wrong.found);
     assert_int_equal(segments->count, careful.count);

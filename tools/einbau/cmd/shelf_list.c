@@ -137,9 +137,10 @@ static void count_others(struct session *s, const struct eb_job_device *t, size_
     size_t count;
     const char *name = t->device->profile->components[component].name;
     const char *code = t->look.identity.order_code;
-    if (!own.all || code[0] == '\0' ||
-        !eb_shelf_other_codes(s->job->shelf, name, code, &codes, &count, &s->job->problem))
+    if (!own.all || code[0] == '\0')
         return;
+    if (!eb_shelf_other_codes(s->job->shelf, name, code, &codes, &count, &s->job->problem))
+        complain("%s", s->job->problem.text);
     for (size_t i = 0; i < count; i++)
         json_array_append_new(l->codes, json_pack("{s:s, s:s, s:I}", "component", name, "order_code",
                                                   codes[i].pattern, "images", (json_int_t)codes[i].images));
@@ -158,29 +159,40 @@ static void list_component(struct session *s, struct eb_job_device *t, size_t co
     count_others(s, t, component, l);
 }
 
-/* "11 more are for other order codes: BL-K8-E (2), OR-H250 ...", none of them twice. */
+/* "11 more are for other order codes: BL-K8-E (2), OR-H250 ...", whatever components they are for. */
 static void print_others(const json_t *codes)
 {
     enum { NAMED = 8 };
     size_t i;
+    size_t named = 0;
     json_t *code;
+    const char *name;
     json_int_t images = 0;
-    json_array_foreach(codes, i, code) images += json_integer_value(json_object_get(code, "images"));
-    if (images == 0)
-        return;
-    printf("\n%lld more %s for other order codes:", (long long)images, images == 1 ? "is" : "are");
+    json_t *sums = json_object();
     json_array_foreach(codes, i, code)
     {
-        json_int_t same = json_integer_value(json_object_get(code, "images"));
-        if (i == NAMED && json_array_size(codes) > NAMED + 1) {
-            printf(", and %zu other codes", json_array_size(codes) - NAMED);
+        json_int_t more = json_integer_value(json_object_get(code, "images"));
+        name = json_string_value(json_object_get(code, "order_code"));
+        json_int_t sum = json_integer_value(json_object_get(sums, name)) + more;
+        json_object_set_new(sums, name, json_integer(sum));
+        images += more;
+    }
+    if (images > 0)
+        printf("\n%lld more %s for other order codes:", (long long)images, images == 1 ? "is" : "are");
+    json_object_foreach(sums, name, code)
+    {
+        json_int_t sum = json_integer_value(code);
+        if (named == NAMED && json_object_size(sums) > NAMED + 1) {
+            printf(", and %zu other codes", json_object_size(sums) - NAMED);
             break;
         }
-        printf("%s %s", i > 0 ? "," : "", json_string_value(json_object_get(code, "order_code")));
-        if (same > 1)
-            printf(" (%lld)", (long long)same);
+        printf("%s %s", named++ > 0 ? "," : "", name);
+        if (sum > 1)
+            printf(" (%lld)", (long long)sum);
     }
-    putchar('\n');
+    if (images > 0)
+        putchar('\n');
+    json_decref(sums);
 }
 
 static int list_for(struct session *s)
