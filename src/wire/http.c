@@ -408,6 +408,24 @@ static bool attribute(const char *cookie, const char *name, char *to, size_t cap
     return false;
 }
 
+/* The year in a date of any of the three forms (RFC 6265, section 5.1.1); 0: none. A time has colons, and the
+ * first number of one or two digits is the day. */
+static unsigned year_of(const char *date)
+{
+    static const char digits[] = "0123456789";
+    bool day = false;
+    for (const char *at = date + strcspn(date, digits); *at != '\0'; at += strcspn(at, digits)) {
+        size_t size = strspn(at, digits);
+        size_t whole = strspn(at, "0123456789:");
+        uint64_t year;
+        if (whole == size && size <= 4 && (size == 4 || (size == 2 && day)) && eb_text_number(at, size, &year))
+            return (unsigned)(size == 4 ? year : year >= 70 ? 1900 + year : 2000 + year);
+        day = day || (whole == size && size <= 2);
+        at += whole;
+    }
+    return 0;
+}
+
 /* Max-Age, and of Expires only whether the year is long over: the laptop's clock is not looked at. */
 static uint64_t end_of(const char *cookie, uint64_t now_us)
 {
@@ -419,8 +437,8 @@ static uint64_t end_of(const char *cookie, uint64_t now_us)
         return seconds > UINT64_MAX / 2000000 ? UINT64_MAX : now_us + seconds * 1000000;
     }
     if (attribute(cookie, "expires", text, sizeof text)) {
-        bool over = strstr(text, " 19") != NULL || strstr(text, "-19") != NULL || strstr(text, "-70") != NULL;
-        return over ? 0 : UINT64_MAX;
+        unsigned year = year_of(text);
+        return year != 0 && year < 2000 ? 0 : UINT64_MAX;
     }
     return UINT64_MAX;
 }
