@@ -76,25 +76,31 @@ void ebi_sim_can_open(struct eb_sim *sim, const struct ebi_sim_can_hooks *hooks)
     }
 }
 
-void ebi_sim_can_run(struct eb_sim *sim, uint64_t now_us)
+static uint64_t bus_next_us(const struct ebi_sim_bus *bus)
 {
-    for (size_t b = 0; b < sim->bus_count; b++) {
-        if (sim->buses[b].plug_us <= now_us) {
-            sim->buses[b].plug_us = EB_NEVER;
-            ebi_sim_bus_plug(sim, &sim->buses[b], true);
-        }
-        ebi_sim_bus_run(&sim->buses[b], now_us * 1000);
+    uint64_t ns = bus->count > 0 ? ebi_sim_bus_deadline_ns(bus) : EB_NEVER;
+    uint64_t us = ns == EB_NEVER ? EB_NEVER : (ns + 999) / 1000;
+    return bus->plug_us < us ? bus->plug_us : us;
+}
+
+bool ebi_sim_can_run(struct eb_sim *sim, struct ebi_sim_bus *bus, uint64_t now_us)
+{
+    if (bus_next_us(bus) > now_us)
+        return false;
+    if (bus->plug_us <= now_us) {
+        bus->plug_us = EB_NEVER;
+        ebi_sim_bus_plug(sim, bus, true);
     }
+    ebi_sim_bus_run(bus, now_us * 1000);
+    return true;
 }
 
 uint64_t ebi_sim_can_next_us(const struct eb_sim *sim)
 {
     uint64_t next_us = EB_NEVER;
     for (size_t b = 0; b < sim->bus_count; b++) {
-        uint64_t ns = sim->buses[b].count > 0 ? ebi_sim_bus_deadline_ns(&sim->buses[b]) : EB_NEVER;
-        uint64_t us = ns == EB_NEVER ? EB_NEVER : (ns + 999) / 1000;
+        uint64_t us = bus_next_us(&sim->buses[b]);
         next_us = us < next_us ? us : next_us;
-        next_us = sim->buses[b].plug_us < next_us ? sim->buses[b].plug_us : next_us;
     }
     return next_us;
 }

@@ -371,11 +371,6 @@ uint64_t ebi_sim_device_deadline_us(const struct ebi_sim_device *d)
     next_us = d->restart_us < next_us ? d->restart_us : next_us;
     next_us = d->set_us < next_us ? d->set_us : next_us;
     next_us = d->late.at_us < next_us ? d->late.at_us : next_us;
-    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
-        const struct ebi_sim_server *server = ebi_sim_servers[i];
-        uint64_t at_us =
-            server->deadline_us != NULL && ebi_sim_speaks(d, server) ? server->deadline_us(d) : EB_NEVER;
-        next_us = at_us < next_us ? at_us : next_us;
-    }
-    return next_us;
+    uint64_t at_us = ebi_sim_servers_deadline_us(d);
+    return at_us < next_us ? at_us : next_us;
 }

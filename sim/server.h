@@ -51,6 +51,8 @@ extern const struct ebi_sim_server *const ebi_sim_servers[]; /* NULL behind the 
 /* The one that listens there and that the device speaks, or NULL. */
 const struct ebi_sim_server *ebi_sim_server_at(const struct ebi_sim_device *device, bool tcp, uint16_t port);
 bool ebi_sim_speaks(const struct ebi_sim_device *device, const struct ebi_sim_server *server);
+/* When the first of those that it speaks wants to be asked next. */
+uint64_t ebi_sim_servers_deadline_us(const struct ebi_sim_device *device);
 
 /* loader.c: whether a service switch keeps the device in its loader; whether it is there, where it speaks
  * nothing but its own; the person at the device is asked for something. */

@@ -5,14 +5,32 @@
 #define ROW(name) &ebi_sim_##name,
 const struct ebi_sim_server *const ebi_sim_servers[] = {EBI_SIM_SERVERS(ROW) NULL};
 
+static bool speaks(const struct ebi_sim_device *d, size_t i)
+{
+    const struct ebi_sim_server *server = ebi_sim_servers[i];
+    if (server->word != NULL && (d->speaks >> i & 1) == 0)
+        return false;
+    return server == &ebi_sim_loader || server == &ebi_sim_ether || !ebi_sim_loader_only(d);
+}
+
 bool ebi_sim_speaks(const struct ebi_sim_device *d, const struct ebi_sim_server *server)
 {
     size_t i = 0;
-    if (ebi_sim_loader_only(d) && server != &ebi_sim_loader && server != &ebi_sim_ether)
-        return false;
     while (ebi_sim_servers[i] != server)
         i++;
-    return server->word == NULL || (d->speaks >> i & 1) != 0;
+    return speaks(d, i);
+}
+
+uint64_t ebi_sim_servers_deadline_us(const struct ebi_sim_device *d)
+{
+    uint64_t next_us = EB_NEVER;
+    for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
+        uint64_t at_us = ebi_sim_servers[i]->deadline_us != NULL && speaks(d, i)
+                             ? ebi_sim_servers[i]->deadline_us(d)
+                             : EB_NEVER;
+        next_us = at_us < next_us ? at_us : next_us;
+    }
+    return next_us;
 }
 
 const struct ebi_sim_server *ebi_sim_server_at(const struct ebi_sim_device *d, bool tcp, uint16_t port)

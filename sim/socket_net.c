@@ -483,7 +483,8 @@ bool eb_sim_serve(struct eb_sim *sim, int stop_fd, struct eb_problem *problem)
                 note_due(s, d);
         }
         now = now_us(s);
-        ebi_sim_can_run(sim, now);
+        for (size_t i = 0; i < sim->bus_count; i++)
+            ebi_sim_can_run(sim, &sim->buses[i], now);
         if (s->vhci != NULL)
             ebi_sim_vhci_work(s->vhci);
         for (size_t i = 0; i < sim->count; i++) {

@@ -101,7 +101,8 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem);
 
 /* can_world.c: the buses of a world.  Joins the devices to theirs before they start. */
 void ebi_sim_can_open(struct eb_sim *sim, const struct ebi_sim_can_hooks *hooks);
-void ebi_sim_can_run(struct eb_sim *sim, uint64_t now_us);
+/* What has happened on a bus until now; false: nothing. */
+bool ebi_sim_can_run(struct eb_sim *sim, struct ebi_sim_bus *bus, uint64_t now_us);
 uint64_t ebi_sim_can_next_us(const struct eb_sim *sim);
 bool ebi_sim_bus_has_adapter(const struct ebi_sim_bus *bus);
 /* The adapters that are in this device may be gone. */
