@@ -78,7 +78,7 @@ struct adapter {
 };
 
 struct can_handle {
-    bool used, gone, off, wants_room, ready; /* `off`: gone as the adapter is bus-off */
+    bool used, gone, off, wants_room, ready, urgent; /* `off`: gone as the adapter is bus-off */
     struct eb_waiter *waiter;
     size_t adapter;
     uint32_t id, mask;
@@ -682,14 +682,17 @@ size_t ebi_linux_can_send(struct ebi_linux_can *c, int handle, const struct eb_c
 {
     struct can_handle *h = &c->handles[handle];
     struct adapter *a = &c->adapters[h->adapter];
-    size_t waiting = 1;
+    struct eb_can_others others = {0};
     if (h->gone || count == 0)
         return 0;
-    for (int i = 0; i < c->cap; i++)
-        waiting += i != handle && c->handles[i].used && c->handles[i].wants_room &&
-                   c->handles[i].adapter == h->adapter;
-    size_t room = a->serial && a->stage != OPEN ? 0 : eb_can_pace_room(&a->pace);
-    size_t share = (room + waiting - 1) / waiting;
+    for (int i = 0; i < c->cap; i++) {
+        const struct can_handle *other = &c->handles[i];
+        bool there = i != handle && other->used && other->adapter == h->adapter;
+        others.waiting += there && other->wants_room;
+        others.urgent_waiting += there && other->wants_room && other->urgent;
+        others.urgent = others.urgent || (there && other->urgent);
+    }
+    uint32_t share = a->serial && a->stage != OPEN ? 0 : eb_can_pace_share(&a->pace, &others, h->urgent);
     size_t taken = 0;
     while (taken < count && taken < share && !waits_for_order(a, h, taken, &burst[taken])) {
         struct eb_can_frame frame = burst[taken];
@@ -707,7 +710,7 @@ size_t ebi_linux_can_send(struct ebi_linux_can *c, int handle, const struct eb_c
     h->wants_room = taken < count;
     h->given += taken;
     h->out_us = taken > 0 ? EB_NEVER : h->out_us;
-    eb_can_pace_given(&a->pace, (uint32_t)taken);
+    eb_can_pace_given(&a->pace, (uint32_t)taken, others.urgent_waiting > 0 && !h->urgent);
     return taken;
 }
 

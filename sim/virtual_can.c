@@ -13,6 +13,7 @@ struct can_end {
     size_t first, count;
     uint64_t given, sent;
     bool gone, off; /* its adapter is; as it fell off the bus */
+    bool urgent;
 };
 
 static struct can_adapter *adapter_of(struct ebi_sim_virtual *v, const struct ebi_sim_bus *bus)
@@ -28,11 +29,11 @@ static struct ebi_sim_station *station_of(struct ebi_sim_bus *bus)
 void ebi_sim_virtual_can_arm(struct ebi_sim_virtual *v)
 {
     uint64_t next_us = v->sim->bus_count > 0 ? ebi_sim_can_next_us(v->sim) : EB_NEVER;
+    next_us = next_us > v->now_us ? next_us : v->now_us;
     if (next_us >= v->bus_us)
         return;
     v->bus_us = next_us;
-    ebi_sim_push_event(v,
-                       (struct event){.at_us = next_us > v->now_us ? next_us : v->now_us, .kind = EVENT_BUS});
+    ebi_sim_push_event(v, (struct event){.at_us = next_us, .kind = EVENT_BUS});
 }
 
 /* --- what the buses tell ------------------------------------------------------------------------- */
@@ -179,11 +180,13 @@ void ebi_sim_virtual_can_event(struct ebi_sim_virtual *v, const struct event *e)
 {
     const struct eb_can_frame *frames = (const void *)e->bytes;
     if (e->kind == EVENT_BUS) {
+        if (e->at_us != v->bus_us)
+            return; /* an earlier one took its place */
         v->bus_us = EB_NEVER;
-        ebi_sim_can_run(v->sim, v->now_us);
         for (size_t i = 0; i < v->sim->bus_count; i++) {
-            const struct ebi_sim_bus *bus = &v->sim->buses[i];
-            for (size_t k = 0; k < bus->count; k++) {
+            struct ebi_sim_bus *bus = &v->sim->buses[i];
+            bool ran = ebi_sim_can_run(v->sim, bus, v->now_us);
+            for (size_t k = 0; k < bus->count && ran; k++) {
                 if (bus->stations[k].device != NULL)
                     ebi_sim_wake_later(v, bus->stations[k].device);
             }
@@ -235,7 +238,8 @@ static enum eb_status can_open(void *self, struct eb_waiter *waiter, const struc
     }
     *handle = ebi_sim_new_end(v, waiter, false);
     struct can_end *c = ebi_sim_grow(NULL, 1, sizeof *c);
-    *c = (struct can_end){.bus = bus, .id = options->id & options->mask, .mask = options->mask};
+    *c = (struct can_end){
+        .bus = bus, .id = options->id & options->mask, .mask = options->mask, .urgent = options->urgent};
     c->received = ebi_sim_grow(NULL, RECEIVED_MAX, sizeof *c->received);
     v->ends[*handle].can = c;
     if (a->open_count == a->open_cap) {
@@ -254,20 +258,20 @@ static size_t can_send(void *self, int handle, const struct eb_can_frame *burst,
     struct can_adapter *a = adapter_of(v, c->bus);
     if (c->gone || count == 0)
         return 0;
-    size_t waiting = 1;
-    for (size_t i = 0; i < a->open_count; i++)
-        waiting += a->open[i] != handle && v->ends[a->open[i]].wants_room;
-    size_t room = eb_can_pace_room(&a->pace);
-    size_t share = c->bus->queue / 2 / waiting; /* as much room as there is when they are told */
-    if (waiting == 1 || share > room)
-        share = room;
-    else if (share == 0)
-        share = room > 0;
+    struct eb_can_others others = {0};
+    for (size_t i = 0; i < a->open_count; i++) {
+        const struct end *other = &v->ends[a->open[i]];
+        bool waits = other != end && other->wants_room;
+        others.waiting += waits;
+        others.urgent_waiting += waits && other->can->urgent;
+        others.urgent = others.urgent || (other != end && other->can->urgent);
+    }
+    uint32_t share = eb_can_pace_share(&a->pace, &others, c->urgent);
     size_t taken = count < share ? count : share;
     end->wants_room = taken < count;
     if (taken == 0)
         return 0;
-    eb_can_pace_given(&a->pace, (uint32_t)taken);
+    eb_can_pace_given(&a->pace, (uint32_t)taken, others.urgent_waiting > 0 && !c->urgent);
     c->given += taken;
     ebi_sim_push_event(v, (struct event){.at_us = v->now_us + c->bus->latency_us,
                                          .kind = EVENT_CAN_QUEUE,

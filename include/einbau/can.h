@@ -75,6 +75,7 @@ struct eb_can_options {
     bool listen_only;  /* neither sends nor acknowledges */
     uint32_t queue;    /* frames that a serial adapter surely takes at once; 0: not known */
     uint32_t id, mask; /* only frames with (id & mask) of this are received; mask 0: all */
+    bool urgent;       /* where several wait for room, this one gets most of it */
 };
 
 /* The bits that a frame takes on the bus, stuff bits and the three bits of intermission included (ISO 11898-1
@@ -90,13 +91,22 @@ struct eb_can_pace {
     uint32_t turn;      /* frames of one turn */
     uint32_t in_flight; /* given, and not known to have gone out */
     uint32_t given;     /* in this turn */
+    uint32_t spared;    /* of them by handles that are not urgent, while others were */
 };
 /* `queue`: frames that the adapter holds; `bit_rate` of the bus. */
 void eb_can_pace_init(struct eb_can_pace *pace, uint32_t queue, uint32_t bit_rate);
 /* How many frames it takes now. */
 uint32_t eb_can_pace_room(const struct eb_can_pace *pace);
-/* So many frames were given to the adapter. */
-void eb_can_pace_given(struct eb_can_pace *pace, uint32_t count);
+/* The other handles of an adapter. */
+struct eb_can_others {
+    uint32_t waiting, urgent_waiting; /* for room; the urgent ones among them */
+    bool urgent;                      /* there are urgent ones */
+};
+/* How many frames a handle may give now.  Those that are not urgent leave the queue short, and while an
+ * urgent one waits each gives one frame in every turn: nothing is kept from sending for long. */
+uint32_t eb_can_pace_share(const struct eb_can_pace *pace, const struct eb_can_others *others, bool urgent);
+/* So many frames were given to the adapter; `spared`: while an urgent handle waited. */
+void eb_can_pace_given(struct eb_can_pace *pace, uint32_t count, bool spared);
 /* One frame has gone out, or is given up; true where those that wait for room are to be told. */
 bool eb_can_pace_sent(struct eb_can_pace *pace);
 

@@ -142,8 +142,11 @@ bool ebi_can_all_out(const struct eb_can_link *link)
 static enum eb_status open_adapter(struct eb_can_link *link, uint32_t id, uint32_t mask)
 {
     const struct eb_port *port = link->contact->port;
-    const struct eb_can_options options = {
-        .link = link->contact->target->can_link, .bit_rate = link->bit_rate, .id = id, .mask = mask};
+    const struct eb_can_options options = {.link = link->contact->target->can_link,
+                                           .bit_rate = link->bit_rate,
+                                           .id = id,
+                                           .mask = mask,
+                                           .urgent = link->contact->target->urgent};
     if (link->handle != EB_NO_HANDLE)
         return EB_OK;
     if (port->can == NULL || options.link == NULL)

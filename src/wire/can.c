@@ -87,16 +87,39 @@ uint32_t eb_can_pace_room(const struct eb_can_pace *pace)
     return room < left ? room : left;
 }
 
-void eb_can_pace_given(struct eb_can_pace *pace, uint32_t count)
+uint32_t eb_can_pace_share(const struct eb_can_pace *pace, const struct eb_can_others *others, bool urgent)
+{
+    enum { SHORT_QUEUE = 8 };
+    uint32_t room = eb_can_pace_room(pace);
+    uint32_t same = urgent ? others->urgent_waiting : others->waiting;
+    uint32_t spare =
+        others->waiting - others->urgent_waiting + !urgent; /* frames of a turn, for all not urgent */
+    uint32_t kept = spare > pace->spared ? spare - pace->spared : 0;
+    if (urgent) {
+        room = room > kept ? room - kept : 0;
+    } else if (others->urgent) {
+        uint32_t few = pace->in_flight < SHORT_QUEUE ? SHORT_QUEUE - pace->in_flight : 0;
+        room = room < few ? room : few;
+    }
+    if (!urgent && others->urgent_waiting > 0)
+        return kept > 0 && eb_can_pace_room(pace) > 0;
+    uint32_t share = pace->queue / 2 / (same + 1); /* as much room as there is when they are told */
+    if (same == 0 || share > room)
+        return room;
+    return share > 0 ? share : room > 0;
+}
+
+void eb_can_pace_given(struct eb_can_pace *pace, uint32_t count, bool spared)
 {
     pace->in_flight += count;
     pace->given += count;
+    pace->spared += spared ? count : 0;
 }
 
 bool eb_can_pace_sent(struct eb_can_pace *pace)
 {
     pace->in_flight -= pace->in_flight > 0;
     if (pace->in_flight == 0)
-        pace->given = 0;
+        pace->given = pace->spared = 0;
     return pace->in_flight <= pace->queue / 2 && eb_can_pace_room(pace) > 0;
 }

@@ -96,7 +96,7 @@ static void an_adapter_is_filled_in_turns(void **state)
     assert_int_equal(eb_can_pace_room(&pace), 8);
     while (eb_can_pace_room(&pace) > 0) {
         uint32_t n = eb_can_pace_room(&pace);
-        eb_can_pace_given(&pace, n);
+        eb_can_pace_given(&pace, n, false);
         given += n;
         for (uint32_t i = 1; i < n && given < pace.turn; i++)
             eb_can_pace_sent(&pace);
@@ -107,6 +107,51 @@ static void an_adapter_is_filled_in_turns(void **state)
         assert_false(eb_can_pace_sent(&pace)); /* no room before it has run empty */
     assert_true(eb_can_pace_sent(&pace));
     assert_int_equal(eb_can_pace_room(&pace), 8);
+}
+
+/* Three handles want to send all the time, 0 or more of them urgent: what each has sent after some turns. */
+static void share_out(unsigned urgent, uint32_t sent[3])
+{
+    struct eb_can_pace pace;
+    eb_can_pace_init(&pace, 32, 250000); /* turns of 62 frames */
+    memset(sent, 0, 3 * sizeof sent[0]);
+    for (unsigned at = 0, turns = 0; turns < 100; at++) {
+        unsigned i = at % 3;
+        const struct eb_can_others others = {
+            .waiting = 2, .urgent_waiting = urgent - (i < urgent), .urgent = urgent > (i < urgent)};
+        uint32_t n = eb_can_pace_share(&pace, &others, i < urgent);
+        assert_true(n <= eb_can_pace_room(&pace));
+        eb_can_pace_given(&pace, n, i >= urgent && urgent > 0);
+        sent[i] += n;
+        while (i == 2 && pace.in_flight > 0 && !eb_can_pace_sent(&pace)) {
+        }
+        turns += i == 2 && pace.in_flight == 0;
+    }
+}
+
+static void what_is_urgent_gets_most_of_an_adapter(void **state)
+{
+    (void)state;
+    uint32_t sent[3];
+    share_out(0, sent);
+    for (size_t i = 0; i < 3; i++)
+        assert_true(sent[i] > 100 * 62 / 4 && sent[i] < 100 * 62 / 2);
+    share_out(1, sent);
+    assert_true(sent[0] >= 100 * 55);
+    assert_true(sent[1] > 0 && sent[2] > 0 && sent[1] + sent[2] >= 150); /* about one in each turn */
+    share_out(2, sent);
+    assert_true(sent[0] > 100 * 20 && sent[1] > 100 * 20 && sent[2] >= 75);
+    share_out(3, sent);
+    for (size_t i = 0; i < 3; i++)
+        assert_true(sent[i] > 100 * 62 / 4);
+    /* alone it has all of it, urgent or not */
+    struct eb_can_pace pace;
+    eb_can_pace_init(&pace, 32, 250000);
+    struct eb_can_others none = {0};
+    assert_int_equal(eb_can_pace_share(&pace, &none, true), 32);
+    assert_int_equal(eb_can_pace_share(&pace, &none, false), 32);
+    none.urgent = true; /* one that waits for an answer finds few frames before its own */
+    assert_int_equal(eb_can_pace_share(&pace, &none, false), 8);
 }
 
 /* --- the ASCII adapter protocol ------------------------------------------------------------------ */
@@ -490,6 +535,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(bits_are_counted_with_their_stuffing),
         cmocka_unit_test(an_adapter_is_filled_in_turns),
+        cmocka_unit_test(what_is_urgent_gets_most_of_an_adapter),
         cmocka_unit_test(frames_and_answers_of_serial_adapters_are_read),
         cmocka_unit_test(frames_are_written_as_they_are_read),
         cmocka_unit_test(objects_are_read_and_written),
