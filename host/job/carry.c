@@ -19,44 +19,17 @@ enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
     return target->item_count == 0 && eb_job_as_wanted(target) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
 }
 
-/* Whether a device waits for this one; `*in_vain`: and need not wait any longer. */
-static bool waits_for(struct eb_job *job, const struct eb_site_device *d, bool *in_vain)
-{
-    const struct eb_job_device *target = d != NULL ? &job->devices[d - job->site->devices] : NULL;
-    if (target == NULL || target->item_count == 0)
-        return false; /* it is no part of this job */
-    if (target->begun && eb_run_ended(&target->fit)) {
-        *in_vain =
-            target->fit.outcome != EB_OUTCOME_CONFIRMED && target->fit.outcome != EB_OUTCOME_UP_TO_DATE;
-        return *in_vain;
-    }
-    *in_vain = target->waited_for != NULL || target->refused;
-    return true;
-}
-
-/* The device that it waits for, or NULL. */
-static struct eb_job_device *awaited(struct eb_job *job, const struct eb_job_device *target, bool *in_vain)
-{
-    const struct eb_site_device *d = target->device;
-    struct eb_job_device *first = NULL;
-    *in_vain = false;
-    for (size_t i = 0; i <= d->companion_count && !*in_vain; i++) {
-        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
-        if (waits_for(job, other, in_vain) && (first == NULL || *in_vain))
-            first = &job->devices[other - job->site->devices];
-    }
-    return first;
-}
-
 /* Begins a run that writes. */
 static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
 {
     struct eb_run_config config = target->fit.config;
+    config.target.urgent = ebi_is_urgent(target);
     if (job->config.begins != NULL)
         job->config.begins(job->config.context, &config);
     ebi_job_attach(job, &config);
     ebi_job_record_statements(target);
     target->begun = true;
+    target->began_us = eb_port_now_us(job->port);
     if (eb_run_init(&target->fit, &config) != EB_OK)
         return false;
     if (eb_crew_add(crew, &target->fit) == EB_OK)
@@ -65,111 +38,36 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     return false;
 }
 
-static bool has_hand(const struct eb_steps *steps)
-{
-    for (size_t i = 0; i < steps->count; i++) {
-        if (steps->list[i].hand != NULL)
-            return true;
-    }
-    return false;
-}
-
-bool eb_job_by_hand(const struct eb_job_device *target)
-{
-    const struct eb_profile *p = target->device->profile;
-    bool has = has_hand(&p->prepare) || has_hand(&p->activate) || has_hand(&p->undo);
-    for (size_t i = 0; i < p->otherwise_count; i++)
-        has = has || has_hand(&p->otherwise[i].prepare);
-    return has;
-}
-
-/* The one that has `*user` now, which is `target` where no other has. */
-static struct eb_job_device *take(struct eb_job_device **user, struct eb_job_device *target)
-{
-    if (*user == NULL || !(*user)->begun || eb_run_ended(&(*user)->fit))
-        *user = target;
-    return *user;
-}
-
-/* A device under way that this one must not meet: another with a manual step, one device by hand at a time;
- * or another module of the same rack, as what goes to them goes through one device.  Else the device itself.
- */
-static struct eb_job_device *in_the_way(struct eb_job *job, struct eb_job_device *target)
-{
-    struct eb_job_device *other = target;
-    if (eb_job_by_hand(target))
-        other = take(&job->by_hand, target);
-    if (other == target && target->device->slot != 0)
-        other = take(&job->devices[target->device->via - job->site->devices].rack_user, target);
-    return other;
-}
-
-/* --- who is to be tried next ---------------------------------------------------------------------- */
-
-static void add_last(struct eb_job_queue *queue, struct eb_job_device *target)
-{
-    target->next = NULL;
-    if (queue->first == NULL)
-        queue->first = target;
-    else
-        queue->last->next = target;
-    queue->last = target;
-}
-
-static struct eb_job_device *take_first(struct eb_job_queue *queue)
-{
-    struct eb_job_device *target = queue->first;
-    if (target != NULL)
-        queue->first = target->next;
-    return target;
-}
-
-/* Those that waited for this one are tried again. */
-static void release(struct eb_job *job, struct eb_job_device *target)
-{
-    struct eb_job_device *waiter;
-    while ((waiter = take_first(&target->waiters)) != NULL)
-        add_last(&job->ready, waiter);
-}
-
-/* Begins a device that waits for no one any more, gives it up where it waits in vain, or has it wait. */
-static bool try_to_begin(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
-{
-    bool in_vain;
-    struct eb_job_device *other = awaited(job, target, &in_vain);
-    if (in_vain) {
-        target->waited_for = other->device;
-        release(job, target);
-        return false;
-    }
-    if (other == NULL)
-        other = in_the_way(job, target);
-    if (other != target) {
-        add_last(&other->waiters, target);
-        return false;
-    }
-    /* By what runs now in those that it waited for: the run judges once more. */
-    eb_job_surround(job, target, false);
-    if (begin(job, target, crew))
-        return true;
-    release(job, target); /* it has ended already */
-    return false;
-}
-
 static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
 {
     bool added = false;
-    for (struct eb_run *run; (run = eb_crew_ended(crew)) != NULL;)
-        release(job, (struct eb_job_device *)(void *)((char *)run - offsetof(struct eb_job_device, fit)));
-    for (struct eb_job_device *target; ebi_job_stop(job) == 0 && (target = take_first(&job->ready)) != NULL;)
-        added = try_to_begin(job, target, crew) || added;
+    struct eb_run *run;
+    do {
+        run = eb_crew_ended(crew);
+        if (run != NULL)
+            ebi_order_ended(
+                job, (struct eb_job_device *)(void *)((char *)run - offsetof(struct eb_job_device, fit)),
+                run->outcome == EB_OUTCOME_CONFIRMED || run->outcome == EB_OUTCOME_UP_TO_DATE);
+        for (struct eb_job_device *target;
+             ebi_job_stop(job) == 0 && (target = ebi_order_next(job)) != NULL;) {
+            /* By what runs now in those that it waited for: the run judges once more. */
+            eb_job_surround(job, target, false);
+            if (begin(job, target, crew))
+                added = true;
+            else
+                ebi_order_ended(job, target, false);
+        }
+    } while (run != NULL);
     return added;
 }
 
 static bool begin_recovering(struct eb_job *job, struct eb_crew *crew)
 {
     bool added = false;
-    for (struct eb_job_device *target; (target = take_first(&job->ready)) != NULL;) {
+    for (size_t i = 0; i < job->count && crew->count == 0; i++) {
+        struct eb_job_device *target = &job->devices[i];
+        if (!target->recovers || target->begun)
+            continue;
         target->fit.config = eb_job_run_config(job, target, EB_JOB_FIT);
         target->fit.config.target.serial =
             target->look.identity.serial; /* the very device that was looked at */
@@ -193,22 +91,12 @@ static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_
 
 bool eb_job_carry_out(struct eb_job *job)
 {
-    job->ready = (struct eb_job_queue){NULL, NULL};
-    for (size_t i = 0; i < job->count; i++) {
-        struct eb_job_device *target = &job->devices[i];
-        if (target->item_count > 0 && !target->refused && !target->begun && target->waited_for == NULL)
-            add_last(&job->ready, target);
-    }
-    return work(job, begin_ready);
+    ebi_job_estimate_each(job);
+    return ebi_order_begin(job) && work(job, begin_ready);
 }
 
 bool eb_job_recover(struct eb_job *job)
 {
-    job->ready = (struct eb_job_queue){NULL, NULL};
-    for (size_t i = 0; i < job->count; i++) {
-        if (job->devices[i].recovers && !job->devices[i].begun)
-            add_last(&job->ready, &job->devices[i]);
-    }
     return work(job, begin_recovering);
 }
 

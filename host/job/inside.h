@@ -41,6 +41,28 @@ enum eb_status ebi_job_statement(void *context, size_t item, const char *where, 
 /* Writes down what was said of it so far. */
 void ebi_job_record_statements(struct eb_job_device *target);
 
+/* Where a device stands, for those that wait for it. */
+enum { EBI_STAGE_WAITS, EBI_STAGE_BEGUN, EBI_STAGE_DONE, EBI_STAGE_FAILED };
+
+/* The order in which devices begin, for the crew and for the estimate.  Makes it from what is planned and not
+ * begun; the next one that may begin now, or NULL; one has ended. */
+EB_NODISCARD bool ebi_order_begin(struct eb_job *job);
+struct eb_job_device *ebi_order_next(struct eb_job *job);
+void ebi_order_ended(struct eb_job *job, struct eb_job_device *target, bool well);
+
+/* How long the device took for what: noted at each effect of its run, and kept at the end of the job. */
+void ebi_pace_note(struct eb_job_device *target, const struct eb_run *run,
+                   const struct eb_run_record *record);
+void ebi_pace_remember(struct eb_job *job);
+/* How long it takes alone, at least 1; whether others wait for it. */
+uint64_t ebi_own_us(const struct eb_job_device *target);
+bool ebi_is_urgent(const struct eb_job_device *target);
+/* How often it restarts for the first `count` of its items. */
+unsigned ebi_restarts(const struct eb_job_device *target, size_t count);
+
+/* Fills in how long each device takes alone. */
+void ebi_job_estimate_each(struct eb_job *job);
+
 bool ebi_job_on_bus(const struct eb_job_device *target);
 bool ebi_job_on_ip(const struct eb_job_device *target);
 

@@ -186,6 +186,7 @@ bool eb_job_begin(struct eb_job *job)
 
 void eb_job_end(struct eb_job *job, const char *outcome)
 {
+    ebi_pace_remember(job);
     if (job->recording && !eb_record_end(job->record, outcome, &job->problem))
         ebi_job_warn(job, "the end of this job could not be written into the record: %s", job->problem.text);
     job->recording = false;
@@ -223,7 +224,7 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
 {
     static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
     struct eb_job *job = context;
-    const struct eb_job_device *target = run->config.target.statement_context;
+    struct eb_job_device *target = run->config.target.statement_context;
     char checksum[16] = "";
     char error[512] = "";
     const struct eb_run_item *item =
@@ -234,6 +235,9 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
     if (ended && run->error.status != EB_OK)
         snprintf(error, sizeof error, "%s: %s %s", run->error.where != NULL ? run->error.where : "",
                  eb_status_word(run->error.status), run->error.text);
+    ebi_pace_note(target, run, record);
+    if (!job->recording)
+        return true;
     struct ebi_row_keys keys;
     struct eb_record_row row = ebi_job_row(job, target, &keys);
     row.kind = kinds[record->effect];
@@ -254,8 +258,6 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
 
 void ebi_job_attach(struct eb_job *job, struct eb_run_config *config)
 {
-    if (!job->recording)
-        return;
     config->effect = on_effect;
     config->effect_context = job;
 }

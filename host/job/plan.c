@@ -578,5 +578,6 @@ bool eb_job_plan(struct eb_job *job)
         }
     }
     judge_batch(job);
+    job->estimate_us = eb_job_estimate(job);
     return true;
 }

@@ -342,6 +342,19 @@ EB_NODISCARD bool eb_known_raise_floor(struct eb_known *known, const struct eb_i
                                        const struct eb_component_profile *component, const char *floor,
                                        struct eb_problem *problem);
 
+/* What devices of a product take: its order code and hardware revision. */
+struct eb_known_pace {
+    uint32_t bytes_per_s; /* the fastest that was seen lately: others may have shared its bus; 0: not known,
+                             like the next */
+    uint32_t rest_ms;     /* all that is not sending, for each restart; the mean */
+};
+/* What is remembered of a product; false: nothing.  Takes in what was seen now. */
+bool eb_known_pace(struct eb_known *known, const struct eb_identity *identity, const char *component,
+                   struct eb_known_pace *pace);
+EB_NODISCARD bool eb_known_set_pace(struct eb_known *known, const struct eb_identity *identity,
+                                    const char *component, const struct eb_known_pace *pace,
+                                    struct eb_problem *problem);
+
 /* --- the state directory ------------------------------------------------------------------------- */
 
 /* Takes the directory for this process (it is made where it is missing), so that no two work in it at once.

@@ -101,6 +101,7 @@ struct eb_job_device {
     struct eb_job_item {
         const struct eb_image *image;
         struct eb_image_found file;
+        uint64_t sent_us; /* how long it was sent, once it was */
     } * planned;
     size_t item_count;
     struct eb_surroundings around;
@@ -112,8 +113,20 @@ struct eb_job_device {
     uint8_t *buffer;
     uint64_t *memory[2]; /* of each run, for its accesses */
 
+    /* How long it takes alone, in microseconds; 0: not known.  And when it begins and ends, from the
+     * beginning of the job, as eb_job_estimate foresees it. */
+    struct eb_job_estimate {
+        uint64_t send_us, rest_us;
+        uint64_t begin_us, end_us;
+    } estimate;
+
     /* its own */
     struct eb_job *job;
+    uint8_t stage;              /* see job/inside.h */
+    uint64_t began_us, took_us; /* `took_us`: as such a device takes, 0: not known */
+    struct eb_job_item *sends;  /* which is being sent, and since when */
+    uint64_t sends_since_us;
+    uint64_t path_us;                /* its own time, and that of the longest chain behind it */
     struct eb_job_queue waiters;     /* devices that are not begun before this one has ended ... */
     struct eb_job_device *next;      /* ... and the next one that waits where this one does */
     struct eb_job_device *rack_user; /* of its modules, the one that was begun last */
@@ -144,6 +157,7 @@ struct eb_job {
     bool recording;             /* this job is in it */
     struct eb_left *lefts;
     size_t left_count;
+    uint64_t estimate_us;      /* how long the plan takes; 0: not known */
     struct eb_problem problem; /* why the last call gave false ... */
     enum eb_status status;     /* ... EB_BAD_CALL: a wrong file or argument; EB_BUSY: another process works
                                 * there; EB_STOPPED; EB_IO: the record or a lock cannot be written */
@@ -183,6 +197,10 @@ EB_NODISCARD bool eb_job_look(struct eb_job *job);
 /* Opens the shelf where it is not yet; `must`: it is made. */
 EB_NODISCARD bool eb_job_shelf(struct eb_job *job, bool must);
 EB_NODISCARD bool eb_job_plan(struct eb_job *job);
+/* How long the plan takes, in microseconds, by the rules by which it is carried out; 0: not known.  Fills in
+ * the devices' estimates: by what their products took before, as far as that is remembered, else by their
+ * profiles. */
+uint64_t eb_job_estimate(struct eb_job *job);
 /* Takes the locks of all chosen devices' addresses; of the devices themselves once they are identified. */
 EB_NODISCARD bool eb_job_lock_addresses(struct eb_job *job);
 EB_NODISCARD bool eb_job_lock_devices(struct eb_job *job);

@@ -18,9 +18,6 @@ void eb_plan_facts(const struct eb_run *looked, const struct eb_run_item *items,
  * were written: fills its `verdict` and `from`. */
 void eb_plan_judge(const struct eb_run *looked, struct eb_run_item *items, size_t index, uint32_t accepted);
 
-/* About how long it takes to send `bytes` and have the device back, seconds; 0: the profile does not say. */
-uint32_t eb_plan_seconds(const struct eb_profile *profile, uint64_t bytes);
-
 /* --- stepping stones ----------------------------------------------------------------------------- */
 
 enum { EB_WAY_IMAGES_MAX = 64, EB_WAY_STEPS_MAX = 6 };

@@ -51,13 +51,6 @@ void eb_plan_judge(const struct eb_run *looked, struct eb_run_item *items, size_
     eb_text_copy(items[index].from, sizeof items[index].from, running.version);
 }
 
-uint32_t eb_plan_seconds(const struct eb_profile *profile, uint64_t bytes)
-{
-    if (profile->typical_bytes_per_s == 0)
-        return 0;
-    return (uint32_t)(bytes / profile->typical_bytes_per_s) + profile->typical_restart_s + 1;
-}
-
 /* Whether `image` may follow where `running` runs, on the way to `wanted`. */
 static bool follows(const struct eb_judge_facts *facts, const struct eb_running *running,
                     const struct eb_way_image *image, const struct eb_way_image *wanted)

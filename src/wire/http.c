@@ -418,7 +418,8 @@ static unsigned year_of(const char *date)
         size_t size = strspn(at, digits);
         size_t whole = strspn(at, "0123456789:");
         uint64_t year;
-        if (whole == size && size <= 4 && (size == 4 || (size == 2 && day)) && eb_text_number(at, size, &year))
+        if (whole == size && size <= 4 && (size == 4 || (size == 2 && day)) &&
+            eb_text_number(at, size, &year))
             return (unsigned)(size == 4 ? year : year >= 70 ? 1900 + year : 2000 + year);
         day = day || (whole == size && size <= 2);
         at += whole;

@@ -122,8 +122,10 @@ int main(int argc, char **argv)
     }
     size_t bytes = used_bytes() - before_bytes - buffers;
     uint64_t makespan_us = last_us - first_us;
-    printf("{\"devices\": %zu, \"confirmed\": %zu, \"makespan_s\": %.6f, \"path_s\": %.6f, \"bytes\": %zu}\n",
-           begun, confirmed, (double)makespan_us / 1e6, (double)path_us / 1e6, bytes);
+    printf("{\"devices\": %zu, \"confirmed\": %zu, \"makespan_s\": %.6f, \"path_s\": %.6f, "
+           "\"estimate_s\": %.6f, \"bytes\": %zu}\n",
+           begun, confirmed, (double)makespan_us / 1e6, (double)path_us / 1e6,
+           (double)t.job->estimate_us / 1e6, bytes);
     free(t.began_us);
     eb_job_close(t.job);
     eb_sim_close(sim);

@@ -143,6 +143,13 @@ static json_t *stated_document(const struct eb_job_device *t)
     return stated;
 }
 
+/* How long it will take, where that is known. */
+static void set_about(json_t *object, uint64_t us)
+{
+    if (us > 0)
+        json_object_set_new(object, "about_s", json_real((double)us / 1e6));
+}
+
 static json_t *device_document(const struct session *s, const struct eb_job_device *t)
 {
     char address[EB_PLACE_TEXT_BYTES];
@@ -185,6 +192,7 @@ static json_t *device_document(const struct session *s, const struct eb_job_devi
         for (size_t i = 0; (other = plan_waits_for(s, t, i)) != NULL; i++)
             json_array_append_new(after, json_string(other->device->name));
         json_object_set_new(device, "after", after);
+        set_about(device, t->estimate.send_us + t->estimate.rest_us);
     }
     outcome_sentence(s, t, sentence, sizeof sentence);
     if (sentence[0] != '\0')
@@ -201,7 +209,9 @@ json_t *document(const struct session *s, const char *command)
         if (s->job->devices[i].chosen)
             json_array_append_new(devices, device_document(s, &s->job->devices[i]));
     }
-    return json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
-                     s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "devices",
-                     devices);
+    json_t *whole =
+        json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
+                  s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "devices", devices);
+    set_about(whole, s->job->estimate_us);
+    return whole;
 }

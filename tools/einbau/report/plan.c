@@ -105,14 +105,7 @@ const char *file_name(const char *path)
 
 static uint32_t seconds_of(const struct eb_job_device *t)
 {
-    const struct eb_profile *profile = t->device->profile;
-    uint32_t seconds = 0;
-    for (size_t k = 0; k < t->item_count; k++) {
-        seconds += eb_plan_seconds(profile, t->items[k].source.size_bytes);
-        if (profile->restarts_once && k > 0 && t->items[k].component != t->items[k - 1].component)
-            seconds -= seconds > profile->typical_restart_s ? profile->typical_restart_s : 0;
-    }
-    return seconds;
+    return (uint32_t)((t->estimate.send_us + t->estimate.rest_us + 999999) / 1000000);
 }
 
 static size_t last_wave(const struct session *s)
@@ -156,53 +149,6 @@ static bool waits(const struct session *s)
     for (size_t i = 0; i < s->job->count; i++)
         any = any || (in_plan(&s->job->devices[i]) && plan_waits_for(s, &s->job->devices[i], 0) != NULL);
     return any;
-}
-
-/* When a device can begin: when those that it waits for are through, each of them as early as it can be. */
-static uint32_t begins_after(const struct session *s, const struct eb_job_device *t)
-{
-    const struct eb_job_device *other;
-    uint32_t latest = 0;
-    for (size_t i = 0; (other = plan_waits_for(s, t, i)) != NULL; i++) {
-        uint32_t end = begins_after(s, other) + seconds_of(other);
-        latest = end > latest ? end : latest;
-    }
-    return latest;
-}
-
-/* Of devices that share a bus: what it carries for one it does not carry for the others. */
-static uint32_t seconds_of_bus(const struct session *s, const struct eb_job_device *of)
-{
-    uint32_t sum = 0;
-    uint32_t restart = 0;
-    uint32_t first = UINT32_MAX;
-    for (size_t i = 0; i < s->job->count; i++) {
-        const struct eb_job_device *t = &s->job->devices[i];
-        uint32_t own = t->device->profile->typical_restart_s;
-        if (t->device->wire != of->device->wire || t->refused || t->item_count == 0)
-            continue;
-        uint32_t begins = begins_after(s, t);
-        sum += seconds_of(t) > own ? seconds_of(t) - own : 0;
-        restart = own > restart ? own : restart;
-        first = begins < first ? begins : first;
-    }
-    return first + sum + restart;
-}
-
-/* The longest chain of devices that wait for each other, or the busiest bus. */
-static uint32_t whole_seconds(const struct session *s)
-{
-    uint32_t longest = 0;
-    for (size_t i = 0; i < s->job->count; i++) {
-        const struct eb_job_device *t = &s->job->devices[i];
-        if (!in_plan(t) || t->refused)
-            continue;
-        uint32_t chain = begins_after(s, t) + seconds_of(t);
-        uint32_t bus = target_on_bus(t) ? seconds_of_bus(s, t) : 0;
-        longest = chain > longest ? chain : longest;
-        longest = bus > longest ? bus : longest;
-    }
-    return longest;
 }
 
 static void add_plan_rows(struct table *table, const struct session *s, const struct eb_job_device *t)
@@ -357,7 +303,7 @@ void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
     size_t devices;
     size_t refused;
     size_t images = count_plan(s, &devices, &refused);
-    uint32_t seconds = whole_seconds(s);
+    uint32_t seconds = (uint32_t)((s->job->estimate_us + 999999) / 1000000);
     char time[32] = "";
     if (seconds > 0)
         seconds_text(seconds, time, sizeof time);
@@ -374,7 +320,7 @@ void print_plan(const struct session *s)
     if (devices == 0) {
         puts("Nothing to write: every device that was reached is up to date.");
     } else {
-        uint32_t seconds = whole_seconds(s);
+        uint32_t seconds = (uint32_t)((s->job->estimate_us + 999999) / 1000000);
         if (seconds > 0)
             seconds_text(seconds, time, sizeof time);
         printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->job->site->name, images,

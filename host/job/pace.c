@@ -1,0 +1,64 @@
+/* How long a device took for what, so that the next plan with such a product knows. */
+#include "job/inside.h"
+
+void ebi_pace_note(struct eb_job_device *target, const struct eb_run *run, const struct eb_run_record *record)
+{
+    if (target->sends != NULL)
+        target->sends->sent_us = run->now_us - target->sends_since_us;
+    target->sends = NULL;
+    if (record->effect == EB_EFFECT_SEND && record->item < target->item_count) {
+        target->sends = &target->planned[record->item];
+        target->sends_since_us = run->now_us;
+    }
+    /* Only what went well at once says how long it takes; and nothing does where a person was waited for. */
+    bool typical = run->outcome == EB_OUTCOME_CONFIRMED && run->failures == 0 && run->way == 0 &&
+                   run->choice == 0 && target->left == NULL && !eb_job_by_hand(target);
+    if (record->effect == EB_EFFECT_END && typical)
+        target->took_us = run->now_us - target->began_us;
+}
+
+unsigned ebi_restarts(const struct eb_job_device *target, size_t count)
+{
+    const struct eb_run_item *items = target->items;
+    unsigned restarts = 0;
+    for (size_t i = 0; i < count; i++)
+        restarts += i + 1 == target->item_count || !target->device->profile->restarts_once ||
+                    items[i + 1].component == items[i].component;
+    return restarts;
+}
+
+static bool remember(struct eb_job *job, const struct eb_job_device *target)
+{
+    uint64_t sent_us = 0;
+    for (size_t i = 0; i < target->item_count; i++)
+        sent_us += target->planned[i].sent_us;
+    if (sent_us > target->took_us)
+        return true;
+    uint64_t rest_ms = (target->took_us - sent_us) / 1000 / ebi_restarts(target, target->item_count);
+    for (size_t i = 0; i < target->item_count; i++) {
+        uint64_t us = target->planned[i].sent_us;
+        uint64_t bytes_per_s = us > 0 ? target->items[i].source.size_bytes * 1000000 / us : 0;
+        const struct eb_known_pace pace = {.bytes_per_s =
+                                               bytes_per_s > UINT32_MAX ? UINT32_MAX : (uint32_t)bytes_per_s,
+                                           .rest_ms = rest_ms > UINT32_MAX ? UINT32_MAX : (uint32_t)rest_ms};
+        if (!eb_known_set_pace(job->known, &target->fit.identity, target->items[i].component->name, &pace,
+                               &job->problem))
+            return false;
+    }
+    return true;
+}
+
+void ebi_pace_remember(struct eb_job *job)
+{
+    bool good = true;
+    bool begun = false;
+    for (size_t i = 0; i < job->count && job->known != NULL && good; i++) {
+        if (job->devices[i].took_us == 0)
+            continue;
+        good = (begun || eb_known_begin(job->known, &job->problem)) && remember(job, &job->devices[i]);
+        begun = true;
+        job->devices[i].took_us = 0;
+    }
+    if (begun && !(eb_known_end(job->known, &job->problem) && good))
+        ebi_job_warn(job, "how long the devices took cannot be remembered: %s", job->problem.text);
+}
