@@ -26,7 +26,8 @@ static const char schema[] =
     "CREATE TABLE IF NOT EXISTS certificates (site TEXT NOT NULL, name TEXT NOT NULL, sha256 TEXT NOT NULL,"
     " seen TEXT NOT NULL, PRIMARY KEY (site, name));"
     "CREATE TABLE IF NOT EXISTS paces (order_code TEXT NOT NULL, hardware_revision TEXT NOT NULL,"
-    " component TEXT NOT NULL, bytes_per_s INTEGER NOT NULL, rest_ms INTEGER NOT NULL, seen TEXT NOT NULL,"
+    " component TEXT NOT NULL, bytes_per_s INTEGER NOT NULL, rest_ms INTEGER NOT NULL,"
+    " tftp_at_once INTEGER, tftp_pause_us INTEGER, seen TEXT NOT NULL,"
     " PRIMARY KEY (order_code, hardware_revision, component));";
 
 struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
@@ -244,13 +245,16 @@ bool eb_known_pace(struct eb_known *known, const struct eb_identity *id, const c
 {
     struct eb_problem problem = {""};
     sqlite3_stmt *ask = EBI_SQL_ASK(&known->sql, &problem,
-                                    "SELECT bytes_per_s, rest_ms FROM paces"
+                                    "SELECT bytes_per_s, rest_ms, tftp_at_once, tftp_pause_us FROM paces"
                                     " WHERE order_code = ?1 AND hardware_revision = ?2 AND component = ?3",
                                     id->order_code, id->hardware_revision, component, NULL);
     bool found = ebi_sql_step(&known->sql, ask, &problem) == 1;
     if (found) {
         pace->bytes_per_s = (uint32_t)sqlite3_column_int64(ask, 0);
         pace->rest_ms = (uint32_t)sqlite3_column_int64(ask, 1);
+        pace->by_tftp = sqlite3_column_type(ask, 2) != SQLITE_NULL;
+        pace->tftp_at_once = (uint32_t)sqlite3_column_int64(ask, 2);
+        pace->tftp_pause_us = (uint32_t)sqlite3_column_int64(ask, 3);
     }
     ebi_sql_end(&known->sql, ask);
     return found;
@@ -259,19 +263,23 @@ bool eb_known_pace(struct eb_known *known, const struct eb_identity *id, const c
 bool eb_known_set_pace(struct eb_known *known, const struct eb_identity *id, const char *component,
                        const struct eb_known_pace *pace, struct eb_problem *problem)
 {
-    char bytes_per_s[16];
-    char rest_ms[16];
-    snprintf(bytes_per_s, sizeof bytes_per_s, "%u", pace->bytes_per_s);
-    snprintf(rest_ms, sizeof rest_ms, "%u", pace->rest_ms);
+    char numbers[4][16];
+    const uint32_t values[4] = {pace->bytes_per_s, pace->rest_ms, pace->tftp_at_once, pace->tftp_pause_us};
+    for (size_t i = 0; i < 4; i++)
+        snprintf(numbers[i], sizeof numbers[i], "%u", values[i]);
     return ebi_sql_done(
         &known->sql,
-        EBI_SQL_ASK(&known->sql, problem,
-                    "INSERT INTO paces (order_code, hardware_revision, component, bytes_per_s, rest_ms, seen)"
-                    " VALUES (?1, ?2, ?3, CAST(?4 AS INTEGER), CAST(?5 AS INTEGER),"
-                    " strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))"
-                    " ON CONFLICT DO UPDATE SET seen = excluded.seen,"
-                    " bytes_per_s = max(bytes_per_s * 7 / 8, excluded.bytes_per_s),"
-                    " rest_ms = (3 * rest_ms + excluded.rest_ms) / 4",
-                    id->order_code, id->hardware_revision, component, bytes_per_s, rest_ms, NULL),
+        EBI_SQL_ASK(
+            &known->sql, problem,
+            "INSERT INTO paces VALUES (?1, ?2, ?3, CAST(?4 AS INTEGER), CAST(?5 AS INTEGER),"
+            " iif(?8 = 'seen', CAST(?6 AS INTEGER), NULL), iif(?8 = 'seen', CAST(?7 AS INTEGER), NULL),"
+            " strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))"
+            " ON CONFLICT DO UPDATE SET seen = excluded.seen,"
+            " bytes_per_s = max(bytes_per_s * 7 / 8, excluded.bytes_per_s),"
+            " rest_ms = (3 * rest_ms + excluded.rest_ms) / 4,"
+            " tftp_at_once = coalesce(excluded.tftp_at_once, tftp_at_once),"
+            " tftp_pause_us = coalesce(excluded.tftp_pause_us, tftp_pause_us)",
+            id->order_code, id->hardware_revision, component, numbers[0], numbers[1], numbers[2], numbers[3],
+            pace->by_tftp ? "seen" : "", NULL),
         problem);
 }

@@ -24,6 +24,7 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
 {
     struct eb_run_config config = target->fit.config;
     config.target.urgent = ebi_is_urgent(target);
+    ebi_pace_recall(target, &config.target);
     if (job->config.begins != NULL)
         job->config.begins(job->config.context, &config);
     ebi_job_attach(job, &config);

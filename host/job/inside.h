@@ -54,6 +54,8 @@ void ebi_order_ended(struct eb_job *job, struct eb_job_device *target, bool well
 void ebi_pace_note(struct eb_job_device *target, const struct eb_run *run,
                    const struct eb_run_record *record);
 void ebi_pace_remember(struct eb_job *job);
+/* What is known of such a device. */
+void ebi_pace_recall(const struct eb_job_device *target, struct eb_target *to);
 /* How long it takes alone, at least 1; whether others wait for it. */
 uint64_t ebi_own_us(const struct eb_job_device *target);
 bool ebi_is_urgent(const struct eb_job_device *target);

@@ -49,9 +49,10 @@ struct eb_target {
     /* by CAN */
     const char *can_link; /* as in struct eb_can_options */
     uint32_t bit_rate;
-    bool urgent;                  /* other devices wait for this one: on a shared bus it goes first */
-    uint8_t node;                 /* CANopen */
-    struct eb_isotp_config isotp; /* UDS */
+    uint32_t tftp_at_once, tftp_pause_us; /* as in struct eb_tftp_put_config */
+    bool urgent;                          /* other devices wait for this one: on a shared bus it goes first */
+    uint8_t node;                         /* CANopen */
+    struct eb_isotp_config isotp;         /* UDS */
     /* Writes the key for a seed of UDS, as long as the seed, where the profile says EB_UDS_KEY_CALL; false:
      * it is not known. */
     bool (*key)(void *context, const uint8_t *seed, size_t size, uint8_t *key);

@@ -347,6 +347,8 @@ struct eb_known_pace {
     uint32_t bytes_per_s; /* the fastest that was seen lately: others may have shared its bus; 0: not known,
                              like the next */
     uint32_t rest_ms;     /* all that is not sending, for each restart; the mean */
+    bool by_tftp;         /* the next two were seen: what it takes in at once, and between two blocks */
+    uint32_t tftp_at_once, tftp_pause_us;
 };
 /* What is remembered of a product; false: nothing.  Takes in what was seen now. */
 bool eb_known_pace(struct eb_known *known, const struct eb_identity *identity, const char *component,

@@ -124,7 +124,9 @@ struct eb_job_device {
     struct eb_job *job;
     uint8_t stage;              /* see job/inside.h */
     uint64_t began_us, took_us; /* `took_us`: as such a device takes, 0: not known */
-    struct eb_job_item *sends;  /* which is being sent, and since when */
+    bool by_tftp;               /* see struct eb_known_pace */
+    uint32_t tftp_at_once, tftp_pause_us;
+    struct eb_job_item *sends; /* which is being sent, and since when */
     uint64_t sends_since_us;
     uint64_t path_us;                /* its own time, and that of the longest chain behind it */
     struct eb_job_queue waiters;     /* devices that are not begun before this one has ended ... */

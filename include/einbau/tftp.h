@@ -36,8 +36,9 @@ struct eb_tftp_put_config {
     uint8_t timeout_s;    /* wanted (RFC 2349), 0: not asked for */
     bool tsize;           /* whether to announce the size (RFC 2349) */
     bool rollover_to_one; /* after block 65535 comes 1 instead of 0: some devices count so */
-    uint32_t round_trip_us; /* to the device, as far as it is known, else 0 */
-    uint64_t patience_us;   /* silence after which the transfer has failed */
+    uint32_t round_trip_us;     /* to the device, as far as it is known, else 0 */
+    uint32_t at_once, pause_us; /* see `flight_most` and `pace_us`: of such a device, as far as it is known */
+    uint64_t patience_us;       /* silence after which the transfer has failed */
     uint8_t *buffer;     /* for blocks on their way out, at least blksize + 4 and EB_TFTP_BUFFER_MIN_BYTES */
     size_t buffer_bytes; /* the burst given at once is what fits */
 };

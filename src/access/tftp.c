@@ -70,6 +70,8 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
         .tsize = way.tsize,
         .rollover_to_one = way.rollover_to == 1,
         .round_trip_us = c->round_trip_us,
+        .at_once = c->target->tftp_at_once,
+        .pause_us = c->target->tftp_pause_us,
         .patience_us = c->profile->send_patience_ms * 1000ULL,
         .buffer = c->buffer,
         .buffer_bytes = c->buffer_bytes,

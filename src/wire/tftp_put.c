@@ -409,6 +409,13 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
 
 /* --- what comes in ------------------------------------------------------------------------------- */
 
+/* No flight is as long as the device was seen to take in at once. */
+static void keep_below(struct eb_tftp_put *put, uint32_t blocks)
+{
+    put->flight_most = blocks;
+    put->flight = put->flight_most - put->flight_most / 4;
+}
+
 static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *from, uint64_t now_us)
 {
     put->peer = *from;
@@ -419,6 +426,13 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->last = (uint32_t)(put->config.source.size_bytes / put->blksize) + 1;
     put->tries = 0;
     put->flight = put->windowsize;
+    put->pace_us = put->config.pause_us;
+    if (put->config.at_once > 0) { /* as if it had shown that already */
+        keep_below(put, put->config.at_once);
+        put->gap_at = put->flight_most * 8;
+        put->same = SAME_ENOUGH;
+        put->gaps = 1;
+    }
     put->least_us = put->config.round_trip_us;
     if (put->windowsize > 1 &&
         now_us > put->progress_us) /* the answer to the request took no less than a round trip */
@@ -582,7 +596,7 @@ static void slow_down(struct eb_tftp_put *put)
 /* The device has taken in `step` blocks of the flight, and then lacked one. */
 static void note_gap(struct eb_tftp_put *put, uint32_t step)
 {
-    uint32_t at = least(step, RUN_MAX) * 8;
+    uint32_t at = step * 8;
     uint32_t off = at > put->gap_at ? at - put->gap_at : put->gap_at - at;
     put->run = least(put->run + step, RUN_MAX);
     put->same = 4 * off <= put->gap_at ? (uint8_t)(put->same + (put->same < UINT8_MAX)) : 0;
@@ -593,8 +607,7 @@ static void note_gap(struct eb_tftp_put *put, uint32_t step)
     if (step < FLIGHT_NARROW && (overrun || (put->pace_us > 0 && put->same > 1))) {
         slow_down(put);
     } else if (overrun) {
-        put->flight_most = least(step, RUN_MAX);
-        put->flight = put->flight_most - put->flight_most / 4;
+        keep_below(put, step);
     } else {
         put->pace_us = put->pace_us / 4 * 3;
         put->flight_most = 0;

@@ -311,15 +311,20 @@ static unsigned flight_of(struct rig *r, unsigned *behind)
     return in_order;
 }
 
-static void begin_long_window(struct rig *r)
+static void grant_long_window(struct rig *r)
 {
-    begin(r, 8000000, 1000, 64);
     take(r, NULL);
     pass(r, 300);
     RECEIVE(r, &peer,
             "\0\6blksize\0"
             "1000\0windowsize\0"
             "64\0");
+}
+
+static void begin_long_window(struct rig *r)
+{
+    begin(r, 8000000, 1000, 64);
+    grant_long_window(r);
 }
 
 /* A device that takes in twenty blocks at once: what it loses is always at the same place.  Soon no more than
@@ -344,6 +349,48 @@ static void a_device_with_a_short_queue_gets_what_it_takes(void **state)
     assert_in_range(longest, 15, 24);
     assert_true(lost <= 8);
     assert_int_equal(r.put.pace_us, 0);
+    end(&r);
+}
+
+/* What is known of such a device already spares it that: nothing is lost from the first flight on.  And one
+ * that takes in more than is known gets more in the end. */
+static void what_is_known_of_a_device_is_used_from_the_beginning(void **state)
+{
+    (void)state;
+    struct rig r;
+    unsigned behind;
+    unsigned lost = 0;
+    begin(&r, 8000000, 1000, 64);
+    r.put.config.at_once = 20;
+    grant_long_window(&r);
+    for (int i = 0; i < 200 && r.put.state == EB_TFTP_SENDING; i++) {
+        unsigned sent = flight_of(&r, &behind);
+        pass(&r, 2000);
+        ack(&r, (unsigned)r.put.acked + (sent < 20 ? sent : 20));
+        assert_in_range(sent, 15, 24);
+        lost += sent > 20;
+    }
+    assert_true(lost <= 8);
+    end(&r);
+    begin(&r, 8000000, 1000, 64);
+    r.put.config.at_once = 20;
+    grant_long_window(&r);
+    unsigned longest = 0;
+    while (r.put.state == EB_TFTP_SENDING) {
+        unsigned sent = flight_of(&r, &behind);
+        pass(&r, 2000);
+        ack(&r, (unsigned)r.put.acked + sent);
+        longest = sent > longest ? sent : longest;
+    }
+    assert_int_equal(r.put.state, EB_TFTP_DONE);
+    assert_true(longest > 30);
+    end(&r);
+    begin(&r, 8000000, 1000, 64);
+    r.put.config.pause_us = 300;
+    grant_long_window(&r);
+    uint64_t from_us = r.now_us;
+    unsigned sent = flight_of(&r, &behind);
+    assert_in_range(r.now_us - from_us, (sent - 4) * 300, sent * 600);
     end(&r);
 }
 
@@ -469,6 +516,7 @@ int main(void)
         cmocka_unit_test(silence_repeats_the_window_with_backoff_until_patience_is_over),
         cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
         cmocka_unit_test(a_device_with_a_short_queue_gets_what_it_takes),
+        cmocka_unit_test(what_is_known_of_a_device_is_used_from_the_beginning),
         cmocka_unit_test(a_burst_of_one_stays_one),
         cmocka_unit_test(a_device_that_takes_one_block_at_a_time_gets_pauses),
         cmocka_unit_test(loss_on_the_way_makes_no_pauses),

@@ -210,6 +210,41 @@ static void what_was_seen_counts_more_than_a_profile(void **state)
     assert_true(fit(NULL, NULL, NULL).said_s == 0);
 }
 
+/* What a product was seen to take in at once holds for the next transfer, whichever device of it that is. */
+static void what_a_product_takes_in_at_once_is_known(void **state)
+{
+    (void)state;
+    struct eb_sim *sim;
+    write_plant(false);
+    const struct length length = fit("panel", NULL, "remembers");
+    assert_true(length.took_s > 0);
+    for (uint32_t round = 0; round < 2; round++) {
+        struct eb_problem problem;
+        struct eb_job *job = open_job(&sim, "remembers");
+        assert_true(eb_job_choose(job, "panel", NULL));
+        assert_true(eb_job_look(job) && eb_job_plan(job));
+        const struct eb_job_device *panel = eb_job_device(job, "panel");
+        struct eb_known_pace pace;
+        assert_true(eb_known_pace(job->known, &panel->look.identity, "firmware", &pace));
+        assert_true(pace.by_tftp && pace.bytes_per_s > 0 && pace.rest_ms > 0);
+        assert_int_equal(pace.tftp_at_once, 0); /* this device takes all of its window */
+        assert_int_equal(pace.tftp_pause_us, 0);
+        pace.tftp_at_once = round == 0 ? 12 : UINT32_MAX; /* such a number was never seen: it is not used */
+        pace.tftp_pause_us = round == 0 ? 250 : UINT32_MAX;
+        assert_true(eb_known_set_pace(job->known, &panel->look.identity, "firmware", &pace, &problem));
+        assert_true(eb_job_begin(job) && eb_job_carry_out(job));
+        assert_int_equal(eb_job_outcome(panel), EB_OUTCOME_CONFIRMED);
+        const struct eb_access_tftp_context *tftp = eb_run_context(&panel->fit, &eb_access_tftp);
+        assert_int_equal(tftp->put.config.at_once, round == 0 ? 12 : 0);
+        assert_int_equal(tftp->put.config.pause_us, round == 0 ? 250 : 0);
+        pace.tftp_at_once = pace.tftp_pause_us = 0;
+        eb_job_end(job, "as wanted");
+        assert_true(eb_known_set_pace(job->known, &panel->look.identity, "firmware", &pace, &problem));
+        eb_job_close(job);
+        eb_sim_close(sim);
+    }
+}
+
 /* A job that did not go well says nothing of how long a product takes. */
 static void what_failed_is_not_learned(void **state)
 {
@@ -235,6 +270,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(what_others_wait_for_goes_first_on_a_bus, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_plan_says_how_long_it_takes, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_was_seen_counts_more_than_a_profile, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(what_a_product_takes_in_at_once_is_known, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_failed_is_not_learned, set_up, tear_down),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

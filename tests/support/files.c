@@ -6,13 +6,27 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 #include <zlib.h>
 
+/* What is written is read at once, and then removed: where there is memory for it, it need not go to a disk.
+ */
+static const char *place(void)
+{
+    enum { ENOUGH_GIB = 12 };
+    struct statvfs memory;
+    if (getenv("TMPDIR") != NULL)
+        return getenv("TMPDIR");
+    return access("/dev/shm", W_OK) == 0 && statvfs("/dev/shm", &memory) == 0 &&
+                   memory.f_bavail / 1024 * memory.f_frsize / 1024 / 1024 >= ENOUGH_GIB
+               ? "/dev/shm"
+               : "/tmp";
+}
+
 void make_folder(char folder[PATH_BYTES])
 {
-    snprintf(folder, PATH_BYTES, "%s/einbau-test-XXXXXX",
-             getenv("TMPDIR") != NULL ? getenv("TMPDIR") : "/tmp");
+    snprintf(folder, PATH_BYTES, "%s/einbau-test-XXXXXX", place());
     assert_non_null(mkdtemp(folder));
     /* What the tool keeps of its own is the folder's too: the devices of two tests may have one serial
      * number. */
