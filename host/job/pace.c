@@ -51,9 +51,10 @@ static bool remember(struct eb_job *job, const struct eb_job_device *target)
     uint64_t sent_us = 0;
     for (size_t i = 0; i < target->item_count; i++)
         sent_us += target->planned[i].sent_us;
-    if (sent_us > target->took_us)
+    unsigned restarts = ebi_restarts(target, target->item_count);
+    if (restarts == 0 || sent_us > target->took_us)
         return true;
-    uint64_t rest_ms = (target->took_us - sent_us) / 1000 / ebi_restarts(target, target->item_count);
+    uint64_t rest_ms = (target->took_us - sent_us) / 1000 / restarts;
     for (size_t i = 0; i < target->item_count; i++) {
         uint64_t us = target->planned[i].sent_us;
         uint64_t bytes_per_s = us > 0 ? target->items[i].source.size_bytes * 1000000 / us : 0;
