@@ -304,6 +304,29 @@ static void on_a_terminal_it_asks_first(void **state)
     expect_running("plc-1", "2.0");
 }
 
+/* Real sockets to which nothing answers: while it is waited, who is waited for; and nothing of that stays. */
+static void who_does_not_answer_is_shown_meanwhile(void **state)
+{
+    (void)state;
+    char words[4 * PATH_BYTES];
+    snprintf(words, sizeof words,
+             "cd %s && sed -i 's/address: 192.0.2\\.\\(.*\\)/address: 127.0.0.\\1\\n    ports: {modbus: 1, "
+             "tftp: 1}/' "
+             "site.yaml && %s/einbau plan coupler-1 --site site.yaml --state %s; echo ended $?",
+             little.folder, BIN_DIR, state_dir);
+    char *screen = on_terminal(words);
+    const char *meanwhile = strstr(screen, "did not answer yet: coupler-1");
+    if (meanwhile == NULL)
+        fail_msg("%s", screen);
+    expect_in(screen, "\r\033[KLooking at 1 device for ");
+    const char *plan = strstr(screen, "\r\033[KNothing to write: no device was reached.");
+    if (plan == NULL || plan < meanwhile)
+        fail_msg("%s", screen);
+    expect_in(plan, "coupler-1: connecting by Modbus/TCP");
+    expect_in(plan, "ended 3");
+    free(screen);
+}
+
 /* --- bad input ----------------------------------------------------------------------------------- */
 
 struct bad {
@@ -745,6 +768,7 @@ int main(void)
         TEST(an_image_for_another_variant_is_refused),
         TEST(without_a_terminal_it_wants_yes),
         TEST(without_simulated_hardware_it_says_so),
+        TEST(who_does_not_answer_is_shown_meanwhile),
         TEST(on_a_terminal_it_asks_first),
         TEST(bad_input_is_told_and_nothing_is_written),
         TEST(a_call_without_a_site_or_a_command_says_so),

@@ -311,6 +311,14 @@ void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
              images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
 }
 
+static bool any_reached(const struct session *s)
+{
+    bool any = false;
+    for (size_t i = 0; i < s->job->count; i++)
+        any = any || (s->job->devices[i].chosen && s->job->devices[i].reached);
+    return any;
+}
+
 void print_plan(const struct session *s)
 {
     size_t devices;
@@ -318,7 +326,8 @@ void print_plan(const struct session *s)
     size_t images = count_plan(s, &devices, &refused);
     char time[32] = "";
     if (devices == 0) {
-        puts("Nothing to write: every device that was reached is up to date.");
+        puts(any_reached(s) ? "Nothing to write: every device that was reached is up to date."
+                            : "Nothing to write: no device was reached.");
     } else {
         uint32_t seconds = (uint32_t)((s->job->estimate_us + 999999) / 1000000);
         if (seconds > 0)

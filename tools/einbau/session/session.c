@@ -1,5 +1,6 @@
 #include "session/bus.h"
 #include "session/progress.h"
+#include "ui/status.h"
 
 #include <ctype.h>
 #include <errno.h>
@@ -70,11 +71,37 @@ static unsigned stop(void *context)
     return (unsigned)interrupts;
 }
 
+/* How many devices have not answered yet, and which. */
+static void show_look(const struct session *s)
+{
+    enum { SOON_US = 150000 }; /* nothing is shown of what takes no longer */
+    uint64_t us = eb_port_now_us(s->job->port) - s->looks_us;
+    char names[96] = "";
+    size_t devices = 0;
+    size_t left = 0;
+    if (us < SOON_US || s->options->json || !status_is_seen())
+        return;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        bool waits = (t->chosen || t->asked) && !eb_run_ended(&t->look);
+        devices += t->chosen || t->asked;
+        left += waits;
+        if (waits && left <= 2)
+            snprintf(names + strlen(names), sizeof names - strlen(names), "%s%s", left > 1 ? ", " : "",
+                     t->device->name);
+    }
+    if (left > 0)
+        status_line("Looking at %zu device%s for %.1f s; %zu did not answer yet: %s%s", devices,
+                    devices == 1 ? "" : "s", (double)us / 1e6, left, names, left > 2 ? " ..." : "");
+}
+
 static void show(void *context)
 {
     const struct session *s = context;
     if (s->progress != NULL)
         progress_show(s->progress);
+    else if (s->looking)
+        show_look(s);
 }
 
 static void begins(void *context, struct eb_run_config *config)
@@ -376,7 +403,12 @@ bool session_look(struct session *s)
         struct eb_job_device *t = &s->job->devices[i];
         t->kept_off = (s->heard[t->device->wire - s->job->site->links].trouble & EB_BUS_BIT_RATE) != 0;
     }
-    if (!eb_job_look(s->job))
+    s->looking = s->sim == NULL;
+    s->looks_us = eb_port_now_us(s->job->port);
+    bool good = eb_job_look(s->job);
+    s->looking = false;
+    status_end();
+    if (!good)
         return session_failed(s);
     for (size_t i = 0; i < s->job->count; i++) {
         chosen += s->job->devices[i].chosen;

@@ -21,7 +21,9 @@ struct session {
         bool listened;
         unsigned trouble; /* bits of enum eb_bus_trouble */
     } * heard;
-    struct progress *progress;         /* while the plan is carried out */
+    struct progress *progress; /* while the plan is carried out */
+    bool looking;              /* while the devices are looked at, since ... */
+    uint64_t looks_us;
     int status;                        /* what to exit with where a step below gave false */
     const struct eb_job_device *asked; /* a person is asked for this of it; NULL: nothing */
     char asked_key[EB_NAME_BYTES];

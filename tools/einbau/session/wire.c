@@ -1,9 +1,9 @@
 #include "session/wire.h"
+#include "ui/status.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <unistd.h>
 
 enum { SHOW_US = 100000 };
 
@@ -47,19 +47,13 @@ bool wire_open(struct wire *w, struct session *s)
     return true;
 }
 
-/* One line that is written over, on a terminal only: what was found so far. */
-static void show_so_far(struct wire *w, uint64_t began_us, bool last)
+static void show_so_far(struct wire *w, uint64_t began_us)
 {
     uint64_t now_us = eb_port_now_us(w->session->job->port);
-    const char *term = getenv("TERM");
-    if (!isatty(STDERR_FILENO) || w->session->sim != NULL || term == NULL || strcmp(term, "dumb") == 0 ||
-        (!last && now_us < w->shown_us + SHOW_US))
+    if (w->session->sim != NULL || now_us < w->shown_us + SHOW_US)
         return;
     w->shown_us = now_us;
-    if (last)
-        fputs("\r\033[K", stderr);
-    else
-        fprintf(stderr, "\rLooking on the wire: %zu devices after %.1f s ", w->survey.count,
+    status_line("Looking on the wire: %zu devices after %.1f s", w->survey.count,
                 (double)(now_us - began_us) / 1e6);
 }
 
@@ -87,8 +81,8 @@ bool wire_look(struct wire *w)
     uint64_t began_us = eb_port_now_us(s->job->port);
     wire_begin(w, false);
     while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER))
-        show_so_far(w, began_us, false);
-    show_so_far(w, began_us, true);
+        show_so_far(w, began_us);
+    status_end();
     eb_survey_end(&w->survey);
     w->took_us = eb_port_now_us(s->job->port) - began_us;
     if (session_interrupts() == 0)
