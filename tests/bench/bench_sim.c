@@ -199,24 +199,43 @@ static struct bus_figures measure_bus(const struct bus_options *options)
     return f;
 }
 
+/* What share of the bus can be in use: in each exchange of so many frames the device is waited for so often,
+ * each time its own time and both ways through the adapter; and where it is longer than a turn, the adapter's
+ * queue runs empty for those with higher identifiers. */
+static double can_be_busy(double frames, double waits, double ceiling, double latency_us, double answer_us,
+                          uint32_t rate)
+{
+    struct eb_can_pace pace;
+    eb_can_pace_init(&pace, 64, rate);
+    double bus_us = frames * 7 * 1e6 / ceiling;
+    double turns = (double)(uint32_t)((frames - 1) / pace.turn);
+    return bus_us / (bus_us + waits * (2 * latency_us + answer_us) + turns * 2 * latency_us);
+}
+
 static void measure_can(void)
 {
-    enum { BYTES = 100000 };
+    enum { BYTES = 100000, ANSWER_US = 200, QUICK_US = 50 };
     static const struct {
         const char *name;
+        double frames, waits; /* of one exchange: block, segment, TransferData with its flow control */
         struct bus_options options;
     } rows[] = {
-        {"SDO block", {.nodes = 1}},
-        {"SDO segmented", {.nodes = 1, .way = ", transfer: segmented"}},
-        {"UDS, BS 0, STmin 0", {.units = 1, .block_length = 4095, .uds = ", block-size: 0, separation: 0"}},
+        {"SDO block", 127, 1, {.nodes = 1}},
+        {"SDO segmented", 1, 1, {.nodes = 1, .way = ", transfer: segmented"}},
+        {"UDS, BS 0, STmin 0",
+         586,
+         2,
+         {.units = 1, .block_length = 4095, .uds = ", block-size: 0, separation: 0"}},
     };
-    static const char *const adapters[] = {"latency-us: 0, queue: 64", "latency-us: 300, queue: 64"};
-    printf("\nCAN, one device, %d bytes, bits counted with their stuffing; what the bus carries as such is "
-           "what this would be at "
-           "100 %% busy\n",
+    static const char *const adapters[] = {"latency-us: 0, queue: 64", "latency-us: 300, queue: 64",
+                                           "latency-us: 1000, queue: 64"};
+    static const double latencies_us[] = {0, 300, 1000};
+    printf("\nCAN, one device, %d bytes, bits counted with their stuffing; of the share of the bus that "
+           "protocol, "
+           "adapter and the room for heartbeats leave (aim: 99 %%)\n",
            BYTES);
     for (uint32_t rate = 1000000; rate > 0; rate = rate == 1000000 ? 250000 : 0) {
-        for (size_t a = 0; a < 2; a++) {
+        for (size_t a = 0; a < 3; a++) {
             for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
                 struct bus_options o = rows[i].options;
                 o.bit_rate = rate;
@@ -224,12 +243,15 @@ static void measure_can(void)
                 o.bus = adapters[a];
                 o.no_times = true;
                 o.capacity_kib = 128;
-                o.device = a == 0 ? "    response-us: 50\n" : NULL;
+                o.device = a == 0 ? "    response-us: 50\n" : "    response-us: 200\n";
                 struct bus_figures f = measure_bus(&o);
-                printf("  %4u kbit/s, %s: %-18s %6.0f bytes/s, bus busy %5.1f %%, ceiling %6.0f%s\n",
-                       rate / 1000, a == 0 ? "adapter without latency" : "adapter with 300 us     ",
-                       rows[i].name, f.bytes_per_s, 100 * f.busy, f.bytes_per_s / f.busy,
-                       remark(f.confirmed == 1));
+                double can_be = can_be_busy(rows[i].frames, rows[i].waits, f.bytes_per_s / f.busy,
+                                            latencies_us[a], a == 0 ? QUICK_US : ANSWER_US, rate);
+                printf("  %4u kbit/s, adapter with %4.0f us: %-18s %6.0f bytes/s, bus busy %5.1f %%, %5.1f "
+                       "%% of what "
+                       "can be%s\n",
+                       rate / 1000, latencies_us[a], rows[i].name, f.bytes_per_s, 100 * f.busy,
+                       100 * f.busy / can_be, remark(f.confirmed == 1));
             }
         }
     }
