@@ -2,7 +2,8 @@
  *
  *   push_image 192.0.2.10 69 regent.bin regent.fw 1428 16
  *
- * 0 for the two sizes: what the path carries, and what suits its round trip.
+ * 0 for the two sizes: what the path carries, and what suits its round trip, whose microseconds may be told
+ * behind them.
  *
  * Shows the engine on its own: it does no input or output, the loop below carries its datagrams. */
 #include <einbau/host.h>
@@ -22,7 +23,6 @@ static enum eb_status read_file(void *self, uint64_t offset, uint8_t *to, size_t
     return fread(to, 1, size, file) == size ? EB_OK : EB_IO;
 }
 
-/* Sends all that the engine wants to send now. */
 /* About one burst; whether there is more that can go out now. */
 static bool send_some(const struct eb_port *port, int socket, struct eb_tftp_put *put)
 {
@@ -80,8 +80,8 @@ int main(int argc, char **argv)
 {
     struct eb_tftp_put put;
     struct eb_endpoint server;
-    if (argc != 7 || !eb_endpoint_parse(&server, argv[1])) {
-        fputs("usage: push_image ADDRESS PORT FILE NAME BLKSIZE WINDOWSIZE\n", stderr);
+    if (argc < 7 || argc > 8 || !eb_endpoint_parse(&server, argv[1])) {
+        fputs("usage: push_image ADDRESS PORT FILE NAME BLKSIZE WINDOWSIZE [ROUND-TRIP-US]\n", stderr);
         return 2;
     }
     server.port = (uint16_t)strtoul(argv[2], NULL, 10);
@@ -98,8 +98,9 @@ int main(int argc, char **argv)
     if (blksize == 0)
         blksize = (uint16_t)(mtu - EB_TFTP_OVERHEAD_BYTES < EB_TFTP_BLKSIZE_MAX ? mtu - EB_TFTP_OVERHEAD_BYTES
                                                                                 : EB_TFTP_BLKSIZE_MAX);
+    uint32_t round_trip_us = argc > 7 ? (uint32_t)strtoul(argv[7], NULL, 10) : 0;
     if (windowsize == 0)
-        windowsize = eb_tftp_window(blksize, 0, source.size_bytes, 0);
+        windowsize = eb_tftp_window(blksize, round_trip_us, source.size_bytes, 0);
     const struct eb_tftp_put_config config = {
         .server = server,
         .file_name = argv[4],
@@ -107,6 +108,7 @@ int main(int argc, char **argv)
         .blksize = blksize,
         .windowsize = windowsize,
         .tsize = true,
+        .round_trip_us = round_trip_us,
         .patience_us = 20000000,
         .buffer = buffer,
         .buffer_bytes = sizeof buffer,
