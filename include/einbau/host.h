@@ -350,9 +350,10 @@ struct eb_known_pace {
     bool by_tftp;         /* the next two were seen: what it takes in at once, and between two blocks */
     uint32_t tftp_at_once, tftp_pause_us;
 };
-/* What is remembered of a product; false: nothing.  Takes in what was seen now. */
+/* What is remembered of a product; false: nothing. */
 bool eb_known_pace(struct eb_known *known, const struct eb_identity *identity, const char *component,
                    struct eb_known_pace *pace);
+/* What was seen now; false with `problem` filled. */
 EB_NODISCARD bool eb_known_set_pace(struct eb_known *known, const struct eb_identity *identity,
                                     const char *component, const struct eb_known_pace *pace,
                                     struct eb_problem *problem);

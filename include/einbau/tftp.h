@@ -92,14 +92,15 @@ struct eb_tftp_put {
     uint32_t early_us;                 /* silence until the first flight's last block is repeated, or 0 */
     uint32_t slowest_us;               /* longest time from a flight's last block to its acknowledgement */
     uint32_t flight;                   /* how many blocks go out at most: the window in use */
-    uint32_t flight_most;              /* what the device was seen to take in at once, 0: no limit is known */
-    uint32_t gap_at, gap_spread;       /* how far a flight came at a gap: mean and deviation, in eighths */
-    uint32_t least_us;                 /* the shortest round trip */
-    uint32_t block_ns;                 /* from one block to the next, on the way or in the device */
-    uint32_t run, runs;                /* blocks since the last gap; between two gaps, mean, in eighths */
-    uint8_t gaps, same, clean;         /* how many; flights without one since then */
-    uint32_t pace_us;                  /* between two blocks, 0: as fast as the port takes them */
-    uint64_t release_us;               /* when the next blocks may go out */
+    uint32_t vain;               /* blocks sent behind a gap before it was told of: most of them so far */
+    uint32_t flight_most;        /* what the device was seen to take in at once, 0: no limit is known */
+    uint32_t gap_at, gap_spread; /* how far a flight came at a gap: mean and deviation, in eighths */
+    uint32_t least_us;           /* the shortest round trip */
+    uint32_t block_ns;           /* from one block to the next, on the way or in the device */
+    uint32_t run, runs;          /* blocks since the last gap; between two gaps, mean, in eighths */
+    uint8_t gaps, same, clean;   /* how many; flights without one since then */
+    uint32_t pace_us;            /* between two blocks, 0: as fast as the port takes them */
+    uint64_t release_us;         /* when the next blocks may go out */
     uint32_t tries;
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
     uint32_t loaded_from, loaded_to;     /* the ring holds the blocks from the one to before the other */

@@ -32,6 +32,8 @@ enum {
     WINDOW_LEAST_BYTES = 96000, /* also as long as no round trip was seen */
     WINDOW_BYTES_PER_US = 4000, /* 32 round trips at 125 bytes a microsecond */
 
+    FIRST_BYTES_PER_US =
+        12,            /* of the first flight, beside WINDOW_LEAST_BYTES: a switch on the way keeps little */
     FLIGHT_LEAST = 6,  /* blocks */
     WINDOW_SHORT = 16, /* blocks: less of it is not used for the way's sake */
     FLIGHT_NARROW = 3, /* a device that takes in fewer at once gets them with pauses */
@@ -42,9 +44,9 @@ enum {
     GAPS_MEAN = 32,   /* over so many the mean is taken */
     SAME_ENOUGH = 12, /* gaps in a row at the same place, to tell the one reason from the other */
     CLEAN_ENOUGH = 32, /* flights without a gap, then one that is longer is tried */
-    RUN_MAX = 1 << 24,
-    BLOCKS_MAX = 20000,    /* of a run or a round trip: their product has 32 bits */
-    QUEUE_BYTES = 1 << 18, /* that a laptop has on their way out, and cannot call back */
+    RUN_MAX = 1 << 23, /* the sum of 32 of them in eighths has 32 bits */
+    BLOCK_NS_MAX = 1 << 24,
+    BLOCKS_MAX = 20000, /* of a run or a round trip: their product has 32 bits */
 
     /* Pauses for a device that takes in few blocks: each loss doubles them, or nearly so where the last one
      * is long ago, and what goes well takes a little off. */
@@ -87,7 +89,7 @@ static void say_rollover(struct eb_tftp_put *put)
     eb_text_init(&text, put->error.text, sizeof put->error.text);
     eb_text_add(&text, "no block was taken after 65535; try 'rollover-to: ");
     eb_text_add(&text, put->config.rollover_to_one ? "0" : "1");
-    eb_text_add(&text, "' in the profile's 'tftp'");
+    eb_text_add(&text, "' in its profile");
 }
 
 static void fail_at_rollover(struct eb_tftp_put *put)
@@ -181,9 +183,9 @@ static size_t build_request(struct eb_tftp_put *put)
 static size_t build_error(struct eb_tftp_put *put, uint8_t code)
 {
     const char *words = code == TFTP_E_UNKNOWN_TID        ? "unknown transfer id"
-                        : code == TFTP_E_OPTION           ? "option not as asked for"
+                        : code == TFTP_E_OPTION           ? "option not asked for"
                         : put->error.status == EB_STOPPED ? "stopped by the user"
-                                                          : "transfer given up";
+                                                          : "given up";
     struct eb_text text;
     ebi_put16(put->head, TFTP_ERROR);
     ebi_put16(put->head + 2, code);
@@ -425,7 +427,9 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->next = 1;
     put->last = (uint32_t)(put->config.source.size_bytes / put->blksize) + 1;
     put->tries = 0;
-    put->flight = put->windowsize;
+    put->flight = least(
+        ((uint64_t)put->config.round_trip_us * FIRST_BYTES_PER_US + WINDOW_LEAST_BYTES) / put->blksize + 1,
+        put->windowsize);
     put->pace_us = put->config.pause_us;
     if (put->config.at_once > 0) { /* as if it had shown that already */
         keep_below(put, put->config.at_once);
@@ -565,7 +569,8 @@ static void measure(struct eb_tftp_put *put, uint32_t step, bool gap, uint64_t n
     put->least_us =
         put->least_us == 0 || put->round_trip_us < put->least_us ? put->round_trip_us : put->least_us;
     uint64_t ns = took_us > put->least_us ? (took_us - put->least_us) * 1000 / (step + (gap ? 2 : 0)) : 0;
-    put->block_ns = put->block_ns == 0 ? least(ns, RUN_MAX) : (3 * put->block_ns + least(ns, RUN_MAX)) / 4;
+    put->block_ns =
+        put->block_ns == 0 ? least(ns, BLOCK_NS_MAX) : (3 * put->block_ns + least(ns, BLOCK_NS_MAX)) / 4;
 }
 
 static uint32_t root(uint32_t square)
@@ -581,8 +586,7 @@ static uint32_t best_flight(const struct eb_tftp_put *put)
 {
     uint32_t run = least(put->runs / 8 + 1, BLOCKS_MAX);
     uint32_t trip = 2 + (put->block_ns > 0 ? least(put->least_us * 1000ULL / put->block_ns, BLOCKS_MAX) : 0);
-    uint32_t vain = trip + QUEUE_BYTES / put->blksize;
-    if (put->windowsize <= WINDOW_SHORT || vain * vain / 2 < trip * run)
+    if (put->windowsize <= WINDOW_SHORT || put->vain * put->vain / 2 < trip * run)
         return put->windowsize;
     return most(trip <= run ? root(run * trip / 5 * 8) : 2 * run, FLIGHT_LEAST);
 }
@@ -599,10 +603,11 @@ static void note_gap(struct eb_tftp_put *put, uint32_t step)
     uint32_t at = step * 8;
     uint32_t off = at > put->gap_at ? at - put->gap_at : put->gap_at - at;
     put->run = least(put->run + step, RUN_MAX);
+    put->vain = most(put->next - put->acked - step, put->vain);
     put->same = 4 * off <= put->gap_at ? (uint8_t)(put->same + (put->same < UINT8_MAX)) : 0;
     put->gap_at = put->gaps == 0 ? at : (3 * put->gap_at + at) / 4;
     put->gaps = (uint8_t)(put->gaps + (put->gaps < GAPS_MEAN));
-    put->runs = least(((put->gaps - 1ULL) * put->runs + 8ULL * put->run) / put->gaps, 8 * RUN_MAX);
+    put->runs = ((put->gaps - 1U) * put->runs + 8 * put->run) / put->gaps;
     bool overrun = put->same >= SAME_ENOUGH;
     if (step < FLIGHT_NARROW && (overrun || (put->pace_us > 0 && put->same > 1))) {
         slow_down(put);
@@ -623,8 +628,10 @@ static void note_clean(struct eb_tftp_put *put, uint32_t step)
     put->runs = most(put->runs, 2 * put->run); /* a run as long as four is no accident */
     put->pace_us -= (put->pace_us + PACE_EASE - 1) / PACE_EASE;
     put->clean = (uint8_t)(put->clean + (put->clean < UINT8_MAX));
-    if (put->gaps == 0)
+    if (put->gaps == 0) {
+        put->flight = put->windowsize;
         return;
+    }
     if (put->flight_most == 0) {
         put->flight = most(best_flight(put), put->flight);
     } else if (put->clean >= CLEAN_ENOUGH) {

@@ -352,6 +352,30 @@ static void a_device_with_a_short_queue_gets_what_it_takes(void **state)
     end(&r);
 }
 
+/* A switch between a fast and a slow wire keeps little, and what it cannot keep is lost for others, too: the
+ * first flight is short.  Where all of it came through, the whole window follows. */
+static void the_first_flight_of_a_long_window_is_short(void **state)
+{
+    (void)state;
+    struct rig r;
+    unsigned behind;
+    begin(&r, 8000000, 1000, 2000);
+    take(&r, NULL);
+    pass(&r, 300);
+    RECEIVE(&r, &peer,
+            "\0\6blksize\0"
+            "1000\0windowsize\0"
+            "2000\0");
+    unsigned first = flight_of(&r, &behind);
+    assert_in_range(first, 64, 128);
+    assert_int_equal(behind, 1); /* asks for the acknowledgement */
+    pass(&r, 2000);
+    ack(&r, first);
+    assert_int_equal(flight_of(&r, &behind), 2000);
+    assert_int_equal(behind, 0);
+    end(&r);
+}
+
 /* What is known of such a device already spares it that: nothing is lost from the first flight on.  And one
  * that takes in more than is known gets more in the end. */
 static void what_is_known_of_a_device_is_used_from_the_beginning(void **state)
@@ -516,6 +540,7 @@ int main(void)
         cmocka_unit_test(silence_repeats_the_window_with_backoff_until_patience_is_over),
         cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
         cmocka_unit_test(a_device_with_a_short_queue_gets_what_it_takes),
+        cmocka_unit_test(the_first_flight_of_a_long_window_is_short),
         cmocka_unit_test(what_is_known_of_a_device_is_used_from_the_beginning),
         cmocka_unit_test(a_burst_of_one_stays_one),
         cmocka_unit_test(a_device_that_takes_one_block_at_a_time_gets_pauses),
