@@ -683,6 +683,7 @@ size_t ebi_linux_can_send(struct ebi_linux_can *c, int handle, const struct eb_c
     struct can_handle *h = &c->handles[handle];
     struct adapter *a = &c->adapters[h->adapter];
     struct eb_can_others others = {0};
+    h->wants_room = h->wants_room && count > 0;
     if (h->gone || count == 0)
         return 0;
     for (int i = 0; i < c->cap; i++) {

@@ -256,6 +256,7 @@ static size_t can_send(void *self, int handle, const struct eb_can_frame *burst,
     struct end *end = &v->ends[handle];
     struct can_end *c = end->can;
     struct can_adapter *a = adapter_of(v, c->bus);
+    end->wants_room = end->wants_room && count > 0;
     if (c->gone || count == 0)
         return 0;
     struct eb_can_others others = {0};

@@ -207,6 +207,14 @@ static void forget(struct eb_job *job)
     }
 }
 
+static bool any_begun(const struct eb_job *job)
+{
+    bool any = false;
+    for (size_t i = 0; i < job->count; i++)
+        any = any || job->devices[i].begun;
+    return any;
+}
+
 /* A part of the whole would be worse than nothing. */
 static bool is_known(const struct eb_job *job)
 {
@@ -224,6 +232,8 @@ static bool is_known(const struct eb_job *job)
 
 uint64_t eb_job_estimate(struct eb_job *job)
 {
+    if (any_begun(job))
+        return job->estimate_us; /* it is no plan any more */
     size_t links = job->site != NULL ? job->site->link_count : 0;
     struct sender *senders = calloc(job->count + 1, sizeof *senders);
     uint64_t *least = calloc(job->count + 1, sizeof *least);

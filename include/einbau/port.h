@@ -146,7 +146,7 @@ struct eb_port_can {
     enum eb_status (*open)(void *self, struct eb_waiter *waiter, const struct eb_can_options *options,
                            int *handle);
     /* Gives the number of frames taken; fewer than `count`: no room now; the port reports to the waiter when
-     * there is. */
+     * there is.  `count` 0: nothing is to be sent, and no room is waited for any more. */
     size_t (*send)(void *self, int handle, const struct eb_can_frame *burst, size_t count);
     /* How many of this handle's frames are known to have gone out on the bus, acknowledged: not only taken.
      */

@@ -214,7 +214,7 @@ enum eb_status ebi_can_exchange(struct eb_can_link *link, void *self, const stru
     size_t taken;
     do {
         count = engine->give(self, frames, EBI_CAN_BURST, ebi_can_all_out(link), now_us);
-        taken = count > 0 ? port->can->send(port->self, link->handle, frames, count) : 0;
+        taken = port->can->send(port->self, link->handle, frames, count); /* 0: wants no room any more */
         link->given += taken;
         engine->taken(self, taken, now_us);
     } while (count > 0 && taken == count);

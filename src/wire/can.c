@@ -96,7 +96,7 @@ uint32_t eb_can_pace_share(const struct eb_can_pace *pace, const struct eb_can_o
         others->waiting - others->urgent_waiting + !urgent; /* frames of a turn, for all not urgent */
     uint32_t kept = spare > pace->spared ? spare - pace->spared : 0;
     if (urgent) {
-        room = room > kept ? room - kept : 0;
+        room = room > kept ? room - kept : room > 0;
     } else if (others->urgent) {
         uint32_t few = pace->in_flight < SHORT_QUEUE ? SHORT_QUEUE - pace->in_flight : 0;
         room = room < few ? room : few;

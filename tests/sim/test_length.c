@@ -41,7 +41,7 @@ static void write_profiles(const struct speeds *speeds)
 
 /* `panel` is on Ethernet and takes long; where `waits`, for the node whose id is highest, so that its frames
  * come last on the bus. */
-static void write_plant(bool waits)
+static void write_plant_with(bool waits, unsigned queue)
 {
     char site[8192];
     char world[8192];
@@ -53,10 +53,11 @@ static void write_plant(bool waits)
     int w = snprintf(
         world, sizeof world,
         "world: s\nsite: site.yaml\nwires: {lan: {}}\nbuses: {bus: {bit-rate: 250000, terminators: 2, "
-        "latency-us: 300, queue: 64}}\ndevices:\n"
+        "latency-us: 300, queue: %u}}\ndevices:\n"
         "  panel: {wire: lan, address: 192.0.2.1, order-code: W-1, serial: P1, hardware-revision: 1, "
         "erase-ms: 20000, write-bytes-per-s: 30000, tftp: {writable: always}, components: {firmware: "
-        "{send-as: fw.bin, version-object: 2, checksum-object: 0x90, capacity-kib: 512, image: w-1.0}}}\n");
+        "{send-as: fw.bin, version-object: 2, checksum-object: 0x90, capacity-kib: 512, image: w-1.0}}}\n",
+        queue);
     for (int i = 1; i <= NODES; i++) {
         s += snprintf(
             site + s, sizeof site - (size_t)s,
@@ -72,6 +73,11 @@ static void write_plant(bool waits)
     }
     write_text(folder, "site.yaml", "%s", site);
     write_text(folder, "world.yaml", "%s", world);
+}
+
+static void write_plant(bool waits)
+{
+    write_plant_with(waits, 64);
 }
 
 static int set_up(void **state)
@@ -173,6 +179,20 @@ static void what_others_wait_for_goes_first_on_a_bus(void **state)
     assert_true(alike.node_s > 0.9 * alike.others_s);
 }
 
+/* However little an adapter takes: all of them get through, and what others wait for is no later than they.
+ */
+static void small_adapters_carry_all_of_them(void **state)
+{
+    (void)state;
+    static const unsigned queues[] = {1, 2, 4, 8};
+    for (size_t i = 0; i < sizeof queues / sizeof queues[0]; i++) {
+        write_plant_with(true, queues[i]);
+        const struct length all = fit(NULL, NULL, NULL);
+        if (all.node_s > 1.05 * all.others_s)
+            fail_msg("queue %u: %.1f s, the others %.1f s", queues[i], all.node_s, all.others_s);
+    }
+}
+
 static void a_plan_says_how_long_it_takes(void **state)
 {
     (void)state;
@@ -268,6 +288,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(what_others_wait_for_goes_first_on_a_bus, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(small_adapters_carry_all_of_them, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_plan_says_how_long_it_takes, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_was_seen_counts_more_than_a_profile, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_a_product_takes_in_at_once_is_known, set_up, tear_down),
