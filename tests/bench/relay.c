@@ -160,7 +160,7 @@ int main(int argc, char **argv)
                 bool request = i == 0 && n > 2 && memcmp(bytes, write_request, 2) == 0;
                 bool another = request && (from.sin_port != down.to.sin_port ||
                                            up.to.sin_port == htons((uint16_t)server_port));
-                if (another) { /* whatever is still on its way belongs to nobody */
+                if (another) { /* what is still on its way is of the one before */
                     up.count = down.count = 0;
                     up.to = loopback(server_port);
                     down.to = from;
