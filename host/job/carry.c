@@ -92,7 +92,6 @@ static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_
 
 bool eb_job_carry_out(struct eb_job *job)
 {
-    ebi_job_estimate_each(job);
     return ebi_order_begin(job) && work(job, begin_ready);
 }
 

@@ -41,12 +41,6 @@ static void estimate(struct eb_job_device *target)
     }
 }
 
-void ebi_job_estimate_each(struct eb_job *job)
-{
-    for (size_t i = 0; i < job->count; i++)
-        estimate(&job->devices[i]);
-}
-
 /* --- all of them ---------------------------------------------------------------------------------- */
 
 enum stage { ERASES, SENDS, ENDS };
@@ -128,7 +122,6 @@ static uint64_t bus_us(const struct clock *c, size_t i)
 
 static void begin(struct clock *c, size_t i)
 {
-    c->job->devices[i].estimate.begin_us = c->now_us;
     c->senders[i].stage = ERASES;
     set_due(c, i, c->now_us + c->job->devices[i].estimate.send_us - bus_us(c, i));
 }
@@ -174,7 +167,6 @@ static void go_on(struct clock *c, size_t i)
         set_due(c, i, c->now_us + target->estimate.rest_us);
         break;
     case ENDS:
-        target->estimate.end_us = c->now_us;
         set_due(c, i, EB_NEVER);
         ebi_order_ended(c->job, target, true);
         break;
@@ -245,7 +237,8 @@ uint64_t eb_job_estimate(struct eb_job *job)
             buses[i].first = SIZE_MAX;
         for (size_t i = 0; i <= job->count; i++)
             senders[i].due_us = least[i] = EB_NEVER;
-        ebi_job_estimate_each(job);
+        for (size_t i = 0; i < job->count; i++)
+            estimate(&job->devices[i]);
         whole_us = is_known(job) && ebi_order_begin(job) ? work(&c) : 0;
         forget(job);
     }

@@ -62,9 +62,6 @@ bool ebi_is_urgent(const struct eb_job_device *target);
 /* How often it restarts for the first `count` of its items. */
 unsigned ebi_restarts(const struct eb_job_device *target, size_t count);
 
-/* Fills in how long each device takes alone. */
-void ebi_job_estimate_each(struct eb_job *job);
-
 bool ebi_job_on_bus(const struct eb_job_device *target);
 bool ebi_job_on_ip(const struct eb_job_device *target);
 

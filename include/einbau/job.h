@@ -113,11 +113,9 @@ struct eb_job_device {
     uint8_t *buffer;
     uint64_t *memory[2]; /* of each run, for its accesses */
 
-    /* How long it takes alone, in microseconds; 0: not known.  And when it begins and ends, from the
-     * beginning of the job, as eb_job_estimate foresees it. */
+    /* How long it takes alone, in microseconds, by eb_job_estimate; 0: not known. */
     struct eb_job_estimate {
         uint64_t send_us, rest_us;
-        uint64_t begin_us, end_us;
     } estimate;
 
     /* its own */

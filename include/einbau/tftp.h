@@ -92,8 +92,8 @@ struct eb_tftp_put {
     uint32_t early_us;                 /* silence until the first flight's last block is repeated, or 0 */
     uint32_t slowest_us;               /* longest time from a flight's last block to its acknowledgement */
     uint32_t flight;                   /* how many blocks go out at most: the window in use */
-    uint32_t vain;               /* blocks sent behind a gap before it was told of: most of them so far */
-    uint32_t flight_most;        /* what the device was seen to take in at once, 0: no limit is known */
+    uint32_t vain;        /* the most blocks that went out behind a gap before the device reported it */
+    uint32_t flight_most; /* what the device was seen to take in at once, 0: no limit is known */
     uint32_t gap_at, gap_spread; /* how far a flight came at a gap: mean and deviation, in eighths */
     uint32_t least_us;           /* the shortest round trip */
     uint32_t block_ns;           /* from one block to the next, on the way or in the device */

@@ -103,7 +103,7 @@ uint32_t eb_can_pace_share(const struct eb_can_pace *pace, const struct eb_can_o
     }
     if (!urgent && others->urgent_waiting > 0)
         return kept > 0 && eb_can_pace_room(pace) > 0;
-    uint32_t share = pace->queue / 2 / (same + 1); /* as much room as there is when they are told */
+    uint32_t share = pace->queue / 2 / (same + 1); /* half of the queue is free when handles are woken */
     if (same == 0 || share > room)
         return room;
     return share > 0 ? share : room > 0;

@@ -1,5 +1,6 @@
 /* A link between a TFTP client and its server, on real sockets of the loopback: so many bits a second in each
- * direction, a delay, and losses that strike anywhere.
+ * direction, a delay, losses that strike anywhere, and a switch's buffer before it: what comes faster is
+ * lost.
  *
  *   relay PORT SERVER-PORT MBIT-PER-S RTT-US LOSS-PPM SEED
  *

@@ -303,6 +303,7 @@ static void images_of_several_components_share_a_restart(void **state)
         make_world(profile, "");
         make_site("wants: {firmware: {version: 1.5}, display: {version: 2.0}}", nothing, nothing);
         expect(0, "2 added", "shelf add fw-1.5 dis-2.0");
+        expect(0, once ? "\"about_s\": 10" : "\"about_s\": 15", "plan --json");
         log = tool(0, "s: 1 confirmed", "fit --yes 2>&1");
         size_t restarts = 0;
         for (const char *at = log; (at = strstr(at, "one: activate")) != NULL; at++)

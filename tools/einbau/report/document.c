@@ -147,7 +147,7 @@ static json_t *stated_document(const struct eb_job_device *t)
 static void set_about(json_t *object, uint64_t us)
 {
     if (us > 0)
-        json_object_set_new(object, "about_s", json_real((double)us / 1e6));
+        json_object_set_new(object, "about_s", json_integer(whole_seconds(us)));
 }
 
 static json_t *device_document(const struct session *s, const struct eb_job_device *t)

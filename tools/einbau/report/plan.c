@@ -103,9 +103,14 @@ const char *file_name(const char *path)
     return slash != NULL ? slash + 1 : path;
 }
 
+uint32_t whole_seconds(uint64_t us)
+{
+    return (uint32_t)((us + 999999) / 1000000);
+}
+
 static uint32_t seconds_of(const struct eb_job_device *t)
 {
-    return (uint32_t)((t->estimate.send_us + t->estimate.rest_us + 999999) / 1000000);
+    return whole_seconds(t->estimate.send_us + t->estimate.rest_us);
 }
 
 static size_t last_wave(const struct session *s)
@@ -303,7 +308,7 @@ void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
     size_t devices;
     size_t refused;
     size_t images = count_plan(s, &devices, &refused);
-    uint32_t seconds = (uint32_t)((s->job->estimate_us + 999999) / 1000000);
+    uint32_t seconds = whole_seconds(s->job->estimate_us);
     char time[32] = "";
     if (seconds > 0)
         seconds_text(seconds, time, sizeof time);
@@ -329,7 +334,7 @@ void print_plan(const struct session *s)
         puts(any_reached(s) ? "Nothing to write: every device that was reached is up to date."
                             : "Nothing to write: no device was reached.");
     } else {
-        uint32_t seconds = (uint32_t)((s->job->estimate_us + 999999) / 1000000);
+        uint32_t seconds = whole_seconds(s->job->estimate_us);
         if (seconds > 0)
             seconds_text(seconds, time, sizeof time);
         printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->job->site->name, images,

@@ -43,6 +43,8 @@ void print_verdict(const struct eb_verdict *verdict, const char *indent);
 
 /* The findings of one device that are not plain yes, after an empty line where `*spaced` is false. */
 void print_findings(const struct eb_job_device *target, bool *spaced);
+/* As a plan shows it: a part of a second counts as one. */
+uint32_t whole_seconds(uint64_t us);
 /* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
 const struct eb_job_device *plan_waits_for(const struct session *session, const struct eb_job_device *target,
                                            size_t index);
