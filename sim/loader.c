@@ -17,6 +17,7 @@ enum {
     RESEND_US = 1000000,
     TRIES = 8,
     POWER_OFF_US = 1000000, /* how long the person leaves the power off */
+    AGAIN_US = 10000000,    /* how long the person waits before doing the same again */
     DALLY_US = 2000000,
     COOKIE = 0x63825363,
     FIXED = 236,
@@ -32,13 +33,15 @@ struct loader {
     bool taken, bootp, asks_size_first, elsewhere, own_file;
     unsigned blksize, windowsize;
     enum person person;
+    char asked[96];  /* what the person was asked last */
+    bool to_service; /* that was: switch on */
     uint32_t person_ms;
     /* now */
     bool service; /* the switch */
     enum state state;
     uint32_t xid;
     unsigned tries;
-    uint64_t timer_us, person_us, power_us;
+    uint64_t timer_us, person_us, power_us, again_us;
     uint8_t offered[4], server[4];
     char file[128];
     int handle; /* of its transfer, EB_NO_HANDLE */
@@ -333,17 +336,29 @@ static void act(struct ebi_sim_device *d)
 {
     struct loader *l = loader_of(d);
     l->person_us = EB_NEVER;
-    bool to_service = !l->service && l->person != PERSON_FORGETS_SWITCH && l->person != PERSON_ONLY_POWER;
-    l->service = to_service || (l->service && l->person == PERSON_LEAVES_SWITCH);
+    l->again_us = now(d) + AGAIN_US;
+    if (l->to_service)
+        l->service |= l->person != PERSON_FORGETS_SWITCH && l->person != PERSON_ONLY_POWER;
+    else
+        l->service &= l->person == PERSON_LEAVES_SWITCH;
     ebi_sim_device_power(d, false);
     d->power_back_us = now(d) + POWER_OFF_US;
 }
 
-void ebi_sim_loader_person(struct ebi_sim_device *d)
+void ebi_sim_loader_person(struct ebi_sim_device *d, const char *words)
 {
     struct loader *l = loader_of(d);
-    if (l->taken && l->person != PERSON_NONE && l->person_us == EB_NEVER)
-        l->person_us = now(d) + l->person_ms * 1000ULL;
+    if (!l->taken || l->person == PERSON_NONE)
+        return;
+    char asked[sizeof l->asked];
+    snprintf(asked, sizeof asked, "%s", words != NULL ? words : "");
+    bool other = words == NULL || strcmp(asked, l->asked) != 0;
+    if (l->person_us != EB_NEVER || (!other && now(d) < l->again_us))
+        return;
+    if (other)
+        l->to_service = !l->service && d->mode != EB_SIM_LOADER;
+    memcpy(l->asked, asked, sizeof asked);
+    l->person_us = now(d) + l->person_ms * 1000ULL;
 }
 
 static void tick(struct ebi_sim_device *d)

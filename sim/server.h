@@ -58,7 +58,7 @@ uint64_t ebi_sim_servers_deadline_us(const struct ebi_sim_device *device);
  * nothing but its own; the person at the device is asked for something. */
 bool ebi_sim_loader_wanted(const struct ebi_sim_device *device);
 bool ebi_sim_loader_only(const struct ebi_sim_device *device);
-void ebi_sim_loader_person(struct ebi_sim_device *device);
+void ebi_sim_loader_person(struct ebi_sim_device *device, const char *words);
 
 /* What a protocol remembers of a device: zeros at first, freed with it. */
 void *ebi_sim_own(struct ebi_sim_device *device, const struct ebi_sim_server *server, size_t bytes);

@@ -207,14 +207,14 @@ void eb_sim_power(struct eb_sim *sim, const char *device, bool on)
     }
 }
 
-void eb_sim_ask_person(struct eb_sim *sim, const char *device)
+void eb_sim_ask_person(struct eb_sim *sim, const char *device, const char *words)
 {
     struct ebi_sim_device *d = ebi_sim_find(sim, device);
     if (sim->segment == NULL)
         eb_sim_port(sim);
     if (d == NULL)
         return;
-    ebi_sim_loader_person(d);
+    ebi_sim_loader_person(d, words);
     if (sim->net != NULL)
         ebi_sim_wake_later(sim->net, d);
 }

@@ -93,8 +93,9 @@ bool eb_sim_lamp(const struct eb_sim *sim, const char *device);
 bool eb_sim_settings(const struct eb_sim *sim, const char *device, char *name, size_t cap,
                      struct eb_link_address *address);
 
-/* Asks the person at the device, where its world has one, to do what its profile says. */
-void eb_sim_ask_person(struct eb_sim *sim, const char *device);
+/* Asks the person at the device, where its world has one, to do what its profile says.  The same `words` once
+ * more: it is done again only where nothing came of it for 10 s.  NULL: what comes next is done. */
+void eb_sim_ask_person(struct eb_sim *sim, const char *device, const char *words);
 
 /* Switches the device's power. */
 void eb_sim_power(struct eb_sim *sim, const char *device, bool on);

@@ -24,7 +24,7 @@ static void on_event(void *context, const struct eb_run *run)
     struct times *t = context;
     const struct eb_job_device *target = run->config.target.statement_context;
     if (eb_run_hand(run) != NULL)
-        eb_sim_ask_person(t->sim, target->device->name);
+        eb_sim_ask_person(t->sim, target->device->name, run->hands[0]);
 }
 
 static void note_begin(void *context, struct eb_run_config *config)

@@ -33,7 +33,7 @@ static void on_event(void *context, const struct eb_run *run)
     if (strstr(c->hands, eb_run_hand(run)) == NULL)
         strncat(c->hands, eb_run_hand(run), sizeof c->hands - strlen(c->hands) - 1);
     if (!c->nobody)
-        eb_sim_ask_person(c->sim, "panel-1");
+        eb_sim_ask_person(c->sim, "panel-1", run->hands[0]);
     if (eb_run_hand_waits(run))
         eb_run_hand_done(&c->panel->fit);
 }
@@ -144,11 +144,11 @@ static void loaders_and_persons_of_every_manner(void **state)
         {{.person = "person: leaves-switch"}, false, EB_OUTCOME_FAILED, "switch is still on", "", false},
         {{.pulls = "takes-other-server: yes"},
          false,
-         EB_OUTCOME_FAILED,
+         EB_OUTCOME_IN_LOADER,
          "192.0.2.1",
          "another DHCP server: 192.0.2.1",
          true},
-        {{.pulls = "asks-another-file: yes"}, false, EB_OUTCOME_FAILED, NULL, "", true},
+        {{.pulls = "asks-another-file: yes"}, false, EB_OUTCOME_IN_LOADER, NULL, "", true},
         {{.others = thief, .profile = NULL}, false, EB_OUTCOME_FAILED, "02:00:5e:07:00:c2", "", true},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {

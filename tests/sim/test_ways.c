@@ -189,7 +189,7 @@ static void wrong_profiles_are_refused(void **state)
 static void on_event(void *context, const struct eb_run *run)
 {
     if (eb_run_hand(run) != NULL)
-        eb_sim_ask_person(context, "amp-1");
+        eb_sim_ask_person(context, "amp-1", run->hands[0]);
 }
 
 static void begins(void *context, struct eb_run_config *config)

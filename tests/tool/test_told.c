@@ -515,7 +515,7 @@ static unsigned every(unsigned otherwise)
 static void strike_with_faults(enum kind kind)
 {
     unsigned frames = frames_of(kind);
-    unsigned step = every(kind == PANEL ? 6 : frames / 12 + 1);
+    unsigned step = every(frames / 12 + 1);
     case_count = 0;
     for (unsigned f = 0; f < frames; f += step) {
         for (size_t k = 0; subjects[kind].faults[k] != NULL; k++)

@@ -112,7 +112,7 @@ static bool take_name(struct eb_sim *sim)
     line[size] = '\0';
     for (char *rest = line, *name; (name = strsep(&rest, "\n")) != NULL;) {
         if (name[0] != '\0')
-            eb_sim_ask_person(sim, name);
+            eb_sim_ask_person(sim, name, NULL);
     }
     return true;
 }

@@ -31,8 +31,9 @@ const struct eb_port *eb_sim_port(struct eb_sim *sim)
     return NULL;
 }
 
-void eb_sim_ask_person(struct eb_sim *sim, const char *device)
+void eb_sim_ask_person(struct eb_sim *sim, const char *device, const char *words)
 {
     (void)sim;
     (void)device;
+    (void)words;
 }

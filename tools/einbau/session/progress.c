@@ -87,7 +87,7 @@ static void on_event(void *context, const struct eb_run *run)
     if (eb_run_hand_waits(run) && is_done(p, t))
         eb_run_hand_done(&t->fit);
     if (eb_run_hand(run) != NULL && p->session->sim != NULL)
-        eb_sim_ask_person(p->session->sim, t->device->name);
+        eb_sim_ask_person(p->session->sim, t->device->name, run->hands[0]);
     if (p->silent)
         tell_hands(t, run, true);
     if (p->silent || p->terminal)
