@@ -30,13 +30,16 @@ static const char schema[] =
     " tftp_at_once INTEGER, tftp_pause_us INTEGER, seen TEXT NOT NULL,"
     " PRIMARY KEY (order_code, hardware_revision, component));";
 
+/* The second form is the first one with the tables that files of before may lack. */
+static const char *const forms[] = {schema, schema, NULL};
+
 struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
 {
     struct eb_known *known = calloc(1, sizeof *known);
     if (known == NULL)
         abort();
     if (ebi_make_folders(folder, problem) &&
-        ebi_sql_open(&known->sql, folder, "devices.db", schema, problem)) {
+        ebi_sql_open(&known->sql, folder, "devices.db", forms, problem)) {
         /* A file of before has no such column yet; where it has, this is refused. */
         sqlite3_exec(known->sql.db, "ALTER TABLE versions ADD COLUMN times INTEGER NOT NULL DEFAULT 2", NULL,
                      NULL, NULL);

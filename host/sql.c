@@ -102,9 +102,27 @@ static int64_t form_of(struct ebi_sql *sql, struct eb_problem *problem)
     return form;
 }
 
-bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *schema,
+/* Leads a file from its form to the newest.  Two processes may find it old at once: its form is read again.
+ */
+static bool renew(struct ebi_sql *sql, const char *const *forms, int64_t newest, struct eb_problem *problem)
+{
+    char name[64];
+    if (!ebi_sql_run(sql, "BEGIN IMMEDIATE", problem))
+        return false;
+    for (int64_t form = form_of(sql, problem); form < newest; form++) {
+        if (form < 0 || !ebi_sql_run(sql, forms[form], problem))
+            return false;
+    }
+    snprintf(name, sizeof name, "PRAGMA user_version = %lld; COMMIT", (long long)newest);
+    return ebi_sql_run(sql, name, problem);
+}
+
+bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *const *forms,
                   struct eb_problem *problem)
 {
+    int64_t newest = 0;
+    while (forms[newest] != NULL)
+        newest++;
     snprintf(sql->path, sizeof sql->path, "%s/%s", folder, name);
     if (sqlite3_open_v2(sql->path, &sql->db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, NULL) != SQLITE_OK)
         return failed(sql, problem);
@@ -112,15 +130,13 @@ bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, con
     if (!ebi_sql_run(sql, "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF;", problem))
         return false;
     int64_t form = form_of(sql, problem);
-    /* Two processes may find it empty at once: the tables are made where they are still missing. */
-    if (form == 0)
-        return ebi_sql_run(sql, "BEGIN IMMEDIATE", problem) && ebi_sql_run(sql, schema, problem) &&
-               ebi_sql_run(sql, "PRAGMA user_version = 1; COMMIT", problem);
-    if (form > 1)
-        snprintf(problem->text, sizeof problem->text,
-                 "%s: found a file of form %lld, expected 1: it was made by a newer einbau", sql->path,
-                 (long long)form);
-    return form == 1;
+    if (form > newest)
+        snprintf(
+            problem->text, sizeof problem->text,
+            "%s: found a file of form %lld, expected at most %lld: a newer einbau made it, and only that "
+            "can use it",
+            sql->path, (long long)form, (long long)newest);
+    return form == newest || (form >= 0 && form < newest && renew(sql, forms, newest, problem));
 }
 
 void ebi_sql_close(struct ebi_sql *sql)

@@ -20,9 +20,9 @@ struct ebi_sql {
     } kept[EBI_SQL_KEPT];
 };
 
-/* Opens a file, and makes its tables by `schema`, of form 1, where it has none.  False with `problem` filled.
- */
-bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *schema,
+/* Opens a file.  `forms`, up to NULL: the statements that make its tables, and those that lead from each form
+ * to the next; an older file is renewed.  False with `problem` filled; of a newer file too. */
+bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, const char *const *forms,
                   struct eb_problem *problem);
 void ebi_sql_close(struct ebi_sql *sql);
 

@@ -92,12 +92,12 @@ static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_
 
 bool eb_job_carry_out(struct eb_job *job)
 {
-    return ebi_order_begin(job) && work(job, begin_ready);
+    return ebi_note_plan(job) && ebi_order_begin(job) && work(job, begin_ready);
 }
 
 bool eb_job_recover(struct eb_job *job)
 {
-    return work(job, begin_recovering);
+    return ebi_note_plan(job) && work(job, begin_recovering);
 }
 
 /* --- all of it ------------------------------------------------------------------------------------ */

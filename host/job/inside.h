@@ -41,6 +41,22 @@ enum eb_status ebi_job_statement(void *context, size_t item, const char *where, 
 /* Writes down what was said of it so far. */
 void ebi_job_record_statements(struct eb_job_device *target);
 
+/* What the record says, as JSON, freed by the caller: of the job at its beginning, of a device before and
+ * after.  Whether a device is part of the job; what became of it, also of one that was not begun; all of them
+ * in a few words. */
+char *ebi_note_job(const struct eb_job *job);
+char *ebi_note_device(const struct eb_job *job, const struct eb_job_device *target);
+char *ebi_note_end(const struct eb_job *job, struct eb_job_device *target);
+bool ebi_note_is_part(const struct eb_job_device *target);
+enum eb_outcome ebi_note_outcome(const struct eb_job_device *target);
+void ebi_note_result(const struct eb_job *job, char *to, size_t cap);
+void ebi_note_person(const struct eb_job *job, char to[EB_NAME_BYTES]);
+/* Writes down the devices of the plan, before anything is done to one of them. */
+bool ebi_note_plan(struct eb_job *job);
+/* Milliseconds since the job began; an event of a run, `context` is its device. */
+uint64_t ebi_note_ms(const struct eb_job *job);
+void ebi_note_event(void *context, const struct eb_run *run);
+
 /* Where a device stands, for those that wait for it. */
 enum { EBI_STAGE_WAITS, EBI_STAGE_BEGUN, EBI_STAGE_DONE, EBI_STAGE_FAILED };
 

@@ -106,12 +106,14 @@ void eb_job_close(struct eb_job *job)
         free(job->devices[i].memory[EB_JOB_FIT]);
         free(job->devices[i].components);
         free(job->devices[i].statements);
+        free(job->devices[i].spans);
     }
     eb_shelf_close(job->shelf);
     eb_known_close(job->known);
     eb_secrets_close(job->secrets);
     eb_record_close(job->record);
     eb_locks_close(job->locks);
+    eb_locks_close(job->going);
     free(job->lefts);
     free(job->images);
     free(job->devices);

@@ -7,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <time.h>
+#include <unistd.h>
 
 /* --- keys ---------------------------------------------------------------------------------------- */
 
@@ -163,33 +164,157 @@ static bool open_record(struct eb_job *job, bool make)
     if (job->record != NULL)
         return true;
     job->problem.text[0] = '\0';
-    if (job->config.state == NULL) {
-        snprintf(
-            job->problem.text, sizeof job->problem.text,
-            "found no folder for the record of jobs, expected --state DIR, or the variable XDG_STATE_HOME or "
-            "HOME");
+    const char *folder = job->config.record != NULL ? job->config.record : job->config.state;
+    if (folder == NULL) {
+        snprintf(job->problem.text, sizeof job->problem.text,
+                 "found no folder for the record of jobs, expected --record DIR, or the variable "
+                 "XDG_STATE_HOME or "
+                 "HOME");
         return false;
     }
-    job->record = eb_record_open(job->config.state, make, &job->problem);
+    job->record = eb_record_open(folder, make, &job->problem);
     return job->record != NULL;
+}
+
+/* One row for each device of the plan: who it is and what it runs before anything is done to it. */
+struct begun {
+    struct eb_record_row *rows;
+    struct ebi_row_keys *keys;
+    char **bodies;
+    size_t count;
+};
+
+static void begun_add(struct eb_job *job, struct begun *b, const struct eb_job_device *target)
+{
+    size_t i = b->count++;
+    b->rows[i] = ebi_job_row(job, target, &b->keys[i]);
+    b->bodies[i] = ebi_note_device(job, target);
+    b->rows[i].kind = "device";
+    b->rows[i].body = b->bodies[i];
+}
+
+static bool begin_devices(struct eb_job *job)
+{
+    struct begun b = {calloc(job->count + 1, sizeof *b.rows), calloc(job->count + 1, sizeof *b.keys),
+                      calloc(job->count + 1, sizeof *b.bodies), 0};
+    if (b.rows == NULL || b.keys == NULL || b.bodies == NULL)
+        abort();
+    for (size_t i = 0; i < job->count; i++) {
+        if (ebi_note_is_part(&job->devices[i]))
+            begun_add(job, &b, &job->devices[i]);
+    }
+    bool ok = b.count == 0 || eb_record_devices(job->record, b.rows, b.count, &job->problem);
+    for (size_t i = 0; i < b.count; i++)
+        free(b.bodies[i]);
+    free(b.rows);
+    free(b.keys);
+    free(b.bodies);
+    return ok;
+}
+
+/* Whoever reads the record sees that the job goes on; without the lock it would look interrupted. */
+static void take_going(struct eb_job *job)
+{
+    char key[EB_LOCK_KEY_BYTES];
+    struct eb_lock_holder holder;
+    struct eb_problem problem;
+    eb_record_key(job->record, job->number, key);
+    if (job->going == NULL)
+        job->going = eb_locks_open(job->config.command, &problem);
+    if (job->going != NULL && eb_locks_take(job->going, key, &holder, &problem) != EB_OK) {
+        eb_locks_close(job->going);
+        job->going = NULL;
+    }
+}
+
+/* The job itself; its devices come with the plan. */
+static bool begin_record(struct eb_job *job)
+{
+    char person[EB_NAME_BYTES];
+    char laptop[EB_NAME_BYTES] = "";
+    if (job->recording)
+        return true;
+    job->began_us = job->port != NULL ? eb_port_now_us(job->port) : 0;
+    if (!open_record(job, true))
+        return ebi_job_failed(job, EB_IO);
+    char *body = ebi_note_job(job);
+    ebi_note_person(job, person);
+    if (gethostname(laptop, sizeof laptop - 1) != 0)
+        eb_text_copy(laptop, sizeof laptop, "unknown");
+    const struct eb_record_start start = {.command = job->config.command,
+                                          .site = job->site != NULL ? job->site->name : "",
+                                          .person = person,
+                                          .laptop = laptop,
+                                          .simulated = job->config.simulated,
+                                          .resumes = job->config.resumes,
+                                          .body = body};
+    job->recording = eb_record_begin(job->record, &start, &job->problem);
+    free(body);
+    if (!job->recording)
+        return ebi_job_failed(job, EB_IO);
+    job->number = eb_record_number(job->record);
+    take_going(job);
+    if (eb_record_went_back(job->record))
+        ebi_job_warn(job,
+                     "this laptop's clock is behind the last entry of the record: the times of this job are "
+                     "not to be relied on. Set the clock");
+    return true;
 }
 
 bool eb_job_begin(struct eb_job *job)
 {
-    if (!job->config.records || job->recording)
+    return !job->config.records || begin_record(job);
+}
+
+bool ebi_note_plan(struct eb_job *job)
+{
+    if (!job->recording || job->planned)
         return true;
-    job->recording =
-        open_record(job, true) && eb_record_begin(job->record, job->config.command,
-                                                  job->site != NULL ? job->site->name : "", &job->problem);
-    return job->recording || ebi_job_failed(job, EB_IO);
+    job->planned = begin_devices(job);
+    if (job->planned)
+        return true;
+    struct eb_problem problem = job->problem;
+    return ebi_job_fail(job, EB_IO, "the record of jobs cannot be written, so nothing was written: %s",
+                        problem.text);
+}
+
+/* What became of those that were not begun. */
+static bool record_rest(struct eb_job *job)
+{
+    bool ok = eb_record_together(job->record, true, &job->problem);
+    for (size_t i = 0; i < job->count && ok; i++) {
+        struct eb_job_device *target = &job->devices[i];
+        struct ebi_row_keys keys;
+        if (target->begun || !ebi_note_is_part(target))
+            continue;
+        struct eb_record_row row = ebi_job_row(job, target, &keys);
+        char *body = ebi_note_end(job, target);
+        row.kind = "not-begun";
+        row.outcome = eb_outcome_word(ebi_note_outcome(target));
+        row.error = target->waited_for != NULL ? target->waited_for->name : "";
+        row.body = body;
+        row.ms = ebi_note_ms(job);
+        ok = eb_record_add(job->record, &row, &job->problem);
+        free(body);
+    }
+    return eb_record_together(job->record, false, &job->problem) && ok;
 }
 
 void eb_job_end(struct eb_job *job, const char *outcome)
 {
     ebi_pace_remember(job);
-    if (job->recording && !eb_record_end(job->record, outcome, &job->problem))
+    char result[EB_LOCK_KEY_BYTES];
+    result[0] = '\0';
+    if (job->planned)
+        ebi_note_result(job, result, sizeof result);
+    if (job->recording && ((job->planned && !record_rest(job)) ||
+                           !eb_record_end(job->record, outcome, result,
+                                          job->port != NULL ? ebi_note_ms(job) : 0, &job->problem)))
         ebi_job_warn(job, "the end of this job could not be written into the record: %s", job->problem.text);
+    eb_locks_close(job->going);
+    job->going = NULL;
     job->recording = false;
+    job->planned = false;
 }
 
 /* What the images that it got now say of older ones: that holds from now on. */
@@ -247,9 +372,15 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
     row.outcome = ended ? eb_outcome_word(run->outcome) : "";
     row.error = error;
     row.left = run->left;
+    row.attempt = record->attempt;
+    row.ms = ebi_note_ms(job);
+    char *body = ended ? ebi_note_end(job, target) : NULL;
+    row.body = body;
     if (ended && run->outcome == EB_OUTCOME_CONFIRMED)
         raise_floors(job, target);
-    if (eb_record_add(job->record, &row, &job->problem))
+    bool ok = eb_record_add(job->record, &row, &job->problem);
+    free(body);
+    if (ok)
         return true;
     ebi_job_warn(job, "%s: the record of jobs cannot be written: %s", target->device->name,
                  job->problem.text);
@@ -258,8 +389,13 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
 
 void ebi_job_attach(struct eb_job *job, struct eb_run_config *config)
 {
+    struct eb_job_device *target = config->target.statement_context;
     config->effect = on_effect;
     config->effect_context = job;
+    target->event = config->event;
+    target->event_context = config->event_context;
+    config->event = ebi_note_event;
+    config->event_context = target;
 }
 
 bool eb_job_note_address(struct eb_job *job, const char *kind, const char *link, const char *address)
@@ -268,7 +404,7 @@ bool eb_job_note_address(struct eb_job *job, const char *kind, const char *link,
     snprintf(unit, sizeof unit, "address %s %s", link, address);
     if (!job->config.records)
         return true;
-    if (!eb_job_begin(job) || !eb_job_lock(job, address, unit))
+    if (!begin_record(job) || !eb_job_lock(job, address, unit))
         return false;
     const struct eb_record_row row = {.kind = kind,
                                       .unit = unit,

@@ -28,7 +28,7 @@ static const char schema[] =
 
 bool ebi_index_open(struct eb_shelf *shelf, struct eb_problem *problem)
 {
-    return ebi_sql_open(&shelf->sql, shelf->folder, "index.db", schema, problem);
+    return ebi_sql_open(&shelf->sql, shelf->folder, "index.db", (const char *const[]){schema, NULL}, problem);
 }
 
 void ebi_index_row(sqlite3_stmt *ask, struct eb_shelf_image *image)

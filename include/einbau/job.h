@@ -29,7 +29,11 @@ struct eb_job_config {
     bool records;               /* effects are written into the record there before they happen */
     bool locks;                 /* other processes may work on the same devices */
     bool simulated;             /* time passes only in the port's wait; adapters have the site's names */
+    const char *record;         /* folder of the record; NULL: `state` */
     const char *command;        /* its name in locks and in the record; NULL: "job" */
+    const char *words;          /* for the record: how it was called, without secrets; may be NULL */
+    const char *person;         /* for the record: who does it; NULL: the user's name */
+    int64_t resumes;            /* the job of the record that this one goes on with; 0: none */
 
     /* Each may be NULL. */
     void (*warn)(void *context, const char *text); /* a sentence on what is not as good as it could be */
@@ -41,6 +45,8 @@ struct eb_job_config {
      * before does not count.  EB_PENDING: is being asked.  EB_OK with `text`; else: no statement. */
     enum eb_status (*statement)(void *context, const struct eb_job_device *target, const char *key,
                                 const char *where, bool afresh, char text[EB_NAME_BYTES]);
+    /* For the record: what can be said of a device at its end, empty where all is well. */
+    void (*says)(void *context, struct eb_job_device *target, char *text, size_t cap);
     void *context;
 };
 
@@ -126,6 +132,14 @@ struct eb_job_device {
     uint32_t tftp_at_once, tftp_pause_us;
     struct eb_job_item *sends; /* which is being sent, and since when */
     uint64_t sends_since_us;
+    void (*event)(void *context, const struct eb_run *run); /* the caller's, of its run */
+    void *event_context;
+    struct eb_job_span { /* what its run did when, since the job began */
+        uint32_t from_ms, to_ms;
+        const char *hand; /* a manual step was due, or NULL */
+        uint8_t rung, item, attempt;
+    } * spans;
+    size_t span_count;
     uint64_t path_us;                /* its own time, and that of the longest chain behind it */
     struct eb_job_queue waiters;     /* devices that are not begun before this one has ended ... */
     struct eb_job_device *next;      /* ... and the next one that waits where this one does */
@@ -153,8 +167,12 @@ struct eb_job {
     struct eb_known *known;     /* NULL: nothing is remembered */
     struct eb_secrets *secrets; /* the caller's; closed with the job; NULL: no password is known */
     struct eb_locks *locks;     /* NULL: none was needed yet */
+    struct eb_locks *going;     /* says that the job goes on */
     struct eb_record *record;   /* NULL: there is none, or none yet */
-    bool recording;             /* this job is in it */
+    bool recording;             /* this job is in it ... */
+    bool planned;               /* ... with its devices ... */
+    int64_t number;             /* ... under this number; 0: none was begun */
+    uint64_t began_us;          /* when, by the port's clock */
     struct eb_left *lefts;
     size_t left_count;
     uint64_t estimate_us;      /* how long the plan takes; 0: not known */
@@ -213,6 +231,9 @@ EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
 /* Only undoes what earlier jobs left, of those that `recovers` says. */
 EB_NODISCARD bool eb_job_recover(struct eb_job *job);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);
+/* The devices of the plan that this one waits for: the one with this index, or NULL. */
+const struct eb_job_device *eb_job_waits_for(const struct eb_job *job, const struct eb_job_device *target,
+                                             size_t index);
 
 /* --- smaller things that the steps are made of --- */
 

@@ -19,7 +19,8 @@ const struct command *const commands[] = {&command_shelf_add,  &command_shelf_li
                                           &command_links,      &command_survey,      &command_show,
                                           &command_blink,      &command_set,         &command_plan,
                                           &command_fit,        &command_confirm,     &command_recover,
-                                          &command_manual,     &command_completion,  NULL};
+                                          &command_jobs,       &command_report,      &command_manual,
+                                          &command_completion, NULL};
 
 enum { COMMANDS = sizeof commands / sizeof commands[0] - 1 };
 

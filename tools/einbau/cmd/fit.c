@@ -1,4 +1,5 @@
 #include "report/report.h"
+#include "session/resume.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -21,7 +22,8 @@ static int status_of(const struct session *s)
         answered += t->answered;
         wanting += eb_job_wants(t);
         enum eb_outcome outcome = eb_job_outcome(t);
-        bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE;
+        bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
+                    (outcome == EB_OUTCOME_RECOVERED && eb_job_as_wanted(t));
         if (eb_job_wants(t) && (!good || !statement_counts(t)))
             status = EXIT_NOT_AS_WANTED;
     }
@@ -209,27 +211,55 @@ static int end_unwritten(struct session *s, size_t refused)
     return session_close(s, status);
 }
 
-static int run(const struct options *options)
+static bool resume;
+
+/* Looks at the devices and plans; `r`: what is left of an earlier job. */
+static bool look_and_plan(struct session *s, const struct resume *r)
+{
+    if ((r != NULL && !resume_begin(r, s)) || !job_lock_addresses(s) || !session_look(s))
+        return false;
+    if (r != NULL)
+        resume_compare(r, s);
+    return session_plan(s) && (r == NULL || resume_same_images(r, s));
+}
+
+static void say_recovers(const struct session *s, const struct eb_job_device *t, const void *context,
+                         char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->recovers)
+        snprintf(text, SENTENCE_BYTES, "its program is started again");
+}
+
+static int work(const struct options *options, const struct resume *r)
 {
     struct session s;
     size_t devices;
     size_t refused;
+    size_t recovers;
     char question[PLAN_QUESTION_BYTES];
-    if (!session_open(&s, options) || !job_lock_addresses(&s) || !session_look(&s) || !session_plan(&s))
+    if (!session_open(&s, options) || !look_and_plan(&s, r))
         return session_close(&s, s.status);
     count_plan(&s, &devices, &refused);
+    recovers = r != NULL ? resume_recovers(&s) : 0;
     if (!plan_is_told(&s))
         return session_close(&s, s.status);
-    if (refused > 0 || devices == 0)
+    say_folded(&s, say_recovers, NULL, NULL);
+    if (refused > 0 || devices + recovers == 0)
         return end_unwritten(&s, refused);
     if (!job_lock_devices(&s))
         return session_close(&s, s.status);
     if (s.sim != NULL && options->state == NULL && !options->json)
         fputs("\nThis simulated world forgets what is written to it; with --state DIR it remembers.\n",
               stderr);
-    plan_question(&s, question);
+    if (devices > 0)
+        plan_question(&s, question);
+    else
+        snprintf(question, sizeof question, "Start the program of %zu device%s again?", recovers,
+                 recovers == 1 ? "" : "s");
     if (!session_may(&s, question, "nothing was written") || !job_begin(&s, "nothing was written") ||
-        !session_carry_out(&s, false))
+        (recovers > 0 && !session_carry_out(&s, true)) || (devices > 0 && !session_carry_out(&s, false)))
         return session_close(&s, s.status);
     s.carried = true;
     if (options->json)
@@ -239,6 +269,34 @@ static int run(const struct options *options)
     return session_close(&s, status_of(&s));
 }
 
+static int run(const struct options *options)
+{
+    static struct resume r;
+    int status;
+    if (!resume)
+        return work(options, NULL);
+    if (resume_open(&r, options, options->name_count > 0 ? options->names[0] : NULL, &status))
+        status = work(&r.options, &r);
+    resume_close(&r);
+    return status;
+}
+
+static void check(struct argp_state *state, const struct options *o)
+{
+    if (resume && (o->name_count > 1 || o->again || o->image != NULL || o->accepted_count > 0))
+        argp_error(state,
+                   "--resume takes devices, images and what was accepted from the record: expected nothing "
+                   "but the number of a job beside it, or nothing");
+}
+
+static const struct option_row option_resume = {"resume",
+                                                NULL,
+                                                "go on with a job that did not come to its end: the one with "
+                                                "this number in place of device names, else the "
+                                                "last one",
+                                                2,
+                                                OPTION_FLAG,
+                                                .own = &resume};
 static const struct option_row step_done = {
     "step-done",
     "DEVICE",
@@ -247,22 +305,24 @@ static const struct option_row step_done = {
     OPTION_LIST,
     .to = OPTION_TO(step_done),
     .count = OPTION_TO(step_done_count)};
-static const struct option_row *const fit_options[] = {&step_done,          &option_without,  &option_image,
-                                                       &option_accept,      &option_again,    &option_yes,
-                                                       &option_add_address, &option_key_file, NULL};
+static const struct option_row *const fit_options[] = {
+    &step_done,     &option_without, &option_image,       &option_accept,   &option_again,
+    &option_resume, &option_yes,     &option_add_address, &option_key_file, NULL};
 
 const struct command command_fit = {
     .name = "fit",
-    .arguments = "[DEVICE...]",
+    .arguments = "[DEVICE...]\n--resume [JOB]",
     .summary = "carries the plan out and reads back what runs",
     .help = "Writes to the devices named, or to all that do not run what is wanted: shows the plan, asks, "
             "writes to all at the same time, waits for each to come back under its serial number, and reads "
             "back what runs. Where one device of the plan is refused, nothing is written to any. Ctrl-C ends "
             "the job cleanly; a second one at once.\v"
             "Examples:\n  einbau fit --site larchfell.site.yaml --without tower-io-3\n"
+            "  einbau fit --resume\n"
             "  einbau fit --site larchfell.site.yaml drive-plc --again --yes\n\n"
             "Exit status 0 only where every device is confirmed or was up to date.",
     .takes = NAMES_DEVICES,
     .options = fit_options,
+    .check = check,
     .run = run,
 };

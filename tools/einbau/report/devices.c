@@ -139,14 +139,14 @@ void say_left(const struct session *s, const struct eb_job_device *t, const void
               char text[SENTENCE_BYTES])
 {
     char sentence[SENTENCE_BYTES - 64];
-    (void)s;
+    bool resumed = t->left != NULL && t->left->job == s->options->resumes; /* the table of that job says it */
     (void)context;
     if (t->worked_on) {
         eb_job_holder_text(&t->worker, sentence, sizeof sentence);
         snprintf(text, SENTENCE_BYTES, "%s is working on it now", sentence);
-    } else if (t->left != NULL) {
+    } else if (t->left != NULL && !resumed) {
         left_sentence(t, text, SENTENCE_BYTES);
-    } else if (eb_job_stopped(t)) {
+    } else if (eb_job_stopped(t) && !resumed) {
         start_sentence(t, sentence, sizeof sentence);
         snprintf(text, SENTENCE_BYTES, "its program is stopped: %s", sentence);
     }

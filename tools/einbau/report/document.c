@@ -189,7 +189,7 @@ static json_t *device_document(const struct session *s, const struct eb_job_devi
     if (t->item_count > 0) {
         const struct eb_job_device *other;
         json_t *after = json_array();
-        for (size_t i = 0; (other = plan_waits_for(s, t, i)) != NULL; i++)
+        for (size_t i = 0; (other = eb_job_waits_for(s->job, t, i)) != NULL; i++)
             json_array_append_new(after, json_string(other->device->name));
         json_object_set_new(device, "after", after);
         set_about(device, t->estimate.send_us + t->estimate.rest_us);

@@ -124,27 +124,12 @@ static size_t last_wave(const struct session *s)
 }
 
 /* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
-const struct eb_job_device *plan_waits_for(const struct session *s, const struct eb_job_device *t,
-                                           size_t index)
-{
-    const struct eb_site_device *d = t->device;
-    for (size_t i = 0; i <= d->companion_count; i++) {
-        const struct eb_site_device *other = i == 0 ? d->via : d->companions[i - 1].device;
-        const struct eb_job_device *o =
-            other != NULL ? &s->job->devices[other - s->job->site->devices] : NULL;
-        bool again = i > 0 && other == d->via;
-        if (o != NULL && !again && in_plan(o) && o->item_count > 0 && index-- == 0)
-            return o;
-    }
-    return NULL;
-}
-
 /* "drive-plc, lead-node" */
 static void after_text(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
     const struct eb_job_device *other;
     text[0] = '\0';
-    for (size_t i = 0; (other = plan_waits_for(s, t, i)) != NULL; i++)
+    for (size_t i = 0; (other = eb_job_waits_for(s->job, t, i)) != NULL; i++)
         snprintf(text + strlen(text), cap - strlen(text), "%s%s", i > 0 ? ", " : "", other->device->name);
 }
 
@@ -152,7 +137,8 @@ static bool waits(const struct session *s)
 {
     bool any = false;
     for (size_t i = 0; i < s->job->count; i++)
-        any = any || (in_plan(&s->job->devices[i]) && plan_waits_for(s, &s->job->devices[i], 0) != NULL);
+        any =
+            any || (in_plan(&s->job->devices[i]) && eb_job_waits_for(s->job, &s->job->devices[i], 0) != NULL);
     return any;
 }
 

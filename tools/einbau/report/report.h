@@ -45,9 +45,6 @@ void print_verdict(const struct eb_verdict *verdict, const char *indent);
 void print_findings(const struct eb_job_device *target, bool *spaced);
 /* As a plan shows it: a part of a second counts as one. */
 uint32_t whole_seconds(uint64_t us);
-/* The devices of the plan that this one waits for, one after the other; NULL behind the last. */
-const struct eb_job_device *plan_waits_for(const struct session *session, const struct eb_job_device *target,
-                                           size_t index);
 size_t count_plan(const struct session *session, size_t *devices, size_t *refused);
 
 /* An image of the shelf; docs/json.md. */

@@ -2,6 +2,7 @@
 #include "../../in_full.h"
 
 #include <einbau/einbau.h>
+#include <einbau/job.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -15,6 +16,9 @@ static const struct option_row common[] = {
      .to = OPTION_TO(sim)},
     {"state", "DIR", "where a simulated world keeps what it must remember (or EINBAU_STATE)", 1, OPTION_TEXT,
      .to = OPTION_TO(state)},
+    {"record", "DIR",
+     "where the record of jobs is (or EINBAU_RECORD), else the user's own, or that of --state", 1,
+     OPTION_TEXT, .to = OPTION_TO(record)},
     {"shelf", "DIR", "the shelf of images (or EINBAU_SHELF), else the user's own", 1, OPTION_TEXT,
      .to = OPTION_TO(shelf)},
     {"trace", "FILE", "write all that passes on every link to FILE (pcapng)", 1, OPTION_TEXT,
@@ -223,6 +227,14 @@ size_t options_of(const struct command *command, const struct option_row *rows[O
     return count;
 }
 
+/* The call, as a shell takes it, for the record; none of our options is a secret. */
+static void put_words(char *to, size_t cap, const char *name, int argc, char **argv)
+{
+    size_t at = (size_t)snprintf(to, cap, "einbau %s", name);
+    for (int i = 1; i < argc && at < cap; i++)
+        at += (size_t)snprintf(to + at, cap - at, " %s", eb_job_word(argv[i]));
+}
+
 void options_read(const struct command *command, int argc, char **argv, struct options *options)
 {
     struct argp_option all[OPTIONS_MAX + COMMON + 1] = {0};
@@ -237,6 +249,7 @@ void options_read(const struct command *command, int argc, char **argv, struct o
     char name[64];
     memset(options, 0, sizeof *options);
     snprintf(name, sizeof name, "einbau %s", command->name);
+    put_words(options->words, sizeof options->words, command->name, argc, argv);
     argv[0] = name;
     argp_err_exit_status = EXIT_WRONG_CALL;
     snprintf(name, sizeof name, "einbau %s", command->name);
@@ -248,6 +261,7 @@ void options_read(const struct command *command, int argc, char **argv, struct o
     options->site = from_environment(options->site, "EINBAU_SITE");
     options->sim = from_environment(options->sim, "EINBAU_SIM");
     options->state = from_environment(options->state, "EINBAU_STATE");
+    options->record = from_environment(options->record, "EINBAU_RECORD");
     options->shelf = from_environment(options->shelf, "EINBAU_SHELF");
 }
 

@@ -21,6 +21,7 @@ struct options {
     const char *site;
     const char *sim;
     const char *state;
+    const char *record;
     const char *image;
     const char *link;
     const char *trace;
@@ -39,6 +40,7 @@ struct options {
     bool yes;
     bool again;
     bool explain;
+    int64_t resumes; /* of the record: the job that this one goes on with; 0: none */
     bool site_optional;
     bool names_devices; /* there are names, and they are of the site's devices */
     struct accepted {
@@ -47,6 +49,7 @@ struct options {
         unsigned others;    /* EB_ACCEPT_CERTIFICATE and so on */
     } * accepted;
     size_t accepted_count;
+    char words[1024];    /* the call as it was given, cut where it is too long */
     const char *command; /* its name */
     char **names;        /* devices, or whatever else the command is about, as named on the command line */
     size_t name_count;
@@ -112,7 +115,8 @@ extern const struct command command_recover, command_links, command_survey, comm
     command_fit, command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list,
     command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack,
     command_key_new, command_key_trust, command_key_untrust, command_key_list, command_check, command_manual,
-    command_completion, command_secret_set, command_secret_list, command_secret_drop;
+    command_completion, command_jobs, command_report, command_secret_set, command_secret_list,
+    command_secret_drop;
 
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];

@@ -104,6 +104,12 @@ static void show(void *context)
         show_look(s);
 }
 
+/* For the record. */
+static void says(void *context, struct eb_job_device *t, char *text, size_t cap)
+{
+    outcome_sentence(context, t, text, cap);
+}
+
 static void begins(void *context, struct eb_run_config *config)
 {
     const struct session *s = context;
@@ -202,12 +208,17 @@ static bool open_job(struct session *s, const struct options *options)
     find_folders(s);
     /* A simulated world without --state ends with the process, and its devices are nobody else's. */
     bool outlives = options->sim == NULL || options->state != NULL;
+    const char *person = getenv("EINBAU_PERSON");
     const struct eb_job_config config = {
         .site = options->site,
         .shelf = s->shelf_folder[0] != '\0' ? s->shelf_folder : NULL,
         .shelf_may_miss = options->shelf == NULL,
         .state = outlives && s->state_folder[0] != '\0' ? s->state_folder : NULL,
-        .records = outlives,
+        .records = outlives || options->record != NULL,
+        .record = options->record,
+        .words = options->words,
+        .person = person != NULL && person[0] != '\0' ? person : NULL,
+        .resumes = options->resumes,
         .locks = options->sim == NULL,
         .simulated = options->sim != NULL,
         .command = options->command,
@@ -215,6 +226,7 @@ static bool open_job(struct session *s, const struct options *options)
         .stop = stop,
         .show = show,
         .begins = begins,
+        .says = says,
         .statement = statement_ask,
         .context = s,
     };

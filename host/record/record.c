@@ -1,0 +1,373 @@
+/* Writing the record: the tables, and a row before each effect. */
+#include "image_file.h"
+#include "record/record.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <time.h>
+#include <unistd.h>
+
+static const char form_1[] =
+    "CREATE TABLE IF NOT EXISTS jobs (number INTEGER PRIMARY KEY, began TEXT NOT NULL, ended TEXT,"
+    " command TEXT NOT NULL, site TEXT NOT NULL, process INTEGER NOT NULL, outcome TEXT);"
+    "CREATE TABLE IF NOT EXISTS effects (number INTEGER PRIMARY KEY, job INTEGER NOT NULL REFERENCES jobs,"
+    " at TEXT NOT NULL, kind TEXT NOT NULL, unit TEXT NOT NULL, site TEXT NOT NULL, device TEXT NOT NULL,"
+    " serial TEXT NOT NULL, order_code TEXT NOT NULL, profile TEXT NOT NULL, link TEXT NOT NULL,"
+    " address TEXT NOT NULL, component TEXT NOT NULL, version TEXT NOT NULL, checksum TEXT NOT NULL,"
+    " outcome TEXT NOT NULL, error TEXT NOT NULL, left INTEGER NOT NULL);"
+    "CREATE INDEX IF NOT EXISTS effects_unit ON effects (unit, number);"
+    "CREATE INDEX IF NOT EXISTS effects_address ON effects (address, number);";
+
+/* `effects` is what counts: rows are only added, and each job's rows are chained by `chain`.  `jobs` is an
+ * index of it, `lefts` of those rows that say that something may not be in order.  `forgotten` keeps, of a
+ * job that was taken out, what the next one's chain begins with. */
+static const char form_2[] =
+    "ALTER TABLE jobs ADD COLUMN simulated INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE jobs ADD COLUMN person TEXT NOT NULL DEFAULT '';"
+    "ALTER TABLE jobs ADD COLUMN laptop TEXT NOT NULL DEFAULT '';"
+    "ALTER TABLE jobs ADD COLUMN devices INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE jobs ADD COLUMN result TEXT NOT NULL DEFAULT '';"
+    "ALTER TABLE jobs ADD COLUMN took_ms INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE jobs ADD COLUMN resumed_by INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE jobs ADD COLUMN head BLOB;"
+    "ALTER TABLE effects ADD COLUMN attempt INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE effects ADD COLUMN ms INTEGER NOT NULL DEFAULT 0;"
+    "ALTER TABLE effects ADD COLUMN body TEXT NOT NULL DEFAULT '';"
+    "ALTER TABLE effects ADD COLUMN chain BLOB;"
+    "UPDATE jobs SET devices = (SELECT count(DISTINCT unit) FROM effects WHERE job = jobs.number"
+    " AND kind IN ('prepare', 'send', 'end'));"
+    "CREATE INDEX effects_job ON effects (job, number);"
+    "CREATE INDEX effects_serial ON effects (serial, number) WHERE kind IN ('device', 'end', 'not-begun');"
+    "CREATE INDEX effects_device ON effects (device, number) WHERE kind IN ('device', 'end', 'not-begun');"
+    "CREATE INDEX effects_unchained ON effects (job) WHERE chain IS NULL;"
+    "CREATE TABLE forgotten (number INTEGER PRIMARY KEY, head BLOB, at TEXT NOT NULL);"
+    "CREATE TABLE lefts (number INTEGER PRIMARY KEY, unit TEXT NOT NULL, address TEXT NOT NULL);"
+    "CREATE INDEX lefts_unit ON lefts (unit); CREATE INDEX lefts_address ON lefts (address);"
+    "CREATE TRIGGER effects_left AFTER INSERT ON effects WHEN NEW.kind IN"
+    " ('prepare', 'send', 'activate', 'undo', 'end', 'address-add', 'address-remove') BEGIN"
+    " DELETE FROM lefts WHERE unit = NEW.unit OR address = NEW.address;"
+    " INSERT INTO lefts SELECT NEW.number, NEW.unit, NEW.address"
+    " WHERE NEW.kind <> 'address-remove' AND NOT (NEW.kind = 'end' AND NEW.left = 0); END;"
+    "INSERT INTO lefts SELECT number, unit, address FROM effects e"
+    " WHERE kind NOT IN ('address-remove', 'stated') AND NOT (kind = 'end' AND left = 0)"
+    " AND NOT EXISTS (SELECT 1 FROM effects l WHERE l.unit = e.unit AND l.number > e.number"
+    " AND l.kind <> 'stated')"
+    " AND NOT EXISTS (SELECT 1 FROM effects l WHERE l.address = e.address AND l.number > e.number"
+    " AND l.kind <> 'stated');";
+
+struct eb_record *eb_record_open(const char *folder, bool make, struct eb_problem *problem)
+{
+    char path[EB_PATH_BYTES + 16];
+    problem->text[0] = '\0';
+    snprintf(path, sizeof path, "%s/record.db", folder);
+    if (!make && access(path, F_OK) != 0)
+        return NULL;
+    struct eb_record *record = calloc(1, sizeof *record);
+    if (record == NULL || sodium_init() < 0)
+        abort();
+    /* EXTRA: a row that was written is there after a power failure at any moment. */
+    if (ebi_make_folders(folder, problem) &&
+        ebi_sql_open(&record->sql, folder, "record.db", (const char *const[]){form_1, form_2, NULL},
+                     problem) &&
+        ebi_sql_run(&record->sql, "PRAGMA synchronous = EXTRA", problem) &&
+        ebi_record_chain_old(record, problem))
+        return record;
+    eb_record_close(record);
+    return NULL;
+}
+
+void eb_record_close(struct eb_record *record)
+{
+    if (record != NULL)
+        ebi_sql_close(&record->sql);
+    free(record);
+}
+
+static void now_text(char text[EB_SEEN_BYTES])
+{
+    time_t seconds = time(NULL);
+    struct tm parts;
+    strftime(text, EB_SEEN_BYTES, "%Y-%m-%dT%H:%M:%SZ", gmtime_r(&seconds, &parts));
+}
+
+void ebi_record_chain(uint8_t chain[EBI_CHAIN_BYTES], const char *const texts[EBI_ROW_TEXTS])
+{
+    crypto_hash_sha256_state state;
+    crypto_hash_sha256_init(&state);
+    crypto_hash_sha256_update(&state, chain, EBI_CHAIN_BYTES);
+    for (size_t i = 0; i < EBI_ROW_TEXTS; i++)
+        crypto_hash_sha256_update(&state, (const uint8_t *)texts[i], strlen(texts[i]) + 1);
+    crypto_hash_sha256_final(&state, chain);
+}
+
+static const char *or_empty(const char *text)
+{
+    return text != NULL ? text : "";
+}
+
+bool eb_record_add(struct eb_record *record, const struct eb_record_row *row, struct eb_problem *problem)
+{
+    char now[EB_SEEN_BYTES];
+    char job[24];
+    char attempt[16];
+    char ms[24];
+    uint8_t chain[EBI_CHAIN_BYTES];
+    now_text(now);
+    snprintf(job, sizeof job, "%lld", (long long)record->job);
+    snprintf(attempt, sizeof attempt, "%u", row->attempt);
+    snprintf(ms, sizeof ms, "%llu", (unsigned long long)row->ms);
+    const char *const texts[EBI_ROW_TEXTS + 1] = {job,
+                                                  now,
+                                                  row->kind,
+                                                  or_empty(row->unit),
+                                                  or_empty(row->site),
+                                                  or_empty(row->device),
+                                                  or_empty(row->serial),
+                                                  or_empty(row->order_code),
+                                                  or_empty(row->profile),
+                                                  or_empty(row->link),
+                                                  or_empty(row->address),
+                                                  or_empty(row->component),
+                                                  or_empty(row->version),
+                                                  or_empty(row->checksum),
+                                                  or_empty(row->outcome),
+                                                  or_empty(row->error),
+                                                  row->left ? "1" : "0",
+                                                  attempt,
+                                                  ms,
+                                                  or_empty(row->body),
+                                                  NULL};
+    memcpy(chain, record->chain, sizeof chain);
+    ebi_record_chain(chain, texts);
+    sqlite3_stmt *ask =
+        ebi_sql_ask_with(&record->sql, problem,
+                         "INSERT INTO effects (" EBI_ROW_COLUMNS ", chain) VALUES (?1, ?2, ?3, ?4, ?5, ?6,"
+                         " ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20, ?21)",
+                         texts);
+    if (ask != NULL)
+        sqlite3_bind_blob(ask, EBI_ROW_TEXTS + 1, chain, sizeof chain, SQLITE_TRANSIENT);
+    if (!ebi_sql_done(&record->sql, ask, problem))
+        return false;
+    memcpy(record->chain, chain, sizeof chain);
+    record->went_back = record->went_back || strcmp(now, record->last) < 0;
+    memcpy(record->last, now, sizeof now);
+    return true;
+}
+
+/* A number that no job had: also none that was taken out. */
+static bool take_number(struct eb_record *record, struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = EBI_SQL_ASK(&record->sql, problem,
+                                    "SELECT 1 + max(coalesce((SELECT max(number) FROM jobs), 0),"
+                                    " coalesce((SELECT max(number) FROM forgotten), 0))",
+                                    NULL);
+    bool ok = ebi_sql_step(&record->sql, ask, problem) == 1;
+    record->job = ok ? sqlite3_column_int64(ask, 0) : 0;
+    ebi_sql_end(&record->sql, ask);
+    return ok;
+}
+
+/* The newest time in the record: where the clock is behind it, it was put back. */
+static void read_last(struct eb_record *record)
+{
+    struct eb_problem problem;
+    sqlite3_stmt *ask =
+        EBI_SQL_ASK(&record->sql, &problem, "SELECT at FROM effects ORDER BY number DESC LIMIT 1", NULL);
+    if (ebi_sql_step(&record->sql, ask, &problem) == 1)
+        ebi_sql_text(ask, 0, record->last, sizeof record->last);
+    ebi_sql_end(&record->sql, ask);
+}
+
+static bool insert_job(struct eb_record *record, const struct eb_record_start *start,
+                       struct eb_problem *problem)
+{
+    char now[EB_SEEN_BYTES];
+    char number[24];
+    char process[24];
+    now_text(now);
+    snprintf(number, sizeof number, "%lld", (long long)record->job);
+    snprintf(process, sizeof process, "%ld", (long)getpid());
+    if (!ebi_sql_done(&record->sql,
+                      EBI_SQL_ASK(&record->sql, problem,
+                                  "INSERT INTO jobs (number, began, command, site, process, simulated,"
+                                  " person, laptop) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                                  number, now, start->command, or_empty(start->site), process,
+                                  start->simulated ? "1" : "0", or_empty(start->person),
+                                  or_empty(start->laptop), NULL),
+                      problem))
+        return false;
+    const struct eb_record_row row = {
+        .kind = "job", .site = start->site, .version = start->command, .body = start->body};
+    if (!ebi_record_before(record, record->job, record->chain, problem) ||
+        !eb_record_add(record, &row, problem))
+        return false;
+    sqlite3_stmt *ask =
+        EBI_SQL_ASK(&record->sql, problem, "UPDATE jobs SET head = ?2 WHERE number = ?1", number, NULL);
+    if (ask != NULL)
+        sqlite3_bind_blob(ask, 2, record->chain, sizeof record->chain, SQLITE_TRANSIENT);
+    return ebi_sql_done(&record->sql, ask, problem);
+}
+
+bool eb_record_together(struct eb_record *record, bool begins, struct eb_problem *problem)
+{
+    if (ebi_sql_run(&record->sql, begins ? "BEGIN IMMEDIATE" : "COMMIT", problem))
+        return true;
+    sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    return false;
+}
+
+bool eb_record_begin(struct eb_record *record, const struct eb_record_start *start,
+                     struct eb_problem *problem)
+{
+    if (!eb_record_together(record, true, problem))
+        return false;
+    read_last(record);
+    bool ok = take_number(record, problem) && insert_job(record, start, problem);
+    if (ok && start->resumes > 0) {
+        char number[24];
+        char by[24];
+        snprintf(number, sizeof number, "%lld", (long long)start->resumes);
+        snprintf(by, sizeof by, "%lld", (long long)record->job);
+        ok = ebi_sql_done(&record->sql,
+                          EBI_SQL_ASK(&record->sql, problem,
+                                      "UPDATE jobs SET resumed_by = ?2 WHERE number = ?1", number, by, NULL),
+                          problem);
+    }
+    if (ok)
+        return eb_record_together(record, false, problem);
+    sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    record->job = 0;
+    return false;
+}
+
+bool eb_record_devices(struct eb_record *record, const struct eb_record_row *rows, size_t count,
+                       struct eb_problem *problem)
+{
+    char number[24];
+    char devices[24];
+    snprintf(number, sizeof number, "%lld", (long long)record->job);
+    snprintf(devices, sizeof devices, "%zu", count);
+    if (!eb_record_together(record, true, problem))
+        return false;
+    uint8_t chain[EBI_CHAIN_BYTES];
+    memcpy(chain, record->chain, sizeof chain);
+    bool ok = true;
+    for (size_t i = 0; i < count && ok; i++)
+        ok = eb_record_add(record, &rows[i], problem);
+    ok = ok && ebi_sql_done(&record->sql,
+                            EBI_SQL_ASK(&record->sql, problem,
+                                        "UPDATE jobs SET devices = ?2 WHERE number = CAST(?1 AS INTEGER)",
+                                        number, devices, NULL),
+                            problem);
+    if (ok && eb_record_together(record, false, problem))
+        return true;
+    sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    memcpy(record->chain, chain, sizeof chain);
+    return false;
+}
+
+void eb_record_key(const struct eb_record *record, int64_t job, char key[EB_LOCK_KEY_BYTES])
+{
+    struct stat file = {.st_ino = 0};
+    if (stat(record->sql.path, &file) != 0)
+        file.st_ino = 0;
+    snprintf(key, EB_LOCK_KEY_BYTES, "record %llu:%llu job %lld", (unsigned long long)file.st_dev,
+             (unsigned long long)file.st_ino, (long long)job);
+}
+
+int64_t eb_record_number(const struct eb_record *record)
+{
+    return record->job;
+}
+
+bool eb_record_went_back(const struct eb_record *record)
+{
+    return record->went_back;
+}
+
+bool eb_record_end(struct eb_record *record, const char *outcome, const char *result, uint64_t ms,
+                   struct eb_problem *problem)
+{
+    char now[EB_SEEN_BYTES];
+    char number[24];
+    char took[24];
+    const struct eb_record_row row = {.kind = "job-end", .outcome = outcome, .version = result, .ms = ms};
+    now_text(now);
+    snprintf(number, sizeof number, "%lld", (long long)record->job);
+    snprintf(took, sizeof took, "%llu", (unsigned long long)ms);
+    if (!eb_record_together(record, true, problem))
+        return false;
+    if (eb_record_add(record, &row, problem) &&
+        ebi_sql_done(&record->sql,
+                     EBI_SQL_ASK(&record->sql, problem,
+                                 "UPDATE jobs SET ended = ?2, outcome = ?3, result = ?4, took_ms = ?5"
+                                 " WHERE number = ?1",
+                                 number, now, outcome, or_empty(result), took, NULL),
+                     problem))
+        return eb_record_together(record, false, problem);
+    sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);
+    return false;
+}
+
+static void read_left(sqlite3_stmt *ask, struct eb_left *l)
+{
+    memset(l, 0, sizeof *l);
+    const struct {
+        char *to;
+        size_t cap;
+    } texts[] = {
+        {l->kind, sizeof l->kind},       {l->unit, sizeof l->unit},           {l->address, sizeof l->address},
+        {l->site, sizeof l->site},       {l->device, sizeof l->device},       {l->link, sizeof l->link},
+        {l->serial, sizeof l->serial},   {l->component, sizeof l->component}, {l->version, sizeof l->version},
+        {l->command, sizeof l->command}, {l->began, sizeof l->began}};
+    enum { TEXTS = sizeof texts / sizeof texts[0] };
+    for (int i = 0; i < TEXTS; i++)
+        ebi_sql_text(ask, i, texts[i].to, texts[i].cap);
+    l->process = (long)sqlite3_column_int64(ask, TEXTS);
+    l->prepared = sqlite3_column_int(ask, TEXTS + 1) != 0;
+    l->job = sqlite3_column_int64(ask, TEXTS + 2);
+}
+
+bool eb_record_left(struct eb_record *record, struct eb_left **list, size_t *count,
+                    struct eb_problem *problem)
+{
+    sqlite3_stmt *ask = EBI_SQL_ASK(
+        &record->sql, problem,
+        "SELECT e.kind, e.unit, e.address, e.site, e.device, e.link, e.serial, e.component, e.version,"
+        " j.command, j.began, j.process,"
+        " EXISTS (SELECT 1 FROM effects p WHERE p.job = e.job AND p.unit = e.unit AND p.kind = 'prepare'),"
+        " e.job"
+        " FROM lefts l JOIN effects e ON e.number = l.number JOIN jobs j ON j.number = e.job"
+        " ORDER BY e.number",
+        NULL);
+    int more;
+    *list = NULL;
+    *count = 0;
+    while ((more = ebi_sql_step(&record->sql, ask, problem)) == 1) {
+        struct eb_left *longer = realloc(*list, (*count + 1) * sizeof *longer);
+        if (longer == NULL)
+            abort();
+        *list = longer;
+        read_left(ask, &longer[(*count)++]);
+    }
+    ebi_sql_end(&record->sql, ask);
+    return more == 0;
+}
+
+bool eb_record_checksum(struct eb_record *record, const char *unit, const char *component,
+                        const char *version, uint32_t *checksum)
+{
+    struct eb_problem problem = {""};
+    char text[16] = "";
+    sqlite3_stmt *ask = EBI_SQL_ASK(&record->sql, &problem,
+                                    "SELECT checksum FROM effects WHERE unit = ?1 AND component = ?2"
+                                    " AND version = ?3 AND kind = 'send' ORDER BY number DESC LIMIT 1",
+                                    unit, component, version, NULL);
+    bool found = ebi_sql_step(&record->sql, ask, &problem) == 1;
+    if (found)
+        ebi_sql_text(ask, 0, text, sizeof text);
+    ebi_sql_end(&record->sql, ask);
+    return found && eb_text_hex32(text, checksum);
+}

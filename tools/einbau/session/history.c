@@ -1,0 +1,182 @@
+#include "session/history.h"
+
+#include <sodium.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct eb_record *history_open(struct session *s)
+{
+    const char *folder = s->job->config.record != NULL  ? s->job->config.record
+                         : s->job->config.state != NULL ? s->job->config.state
+                                                        : NULL;
+    s->status = EXIT_WRONG_CALL;
+    if (folder == NULL) {
+        complain(
+            "found no folder with a record of jobs: a simulated world keeps one only with --state DIR or "
+            "--record DIR");
+        return NULL;
+    }
+    struct eb_record *record = eb_record_open(folder, false, &s->job->problem);
+    if (record == NULL && s->job->problem.text[0] != '\0')
+        complain("the record of jobs cannot be read: %s", s->job->problem.text);
+    else if (record == NULL)
+        complain("no job was recorded yet in %s", folder);
+    return record;
+}
+
+bool history_jobs(struct session *s, struct eb_record *record, struct eb_record_job **jobs, size_t *count)
+{
+    if (eb_record_jobs(record, jobs, count, &s->job->problem))
+        return true;
+    complain("the record of jobs cannot be read: %s", s->job->problem.text);
+    s->status = EXIT_WRONG_CALL;
+    free(*jobs);
+    return false;
+}
+
+bool history_goes_on(struct eb_record *record, const struct eb_record_job *job)
+{
+    static struct eb_locks *locks;
+    char key[EB_LOCK_KEY_BYTES];
+    struct eb_lock_holder holder;
+    struct eb_problem problem;
+    if (job->ended[0] != '\0')
+        return false;
+    if (locks == NULL)
+        locks = eb_locks_open("jobs", &problem);
+    eb_record_key(record, job->number, key);
+    return locks != NULL && eb_locks_held(locks, key, &holder);
+}
+
+bool history_is_open(const struct eb_record_job *job, bool goes_on)
+{
+    return job->devices > 0 && job->resumed_by == 0 && !goes_on &&
+           (job->ended[0] == '\0' || strstr(job->result, "interrupted") != NULL ||
+            strcmp(job->outcome, "interrupted") == 0);
+}
+
+const char *history_result(const struct eb_record_job *job, bool goes_on)
+{
+    return goes_on                  ? "running"
+           : job->ended[0] == '\0'  ? "interrupted"
+           : job->result[0] != '\0' ? job->result
+                                    : job->outcome;
+}
+
+const char *history_text(const json_t *object, const char *key)
+{
+    const char *text = json_string_value(json_object_get(object, key));
+    return text != NULL ? text : "";
+}
+
+void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_BYTES])
+{
+    sodium_bin2hex(to, EB_DIGEST_TEXT_BYTES, digest, EB_SHA256_BYTES);
+}
+
+/* --- one job ------------------------------------------------------------------------------------- */
+
+static struct past_device *device_of(struct past *past, const struct eb_record_row *row, bool make)
+{
+    for (size_t i = past->count; i > 0; i--) {
+        if (strcmp(past->devices[i - 1].name, row->device) == 0)
+            return &past->devices[i - 1];
+    }
+    struct past_device *more = make ? realloc(past->devices, (past->count + 1) * sizeof *more) : NULL;
+    if (more == NULL)
+        return NULL;
+    past->devices = more;
+    struct past_device *d = &more[past->count++];
+    memset(d, 0, sizeof *d);
+    eb_text_copy(d->name, sizeof d->name, row->device);
+    eb_text_copy(d->serial, sizeof d->serial, row->serial);
+    eb_text_copy(d->order_code, sizeof d->order_code, row->order_code);
+    eb_text_copy(d->link, sizeof d->link, row->link);
+    eb_text_copy(d->profile, sizeof d->profile, row->profile);
+    return d;
+}
+
+static void take_statement(struct past *past, const struct eb_record_entry *e)
+{
+    void *more = realloc(past->statements, (past->statement_count + 1) * sizeof *past->statements);
+    if (more == NULL)
+        return;
+    past->statements = more;
+    snprintf(past->statements[past->statement_count++], sizeof *past->statements, "%s: %s '%s', by %s",
+             e->row.device, e->row.component, e->row.version, e->row.outcome);
+}
+
+static bool take(void *context, const struct eb_record_entry *e)
+{
+    struct past *past = context;
+    bool end = strcmp(e->row.kind, "end") == 0 || strcmp(e->row.kind, "not-begun") == 0;
+    sodium_bin2hex(past->digest, sizeof past->digest, e->chain, EB_RECORD_DIGEST_BYTES);
+    if (strcmp(e->row.kind, "job") == 0)
+        past->body = json_loads(e->row.body, 0, NULL);
+    else if (strcmp(e->row.kind, "stated") == 0)
+        take_statement(past, e);
+    if (e->row.device[0] == '\0')
+        return true;
+    struct past_device *d = device_of(past, &e->row, strcmp(e->row.kind, "stated") != 0);
+    if (d == NULL)
+        return true;
+    d->ms = e->row.ms;
+    if (strcmp(e->row.kind, "device") == 0) {
+        d->before = json_loads(e->row.body, 0, NULL);
+    } else if (end) {
+        json_decref(d->after);
+        d->after = json_loads(e->row.body, 0, NULL);
+        eb_text_copy(d->outcome, sizeof d->outcome, e->row.outcome);
+        snprintf(d->error, sizeof d->error, "%s", e->row.error);
+    } else if (strcmp(e->row.kind, "stated") != 0) {
+        eb_text_copy(d->effect, sizeof d->effect, e->row.kind);
+        eb_text_copy(d->component, sizeof d->component, e->row.component);
+        eb_text_copy(d->version, sizeof d->version, e->row.version);
+    }
+    return true;
+}
+
+bool history_read(struct session *s, struct eb_record *record, const char *name, struct past *past)
+{
+    struct eb_record_job *jobs;
+    size_t count;
+    uint64_t number = 0;
+    memset(past, 0, sizeof *past);
+    if (name != NULL && !eb_text_number(name, strlen(name), &number)) {
+        complain("found '%s', expected the number of a job: 'einbau jobs' lists them", name);
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    if (!history_jobs(s, record, &jobs, &count))
+        return false;
+    bool found = false;
+    for (size_t i = 0; i < count && !found; i++) {
+        found = name != NULL ? jobs[i].number == (int64_t)number : jobs[i].devices > 0;
+        past->job = jobs[i];
+    }
+    free(jobs);
+    if (!found && name != NULL)
+        complain("the record has no job %s; 'einbau jobs' lists those that it has", name);
+    else if (!found)
+        complain("the record has no job that was to write to a device");
+    if (found && !eb_record_rows(record, past->job.number, take, past, &s->job->problem)) {
+        complain("the record of jobs cannot be read: %s", s->job->problem.text);
+        found = false;
+    }
+    past->goes_on = found && history_goes_on(record, &past->job);
+    s->status = found ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
+    return found;
+}
+
+void history_free(struct past *past)
+{
+    for (size_t i = 0; i < past->count; i++) {
+        json_decref(past->devices[i].before);
+        json_decref(past->devices[i].after);
+    }
+    json_decref(past->body);
+    free(past->devices);
+    free(past->statements);
+    memset(past, 0, sizeof *past);
+}
