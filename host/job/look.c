@@ -260,5 +260,6 @@ bool eb_job_as_wanted(const struct eb_job_device *target)
         if (eb_job_has(target, i) && eb_job_mark(target, i) != EB_MARK_CURRENT)
             return false;
     }
-    return target->reached && !eb_job_stopped(target) && target->left == NULL;
+    bool settled = target->left == NULL || (target->begun && eb_run_ended(&target->fit) && !target->fit.left);
+    return target->reached && !eb_job_stopped(target) && settled;
 }

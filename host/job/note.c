@@ -168,9 +168,11 @@ char *ebi_note_device(const struct eb_job *job, const struct eb_job_device *targ
         if ((target->accepts >> i & 1) != 0)
             json_array_append_new(accepts, json_string(others[i]));
     }
-    json_t *body = json_pack("{s:o, s:o, s:o, s:o, s:o, s:s, s:b, s:b, s:b}", "maker", text(id->maker),
-                             "product", text(id->product), "hardware_revision", text(id->hardware_revision),
-                             "via", text(d->via != NULL ? d->via->name : ""), "place", text(place), "wire",
+    json_t *body = json_pack("{s:o, s:o, s:o, s:o, s:o, s:s, s:b, s:b, s:b}", "maker",
+                             text(id->maker[0] != '\0' ? id->maker : d->profile->maker), "product",
+                             text(id->product[0] != '\0' ? id->product : d->profile->product),
+                             "hardware_revision", text(id->hardware_revision), "via",
+                             text(d->via != NULL ? d->via->name : ""), "place", text(place), "wire",
                              d->wire->kind == EB_SITE_CAN        ? "can"
                              : d->wire->kind == EB_SITE_ETHERNET ? "ethernet"
                                                                  : "usb",

@@ -224,22 +224,26 @@ bool eb_record_begin(struct eb_record *record, const struct eb_record_start *sta
     if (!eb_record_together(record, true, problem))
         return false;
     read_last(record);
+    record->resumes = start->resumes;
     bool ok = take_number(record, problem) && insert_job(record, start, problem);
-    if (ok && start->resumes > 0) {
-        char number[24];
-        char by[24];
-        snprintf(number, sizeof number, "%lld", (long long)start->resumes);
-        snprintf(by, sizeof by, "%lld", (long long)record->job);
-        ok = ebi_sql_done(&record->sql,
-                          EBI_SQL_ASK(&record->sql, problem,
-                                      "UPDATE jobs SET resumed_by = ?2 WHERE number = ?1", number, by, NULL),
-                          problem);
-    }
     if (ok)
         return eb_record_together(record, false, problem);
     sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);
     record->job = 0;
     return false;
+}
+
+/* The job that this one goes on with is not an open one any more: from now on this one is. */
+static bool note_resumed(struct eb_record *record, struct eb_problem *problem)
+{
+    char number[24];
+    char by[24];
+    snprintf(number, sizeof number, "%lld", (long long)record->resumes);
+    snprintf(by, sizeof by, "%lld", (long long)record->job);
+    return ebi_sql_done(&record->sql,
+                        EBI_SQL_ASK(&record->sql, problem,
+                                    "UPDATE jobs SET resumed_by = ?2 WHERE number = ?1", number, by, NULL),
+                        problem);
 }
 
 bool eb_record_devices(struct eb_record *record, const struct eb_record_row *rows, size_t count,
@@ -261,6 +265,7 @@ bool eb_record_devices(struct eb_record *record, const struct eb_record_row *row
                                         "UPDATE jobs SET devices = ?2 WHERE number = CAST(?1 AS INTEGER)",
                                         number, devices, NULL),
                             problem);
+    ok = ok && (record->resumes == 0 || note_resumed(record, problem));
     if (ok && eb_record_together(record, false, problem))
         return true;
     sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);

@@ -11,7 +11,8 @@ enum { EBI_CHAIN_BYTES = crypto_hash_sha256_BYTES };
 
 struct eb_record {
     struct ebi_sql sql;
-    int64_t job;                    /* that is being written, 0: none */
+    int64_t job;                    /* that is being written, 0: none ... */
+    int64_t resumes;                /* ... and the one that it goes on with, or 0 */
     uint8_t chain[EBI_CHAIN_BYTES]; /* of its last row */
     bool went_back;
     char last[EB_SEEN_BYTES]; /* when that was written */

@@ -10,6 +10,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
@@ -71,6 +72,34 @@ struct outcome shell(const char *format, ...)
     struct outcome o = run_program(words);
     free(line);
     return o;
+}
+
+void *workers_run(size_t bytes, void (*work)(size_t worker, size_t workers, void *result), size_t *count)
+{
+    enum { MOST = 16 };
+    long processors = sysconf(_SC_NPROCESSORS_ONLN);
+    size_t workers = processors < 1 ? 1 : processors > MOST ? MOST : (size_t)processors;
+    pid_t pids[MOST];
+    char *results = mmap(NULL, workers * bytes, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+    assert_true(results != MAP_FAILED);
+    fflush(NULL);
+    for (size_t i = 0; i < workers; i++) {
+        pids[i] = fork();
+        assert_true(pids[i] >= 0);
+        if (pids[i] == 0) {
+            work(i, workers, results + i * bytes);
+            _exit(0);
+        }
+    }
+    for (size_t i = 0; i < workers; i++)
+        assert_int_equal(wait_status(pids[i]), 0);
+    *count = workers;
+    return results;
+}
+
+void workers_free(void *results, size_t bytes, size_t count)
+{
+    munmap(results, count * bytes);
 }
 
 struct outcome run_program(const char *const *arguments)

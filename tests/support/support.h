@@ -156,6 +156,11 @@ struct outcome {
     char *out, *err;
 };
 
+/* Work shared out among as many processes as the machine has processors: each gets its number and memory of
+ * its own, zeros at first, that is read here afterwards.  `count`: of them. */
+void *workers_run(size_t bytes, void (*work)(size_t worker, size_t workers, void *result), size_t *count);
+void workers_free(void *results, size_t bytes, size_t count);
+
 /* Runs a program to its end and keeps what it printed; arguments end with NULL. */
 struct outcome run_program(const char *const *arguments);
 /* The same of a command line for the shell. */

@@ -12,11 +12,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mman.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
-enum { CASES_MAX = 20000, WORKERS_MAX = 8, TOLD_BYTES = 65536, CELL_BYTES = 64 };
+enum { CASES_MAX = 20000, TOLD_BYTES = 65536, CELL_BYTES = 64 };
 
 /* --- cases --------------------------------------------------------------------------------------- */
 
@@ -31,8 +30,6 @@ struct told {
     bool wrong;
     unsigned long cases, confirmed, not_confirmed, killed, recovered, statements;
 };
-
-static struct told *told; /* of all workers, shared */
 
 static const char *case_text(const struct a_case *c)
 {
@@ -58,45 +55,6 @@ static const char *case_text(const struct a_case *c)
             snprintf((own)->text + at_, sizeof(own)->text - at_, __VA_ARGS__);                               \
         strncat((own)->text, "\n", sizeof(own)->text - 1 - strlen((own)->text));                             \
     } while (0)
-
-/* What is. */
-struct truth {
-    enum eb_sim_mode mode;
-    bool wanted[COMPONENTS_MAX]; /* the flash holds the wanted image, to the last byte */
-    char version[COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by the flash */
-};
-
-static bool same_truth(const struct truth *a, const struct truth *b)
-{
-    bool same = a->mode == b->mode;
-    for (size_t i = 0; i < COMPONENTS_MAX; i++)
-        same = same && a->wanted[i] == b->wanted[i] && strcmp(a->version[i], b->version[i]) == 0;
-    return same;
-}
-
-static struct truth look(const struct little *l, enum kind kind, const char *state)
-{
-    struct truth t = {.mode = EB_SIM_OFF};
-    char folder[PATH_BYTES + 32];
-    struct eb_problem problem;
-    snprintf(folder, sizeof folder, "%s/%s", l->folder, state);
-    struct eb_sim *sim = eb_sim_open(l->world_path, folder, &problem);
-    if (sim == NULL)
-        fail_msg("%s", problem.text);
-    t.mode = eb_sim_mode_of(sim, subjects[kind].name);
-    for (size_t i = 0; i < subjects[kind].count; i++) {
-        size_t capacity;
-        size_t size;
-        char *image = read_text(l->folder, subjects[kind].files[i], &size);
-        const uint8_t *flash =
-            eb_sim_flash(sim, subjects[kind].name, subjects[kind].components[i], &capacity);
-        t.wanted[i] = memcmp(flash, image, size) == 0;
-        memcpy(t.version[i], flash + 48, 16);
-        free(image);
-    }
-    eb_sim_close(sim);
-    return t;
-}
 
 /* What is said of one component. */
 struct said {
@@ -294,11 +252,6 @@ static void put_strike(const struct little *l, const char *world, const struct a
     write_text(l->folder, "world.yaml", "%.*s%s%s", (int)(rest - world), world, line, rest);
 }
 
-static struct outcome in_state(const struct little *l, const char *state, const char *words)
-{
-    return einbau_run(l, "{EINBAU_STATE=%s} %s", state, words);
-}
-
 /* One of those that only look, while the device stays as it is: a loader may start its program by itself
  * meanwhile, and then it is looked once more. */
 static void judge_reader(struct told *own, const struct a_case *c, const struct little *l,
@@ -422,29 +375,9 @@ static void add_case(const struct a_case *c)
     cases[case_count++] = *c;
 }
 
-/* Frames of a job on that subject without a fault: a job that is killed at a frame that never comes ends
- * well. */
-static unsigned frames_of(enum kind kind)
+static void work(size_t worker, size_t workers, void *result)
 {
-    struct little l;
-    struct eb_problem problem;
-    struct job job;
-    make_subject(&l, kind, &habits[0]);
-    struct eb_sim *sim = eb_sim_open(l.world_path, NULL, &problem);
-    assert_non_null(sim);
-    job_open(&job, l.site_path);
-    job_begin(&job, eb_sim_port(sim), true);
-    job_work(&job);
-    unsigned frames = (unsigned)eb_sim_frames(sim);
-    job_close(&job);
-    eb_sim_close(sim);
-    little_remove(&l);
-    return 2 * frames; /* the tool looks before */
-}
-
-static void work(size_t worker, size_t workers)
-{
-    struct told *own = &told[worker];
+    struct told *own = result;
     for (size_t h = 0; h < HABITS; h++) {
         for (unsigned kind = 0; kind < KINDS; kind++) {
             struct little l;
@@ -470,26 +403,12 @@ static void work(size_t worker, size_t workers)
 
 static void work_off(const char *what)
 {
-    size_t workers = (size_t)sysconf(_SC_NPROCESSORS_ONLN);
-    pid_t pids[WORKERS_MAX];
     struct told sum = {.wrong = false};
-    workers = workers > WORKERS_MAX ? WORKERS_MAX : workers < 1 ? 1 : workers;
-    told = mmap(NULL, WORKERS_MAX * sizeof *told, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
-    assert_true(told != MAP_FAILED);
-    memset(told, 0, WORKERS_MAX * sizeof *told);
+    size_t workers;
+    struct told *told = workers_run(sizeof *told, work, &workers);
     for (size_t i = 0; i < workers; i++) {
-        pids[i] = fork();
-        assert_true(pids[i] >= 0);
-        if (pids[i] == 0) {
-            work(i, workers);
-            _exit(0);
-        }
-    }
-    for (size_t i = 0; i < workers; i++) {
-        int status;
-        waitpid(pids[i], &status, 0);
-        if (told[i].wrong || !WIFEXITED(status) || WEXITSTATUS(status) != 0)
-            fail_msg("%s (status %x)", told[i].text, status);
+        if (told[i].wrong)
+            fail_msg("%s", told[i].text);
         sum.cases += told[i].cases;
         sum.confirmed += told[i].confirmed;
         sum.not_confirmed += told[i].not_confirmed;
@@ -497,19 +416,13 @@ static void work_off(const char *what)
         sum.recovered += told[i].recovered;
         sum.statements += told[i].statements;
     }
-    munmap(told, WORKERS_MAX * sizeof *told);
+    workers_free(told, sizeof *told, workers);
     print_message(
         "%s: %lu cases: %lu confirmed, %lu not, %lu killed, %lu recovered; %lu statements on versions, marks "
         "and outcomes, none false\n",
         what, sum.cases, sum.confirmed, sum.not_confirmed, sum.killed, sum.recovered, sum.statements);
     assert_int_equal(sum.cases, case_count);
     assert_true(sum.cases > (getenv("EINBAU_TEST_EVERY") == NULL ? 40 : 4));
-}
-
-static unsigned every(unsigned otherwise)
-{
-    const char *given = getenv("EINBAU_TEST_EVERY");
-    return given != NULL && atoi(given) > 0 ? (unsigned)atoi(given) : otherwise;
 }
 
 static void strike_with_faults(enum kind kind)

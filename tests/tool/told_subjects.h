@@ -152,4 +152,74 @@ static inline void make_subject(struct little *l, enum kind kind, const struct h
     }
 }
 
+/* What is. */
+struct truth {
+    enum eb_sim_mode mode;
+    bool wanted[COMPONENTS_MAX]; /* the flash holds the wanted image, to the last byte */
+    char version[COMPONENTS_MAX][EB_VERSION_TEXT_BYTES]; /* by the flash */
+};
+
+static inline bool same_truth(const struct truth *a, const struct truth *b)
+{
+    bool same = a->mode == b->mode;
+    for (size_t i = 0; i < COMPONENTS_MAX; i++)
+        same = same && a->wanted[i] == b->wanted[i] && strcmp(a->version[i], b->version[i]) == 0;
+    return same;
+}
+
+static inline struct truth look(const struct little *l, enum kind kind, const char *state)
+{
+    struct truth t = {.mode = EB_SIM_OFF};
+    char folder[PATH_BYTES + 32];
+    struct eb_problem problem;
+    snprintf(folder, sizeof folder, "%s/%s", l->folder, state);
+    struct eb_sim *sim = eb_sim_open(l->world_path, folder, &problem);
+    if (sim == NULL)
+        fail_msg("%s", problem.text);
+    t.mode = eb_sim_mode_of(sim, subjects[kind].name);
+    for (size_t i = 0; i < subjects[kind].count; i++) {
+        size_t capacity;
+        size_t size;
+        char *image = read_text(l->folder, subjects[kind].files[i], &size);
+        const uint8_t *flash =
+            eb_sim_flash(sim, subjects[kind].name, subjects[kind].components[i], &capacity);
+        t.wanted[i] = memcmp(flash, image, size) == 0;
+        memcpy(t.version[i], flash + 48, 16);
+        free(image);
+    }
+    eb_sim_close(sim);
+    return t;
+}
+
+/* Frames of a job on that subject without a fault: a job that is killed at a frame that never comes ends
+ * well. */
+static inline unsigned frames_of(enum kind kind)
+{
+    struct little l;
+    struct eb_problem problem;
+    struct job job;
+    make_subject(&l, kind, &habits[0]);
+    struct eb_sim *sim = eb_sim_open(l.world_path, NULL, &problem);
+    assert_non_null(sim);
+    job_open(&job, l.site_path);
+    job_begin(&job, eb_sim_port(sim), true);
+    job_work(&job);
+    unsigned frames = (unsigned)eb_sim_frames(sim);
+    job_close(&job);
+    eb_sim_close(sim);
+    little_remove(&l);
+    return 2 * frames; /* the tool looks before */
+}
+
+static inline unsigned every(unsigned otherwise)
+{
+    const char *given = getenv("EINBAU_TEST_EVERY");
+    return given != NULL && atoi(given) > 0 ? (unsigned)atoi(given) : otherwise;
+}
+
+static inline struct outcome in_state(const struct little *l, const char *state, const char *words)
+{
+    return einbau_run(l, "{EINBAU_STATE=%s} %s", state, words);
+}
+
 #endif

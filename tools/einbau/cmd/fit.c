@@ -198,6 +198,17 @@ static bool plan_is_told(struct session *s)
     return false;
 }
 
+/* A job that has nothing left to do ends in the record too, once every device was looked at. */
+static void end_resumed(struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen && !s->job->devices[i].reached)
+            return;
+    }
+    if (job_begin(s, "that this job is done could not be written down") && !eb_job_carry_out(s->job))
+        session_failed(s);
+}
+
 static int end_unwritten(struct session *s, size_t refused)
 {
     int status = refused > 0 ? EXIT_NOT_AS_WANTED : status_of(s);
@@ -208,6 +219,8 @@ static int end_unwritten(struct session *s, size_t refused)
     else
         print_counts(s);
     say_nothing_wanted(s);
+    if (refused == 0 && s->options->resumes != 0)
+        end_resumed(s);
     return session_close(s, status);
 }
 
@@ -283,10 +296,14 @@ static int run(const struct options *options)
 
 static void check(struct argp_state *state, const struct options *o)
 {
-    if (resume && (o->name_count > 1 || o->again || o->image != NULL || o->accepted_count > 0))
-        argp_error(state,
-                   "--resume takes devices, images and what was accepted from the record: expected nothing "
-                   "but the number of a job beside it, or nothing");
+    bool whole = true;
+    for (size_t i = 0; i < o->accepted_count; i++)
+        whole = whole && o->accepted[i].device != NULL;
+    if (resume && (o->name_count > 1 || o->again || o->image != NULL || !whole))
+        argp_error(
+            state,
+            "--resume takes devices, images and what was accepted from the record: expected the number "
+            "of a job beside it, or nothing, and what else is accepted as --accept DEVICE:CODE");
 }
 
 static const struct option_row option_resume = {"resume",

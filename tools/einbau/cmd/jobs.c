@@ -201,7 +201,7 @@ static void add_item(struct device_history *h, const struct past_device *d, size
     snprintf(job, sizeof job, "%lld", (long long)h->job);
     eb_job_local_time(h->at, at, sizeof at);
     const char *from = history_text(item, "from");
-    const char *now = past_read_back(d, index);
+    const char *now = d->after != NULL ? past_read_back(d, index) : "";
     const char *const cells[] = {job,
                                  at,
                                  h->site,

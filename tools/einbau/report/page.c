@@ -153,7 +153,7 @@ static size_t good_of(const struct past *past)
 {
     size_t good = 0;
     for (size_t i = 0; i < past->count; i++)
-        good += past_is_good(past_outcome(past, &past->devices[i]));
+        good += past_is_good(past, &past->devices[i]);
     return good;
 }
 
@@ -167,7 +167,7 @@ static void put_result(const struct page *p)
     else if (past->count == 1)
         put_paragraph(p, "answer", W_ONE_GOOD, past->devices[0].name, past_outcome(past, &past->devices[0]));
     else if (good == past->count)
-        put_paragraph(p, "answer", W_ALL_GOOD, past->count);
+        put_paragraph(p, "answer", W_ALL_GOOD, past->count, past->job.result);
     else
         put_paragraph(p, "answer", W_SOME_GOOD, good, past->count, past->count - good);
     if (past->job.ended[0] == '\0')
@@ -213,7 +213,7 @@ static void put_not_updated(const struct page *p)
         char names[2 * EB_NAME_BYTES + 8];
         char says[SENTENCE_BYTES];
         char now[256];
-        if (past_is_good(past_outcome(past, d)))
+        if (past_is_good(past, d))
             continue;
         while (i + 1 < past->count && past_says_the_same(past, d, &past->devices[i + 1])) {
             row.last = &past->devices[++i];
@@ -327,7 +327,7 @@ static bool is_alike(const struct past *past, const struct past_device *a, const
     const json_t *of_a = json_object_get(a->before, "items");
     const json_t *of_b = json_object_get(b->before, "items");
     return past->count > FOLD_FROM && strcmp(past_outcome(past, a), past_outcome(past, b)) == 0 &&
-           past_is_good(past_outcome(past, a)) && strcmp(a->order_code, b->order_code) == 0 &&
+           past_is_good(past, a) && strcmp(a->order_code, b->order_code) == 0 &&
            strcmp(history_text(a->before, "hardware_revision"),
                   history_text(b->before, "hardware_revision")) == 0 &&
            json_equal(of_a, of_b) &&
@@ -380,7 +380,8 @@ static void put_devices(const struct page *p)
     static const char *const heads[] = {W_DEVICE,    W_OUTCOME, W_SERIAL,    W_REVISION,
                                         W_COMPONENT, W_FROM_TO, W_READ_BACK, W_IMAGE};
     const struct past *past = p->past;
-    begin_section(p, "devices", W_COMPONENTS, false);
+    fputs("<section class=\"fresh\" aria-labelledby=\"devices\">\n<h2 id=\"devices\">" W_COMPONENTS "</h2>\n",
+          p->to);
     begin_table(p, W_COMPONENTS_NOTE, 8, heads);
     for (size_t i = 0; i < past->count; i++) {
         bool seen = false;
@@ -456,7 +457,7 @@ static void put_manual(const struct page *p)
     begin_section(p, "manual", W_MANUAL_STEPS, false);
     for (size_t i = 0; i < p->past->count; i++) {
         const struct past_device *d = &p->past->devices[i];
-        const json_t *spans = json_object_get(d->after, "spans");
+        const json_t *spans = d->spans;
         for (size_t k = 0; k < json_array_size(spans);) {
             const json_t *span = json_array_get(spans, k++);
             const char *hand = history_text(span, "hand");
@@ -561,16 +562,17 @@ static void put_end(const struct page *p)
 }
 
 /* The chain of devices that made the job as long as it was: each began when the one before it had ended. */
-static void find_critical(struct page *p)
+static void find_critical(const struct page *p)
 {
     enum { SLACK_MS = 1500 };
     const struct past *past = p->past;
     size_t last = past->count;
+    uint64_t length_ms = 0;
     uint64_t began_ms;
     uint64_t ended_ms;
     for (size_t i = 0; i < past->count; i++) {
-        if (past_times(&past->devices[i], &began_ms, &ended_ms) && ended_ms >= p->length_ms) {
-            p->length_ms = ended_ms;
+        if (past_times(&past->devices[i], &began_ms, &ended_ms) && ended_ms >= length_ms) {
+            length_ms = ended_ms;
             last = i;
         }
     }
@@ -602,7 +604,9 @@ bool page_write(FILE *to, const struct past *past)
     struct page p = {.to = to, .past = past, .critical = calloc(past->count + 1, sizeof(bool))};
     if (p.critical == NULL)
         abort();
-    find_critical(&p);
+    p.length_ms = past->last_ms;
+    if (past->job.ended[0] != '\0')
+        find_critical(&p);
     page_head(&p);
     put_header(&p);
     put_result(&p);

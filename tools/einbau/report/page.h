@@ -27,7 +27,8 @@ __attribute__((format(printf, 2, 3))) void page_format(const struct page *page, 
 
 /* "confirmed": the outcome of a device; "interrupted" where the job was cut off. */
 const char *past_outcome(const struct past *past, const struct past_device *device);
-bool past_is_good(const char *outcome);
+/* Whether it is as the job wanted it. */
+bool past_is_good(const struct past *past, const struct past_device *device);
 /* What happened to it, and what helps; empty where all is well. */
 void past_says(const struct past *past, const struct past_device *device, char *text, size_t cap);
 bool past_says_the_same(const struct past *past, const struct past_device *a, const struct past_device *b);

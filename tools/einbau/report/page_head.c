@@ -61,7 +61,7 @@ static const char *const style[] = {
     "@media print{:root{color-scheme:light}html{font-size:9.2pt}body,p{max-width:none}body{padding:0}"
     "th,td{padding-block:.22rem;padding-right:.6rem}figure>svg{min-width:0}figure{overflow:visible;break-"
     "inside:avoid}"
-    "h2{margin-top:1.6rem}*{print-color-adjust:exact}}",
+    "h2{margin-top:1.6rem}.fresh{break-before:page}*{print-color-adjust:exact}}",
 };
 
 static const char *const symbols[] = {
@@ -125,7 +125,7 @@ static void put_margins(const struct page *p)
     char text[EB_NAME_BYTES + 64];
     size_t good = 0;
     for (size_t i = 0; i < past->count; i++)
-        good += past_is_good(past_outcome(past, &past->devices[i]));
+        good += past_is_good(past, &past->devices[i]);
     fputs("@page{size:A4;margin:18mm 14mm 16mm;@top-left{content:\"", p->to);
     snprintf(text, sizeof text, W_TITLE_JOB, past->job.site, (long long)past->job.number);
     put_quoted(p, text);

@@ -95,7 +95,7 @@ static void put_title(const struct page *p, const struct page_row *row, const ch
         clock_text(from_ms, ended, sizeof ended);
         page_format(p, " " W_WAITS_FOR " 0:00\xe2\x80\x93%s.", after, ended);
     }
-    json_array_foreach(json_object_get(row->device->after, "spans"), i, span)
+    json_array_foreach(row->device->spans, i, span)
     {
         if (ms_of(span, "to_ms") < ms_of(span, "from_ms") + 500)
             continue;
@@ -111,7 +111,7 @@ static bool is_noted(const struct past_device *d)
 {
     size_t i;
     const json_t *span;
-    json_array_foreach(json_object_get(d->after, "spans"), i, span)
+    json_array_foreach(d->spans, i, span)
     {
         if (json_integer_value(json_object_get(span, "attempt")) > 1)
             return true;
@@ -128,7 +128,7 @@ static void put_notes(const struct page *p, const struct axis *a, const struct p
     json_int_t attempt = 1;
     json_int_t sent = -1;
     double free_from = 0;
-    json_array_foreach(json_object_get(d->after, "spans"), i, span)
+    json_array_foreach(d->spans, i, span)
     {
         double x = at(a, ms_of(span, "from_ms"));
         json_int_t now = json_integer_value(json_object_get(span, "attempt"));
@@ -175,7 +175,7 @@ static void put_bars(const struct page *p, const struct axis *a, const struct pa
             fputs("</text>", p->to);
         }
     }
-    json_array_foreach(json_object_get(d->after, "spans"), i, span)
+    json_array_foreach(d->spans, i, span)
     {
         double x = at(a, ms_of(span, "from_ms"));
         double width = at(a, ms_of(span, "to_ms")) - x;

@@ -22,9 +22,9 @@
 #define W_RESUMED   "Job %lld went on with it."
 #define W_CUT_OFF   "This job did not come to its end. What is said of its devices is what was known then."
 #define W_RESULT    "Result"
-#define W_ALL_GOOD  "All %zu devices confirmed or up to date."
+#define W_ALL_GOOD  "All %zu devices are as wanted: %s."
 #define W_ONE_GOOD  "%s is %s."
-#define W_SOME_GOOD "%zu of %zu devices confirmed or up to date; %zu not."
+#define W_SOME_GOOD "%zu of %zu devices are as wanted; %zu not."
 #define W_NONE      "This job was to write to no device."
 #define W_CONFIRMED_MEANS                                                                                    \
     "Confirmed means: the device restarted where its profile says that it must, answered under the same "    \

@@ -6,16 +6,27 @@
 #include <stdlib.h>
 #include <string.h>
 
-bool past_is_good(const char *outcome)
-{
-    return strcmp(outcome, "confirmed") == 0 || strcmp(outcome, "up-to-date") == 0 ||
-           strcmp(outcome, "recovered") == 0;
-}
-
 const char *past_outcome(const struct past *past, const struct past_device *d)
 {
     (void)past;
     return d->outcome[0] != '\0' ? d->outcome : d->effect[0] != '\0' ? "interrupted" : "not-started";
+}
+
+bool past_is_good(const struct past *past, const struct past_device *d)
+{
+    const char *outcome = past_outcome(past, d);
+    size_t i;
+    const json_t *c;
+    if (strcmp(outcome, "recovered") != 0)
+        return strcmp(outcome, "confirmed") == 0 || strcmp(outcome, "up-to-date") == 0;
+    /* Its program runs again; whether that is the one that is wanted is another thing. */
+    json_array_foreach(json_object_get(d->after, "components"), i, c)
+    {
+        const char *wanted = history_text(c, "wanted");
+        if (wanted[0] != '\0' && strcmp(wanted, history_text(c, "running")) != 0)
+            return false;
+    }
+    return true;
 }
 
 void past_says(const struct past *past, const struct past_device *d, char *text, size_t cap)
@@ -34,7 +45,7 @@ void past_says(const struct past *past, const struct past_device *d, char *text,
         snprintf(text, cap, W_WAITED, d->error);
     else if (strcmp(outcome, "not-started") == 0)
         snprintf(text, cap, "%s", W_NOT_BEGUN);
-    else if (!past_is_good(outcome))
+    else if (!past_is_good(past, d))
         snprintf(text, cap, "%s", d->error);
 }
 
@@ -60,7 +71,9 @@ const char *past_read_back(const struct past_device *d, size_t index)
             strcmp(history_text(end, "outcome"), "confirmed") == 0)
             return history_text(json_array_get(items, index), "to");
     }
-    json_array_foreach(json_object_get(d->after, "components"), i, c)
+    /* Of one that nothing was done to, what was read before. */
+    const json_t *seen = d->after != NULL || d->effect[0] != '\0' ? d->after : d->before;
+    json_array_foreach(json_object_get(seen, "components"), i, c)
     {
         if (strcmp(history_text(c, "name"), component) == 0)
             return history_text(c, "running");
@@ -119,7 +132,7 @@ void clock_text(uint64_t ms, char *text, size_t cap)
 
 bool past_times(const struct past_device *d, uint64_t *began_ms, uint64_t *ended_ms)
 {
-    const json_t *spans = json_object_get(d->after, "spans");
+    const json_t *spans = d->spans;
     size_t count = json_array_size(spans);
     if (count == 0)
         return false;
@@ -134,7 +147,7 @@ static size_t count_good(const struct past *past)
 {
     size_t good = 0;
     for (size_t i = 0; i < past->count; i++)
-        good += past_is_good(past_outcome(past, &past->devices[i]));
+        good += past_is_good(past, &past->devices[i]);
     return good;
 }
 
@@ -190,7 +203,7 @@ static void print_manual(const struct past *past)
         size_t k;
         const json_t *span;
         const char *told = "";
-        json_array_foreach(json_object_get(past->devices[i].after, "spans"), k, span)
+        json_array_foreach(past->devices[i].spans, k, span)
         {
             char at[24];
             const char *hand = history_text(span, "hand");
@@ -261,7 +274,7 @@ void past_print(const struct past *past)
     say("Job %lld, %s, %s: %s", (long long)past->job.number, past->job.site, began,
         past->job.ended[0] != '\0' ? took : W_NOT_ENDED);
     if (good == past->count)
-        say(W_ALL_GOOD, past->count);
+        say(W_ALL_GOOD, past->count, past->job.result);
     else
         say(W_SOME_GOOD, good, past->count, past->count - good);
     say("By %s on %s, einbau %s%s", past->job.person, past->job.laptop, history_text(past->body, "einbau"),
@@ -286,7 +299,7 @@ void past_print(const struct past *past)
     table_begin(&table, 10, heads);
     for (int turn = 0; turn < 2; turn++) {
         for (size_t i = 0; i < past->count; i++) {
-            if (past_is_good(past_outcome(past, &past->devices[i])) == (turn == 1))
+            if (past_is_good(past, &past->devices[i]) == (turn == 1))
                 add_device(&table, past, &past->devices[i]);
         }
     }

@@ -107,6 +107,20 @@ static void take_statement(struct past *past, const struct eb_record_entry *e)
              e->row.device, e->row.component, e->row.version, e->row.outcome);
 }
 
+/* An effect lasts until the next one. */
+static void add_span(struct past_device *d, const char *kind, uint64_t ms, unsigned attempt)
+{
+    size_t count = json_array_size(d->spans);
+    if (d->spans == NULL)
+        d->spans = json_array();
+    if (count > 0)
+        json_object_set_new(json_array_get(d->spans, count - 1), "to_ms", json_integer((json_int_t)ms));
+    if (kind != NULL)
+        json_array_append_new(d->spans,
+                              json_pack("{s:s, s:I, s:I, s:i}", "rung", kind, "from_ms", (json_int_t)ms,
+                                        "to_ms", (json_int_t)ms, "attempt", (int)attempt));
+}
+
 static bool take(void *context, const struct eb_record_entry *e)
 {
     struct past *past = context;
@@ -121,7 +135,7 @@ static bool take(void *context, const struct eb_record_entry *e)
     struct past_device *d = device_of(past, &e->row, strcmp(e->row.kind, "stated") != 0);
     if (d == NULL)
         return true;
-    d->ms = e->row.ms;
+    past->last_ms = e->row.ms > past->last_ms ? e->row.ms : past->last_ms;
     if (strcmp(e->row.kind, "device") == 0) {
         d->before = json_loads(e->row.body, 0, NULL);
     } else if (end) {
@@ -129,10 +143,13 @@ static bool take(void *context, const struct eb_record_entry *e)
         d->after = json_loads(e->row.body, 0, NULL);
         eb_text_copy(d->outcome, sizeof d->outcome, e->row.outcome);
         snprintf(d->error, sizeof d->error, "%s", e->row.error);
+        json_decref(d->spans);
+        d->spans = json_incref(json_object_get(d->after, "spans"));
     } else if (strcmp(e->row.kind, "stated") != 0) {
         eb_text_copy(d->effect, sizeof d->effect, e->row.kind);
         eb_text_copy(d->component, sizeof d->component, e->row.component);
         eb_text_copy(d->version, sizeof d->version, e->row.version);
+        add_span(d, e->row.kind, e->row.ms, e->row.attempt);
     }
     return true;
 }
@@ -164,6 +181,10 @@ bool history_read(struct session *s, struct eb_record *record, const char *name,
         complain("the record of jobs cannot be read: %s", s->job->problem.text);
         found = false;
     }
+    for (size_t i = 0; i < past->count; i++) {
+        if (past->devices[i].after == NULL && past->devices[i].spans != NULL)
+            add_span(&past->devices[i], NULL, past->last_ms, 0);
+    }
     past->goes_on = found && history_goes_on(record, &past->job);
     s->status = found ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
     return found;
@@ -174,6 +195,7 @@ void history_free(struct past *past)
     for (size_t i = 0; i < past->count; i++) {
         json_decref(past->devices[i].before);
         json_decref(past->devices[i].after);
+        json_decref(past->devices[i].spans);
     }
     json_decref(past->body);
     free(past->devices);

@@ -19,10 +19,11 @@ struct past {
         char error[EB_PROBLEM_BYTES];
         char effect[EB_NAME_BYTES];                                    /* the last one, "send"; empty: none */
         char component[EB_NAME_BYTES], version[EB_VERSION_TEXT_BYTES]; /* of that */
-        uint64_t ms;            /* of the last row, since the job began */
+        json_t *spans; /* what it did when: as it was noted, or by its effects where the job was cut off */
         json_t *before, *after; /* `after` may be NULL */
     } * devices;
     size_t count;
+    uint64_t last_ms;                                      /* of the last row, since the job began */
     char (*statements)[2 * EB_NAME_BYTES + EB_SEEN_BYTES]; /* what persons said: a sentence each */
     size_t statement_count;
 };

@@ -25,12 +25,12 @@ static size_t items_of(const struct past_device *d)
 }
 
 /* Devices of that job, and what was accepted of each. */
-static void fill_devices(struct resume *r)
+static void fill_devices(struct resume *r, const struct options *given)
 {
     static const char *const others[] = {"certificate", "plain-password", "stated"};
     struct options *o = &r->options;
     o->names = calloc(r->past.count + 1, sizeof *o->names);
-    o->accepted = calloc(r->past.count + 1, sizeof *o->accepted);
+    o->accepted = calloc(r->past.count + given->accepted_count + 1, sizeof *o->accepted);
     if (o->names == NULL || o->accepted == NULL)
         abort();
     for (size_t i = 0; i < r->past.count; i++) {
@@ -52,6 +52,8 @@ static void fill_devices(struct resume *r)
         }
         o->accepted_count += a->rules != 0 || a->others != 0;
     }
+    for (size_t i = 0; i < given->accepted_count; i++)
+        o->accepted[o->accepted_count++] = given->accepted[i];
 }
 
 /* An image that was given on the command line: the file, if it is still there, else the shelf's. */
@@ -86,7 +88,7 @@ static bool fill(struct resume *r, const struct options *given, int *status)
         r->options.site = r->site;
     if (given->shelf == NULL && r->shelf[0] != '\0')
         r->options.shelf = r->shelf;
-    fill_devices(r);
+    fill_devices(r, given);
     fill_image(r);
     r->options.names_devices = r->options.name_count > 0;
     if (r->options.name_count > 0)
