@@ -57,6 +57,10 @@ document fit --yes --without tower-io-3 --without drive-io-2 --without door-08 -
 document fit --yes
 document confirm
 document recover --yes
+document jobs --all
+document jobs --device drive-plc
+document jobs --verify
+document report
 document shelf drop 1
 unset EINBAU_SITE
 document survey

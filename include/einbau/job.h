@@ -134,7 +134,8 @@ struct eb_job_device {
     uint64_t sends_since_us;
     void (*event)(void *context, const struct eb_run *run); /* the caller's, of its run */
     void *event_context;
-    struct eb_job_span { /* what its run did when, since the job began */
+    /* What its run did when, since the job began. */
+    struct eb_job_span {
         uint32_t from_ms, to_ms;
         const char *hand; /* a manual step was due, or NULL */
         uint8_t rung, item, attempt;

@@ -126,11 +126,13 @@ struct eb_record_entry {
     struct eb_record_row row;
     const uint8_t *chain; /* EB_RECORD_DIGEST_BYTES */
 };
-/* Gives the rows of a job in their order, until `take` gives false; and those of plans and of ends of one
- * device, named by its serial number or its name, over all jobs. */
+/* Gives the rows of a job in their order, until `take` gives false.  False with `problem` filled. */
 EB_NODISCARD bool eb_record_rows(struct eb_record *record, int64_t job,
                                  bool (*take)(void *context, const struct eb_record_entry *entry),
                                  void *context, struct eb_problem *problem);
+/* The same of the rows of plans and of ends of one device, named by its serial number or its name, over all
+ * jobs.
+ */
 EB_NODISCARD bool eb_record_device(struct eb_record *record, const char *name,
                                    bool (*take)(void *context, const struct eb_record_entry *entry),
                                    void *context, struct eb_problem *problem);
@@ -142,6 +144,7 @@ struct eb_record_check {
     int64_t job;                 /* the first of them ... */
     char text[EB_PROBLEM_BYTES]; /* ... and what is wrong with it */
 };
+/* Computes all digests again.  False with `problem` filled where the record cannot be read. */
 EB_NODISCARD bool eb_record_verify(struct eb_record *record, struct eb_record_check *check,
                                    struct eb_problem *problem);
 

@@ -140,7 +140,7 @@ static int list(struct session *s, struct eb_record *record)
     }
     json_decref(documents);
     if (shown == 0)
-        say("No job of %s%s is in the record%s.", s->job->site != NULL ? s->job->site->name : "any site",
+        say("No job of %s is in the record%s%s.", s->job->site != NULL ? s->job->site->name : "any site",
             since != NULL || until != NULL || outcome != NULL ? " with these limits" : "",
             all ? "" : "; --all shows also those that were to write to no device");
     else if (opens > 0)

@@ -92,7 +92,7 @@ const struct command command_report = {
         "steps, "
         "losses, and the digest of the record. With --to as one page (HTML) that needs nothing else, with a "
         "drawing of the site, a timeline, and room for two signatures.\v"
-        "Examples:\n  einbau report\n  einbau report 13 --to report.html",
+        "Examples:\n  einbau report\n  einbau report --to report.html",
     .takes = SITE_OPTIONAL,
     .options = report_options,
     .check = check,
