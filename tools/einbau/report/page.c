@@ -60,7 +60,7 @@ static void put_cell(const struct page *p, const char *class, const char *text)
 
 static void begin_section(const struct page *p, const char *id, const char *title, bool spoken)
 {
-    fprintf(p->to, "<section aria-labelledby=\"%s\">\n<h2 id=\"%s\"%s>%s</h2>\n", id, id,
+    fprintf(p->to, "<section tabindex=\"0\" aria-labelledby=\"%s\">\n<h2 id=\"%s\"%s>%s</h2>\n", id, id,
             spoken ? " class=\"spoken\"" : "", title);
 }
 
@@ -380,7 +380,8 @@ static void put_devices(const struct page *p)
     static const char *const heads[] = {W_DEVICE,    W_OUTCOME, W_SERIAL,    W_REVISION,
                                         W_COMPONENT, W_FROM_TO, W_READ_BACK, W_IMAGE};
     const struct past *past = p->past;
-    fputs("<section class=\"fresh\" aria-labelledby=\"devices\">\n<h2 id=\"devices\">" W_COMPONENTS "</h2>\n",
+    fputs("<section class=\"fresh\" tabindex=\"0\" aria-labelledby=\"devices\">\n<h2 "
+          "id=\"devices\">" W_COMPONENTS "</h2>\n",
           p->to);
     begin_table(p, W_COMPONENTS_NOTE, 8, heads);
     for (size_t i = 0; i < past->count; i++) {

@@ -248,7 +248,8 @@ void page_site(const struct page *p)
         g.y += LINE + 22;
     }
     fclose(g.body);
-    fputs("<section aria-labelledby=\"site\">\n<h2 id=\"site\">" W_SITE "</h2>\n<figure>\n", p->to);
+    fputs("<section aria-labelledby=\"site\">\n<h2 id=\"site\">" W_SITE "</h2>\n<figure tabindex=\"0\">\n",
+          p->to);
     fprintf(p->to,
             "<svg class=\"site\" viewBox=\"0 0 %d %.0f\" role=\"list\" aria-label=\"" W_SITE_LABEL "\">\n<g "
             "role=\"listitem\" aria-label=\"" W_LAPTOP_SMALL

@@ -319,7 +319,7 @@ void page_timeline(const struct page *p)
     fputs("</p>\n", p->to);
     put_legend(p);
     fprintf(p->to,
-            "<figure><svg viewBox=\"0 0 %d %.0f\" role=\"list\" aria-label=\"" W_TIMELINE_LABEL
+            "<figure tabindex=\"0\"><svg viewBox=\"0 0 %d %.0f\" role=\"list\" aria-label=\"" W_TIMELINE_LABEL
             "\">\n<g class=\"grid\" "
             "aria-hidden=\"true\">",
             WIDTH, height);

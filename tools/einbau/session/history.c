@@ -176,7 +176,7 @@ bool history_read(struct session *s, struct eb_record *record, const char *name,
     if (!found && name != NULL)
         complain("the record has no job %s; 'einbau jobs' lists those that it has", name);
     else if (!found)
-        complain("the record has no job that was to write to a device");
+        complain("the record has no job that was to write to a device, so there is nothing to report");
     if (found && !eb_record_rows(record, past->job.number, take, past, &s->job->problem)) {
         complain("the record of jobs cannot be read: %s", s->job->problem.text);
         found = false;
@@ -186,7 +186,7 @@ bool history_read(struct session *s, struct eb_record *record, const char *name,
             add_span(&past->devices[i], NULL, past->last_ms, 0);
     }
     past->goes_on = found && history_goes_on(record, &past->job);
-    s->status = found ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
+    s->status = found ? EXIT_AS_WANTED : name == NULL ? EXIT_NOT_AS_WANTED : EXIT_WRONG_CALL;
     return found;
 }
 
