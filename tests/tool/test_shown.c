@@ -232,6 +232,37 @@ static void why_devices_are_not_reached(void **state)
     }
 }
 
+/* A job that was killed while the gateway had no program: what is behind it cannot be looked at before that
+ * is written, and is gone on with after that. */
+static void a_gateway_is_written_before_what_is_behind_it(void **state)
+{
+    (void)state;
+    struct outcome o =
+        shell("cd %s/build/demo && sed 's/^seed: .*/&\\nlaptop-process: {frame: 600, signal: kill}/' "
+              "larchfell.world.yaml "
+              ">killed.world.yaml && %s" BIN_DIR
+              "/einbau shelf add downloads/* >/dev/null; for run in --sim=killed.world.yaml "
+              "--resume; do " BIN_DIR
+              "/einbau fit $run --yes $(test $run = --resume || echo drive-plc rescue-plc lead-node "
+              "door-01 door-02 grip-amp-1 rope-gauge); done",
+              folder, in_demo);
+    static const char *const says[] = {"lead-node   cut off at send firmware 2.1.0",
+                                       "door-01     not begun",
+                                       "unreachable",
+                                       "Larchfell ropeway: 4 confirmed, 3 failed\n",
+                                       "Job 2 of ",
+                                       "Larchfell ropeway: 3 confirmed, 4 up-to-date\n"};
+    const char *at = o.out;
+    for (size_t i = 0; i < sizeof says / sizeof says[0]; i++) {
+        const char *next = strstr(at, says[i]);
+        if (next == NULL)
+            fail_msg("not there, or not behind the one before: %s\n%s%s", says[i], o.out, o.err);
+        at = next;
+    }
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+}
+
 static void the_docs(void **state)
 {
     (void)state;
@@ -512,6 +543,7 @@ int main(int argc, char **argv)
         TEST(the_demo_by_hand),
         TEST(why_devices_are_not_reached),
         TEST(the_docs),
+        TEST(a_gateway_is_written_before_what_is_behind_it),
         TEST(the_help),
         TEST(the_help_of_the_simulator),
         TEST(the_examples_on_simulated_hardware),

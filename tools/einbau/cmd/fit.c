@@ -245,7 +245,8 @@ static void say_recovers(const struct session *s, const struct eb_job_device *t,
         snprintf(text, SENTENCE_BYTES, "its program is started again");
 }
 
-static int work(const struct options *options, const struct resume *r)
+/* `again`, where it is not NULL: the number of this job, if it must be gone on with. */
+static int work(const struct options *options, const struct resume *r, char again[24])
 {
     struct session s;
     size_t devices;
@@ -275,6 +276,8 @@ static int work(const struct options *options, const struct resume *r)
         (recovers > 0 && !session_carry_out(&s, true)) || (devices > 0 && !session_carry_out(&s, false)))
         return session_close(&s, s.status);
     s.carried = true;
+    if (r != NULL && resume_again(&s) && session_interrupts() == 0)
+        snprintf(again, 24, "%lld", (long long)s.job->number);
     if (options->json)
         print_result_document(&s);
     else
@@ -285,12 +288,23 @@ static int work(const struct options *options, const struct resume *r)
 static int run(const struct options *options)
 {
     static struct resume r;
+    char number[24] = "";
     int status;
     if (!resume)
-        return work(options, NULL);
-    if (resume_open(&r, options, options->name_count > 0 ? options->names[0] : NULL, &status))
-        status = work(&r.options, &r);
-    resume_close(&r);
+        return work(options, NULL, NULL);
+    /* Once more for devices whose gateway had to be written first, and once more for those behind one of
+     * them. */
+    for (int turn = 0; turn < 3; turn++) {
+        const char *name = turn > 0 ? number : options->name_count > 0 ? options->names[0] : NULL;
+        char again[24] = "";
+        if (resume_open(&r, options, name, &status))
+            status = work(&r.options, &r, again);
+        resume_close(&r);
+        if (again[0] == '\0')
+            break;
+        memcpy(number, again, sizeof number);
+        puts("");
+    }
     return status;
 }
 

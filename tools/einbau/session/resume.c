@@ -35,8 +35,10 @@ static void fill_devices(struct resume *r, const struct options *given)
         abort();
     for (size_t i = 0; i < r->past.count; i++) {
         struct past_device *d = &r->past.devices[i];
-        /* What was confirmed is only looked at; with --again it would be written once more. */
-        if (items_of(d) == 0 || (o->again && is_good(d->outcome)))
+        /* What was confirmed is only looked at; with --again it would be written once more.  Of one that
+         * could not be looked at, nothing was planned yet. */
+        bool unseen = items_of(d) == 0 && !json_is_true(json_object_get(d->before, "reached"));
+        if ((items_of(d) == 0 && !unseen) || (o->again && is_good(d->outcome)))
             continue;
         o->names[o->name_count++] = d->name;
         struct accepted *a = &o->accepted[o->accepted_count];
@@ -212,7 +214,7 @@ static const char *state_of(const struct past_device *d, const struct eb_job_dev
 {
     size_t i;
     const json_t *item;
-    bool done = true;
+    bool done = items_of(d) > 0 || eb_job_as_wanted(t);
     bool before = true;
     if (another)
         return "another device";
@@ -284,6 +286,18 @@ void resume_compare(const struct resume *r, struct session *s)
     puts("");
     table_print(&table);
     puts("");
+}
+
+bool resume_again(const struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        const struct eb_site_device *via = t->device->via;
+        if (t->chosen && !t->reached && via != NULL &&
+            eb_job_outcome(&s->job->devices[via - s->job->site->devices]) == EB_OUTCOME_CONFIRMED)
+            return true;
+    }
+    return false;
 }
 
 size_t resume_recovers(struct session *s)

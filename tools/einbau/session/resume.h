@@ -25,6 +25,8 @@ void resume_compare(const struct resume *resume, struct session *session);
 /* Once it is planned: whether the images are those of then; false after a complaint. */
 bool resume_same_images(const struct resume *resume, struct session *session);
 
+/* Whether a device could not be looked at because its gateway did not run, which does now. */
+bool resume_again(const struct session *session);
 /* Those that are not written to and that the job may have left prepared: they are marked so that this is
  * undone. Gives their number. */
 size_t resume_recovers(struct session *session);
