@@ -172,7 +172,7 @@ static bool take_number(struct eb_record *record, struct eb_problem *problem)
 /* The newest time in the record: where the clock is behind it, it was put back. */
 static void read_last(struct eb_record *record)
 {
-    struct eb_problem problem;
+    struct eb_problem problem = {""};
     sqlite3_stmt *ask =
         EBI_SQL_ASK(&record->sql, &problem, "SELECT at FROM effects ORDER BY number DESC LIMIT 1", NULL);
     if (ebi_sql_step(&record->sql, ask, &problem) == 1)

@@ -154,6 +154,8 @@ static void print_result(const struct session *s)
         print_accepted(t);
     }
     print_counts(s);
+    if (s->job->number > 0)
+        say("\nNext: einbau report %lld", (long long)s->job->number);
 }
 
 static void print_result_document(const struct session *s)

@@ -34,7 +34,7 @@ static int write_page(const struct past *past)
     return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
 }
 
-static int print(const struct session *s, const struct past *past)
+static int print(const struct session *s, struct past *past)
 {
     if (past->goes_on) {
         complain("job %lld still goes on (process %ld); its report comes when it has ended",

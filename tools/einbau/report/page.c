@@ -396,9 +396,17 @@ static void put_devices(const struct page *p)
 
 /* --- what a person did and answered for -------------------------------------------------------------- */
 
-static void put_accepted_row(const struct page *p, const struct past_device *d, const char *what,
+struct accepted_rows {
+    const struct page *page;
+    size_t count;
+};
+
+static void put_accepted_row(void *context, const struct past_device *d, const char *what,
                              const json_t *finding)
 {
+    static const char *const heads[] = {W_DEVICES, W_FINDING, W_FOUND_EXPECTED, W_ACCEPTED_BY};
+    struct accepted_rows *rows = context;
+    const struct page *p = rows->page;
     char found[256] = "";
     char by[EB_NAME_BYTES + 48];
     char began[32];
@@ -407,6 +415,8 @@ static void put_accepted_row(const struct page *p, const struct past_device *d, 
     if (finding != NULL)
         snprintf(found, sizeof found, "%s, %s", history_text(finding, "found"),
                  history_text(finding, "expected"));
+    if (rows->count++ == 0)
+        begin_table(p, NULL, 4, heads);
     fputs("<tr><th scope=\"row\">", p->to);
     page_text(p, d->name);
     fputs("</th>", p->to);
@@ -418,35 +428,13 @@ static void put_accepted_row(const struct page *p, const struct past_device *d, 
 
 static void put_accepted(const struct page *p)
 {
-    static const char *const heads[] = {W_DEVICES, W_FINDING, W_FOUND_EXPECTED, W_ACCEPTED_BY};
-    const struct past *past = p->past;
-    size_t count = 0;
+    struct accepted_rows rows = {p, 0};
     begin_section(p, "accepted", W_ACCEPTED, false);
-    for (size_t i = 0; i < past->count; i++) {
-        size_t k;
-        size_t n;
-        const json_t *item;
-        const json_t *finding;
-        json_array_foreach(json_object_get(past->devices[i].before, "items"), k, item)
-        {
-            json_array_foreach(json_object_get(item, "accepted"), n, finding)
-            {
-                if (count++ == 0)
-                    begin_table(p, NULL, 4, heads);
-                put_accepted_row(p, &past->devices[i], history_text(finding, "rule"), finding);
-            }
-        }
-        json_array_foreach(json_object_get(past->devices[i].before, "accepts"), k, item)
-        {
-            if (count++ == 0)
-                begin_table(p, NULL, 4, heads);
-            put_accepted_row(p, &past->devices[i], json_string_value(item), NULL);
-        }
-    }
-    fputs(count > 0 ? "</table>\n" : "<p>" W_NO_ACCEPTED "</p>\n", p->to);
-    for (size_t i = 0; i < past->statement_count; i++)
-        put_paragraph(p, "", "%s", past->statements[i]);
-    if (past->statement_count == 0)
+    past_accepted(p->past, put_accepted_row, &rows);
+    fputs(rows.count > 0 ? "</table>\n" : "<p>" W_NO_ACCEPTED "</p>\n", p->to);
+    for (size_t i = 0; i < p->past->statement_count; i++)
+        put_paragraph(p, "", "%s", p->past->statements[i]);
+    if (p->past->statement_count == 0)
         fputs("<p>" W_NO_STATED "</p>\n", p->to);
     fputs("</section>\n", p->to);
 }

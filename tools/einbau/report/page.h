@@ -33,7 +33,12 @@ bool past_is_good(const struct past *past, const struct past_device *device);
 void past_says(const struct past *past, const struct past_device *device, char *text, size_t cap);
 bool past_says_the_same(const struct past *past, const struct past_device *a, const struct past_device *b);
 /* What was read behind an image of the plan; empty: nothing. */
-const char *past_read_back(const struct past_device *device, size_t item);
+const char *past_read_back(const struct past_device *device, size_t index);
+/* What was accepted, one finding after the other; `finding` NULL: no rule's. */
+void past_accepted(const struct past *past,
+                   void (*take)(void *context, const struct past_device *device, const char *what,
+                                const json_t *finding),
+                   void *context);
 /* "version, checksum": by what an image was confirmed. */
 void past_proofs(const struct past_device *device, size_t item, char *text, size_t cap);
 /* "door-01..07", "pa-valley, pa-middle", or the one name; "1:04" */
@@ -53,7 +58,7 @@ void page_timeline(const struct page *page);
 bool page_write(FILE *to, const struct past *past);
 
 /* The report as text, and as a JSON document. */
-void past_print(const struct past *past);
+void past_print(struct past *past);
 json_t *past_document(const struct past *past);
 
 #endif

@@ -234,33 +234,57 @@ static void print_lost(const struct past *past)
             row.count++;
         }
         range_text(&row, names, sizeof names);
-        json_array_foreach(loses, k, word) say("%s: lost by the update: %s", names, json_string_value(word));
+        json_array_foreach(loses, k, word)
+        {
+            say("%s: lost by the update: %s", names, json_string_value(word));
+        }
     }
 }
 
-static void print_accepted(const struct past *past)
+void past_accepted(const struct past *past,
+                   void (*take)(void *context, const struct past_device *device, const char *what,
+                                const json_t *finding),
+                   void *context)
 {
     for (size_t i = 0; i < past->count; i++) {
+        const struct past_device *d = &past->devices[i];
         size_t k;
         size_t n;
         const json_t *item;
         const json_t *finding;
-        json_array_foreach(json_object_get(past->devices[i].before, "items"), k, item)
+        json_array_foreach(json_object_get(d->before, "items"), k, item)
         {
             json_array_foreach(json_object_get(item, "accepted"), n, finding)
-                say("%s %s: %s accepted %s: found %s, expected %s", past->devices[i].name,
-                    history_text(item, "component"), past->job.person, history_text(finding, "rule"),
-                    history_text(finding, "found"), history_text(finding, "expected"));
+            {
+                take(context, d, history_text(finding, "rule"), finding);
+            }
         }
-        json_array_foreach(json_object_get(past->devices[i].before, "accepts"), k, item)
-            say("%s: %s accepted %s", past->devices[i].name, past->job.person, json_string_value(item));
+        json_array_foreach(json_object_get(d->before, "accepts"), k, item)
+        {
+            take(context, d, json_string_value(item), NULL);
+        }
     }
+}
+
+static void say_accepted(void *context, const struct past_device *d, const char *what, const json_t *finding)
+{
+    const struct past *past = context;
+    if (finding != NULL)
+        say("%s: %s accepted %s: found %s, expected %s", d->name, past->job.person, what,
+            history_text(finding, "found"), history_text(finding, "expected"));
+    else
+        say("%s: %s accepted %s", d->name, past->job.person, what);
+}
+
+static void print_accepted(struct past *past)
+{
+    past_accepted(past, say_accepted, past);
     print_lost(past);
     for (size_t i = 0; i < past->statement_count; i++)
         say("%s", past->statements[i]);
 }
 
-void past_print(const struct past *past)
+void past_print(struct past *past)
 {
     static const char *const heads[] = {
         "DEVICE", "SERIAL NUMBER", "REV",          "COMPONENT",     "FROM",
