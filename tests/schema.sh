@@ -57,6 +57,8 @@ document fit --yes --without tower-io-3 --without drive-io-2 --without door-08 -
 document fit --yes
 document confirm
 document recover --yes
+"$einbau" fit --yes --again --json-lines drive-plc lead-node dispatch-panel >lines.json 2>lines.err
+split -l 1 -d -a 4 --additional-suffix=.json lines.json documents/line-
 document jobs --all
 document jobs --device drive-plc
 document jobs --verify

@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static struct little little;
@@ -213,6 +214,35 @@ static void hostile_names_stay_text(void **state)
     free(page);
 }
 
+/* A record comes from another laptop: what it says is never sent to a terminal as it is. */
+static void a_hostile_record_moves_no_cursor(void **state)
+{
+    (void)state;
+    make(1);
+    expect_einbau(&little, 0, "1 confirmed", "fit --yes plc-1");
+    struct outcome o = shell(
+        "cd %s && python3 -c \"import sqlite3; c = sqlite3.connect('state/record.db'); "
+        "c.execute(\\\"UPDATE effects SET body = replace(body, '2.0', '2' || char(92) || 'u001b[2J'), "
+        "error = char(27) || '[2J', device = device || char(27) WHERE kind IN ('end', 'device')\\\"); "
+        "c.execute(\\\"UPDATE jobs SET person = char(27) || '[2J', result = char(27)\\\"); c.commit()\"",
+        little.folder);
+    if (o.status != 0)
+        fail_msg("%s", o.err);
+    outcome_free(&o);
+    static const char *const words[] = {"jobs",
+                                        "report",
+                                        "report --to /dev/stdout",
+                                        "jobs --device plc-1",
+                                        "jobs --verify",
+                                        "fit --resume 1 --yes"};
+    for (size_t i = 0; i < sizeof words / sizeof words[0]; i++) {
+        o = einbau_run(&little, "%s", words[i]);
+        if (strchr(o.out, '\033') != NULL || strchr(o.err, '\033') != NULL)
+            fail_msg("%s: %s%s", words[i], o.out, o.err);
+        outcome_free(&o);
+    }
+}
+
 static void a_page_that_cannot_be_written_changes_nothing(void **state)
 {
     (void)state;
@@ -220,6 +250,14 @@ static void a_page_that_cannot_be_written_changes_nothing(void **state)
     expect_einbau(&little, 0, "1 confirmed", "fit --yes plc-1");
     expect_einbau(&little, 2, "could not be written: No such file or directory",
                   "report --to nowhere/page.html");
+    char *out = einbau_says(&little, 0, "<!doctype html>", "report --to /dev/stdout");
+    assert_non_null(strstr(out, "</html>"));
+    free(out);
+    assert_int_equal(access("/dev/null", W_OK), 0);
+    expect_einbau(&little, 0, NULL, "report --to /dev/null");
+    struct stat null;
+    assert_int_equal(stat("/dev/null", &null), 0);
+    assert_true(S_ISCHR(null.st_mode)); /* it is still what it was */
     write_text(little.folder, "page.html", "what was there\n");
     struct outcome o =
         shell("cd %s && (ulimit -f 1; EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml EINBAU_STATE=state " BIN_DIR
@@ -232,6 +270,35 @@ static void a_page_that_cannot_be_written_changes_nothing(void **state)
     char *page = read_text(little.folder, "page.html", NULL);
     assert_string_equal(page, "what was there\n");
     free(page);
+}
+
+/* --- for other programs -------------------------------------------------------------------------------- */
+
+static void events_come_as_lines(void **state)
+{
+    (void)state;
+    make(1);
+    char *text = einbau_says(&little, 0, NULL, "fit --yes --json-lines");
+    char *rest = text;
+    char kinds[4096] = "";
+    unsigned ended = 0;
+    json_t *last = NULL;
+    for (char *line; (line = strsep(&rest, "\n")) != NULL && line[0] != '\0';) {
+        json_decref(last);
+        last = json_loads(line, JSON_REJECT_DUPLICATES, NULL);
+        if (last == NULL)
+            fail_msg("no JSON: %s", line);
+        const char *event = json_string_value(json_object_get(last, "event"));
+        strncat(kinds, event != NULL ? event : "-", 16);
+        strcat(kinds, " ");
+        ended += event != NULL && strcmp(event, "ended") == 0;
+    }
+    assert_int_equal(strncmp(kinds, "begins rung ", 12), 0);
+    assert_int_equal(ended, 2);
+    assert_string_equal(json_string_value(json_object_get(last, "einbau")), "fit/2");
+    assert_string_equal(text_at(last, "devices", 0, "outcome"), "confirmed");
+    json_decref(last);
+    free(text);
 }
 
 /* --- going on ----------------------------------------------------------------------------------------- */
@@ -277,6 +344,8 @@ static void it_goes_on_only_with_what_was_meant(void **state)
                   "{EINBAU_SITE=} fit --resume --yes");
     o = shell("mv %s/away.yaml %s/site.yaml", little.folder, little.folder);
     outcome_free(&o);
+    expect_einbau(&little, 2, "job 1 was on simulated hardware: name its world",
+                  "{EINBAU_SIM=} fit --resume --yes");
     write_image(little.folder, "plc-2.0.bin", "TP-1", "firmware", "2.0", 2900, "1..9", "");
     expect_einbau(&little, 1, "plc-1 firmware 2.0: the image is another one than in job 1",
                   "fit --resume --yes");
@@ -346,7 +415,9 @@ int main(void)
         HISTORY_TEST(a_change_is_told_and_old_jobs_go_by_consent),
         HISTORY_TEST(a_report_says_what_was_done),
         HISTORY_TEST(hostile_names_stay_text),
+        HISTORY_TEST(a_hostile_record_moves_no_cursor),
         HISTORY_TEST(a_page_that_cannot_be_written_changes_nothing),
+        HISTORY_TEST(events_come_as_lines),
         HISTORY_TEST(what_became_of_a_job_is_shown),
         HISTORY_TEST(it_goes_on_only_with_what_was_meant),
         HISTORY_TEST(another_laptop_goes_on),

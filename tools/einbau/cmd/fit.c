@@ -185,7 +185,10 @@ static void print_result_document(const struct session *s)
                 json_object_set_new(device, "way", json_string(way));
         }
     }
-    print_document(root);
+    if (s->options->json_lines)
+        print_line(root);
+    else
+        print_document(root);
 }
 
 static bool plan_is_told(struct session *s)
@@ -274,8 +277,13 @@ static int work(const struct options *options, const struct resume *r, char agai
     else
         snprintf(question, sizeof question, "Start the program of %zu device%s again?", recovers,
                  recovers == 1 ? "" : "s");
-    if (!session_may(&s, question, "nothing was written") || !job_begin(&s, "nothing was written") ||
-        (recovers > 0 && !session_carry_out(&s, true)) || (devices > 0 && !session_carry_out(&s, false)))
+    if (!session_may(&s, question, "nothing was written") || !job_begin(&s, "nothing was written"))
+        return session_close(&s, s.status);
+    if (options->json_lines)
+        print_line(json_pack("{s:s, s:s, s:I, s:s, s:I}", "einbau", "event/1", "event", "begins", "job",
+                             (json_int_t)s.job->number, "site", s.job->site->name, "devices",
+                             (json_int_t)devices + (json_int_t)recovers));
+    if ((recovers > 0 && !session_carry_out(&s, true)) || (devices > 0 && !session_carry_out(&s, false)))
         return session_close(&s, s.status);
     s.carried = true;
     if (r != NULL && resume_again(&s) && session_interrupts() == 0)
@@ -287,11 +295,14 @@ static int work(const struct options *options, const struct resume *r, char agai
     return session_close(&s, status_of(&s));
 }
 
-static int run(const struct options *options)
+static int run(const struct options *given)
 {
     static struct resume r;
     char number[24] = "";
     int status;
+    struct options own = *given;
+    const struct options *options = &own;
+    own.json = given->json || given->json_lines;
     if (!resume)
         return work(options, NULL, NULL);
     /* Once more for devices whose gateway had to be written first, and once more for those behind one of
@@ -305,7 +316,8 @@ static int run(const struct options *options)
         if (again[0] == '\0')
             break;
         memcpy(number, again, sizeof number);
-        puts("");
+        if (!options->json)
+            puts("");
     }
     return status;
 }
@@ -330,6 +342,13 @@ static const struct option_row option_resume = {"resume",
                                                 2,
                                                 OPTION_FLAG,
                                                 .own = &resume};
+static const struct option_row json_lines = {
+    "json-lines",
+    NULL,
+    "for other programs: print events as they come, and the result, each as one line of JSON",
+    2,
+    OPTION_FLAG,
+    .to = OPTION_TO(json_lines)};
 static const struct option_row step_done = {
     "step-done",
     "DEVICE",
@@ -339,8 +358,8 @@ static const struct option_row step_done = {
     .to = OPTION_TO(step_done),
     .count = OPTION_TO(step_done_count)};
 static const struct option_row *const fit_options[] = {
-    &step_done,     &option_without, &option_image,       &option_accept,   &option_again,
-    &option_resume, &option_yes,     &option_add_address, &option_key_file, NULL};
+    &step_done,  &option_without, &option_image,       &option_accept,   &option_again, &option_resume,
+    &json_lines, &option_yes,     &option_add_address, &option_key_file, NULL};
 
 const struct command command_fit = {
     .name = "fit",

@@ -16,6 +16,16 @@ static const char *to_file;
 static int write_page(const struct past *past)
 {
     char *name;
+    struct stat there;
+    /* What is no plain file, like /dev/stdout or a link, is written to and stays what it is. */
+    if (lstat(to_file, &there) == 0 && !S_ISREG(there.st_mode)) {
+        FILE *to = fopen(to_file, "w");
+        bool done = to != NULL && page_write(to, past);
+        done = (to == NULL || fclose(to) == 0) && done;
+        if (!done)
+            complain("%s could not be written: %s", to_file, strerror(errno));
+        return done ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
+    }
     if (asprintf(&name, "%s.XXXXXX", to_file) < 0)
         abort();
     int fd = mkstemp(name);

@@ -39,7 +39,7 @@
 #define W_DEVICES        "Devices"
 #define W_OUTCOME        "Outcome"
 #define W_WHAT_HAPPENED  "What happened, and what helps"
-#define W_RUNS_NOW       "Runs now"
+#define W_RUNS_NOW       "Ran at the end"
 #define W_LOADER         "loader, no program"
 #define W_UNKNOWN        "unknown"
 #define W_WAITED         "Not begun: %s, which it depends on, was not confirmed. Nothing was written to it."

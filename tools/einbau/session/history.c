@@ -67,7 +67,8 @@ const char *history_result(const struct eb_record_job *job, bool goes_on)
 const char *history_text(const json_t *object, const char *key)
 {
     const char *text = json_string_value(json_object_get(object, key));
-    return text != NULL ? text : "";
+    /* The file may have been written by anybody, and this goes to a terminal. */
+    return text == NULL ? "" : eb_text_printable(text) ? text : "?";
 }
 
 void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_BYTES])

@@ -36,7 +36,7 @@ struct options {
     unsigned listen_s; /* 0: as long as it takes */
     bool add_address;
     bool undo;
-    bool json;
+    bool json, json_lines; /* `json_lines`: events too, each document in a line */
     bool yes;
     bool again;
     bool explain;

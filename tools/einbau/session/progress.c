@@ -46,11 +46,15 @@ static bool is_done(const struct progress *p, const struct eb_job_device *t)
     return isatty(STDIN_FILENO) && poll(&keys, 1, 0) == 1 && read(STDIN_FILENO, line, sizeof line) > 0;
 }
 
-static void print_event(const struct eb_job_device *t, const char *step, bool asks)
+static void print_event(const struct eb_job_device *t, const char *step, bool asks, bool in_lines)
 {
     json_t *event =
         json_pack("{s:s, s:s, s:s, s:s, s:s}", "einbau", "event/1", "event", "manual-step", "device",
                   t->device->name, "step", step, "shown_by", asks ? "--step-done" : "device");
+    if (in_lines) {
+        print_line(event);
+        return;
+    }
     char *text = event != NULL ? json_dumps(event, JSON_PRESERVE_ORDER) : NULL;
     if (text != NULL)
         fprintf(stderr, "%s\n", text);
@@ -59,14 +63,14 @@ static void print_event(const struct eb_job_device *t, const char *step, bool as
 }
 
 /* What a person has to do, each step once. */
-static void tell_hands(struct eb_job_device *t, const struct eb_run *run, bool json)
+static void tell_hands(struct eb_job_device *t, const struct eb_run *run, bool json, bool in_lines)
 {
     if (run->hand_count < t->told_hands)
         t->told_hands = 0;
     for (; t->told_hands < run->hand_count; t->told_hands++) {
         if (json) {
             print_event(t, run->hands[t->told_hands],
-                        eb_run_hand_waits(run) && t->told_hands + 1U == run->hand_count);
+                        eb_run_hand_waits(run) && t->told_hands + 1U == run->hand_count, in_lines);
             continue;
         }
         fprintf(stderr, "%s: manual step: %s%s\n", t->device->name, run->hands[t->told_hands],
@@ -74,6 +78,42 @@ static void tell_hands(struct eb_job_device *t, const struct eb_run *run, bool j
                     ? "; press Enter when it is done"
                     : "");
     }
+}
+
+/* For other programs: each rung, each try, and once a second how much was sent. */
+static void print_rung(struct eb_job_device *t, const struct eb_run *run)
+{
+    enum { SENT_US = 1000000 };
+    const struct eb_progress *at = &run->progress;
+    bool news = at->rung != t->told_rung || at->attempt != t->told_attempt;
+    bool sent = at->rung == EB_RUNG_SEND && run->now_us - t->told_us >= SENT_US;
+    if (!news && !sent)
+        return;
+    t->told_rung = at->rung;
+    t->told_attempt = at->attempt;
+    t->told_us = run->now_us;
+    const struct eb_run_item *item = at->item < t->item_count ? &t->items[at->item] : NULL;
+    uint64_t ms = (run->now_us - t->job->began_us) / 1000;
+    json_t *event = json_pack("{s:s, s:s, s:s, s:I}", "einbau", "event/1", "event",
+                              at->rung == EB_RUNG_END ? "ended"
+                              : news                  ? "rung"
+                                                      : "sent",
+                              "device", t->device->name, "ms", (json_int_t)ms);
+    if (at->rung == EB_RUNG_END) {
+        json_object_set_new(event, "outcome", json_string(eb_outcome_word(run->outcome)));
+    } else {
+        json_object_set_new(event, "rung", json_string(eb_rung_word(at->rung)));
+        json_object_set_new(event, "attempt", json_integer(at->attempt));
+    }
+    if (item != NULL && at->rung >= EB_RUNG_PREPARE && at->rung <= EB_RUNG_CONFIRM) {
+        json_object_set_new(event, "component", json_string(item->component->name));
+        json_object_set_new(event, "version", json_string(item->image->version));
+    }
+    if (at->rung == EB_RUNG_SEND) {
+        json_object_set_new(event, "done_bytes", json_integer((json_int_t)at->done_bytes));
+        json_object_set_new(event, "total_bytes", json_integer((json_int_t)at->total_bytes));
+    }
+    print_line(event);
 }
 
 /* Plain lines: one at each rung and at each new try, and now and then while a rung takes long. */
@@ -89,10 +129,12 @@ static void on_event(void *context, const struct eb_run *run)
     if (eb_run_hand(run) != NULL && p->session->sim != NULL)
         eb_sim_ask_person(p->session->sim, t->device->name, run->hands[0]);
     if (p->silent)
-        tell_hands(t, run, true);
+        tell_hands(t, run, true, p->session->options->json_lines);
+    if (p->session->options->json_lines)
+        print_rung(t, run);
     if (p->silent || p->terminal)
         return;
-    tell_hands(t, run, false);
+    tell_hands(t, run, false, false);
     if (run->contact.notice[0] != '\0' && strcmp(run->contact.notice, t->told_notice) != 0)
         fprintf(stderr, "%s: %s\n", t->device->name, run->contact.notice);
     snprintf(t->told_notice, sizeof t->told_notice, "%s", run->contact.notice);

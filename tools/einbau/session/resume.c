@@ -137,6 +137,12 @@ static bool read_job(struct resume *r, struct session *s, struct eb_record *reco
     else if (strcmp(job->command, "fit") != 0 || r->past.count == 0)
         complain("job %lld is a '%s': only 'fit' is gone on with. 'einbau recover' puts right what it left",
                  (long long)job->number, job->command);
+    else if (job->simulated != (s->options->sim != NULL))
+        complain(job->simulated
+                     ? "job %lld was on simulated hardware: name its world, --sim WORLD. Nothing was changed"
+                     : "job %lld was on real hardware: it is not gone on with in a simulated world, --sim. "
+                       "Nothing was changed",
+                 (long long)job->number);
     else if (job->resumed_by != 0)
         complain("job %lld was gone on with by job %lld: 'einbau fit --resume %lld'", (long long)job->number,
                  (long long)job->resumed_by, (long long)job->resumed_by);

@@ -196,6 +196,14 @@ void seconds_text(uint64_t seconds, char *text, size_t cap)
         snprintf(text, cap, "%u s", (unsigned)seconds);
 }
 
+void print_line(json_t *event)
+{
+    json_dumpf(event, stdout, JSON_COMPACT);
+    puts("");
+    fflush(stdout);
+    json_decref(event);
+}
+
 void print_document(json_t *root)
 {
     json_dumpf(root, stdout, JSON_INDENT(2));

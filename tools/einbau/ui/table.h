@@ -38,5 +38,6 @@ enum { SENTENCE_BYTES = 1024 };
 __attribute__((format(printf, 1, 2))) void say(const char *format, ...);
 
 void print_document(json_t *root); /* JSON; and frees it */
+void print_line(json_t *event);    /* the same in one line, at once */
 
 #endif
