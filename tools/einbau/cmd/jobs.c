@@ -112,6 +112,7 @@ static int list(struct session *s, struct eb_record *record)
     size_t shown = 0;
     const struct eb_record_job *open = NULL;
     size_t opens = 0;
+    size_t running = 0;
     struct table table;
     bool simulated = false;
     json_t *documents = json_array();
@@ -126,6 +127,7 @@ static int list(struct session *s, struct eb_record *record)
                 continue;
             open = is_open && open == NULL ? &jobs[i] : open;
             opens += is_open;
+            running += goes_on;
             shown++;
             simulated = simulated || jobs[i].simulated;
             add_job(&table, &jobs[i], goes_on);
@@ -143,13 +145,16 @@ static int list(struct session *s, struct eb_record *record)
         say("No job of %s is in the record%s%s.", s->job->site != NULL ? s->job->site->name : "any site",
             since != NULL || until != NULL || outcome != NULL ? " with these limits" : "",
             all ? "" : "; --all shows also those that were to write to no device");
-    else if (opens > 0)
-        say("%zu job%s%s%s; %zu did not come to %s end.", shown, shown == 1 ? "" : "s",
-            s->job->site != NULL ? " on " : "", s->job->site != NULL ? s->job->site->name : "", opens,
-            opens == 1 ? "its" : "their");
-    else
-        say("%zu job%s%s%s; all came to their end.", shown, shown == 1 ? "" : "s",
-            s->job->site != NULL ? " on " : "", s->job->site != NULL ? s->job->site->name : "");
+    else {
+        char state[96] = "all came to their end";
+        if (opens > 0)
+            snprintf(state, sizeof state, "%zu did not come to %s end", opens, opens == 1 ? "its" : "their");
+        if (running > 0)
+            snprintf(state + (opens > 0 ? strlen(state) : 0), sizeof state - (opens > 0 ? strlen(state) : 0),
+                     "%s%zu still at work", opens > 0 ? ", " : "", running);
+        say("%zu job%s%s%s; %s.", shown, shown == 1 ? "" : "s", s->job->site != NULL ? " on " : "",
+            s->job->site != NULL ? s->job->site->name : "", state);
+    }
     if (shown > 0) {
         puts("");
         table_print(&table);

@@ -114,9 +114,9 @@ static bool find_open(struct session *s, struct eb_record *record, char number[2
     }
     free(jobs);
     if (number[0] == '\0') {
-        complain(
-            "every job in the record came to its end: there is none to go on with. 'einbau jobs' lists them; "
-            "'einbau fit --resume JOB' takes up what one of them did not confirm");
+        complain("every job in the record came to its end or is still at work: there is none to go on with. "
+                 "'einbau jobs' lists them; "
+                 "'einbau fit --resume JOB' takes up what one of them did not confirm");
         s->status = EXIT_AS_WANTED;
     }
     return number[0] != '\0';
