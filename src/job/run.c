@@ -256,11 +256,8 @@ void ebi_ask_hand(struct eb_run *run, const struct eb_step *step)
 
 void ebi_hands_done(struct eb_run *run)
 {
-    bool any = run->hand_count > 0;
     run->hand_count = 0;
     run->hand_waits = false;
-    if (any)
-        ebi_tell(run);
 }
 
 /* ------------------------------------------------------------------------------------------------- */

@@ -264,7 +264,8 @@ static int work(const struct options *options, const struct resume *r, char agai
     recovers = r != NULL ? resume_recovers(&s) : 0;
     if (!plan_is_told(&s))
         return session_close(&s, s.status);
-    say_folded(&s, say_recovers, NULL, NULL);
+    if (!options->json)
+        say_folded(&s, say_recovers, NULL, NULL);
     if (refused > 0 || devices + recovers == 0)
         return end_unwritten(&s, refused);
     if (!job_lock_devices(&s))
@@ -313,7 +314,7 @@ static int run(const struct options *given)
         if (resume_open(&r, options, name, &status))
             status = work(&r.options, &r, again);
         resume_close(&r);
-        if (again[0] == '\0')
+        if (again[0] == '\0' || (options->json && !options->json_lines)) /* which is one document */
             break;
         memcpy(number, again, sizeof number);
         if (!options->json)
