@@ -123,6 +123,7 @@ static uint64_t bus_us(const struct clock *c, size_t i)
 static void begin(struct clock *c, size_t i)
 {
     c->senders[i].stage = ERASES;
+    c->job->devices[i].estimate.begins_us = c->now_us;
     set_due(c, i, c->now_us + c->job->devices[i].estimate.send_us - bus_us(c, i));
 }
 
@@ -162,6 +163,7 @@ static void go_on(struct clock *c, size_t i)
         break;
     case SENDS:
         c->senders[i].stage = ENDS;
+        target->estimate.sent_us = c->now_us;
         if (bus != NULL)
             leave(c, i, bus);
         set_due(c, i, c->now_us + target->estimate.rest_us);

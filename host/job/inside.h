@@ -41,11 +41,10 @@ enum eb_status ebi_job_statement(void *context, size_t item, const char *where, 
 /* Writes down what was said of it so far. */
 void ebi_job_record_statements(struct eb_job_device *target);
 
-/* What the record says, as JSON, freed by the caller: of the job at its beginning, of a device before and
- * after.  Whether a device is part of the job; what became of it, also of one that was not begun; all of them
- * in a few words. */
+/* What the record says, as JSON, freed by the caller: of the job at its beginning, of a device
+ * afterwards (before: eb_job_describe).  Whether a device is part of the job; what became of it, also of one
+ * that was not begun; all of them in a few words. */
 char *ebi_note_job(const struct eb_job *job);
-char *ebi_note_device(const struct eb_job *job, const struct eb_job_device *target);
 char *ebi_note_end(const struct eb_job *job, struct eb_job_device *target);
 bool ebi_note_is_part(const struct eb_job_device *target);
 enum eb_outcome ebi_note_outcome(const struct eb_job_device *target);

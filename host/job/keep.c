@@ -188,7 +188,7 @@ static void begun_add(struct eb_job *job, struct begun *b, const struct eb_job_d
 {
     size_t i = b->count++;
     b->rows[i] = ebi_job_row(job, target, &b->keys[i]);
-    b->bodies[i] = ebi_note_device(job, target);
+    b->bodies[i] = eb_job_describe(job, target);
     b->rows[i].kind = "device";
     b->rows[i].body = b->bodies[i];
 }

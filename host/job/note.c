@@ -149,7 +149,24 @@ static json_t *items_of(const struct eb_job_device *target)
     return list;
 }
 
-char *ebi_note_device(const struct eb_job *job, const struct eb_job_device *target)
+/* The steps that a person does for it, in their order. */
+static json_t *manual_of(const struct eb_job_device *target)
+{
+    const struct eb_profile *p = target->device->profile;
+    const struct eb_steps *const both[] = {&p->prepare, &p->activate};
+    json_t *list = json_array();
+    for (size_t n = 0; n < 2 && target->item_count > 0; n++) {
+        for (size_t i = 0; i < both[n]->count; i++) {
+            const struct eb_step *step = &both[n]->list[i];
+            bool there = n == 0 && target->look.in_loader && step->by == NULL && step->kind == EB_HAND_SEEN;
+            if (step->hand != NULL && !there)
+                json_array_append_new(list, text(step->hand));
+        }
+    }
+    return list;
+}
+
+char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *target)
 {
     static const char *const others[] = {"certificate", "plain-password", "stated"};
     const struct eb_identity *id = &target->look.identity;
@@ -178,6 +195,7 @@ char *ebi_note_device(const struct eb_job *job, const struct eb_job_device *targ
                                                                  : "usb",
                              "reached", target->reached, "in_loader", target->look.in_loader, "given",
                              target->given != NULL);
+    json_object_set_new(body, "manual", manual_of(target));
     json_object_set_new(body, "components", components_of(target, &target->look, target->reached));
     json_object_set_new(body, "items", items_of(target));
     json_object_set_new(body, "after", after);

@@ -122,6 +122,7 @@ struct eb_job_device {
     /* How long it takes alone, in microseconds, by eb_job_estimate; 0: not known. */
     struct eb_job_estimate {
         uint64_t send_us, rest_us;
+        uint64_t begins_us, sent_us; /* in the plan: since its beginning */
     } estimate;
 
     /* its own */
@@ -232,6 +233,8 @@ EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
 /* Only undoes what earlier jobs left, of those that `recovers` says. */
 EB_NODISCARD bool eb_job_recover(struct eb_job *job);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);
+/* A device of a plan as the record describes it, JSON (docs/record.md), freed by the caller. */
+char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *target);
 /* The devices of the plan that this one waits for: the one with this index, or NULL. */
 const struct eb_job_device *eb_job_waits_for(const struct eb_job *job, const struct eb_job_device *target,
                                              size_t index);

@@ -30,9 +30,10 @@ static bool there_is_a_browser(void)
 }
 
 /* Writes the page, looks at it, prints it; the printed text is freed by the caller. */
-static char *look(const char *rows)
+static char *look(const char *command, const char *rows)
 {
-    expect_einbau(&little, 0, NULL, "report --to page.html");
+    struct outcome made = einbau_run(&little, "%s page.html", command);
+    outcome_free(&made);
     struct outcome o =
         shell("cd %s && NODE_PATH=" NODE_MODULES " HOME=%s timeout 120 node " SOURCE_DIR
               "/tests/interop/page_check.js page.html %s page.pdf && pdftotext -layout page.pdf -",
@@ -51,10 +52,25 @@ static void one_device(void **state)
     const struct little_options options = {.plcs = 1};
     little_make(&little, &options);
     expect_einbau(&little, 0, "1 confirmed", "fit --yes");
-    char *text = look("1");
+    char *text = look("report --to", "1");
     assert_non_null(strstr(text, "plc-1 is confirmed."));
     assert_non_null(strstr(text, "page 1 of"));
     assert_non_null(strstr(text, "Technician: place, date, signature"));
+    free(text);
+}
+
+/* Also of what is refused, and behind a gateway. */
+static void a_plan(void **state)
+{
+    (void)state;
+    if (!there_is_a_browser())
+        skip();
+    const struct bus_options options = {
+        .nodes = 3, .units = 2, .profile = "typical: {bytes-per-s: 900, restart-s: 2}\n"};
+    bus_make(&little, &options);
+    char *text = look("plan --html", "5");
+    assert_non_null(strstr(text, "5 of 5 devices can be written to"));
+    assert_non_null(strstr(text, "Firmware plan: little bus"));
     free(text);
 }
 
@@ -69,7 +85,7 @@ static void a_job_that_was_cut_off(void **state)
     struct outcome o = einbau_run(&little, "fit --yes");
     assert_int_equal(o.status, 128 + 9);
     outcome_free(&o);
-    char *text = look("5");
+    char *text = look("report --to", "5");
     assert_non_null(strstr(text, "This job did not come to its end."));
     assert_non_null(strstr(text, "interrupted"));
     assert_non_null(strstr(text, "unit-2"));
@@ -84,7 +100,7 @@ static void two_hundred_devices(void **state)
     const struct little_options options = {.plcs = 100, .couplers = 100};
     little_make(&little, &options);
     expect_einbau(&little, 0, "200 confirmed", "fit --yes");
-    char *text = look("2");
+    char *text = look("report --to", "2");
     assert_non_null(strstr(text, "All 200 devices are as wanted: 200 confirmed."));
     assert_non_null(strstr(text, "plc-1..100"));
     assert_non_null(strstr(text, "coupler-1..100"));
@@ -102,6 +118,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_teardown(one_device, tear_down),
+        cmocka_unit_test_teardown(a_plan, tear_down),
         cmocka_unit_test_teardown(a_job_that_was_cut_off, tear_down),
         cmocka_unit_test_teardown(two_hundred_devices, tear_down),
     };

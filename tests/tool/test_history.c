@@ -193,6 +193,27 @@ static void a_report_says_what_was_done(void **state)
     expect_einbau(&little, 2, "expected one of them", "report --json --to page.html");
 }
 
+static void a_plan_is_a_page_too(void **state)
+{
+    (void)state;
+    make(2);
+    replace_in(&little, "world.yaml", "hardware-revision: 3\n    serial: P-1",
+               "hardware-revision: 77\n    serial: P-1");
+    struct outcome o = einbau_run(&little, "plan --html plan.html");
+    char *page = read_text(little.folder, "plan.html", NULL);
+    assert_non_null(page);
+    assert_non_null(strstr(page, "Firmware plan: little"));
+    assert_non_null(strstr(page, "can be written to"));
+    assert_non_null(strstr(page, "found 77, expected 1..9"));
+    assert_null(strstr(page, "confirmed</"));
+    assert_null(strstr(page, "Signatures"));
+    free(page);
+    outcome_free(&o);
+    expect_einbau(&little, 2, "no job was recorded yet", "jobs"); /* nothing was done */
+    expect_einbau(&little, 2, "could not be written: No such file or directory",
+                  "plan --html nowhere/plan.html");
+}
+
 /* Names come from files and devices: they are text in a page, whatever they look like. */
 static void hostile_names_stay_text(void **state)
 {
@@ -414,6 +435,7 @@ int main(void)
         HISTORY_TEST(a_device_has_one_history),
         HISTORY_TEST(a_change_is_told_and_old_jobs_go_by_consent),
         HISTORY_TEST(a_report_says_what_was_done),
+        HISTORY_TEST(a_plan_is_a_page_too),
         HISTORY_TEST(hostile_names_stay_text),
         HISTORY_TEST(a_hostile_record_moves_no_cursor),
         HISTORY_TEST(a_page_that_cannot_be_written_changes_nothing),

@@ -1,4 +1,7 @@
+#include "report/page.h"
 #include "report/report.h"
+
+static const char *html;
 
 static int run(const struct options *options)
 {
@@ -8,6 +11,14 @@ static int run(const struct options *options)
     if (!session_open(&s, options) || !session_look(&s) || !session_plan(&s))
         return session_close(&s, s.status);
     count_plan(&s, &devices, &refused);
+    if (html != NULL) {
+        struct past past;
+        past_of_plan(&s, &past);
+        bool saved = page_save(html, &past);
+        history_free(&past);
+        if (!saved)
+            return session_close(&s, EXIT_WRONG_CALL);
+    }
     if (options->json)
         print_document(document(&s, "plan"));
     else
@@ -22,9 +33,12 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
+static const struct option_row row_html = {
+    "html", "FILE",      "write the plan as a page, too: with a drawing of the site and a timeline",
+    2,      OPTION_TEXT, .own = &html};
 static const struct option_row *const plan_options[] = {
-    &option_without,     &option_image,    &option_accept,  &option_again,
-    &option_add_address, &option_key_file, &option_explain, NULL};
+    &row_html,        &option_without, &option_image, &option_accept, &option_again, &option_add_address,
+    &option_key_file, &option_explain, NULL};
 
 const struct command command_plan = {
     .name = "plan",
@@ -36,6 +50,7 @@ const struct command command_plan = {
             "nothing to any device.\v"
             "Examples:\n  einbau plan --site larchfell.site.yaml\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
+            "  einbau plan --site larchfell.site.yaml --html plan.html\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"
             "Exit status 1 where a device is refused or unreachable.",
     .takes = NAMES_DEVICES,

@@ -1,48 +1,11 @@
 #include "report/page.h"
 #include "ui/table.h"
 
-#include <errno.h>
 #include <stdio.h>
-#include <stdlib.h>
-#include <string.h>
-#include <sys/stat.h>
-#include <unistd.h>
 
 /* What a job did, for the technician and for the customer: text, JSON, or a page to be signed. */
 
 static const char *to_file;
-
-/* Writes beside the file and puts it in its place at once: what was there stays until the page is whole. */
-static int write_page(const struct past *past)
-{
-    char *name;
-    struct stat there;
-    /* What is no plain file, like /dev/stdout or a link, is written to and stays what it is. */
-    if (lstat(to_file, &there) == 0 && !S_ISREG(there.st_mode)) {
-        FILE *to = fopen(to_file, "w");
-        bool done = to != NULL && page_write(to, past);
-        done = (to == NULL || fclose(to) == 0) && done;
-        if (!done)
-            complain("%s could not be written: %s", to_file, strerror(errno));
-        return done ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
-    }
-    if (asprintf(&name, "%s.XXXXXX", to_file) < 0)
-        abort();
-    int fd = mkstemp(name);
-    FILE *file = fd >= 0 ? fdopen(fd, "w") : NULL;
-    bool ok = file != NULL && page_write(file, past) && fchmod(fd, 0644) == 0 && fsync(fd) == 0;
-    ok = (file == NULL || fclose(file) == 0) && ok;
-    ok = ok && rename(name, to_file) == 0;
-    if (!ok) {
-        complain("%s could not be written: %s. Nothing was changed there", to_file, strerror(errno));
-        unlink(name);
-    } else {
-        fprintf(stderr, "%s holds the report on job %lld. A browser shows and prints it\n", to_file,
-                (long long)past->job.number);
-    }
-    free(name);
-    return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
-}
 
 static int print(const struct session *s, struct past *past)
 {
@@ -52,7 +15,7 @@ static int print(const struct session *s, struct past *past)
         return EXIT_NOT_AS_WANTED;
     }
     if (to_file != NULL)
-        return write_page(past);
+        return page_save(to_file, past) ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
     if (s->options->json) {
         print_document(past_document(past));
         return EXIT_AS_WANTED;

@@ -2,10 +2,13 @@
 #include "report/page.h"
 #include "ui/table.h"
 
+#include <errno.h>
 #include <stdarg.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <time.h>
+#include <unistd.h>
 
 enum { FOLD_FROM = 40 };
 
@@ -79,6 +82,8 @@ static void begin_table(const struct page *p, const char *caption, size_t count,
 
 static void put_fact(const struct page *p, const char *what, const char *text)
 {
+    if (text[0] == '\0')
+        return;
     fprintf(p->to, "<div><dt>%s</dt><dd>", what);
     page_text(p, text);
     fputs("</dd></div>\n", p->to);
@@ -89,7 +94,8 @@ static void put_facts(const struct page *p)
     const struct eb_record_job *job = &p->past->job;
     const json_t *body = p->past->body;
     const char *offset = history_text(body, "utc_offset");
-    const char *site = strrchr(history_text(body, "site_file"), '/');
+    const char *site = history_text(body, "site_file");
+    const char *slash = strrchr(site, '/');
     char number[24];
     char began[32];
     char ended[96] = W_NOT_ENDED;
@@ -105,14 +111,20 @@ static void put_facts(const struct page *p)
     }
     snprintf(zone, sizeof zone, "UTC%.3s:%.2s", offset, strlen(offset) == 5 ? offset + 3 : "00");
     fputs("<dl>\n", p->to);
-    put_fact(p, W_JOB, number);
-    put_fact(p, W_BEGUN, began);
-    put_fact(p, W_ENDED, ended);
+    if (p->past->plan) {
+        seconds_text((job->took_ms + 999) / 1000, took, sizeof took);
+        put_fact(p, W_PLAN_LOOKED, began);
+        put_fact(p, W_PLAN_ABOUT, job->took_ms > 0 ? took : W_UNKNOWN);
+    } else {
+        put_fact(p, W_JOB, number);
+        put_fact(p, W_BEGUN, began);
+        put_fact(p, W_ENDED, ended);
+    }
     put_fact(p, W_ZONE, zone);
     put_fact(p, W_PERSON, job->person);
     put_fact(p, W_LAPTOP, job->laptop);
     put_fact(p, W_EINBAU, history_text(body, "einbau"));
-    put_fact(p, W_SITE_FILE, site != NULL ? site + 1 : "");
+    put_fact(p, W_SITE_FILE, slash != NULL ? slash + 1 : site);
     fputs("</dl>\n", p->to);
 }
 
@@ -137,11 +149,11 @@ static void put_header(const struct page *p)
     const struct past *past = p->past;
     json_int_t resumes = json_integer_value(json_object_get(past->body, "resumes"));
     fputs("<header>\n<h1>", p->to);
-    page_format(p, W_TITLE, past->job.site);
-    fputs("</h1>\n<p class=\"soft\">" W_PURPOSE "</p>\n", p->to);
+    page_format(p, past->plan ? W_PLAN_TITLE : W_TITLE, past->job.site);
+    fprintf(p->to, "</h1>\n<p class=\"soft\">%s</p>\n", past->plan ? W_PLAN_PURPOSE : W_PURPOSE);
     put_facts(p);
     if (past->job.simulated)
-        put_paragraph(p, "soft", "%s", W_SIMULATED);
+        put_paragraph(p, "soft", "%s", past->plan ? W_PLAN_SIMULATED : W_SIMULATED);
     if (resumes > 0)
         put_paragraph(p, "soft", W_RESUMES, (long long)resumes);
     if (past->job.resumed_by > 0)
@@ -162,6 +174,14 @@ static void put_result(const struct page *p)
     const struct past *past = p->past;
     size_t good = good_of(past);
     begin_section(p, "result", W_RESULT, true);
+    if (past->plan) {
+        size_t planned = 0;
+        for (size_t i = 0; i < past->count; i++)
+            planned += strcmp(past_outcome(past, &past->devices[i]), "planned") == 0;
+        put_paragraph(p, "answer", W_PLAN_RESULT, planned, past->count, good - planned, past->count - good);
+        fputs("</section>\n", p->to);
+        return;
+    }
     if (past->count == 0)
         put_paragraph(p, "answer", "%s", W_NONE);
     else if (past->count == 1)
@@ -183,9 +203,10 @@ static void running_now(const struct past_device *d, char *text, size_t cap)
     size_t i;
     const json_t *c;
     text[0] = '\0';
-    if (json_is_true(json_object_get(d->after, "in_loader")))
+    const json_t *seen = d->after == NULL && d->effect[0] == '\0' ? d->before : d->after;
+    if (json_is_true(json_object_get(seen, "in_loader")))
         snprintf(text, cap, "%s", W_LOADER);
-    json_array_foreach(json_object_get(d->after, "components"), i, c)
+    json_array_foreach(json_object_get(seen, "components"), i, c)
     {
         size_t used = strlen(text);
         if (history_text(c, "running")[0] != '\0')
@@ -198,11 +219,12 @@ static void running_now(const struct past_device *d, char *text, size_t cap)
 
 static void put_not_updated(const struct page *p)
 {
-    static const char *const heads[] = {W_DEVICE, W_OUTCOME, W_WHAT_HAPPENED, W_RUNS_NOW};
     const struct past *past = p->past;
-    begin_section(p, "not-updated", W_NOT_UPDATED, false);
+    const char *const heads[] = {W_DEVICE, W_OUTCOME, past->plan ? W_PLAN_WHY : W_WHAT_HAPPENED,
+                                 past->plan ? W_PLAN_RUNS : W_RUNS_NOW};
+    begin_section(p, "not-updated", past->plan ? W_PLAN_BAD : W_NOT_UPDATED, false);
     if (good_of(past) == past->count) {
-        fputs("<p>" W_ALL_AS_WANTED "</p>\n</section>\n", p->to);
+        fprintf(p->to, "<p>%s</p>\n</section>\n", past->plan ? W_PLAN_NO_BAD : W_ALL_AS_WANTED);
         return;
     }
     begin_table(p, NULL, 4, heads);
@@ -211,7 +233,7 @@ static void put_not_updated(const struct page *p)
         const struct past_device *d = &past->devices[i];
         struct page_row row = {d, d, d, 1};
         char names[2 * EB_NAME_BYTES + 8];
-        char says[SENTENCE_BYTES];
+        char says[PAST_SAYS_BYTES];
         char now[256];
         if (past_is_good(past, d))
             continue;
@@ -336,9 +358,9 @@ static bool is_alike(const struct past *past, const struct past_device *a, const
 
 static void put_product(const struct page *p, const struct past_device *first)
 {
-    static const char *const outcomes[] = {"failed",      "in-loader",   "manual-step",
-                                           "interrupted", "not-started", "refused",
-                                           "recovered",   "confirmed",   "up-to-date"};
+    static const char *const outcomes[] = {"failed",      "in-loader",   "manual-step", "interrupted",
+                                           "not-started", "unreachable", "refused",     "recovered",
+                                           "planned",     "confirmed",   "up-to-date"};
     const struct past *past = p->past;
     const char *maker = history_text(first->before, "maker");
     const char *product = history_text(first->before, "product");
@@ -377,9 +399,15 @@ static void put_product(const struct page *p, const struct past_device *first)
 
 static void put_devices(const struct page *p)
 {
-    static const char *const heads[] = {W_DEVICE,    W_OUTCOME, W_SERIAL,    W_REVISION,
-                                        W_COMPONENT, W_FROM_TO, W_READ_BACK, W_IMAGE};
     const struct past *past = p->past;
+    const char *const heads[] = {W_DEVICE,
+                                 W_OUTCOME,
+                                 W_SERIAL,
+                                 W_REVISION,
+                                 W_COMPONENT,
+                                 W_FROM_TO,
+                                 past->plan ? W_PLAN_RUNS : W_READ_BACK,
+                                 W_IMAGE};
     fputs("<section class=\"fresh\" tabindex=\"0\" aria-labelledby=\"devices\">\n<h2 "
           "id=\"devices\">" W_COMPONENTS "</h2>\n",
           p->to);
@@ -434,7 +462,7 @@ static void put_accepted(const struct page *p)
     fputs(rows.count > 0 ? "</table>\n" : "<p>" W_NO_ACCEPTED "</p>\n", p->to);
     for (size_t i = 0; i < p->past->statement_count; i++)
         put_paragraph(p, "", "%s", p->past->statements[i]);
-    if (p->past->statement_count == 0)
+    if (p->past->statement_count == 0 && !p->past->plan)
         fputs("<p>" W_NO_STATED "</p>\n", p->to);
     fputs("</section>\n", p->to);
 }
@@ -444,6 +472,20 @@ static void put_manual(const struct page *p)
     static const char *const heads[] = {W_DEVICE, W_STEP, W_ASKED, W_DONE};
     size_t count = 0;
     begin_section(p, "manual", W_MANUAL_STEPS, false);
+    for (size_t i = 0; i < p->past->count && p->past->plan; i++) {
+        size_t k;
+        const json_t *step;
+        json_array_foreach(json_object_get(p->past->devices[i].before, "manual"), k, step)
+        {
+            if (count++ == 0)
+                begin_table(p, NULL, 2, heads);
+            fputs("<tr><th scope=\"row\">", p->to);
+            page_text(p, p->past->devices[i].name);
+            fputs("</th>", p->to);
+            put_cell(p, "", json_string_value(step));
+            fputs("</tr>\n", p->to);
+        }
+    }
     for (size_t i = 0; i < p->past->count; i++) {
         const struct past_device *d = &p->past->devices[i];
         const json_t *spans = d->spans;
@@ -476,6 +518,12 @@ static void put_manual(const struct page *p)
 
 /* --- the rest ------------------------------------------------------------------------------------- */
 
+/* Whether it is lost, or will be. */
+static bool loses_it(const struct past *past, const struct past_device *d)
+{
+    return d->effect[0] != '\0' || (past->plan && strcmp(d->outcome, "planned") == 0);
+}
+
 static void put_lost(const struct page *p)
 {
     static const char *const heads[] = {W_DEVICES, W_LOST_WHAT};
@@ -493,7 +541,7 @@ static void put_lost(const struct page *p)
             continue;
         while (i + 1 < past->count &&
                json_equal(loses, json_object_get(past->devices[i + 1].before, "loses")) &&
-               (d->effect[0] != '\0') == (past->devices[i + 1].effect[0] != '\0')) {
+               loses_it(past, d) == loses_it(past, &past->devices[i + 1])) {
             row.last = &past->devices[++i];
             row.count++;
         }
@@ -505,8 +553,8 @@ static void put_lost(const struct page *p)
         fputs("</th><td>", p->to);
         json_array_foreach(loses, k, word)
         {
-            fputs(k > 0 && d->effect[0] != '\0' ? "; " : "", p->to);
-            page_text(p, d->effect[0] != '\0' ? json_string_value(word) : k == 0 ? W_NOT_TOUCHED : "");
+            fputs(k > 0 && loses_it(past, d) ? "; " : "", p->to);
+            page_text(p, loses_it(past, d) ? json_string_value(word) : k == 0 ? W_NOT_TOUCHED : "");
         }
         fputs("</td></tr>\n", p->to);
     }
@@ -532,6 +580,11 @@ static void put_serials(const struct page *p)
 
 static void put_end(const struct page *p)
 {
+    if (p->past->plan) {
+        fputs("</main>\n<footer>\n<p class=\"soft\">" W_PLAN_AGAIN "</p>\n</footer>\n</body>\n</html>\n",
+              p->to);
+        return;
+    }
     size_t bad = p->past->count - good_of(p->past);
     long long number = (long long)p->past->job.number;
     fputs("<section class=\"keep\" aria-labelledby=\"signatures\">\n<h2 id=\"signatures\">" W_SIGNATURES
@@ -588,13 +641,13 @@ static void find_critical(const struct page *p)
     }
 }
 
-bool page_write(FILE *to, const struct past *past)
+static bool page_write(FILE *to, const struct past *past)
 {
     struct page p = {.to = to, .past = past, .critical = calloc(past->count + 1, sizeof(bool))};
     if (p.critical == NULL)
         abort();
     p.length_ms = past->last_ms;
-    if (past->job.ended[0] != '\0')
+    if (past->job.ended[0] != '\0' || past->plan)
         find_critical(&p);
     page_head(&p);
     put_header(&p);
@@ -610,4 +663,35 @@ bool page_write(FILE *to, const struct past *past)
     put_end(&p);
     free(p.critical);
     return fflush(to) == 0 && !ferror(to);
+}
+
+bool page_save(const char *path, const struct past *past)
+{
+    char *name;
+    struct stat there;
+    /* What is no plain file, like /dev/stdout or a link, is written to and stays what it is. */
+    if (lstat(path, &there) == 0 && !S_ISREG(there.st_mode)) {
+        FILE *to = fopen(path, "w");
+        bool done = to != NULL && page_write(to, past);
+        done = (to == NULL || fclose(to) == 0) && done;
+        if (!done)
+            complain("%s could not be written: %s", path, strerror(errno));
+        return done;
+    }
+    if (asprintf(&name, "%s.XXXXXX", path) < 0)
+        abort();
+    /* Beside it, and in its place at once: what was there stays until the page is whole. */
+    int fd = mkstemp(name);
+    FILE *file = fd >= 0 ? fdopen(fd, "w") : NULL;
+    bool done = file != NULL && page_write(file, past) && fchmod(fd, 0644) == 0 && fsync(fd) == 0;
+    done = (file == NULL || fclose(file) == 0) && done;
+    done = done && rename(name, path) == 0;
+    if (done)
+        fprintf(stderr, past->plan ? W_PLAN_SAVED : W_SAVED, path, (long long)past->job.number);
+    else {
+        complain("%s could not be written: %s. Nothing was changed there", path, strerror(errno));
+        unlink(name);
+    }
+    free(name);
+    return done;
 }

@@ -29,6 +29,7 @@ __attribute__((format(printf, 2, 3))) void page_format(const struct page *page, 
 const char *past_outcome(const struct past *past, const struct past_device *device);
 /* Whether it is as the job wanted it. */
 bool past_is_good(const struct past *past, const struct past_device *device);
+enum { PAST_SAYS_BYTES = EB_PROBLEM_BYTES + 128 };
 /* What happened to it, and what helps; empty where all is well. */
 void past_says(const struct past *past, const struct past_device *device, char *text, size_t cap);
 bool past_says_the_same(const struct past *past, const struct past_device *a, const struct past_device *b);
@@ -54,8 +55,11 @@ void page_head(const struct page *page);
 void page_site(const struct page *page);
 void page_timeline(const struct page *page);
 
-/* Writes the whole page; false: it could not be written. */
-bool page_write(FILE *to, const struct past *past);
+/* Writes the whole page into a file; false after a complaint. */
+bool page_save(const char *path, const struct past *past);
+
+/* What the plan of a session would do, as if it were a job of the record; history_free frees it. */
+void past_of_plan(const struct session *session, struct past *past);
 
 /* The report as text, and as a JSON document. */
 void past_print(struct past *past);

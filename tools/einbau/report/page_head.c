@@ -35,7 +35,8 @@ static const char *const style[] = {
     "tr.group span{font-weight:normal;color:var(--soft);margin-left:.8em}",
     ".n,.o{white-space:nowrap}.o svg{width:1.05em;height:1.05em;vertical-align:-.17em;margin-right:.35em}",
     ".confirmed,.up-to-date,.recovered{color:var(--good)}",
-    ".refused,.manual-step,.interrupted,.not-started{color:var(--warn)}.failed,.in-loader{color:var(--bad)}",
+    ".refused,.manual-step,.interrupted,.not-started{color:var(--warn)}.failed,.in-loader,.unreachable{color:"
+    "var(--bad)}.planned{color:var(--send)}",
     "figure{margin:0;overflow-x:auto}figure>svg{display:block;width:100%;min-width:44rem;height:auto}",
     ".legend{color:var(--soft);font-size:.9em;display:flex;flex-wrap:wrap;gap:.2rem 1.2rem;margin:.5rem "
     "0;padding:0;"
@@ -71,6 +72,15 @@ static const char *const symbols[] = {
     "<symbol id=\"up-to-date\" viewBox=\"0 0 20 20\" class=\"up-to-date\"><circle cx=\"10\" cy=\"10\" "
     "r=\"8\" "
     "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M5.5 10.5l3 3 6-7\" fill=\"none\" "
+    "stroke=\"currentColor\" stroke-width=\"2.2\"/></symbol>",
+    "<symbol id=\"planned\" viewBox=\"0 0 20 20\" class=\"planned\"><circle cx=\"10\" cy=\"10\" r=\"8\" "
+    "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M10 5v8M6.5 10l3.5 3.5 3.5-3.5\" "
+    "fill=\"none\" "
+    "stroke=\"currentColor\" stroke-width=\"2.2\"/></symbol>",
+    "<symbol id=\"unreachable\" viewBox=\"0 0 20 20\" class=\"unreachable\"><rect x=\"1.5\" y=\"1.5\" "
+    "width=\"17\" "
+    "height=\"17\" fill=\"none\" stroke=\"currentColor\" stroke-width=\"2.2\"/><path d=\"M6 6l8 8M14 6l-8 "
+    "8\" "
     "stroke=\"currentColor\" stroke-width=\"2.2\"/></symbol>",
     "<symbol id=\"recovered\" viewBox=\"0 0 20 20\" class=\"recovered\"><circle cx=\"10\" cy=\"10\" r=\"8\" "
     "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M8 5.5l6 4.5-6 4.5z\" "
@@ -118,6 +128,14 @@ static void put_quoted(const struct page *p, const char *text)
     }
 }
 
+static void title_text(const struct past *past, char *text, size_t cap)
+{
+    if (past->plan)
+        snprintf(text, cap, W_PLAN_TITLE, past->job.site);
+    else
+        snprintf(text, cap, W_TITLE_JOB, past->job.site, (long long)past->job.number);
+}
+
 static void put_margins(const struct page *p)
 {
     static const char font[] = "font:8pt \"DejaVu Sans\",sans-serif;color:#545d68";
@@ -127,12 +145,14 @@ static void put_margins(const struct page *p)
     for (size_t i = 0; i < past->count; i++)
         good += past_is_good(past, &past->devices[i]);
     fputs("@page{size:A4;margin:18mm 14mm 16mm;@top-left{content:\"", p->to);
-    snprintf(text, sizeof text, W_TITLE_JOB, past->job.site, (long long)past->job.number);
+    title_text(past, text, sizeof text);
     put_quoted(p, text);
     fprintf(p->to, "\";%s}@top-right{content:\"", font);
-    snprintf(text, sizeof text, W_SHORT_RESULT, good, past->count);
+    snprintf(text, sizeof text, past->plan ? W_PLAN_SHORT : W_SHORT_RESULT, good, past->count);
     put_quoted(p, text);
-    fprintf(p->to, "\";%s}@bottom-left{content:\"" W_RECORD "\";%s}", font, past->digest, font);
+    fprintf(p->to, "\";%s}", font);
+    if (!past->plan)
+        fprintf(p->to, "@bottom-left{content:\"" W_RECORD "\";%s}", past->digest, font);
     fprintf(p->to,
             "@bottom-right{content:\"" W_PAGE_OF " \" counter(page) \" " W_OF " \" counter(pages);%s}}\n",
             font);
@@ -146,7 +166,9 @@ void page_head(const struct page *p)
           "'unsafe-inline'\">\n"
           "<title>",
           p->to);
-    page_format(p, W_TITLE_JOB, p->past->job.site, (long long)p->past->job.number);
+    char title[EB_NAME_BYTES + 64];
+    title_text(p->past, title, sizeof title);
+    page_text(p, title);
     fputs("</title>\n<style>\n", p->to);
     for (size_t i = 0; i < sizeof style / sizeof style[0]; i++)
         fprintf(p->to, "%s\n", style[i]);

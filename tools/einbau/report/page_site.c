@@ -69,16 +69,20 @@ static void put_device(const struct drawing *g, const struct page_row *row, doub
     fprintf(p.to, "</text><text class=\"sub\" x=\"%.0f\" y=\"%.0f\">", x, y + 64);
     if (row->count > 1)
         page_format(&p, W_MANY_DEVICES, row->count);
-    else
-        page_text(&p, history_text(row->device->before, "place"));
+    else { /* of a module in a rack, only its slot: the rest is the rack's */
+        const char *place = history_text(row->device->before, "place");
+        const char *slot = strstr(place, " slot ");
+        page_text(&p, slot != NULL ? slot + 1 : place);
+    }
     fputs("</text></g>\n", p.to);
 }
 
 /* Whether the two are one symbol: confirmed neighbours of a large site. */
 static bool is_alike(const struct past *past, const struct past_device *a, const struct past_device *b)
 {
-    return past->count > FOLD_FROM && strcmp(past_outcome(past, a), "confirmed") == 0 &&
-           strcmp(past_outcome(past, b), "confirmed") == 0 && strcmp(a->order_code, b->order_code) == 0;
+    return past->count > FOLD_FROM && past_is_good(past, a) &&
+           strcmp(past_outcome(past, a), past_outcome(past, b)) == 0 &&
+           strcmp(a->order_code, b->order_code) == 0;
 }
 
 /* Those that are drawn on the line of a link (behind a gateway, or NULL), as symbols. */
@@ -191,8 +195,9 @@ static void put_link(struct drawing *g, const struct past_device *first, struct 
 
 static void put_outcomes(const struct page *p)
 {
-    static const char *const outcomes[] = {"confirmed", "up-to-date",  "recovered",   "refused",    "failed",
-                                           "in-loader", "manual-step", "interrupted", "not-started"};
+    static const char *const outcomes[] = {"confirmed",   "planned",     "up-to-date", "recovered",
+                                           "refused",     "unreachable", "failed",     "in-loader",
+                                           "manual-step", "interrupted", "not-started"};
     fputs("<ul class=\"legend\" aria-label=\"" W_DRAWN_OUTCOMES "\">", p->to);
     for (size_t o = 0; o < sizeof outcomes / sizeof outcomes[0]; o++) {
         size_t count = 0;

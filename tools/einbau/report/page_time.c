@@ -219,10 +219,9 @@ static void put_row(const struct page *p, const struct axis *a, const struct pag
 /* Whether the two are drawn alike: confirmed at the first try, of the same product. */
 static bool is_alike(const struct page *p, const struct past_device *a, const struct past_device *b)
 {
-    return strcmp(past_outcome(p->past, a), "confirmed") == 0 &&
-           strcmp(past_outcome(p->past, b), "confirmed") == 0 && strcmp(a->order_code, b->order_code) == 0 &&
-           !is_noted(a) && !is_noted(b) && !p->critical[a - p->past->devices] &&
-           !p->critical[b - p->past->devices];
+    return past_is_good(p->past, a) && strcmp(past_outcome(p->past, a), past_outcome(p->past, b)) == 0 &&
+           strcmp(a->order_code, b->order_code) == 0 && !is_noted(a) && !is_noted(b) &&
+           !p->critical[a - p->past->devices] && !p->critical[b - p->past->devices];
 }
 
 static size_t make_rows(const struct page *p, struct page_row *rows)
@@ -308,13 +307,13 @@ void page_timeline(const struct page *p)
         height += is_noted(rows[i].device) ? NOTED : ROW;
     fputs("<section aria-labelledby=\"timeline\">\n<h2 id=\"timeline\">" W_TIMELINE "</h2>\n", p->to);
     if (count == 0) {
-        fputs("<p>" W_NO_TIMELINE "</p>\n</section>\n", p->to);
+        fprintf(p->to, "<p>%s</p>\n</section>\n", p->past->plan ? W_PLAN_NO_TIMELINE : W_NO_TIMELINE);
         free(rows);
         return;
     }
     eb_job_local_time(p->past->job.began, began, sizeof began);
     fputs("<p class=\"soft\">", p->to);
-    page_format(p, W_SINCE, began);
+    page_format(p, p->past->plan ? W_PLAN_SINCE : W_SINCE, began);
     put_critical(p);
     fputs("</p>\n", p->to);
     put_legend(p);

@@ -114,9 +114,30 @@
     "\xe2\x80\x9c"                                                                                           \
     "einbau report %lld"                                                                                     \
     "\xe2\x80\x9d prints this report again from the record. The digest must be the same."
-#define W_PAGE_OF      "page"
-#define W_OF           "of"
-#define W_SHORT_RESULT "%zu of %zu devices as wanted"
-#define W_RECORD       "Record %.12s"
+#define W_PAGE_OF          "page"
+#define W_OF               "of"
+#define W_SHORT_RESULT     "%zu of %zu devices as wanted"
+#define W_RECORD           "Record %.12s"
+#define W_PLAN_TITLE       "Firmware plan: %s"
+#define W_PLAN_PURPOSE     "What would be written, in which order, and what is not. Nothing was written."
+#define W_PLAN_LOOKED      "Looked at"
+#define W_PLAN_ABOUT       "Takes about"
+#define W_PLAN_RESULT      "%zu of %zu devices can be written to, %zu are up to date, %zu cannot."
+#define W_PLAN_BAD         "Cannot be written to"
+#define W_PLAN_NO_BAD      "Every device can be written to or is up to date."
+#define W_PLAN_SINCE       "Minutes and seconds since the beginning of the job, as estimated."
+#define W_PLAN_NO_TIMELINE "How long the devices take is not known, so there is no timeline."
+#define W_PLAN_SIMULATED   "This is a plan for simulated hardware."
+#define W_PLAN_AGAIN                                                                                         \
+    "\xe2\x80\x9c"                                                                                           \
+    "einbau fit"                                                                                             \
+    "\xe2\x80\x9d looks at all devices again before it writes."
+#define W_PLAN_SHORT    "%zu of %zu devices can be written to or are up to date"
+#define W_SAVED         "%s holds the report on job %lld. A browser shows and prints it\n"
+#define W_PLAN_SAVED    "%s holds the plan. A browser shows and prints it\n"
+#define W_PLAN_FINDING  "%s %s: %s: found %s, expected %s"
+#define W_PLAN_NO_IMAGE "%s: the shelf has no image of the version %s"
+#define W_PLAN_WHY      "Why"
+#define W_PLAN_RUNS     "Runs now"
 
 #endif

@@ -18,7 +18,8 @@ bool past_is_good(const struct past *past, const struct past_device *d)
     size_t i;
     const json_t *c;
     if (strcmp(outcome, "recovered") != 0)
-        return strcmp(outcome, "confirmed") == 0 || strcmp(outcome, "up-to-date") == 0;
+        return strcmp(outcome, "confirmed") == 0 || strcmp(outcome, "up-to-date") == 0 ||
+               strcmp(outcome, "planned") == 0;
     /* Its program runs again; whether that is the one that is wanted is another thing. */
     json_array_foreach(json_object_get(d->after, "components"), i, c)
     {
@@ -35,8 +36,8 @@ void past_says(const struct past *past, const struct past_device *d, char *text,
     const char *outcome = past_outcome(past, d);
     long long number = (long long)past->job.number;
     text[0] = '\0';
-    if (says[0] != '\0')
-        snprintf(text, cap, "%s", says);
+    if (says[0] != '\0' || past->plan)
+        snprintf(text, cap, "%s", past->plan ? d->error : says);
     else if (d->after == NULL && d->effect[0] != '\0')
         snprintf(text, cap, W_CUT_AT, d->effect, d->component, d->version, number);
     else if (d->after == NULL)
@@ -51,8 +52,8 @@ void past_says(const struct past *past, const struct past_device *d, char *text,
 
 bool past_says_the_same(const struct past *past, const struct past_device *a, const struct past_device *b)
 {
-    char of_a[SENTENCE_BYTES];
-    char of_b[SENTENCE_BYTES];
+    char of_a[PAST_SAYS_BYTES];
+    char of_b[PAST_SAYS_BYTES];
     past_says(past, a, of_a, sizeof of_a);
     past_says(past, b, of_b, sizeof of_b);
     return strcmp(past_outcome(past, a), past_outcome(past, b)) == 0 && strcmp(of_a, of_b) == 0;
@@ -307,7 +308,7 @@ void past_print(struct past *past)
     for (size_t i = 0; i < past->count; i++) {
         const struct past_device *d = &past->devices[i];
         struct page_row row = {d, d, d, 1};
-        char says[SENTENCE_BYTES];
+        char says[PAST_SAYS_BYTES];
         char names[2 * EB_NAME_BYTES + 8];
         past_says(past, d, says, sizeof says);
         while (i + 1 < past->count && past_says_the_same(past, d, &past->devices[i + 1])) {
@@ -341,7 +342,7 @@ json_t *past_document(const struct past *past)
     json_t *devices = json_array();
     for (size_t i = 0; i < past->count; i++) {
         const struct past_device *d = &past->devices[i];
-        char says[SENTENCE_BYTES];
+        char says[PAST_SAYS_BYTES];
         past_says(past, d, says, sizeof says);
         json_array_append_new(devices, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:O?, s:O?}", "name",
                                                  d->name, "serial", d->serial, "order_code", d->order_code,

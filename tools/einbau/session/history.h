@@ -9,6 +9,7 @@
 /* A job with all that the record says of its devices. */
 struct past {
     struct eb_record_job job;
+    bool plan;                                   /* it is none yet: what a job would do */
     bool goes_on;                                /* it is still at work */
     json_t *body;                                /* of the job: docs/record.md */
     char digest[2 * EB_RECORD_DIGEST_BYTES + 1]; /* of its last entry */
