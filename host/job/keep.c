@@ -212,7 +212,8 @@ static bool begin_devices(struct eb_job *job)
     return ok;
 }
 
-/* A reader of the record sees by this lock that the job goes on; without it, the job would look interrupted. */
+/* A reader of the record sees by this lock that the job goes on; without it, the job would look interrupted.
+ */
 static void take_going(struct eb_job *job)
 {
     char key[EB_LOCK_KEY_BYTES];
