@@ -68,9 +68,15 @@ static void a_plan(void **state)
     const struct bus_options options = {
         .nodes = 3, .units = 2, .profile = "typical: {bytes-per-s: 900, restart-s: 2}\n"};
     bus_make(&little, &options);
+    /* Names for which a drawing has no room. */
+    replace_in(&little, "site.yaml", "  node-1:", "  a-node-with-a-name-that-is-rather-long:");
+    replace_in(&little, "site.yaml", "  node-2:", "  another-node-with-such-a-name-of-its-own:");
     char *text = look("plan --html", "5");
     assert_non_null(strstr(text, "5 of 5 devices can be written to"));
     assert_non_null(strstr(text, "Firmware plan: little bus"));
+    char *page = read_text(little.folder, "page.html", NULL);
+    assert_non_null(strstr(page, "a-node-with-a-name-that-is-rather-long"));
+    free(page);
     free(text);
 }
 

@@ -36,6 +36,21 @@ void page_text(const struct page *p, const char *text)
     }
 }
 
+void page_short(const struct page *p, const char *text, size_t most)
+{
+    size_t characters = 0;
+    size_t cut = 0; /* behind most - 1 characters */
+    for (size_t i = 0; text[i] != '\0'; i++) {
+        bool begins = ((uint8_t)text[i] & 0xC0) != 0x80; /* UTF-8 (RFC 3629, section 3) */
+        if (begins && characters++ == most - 1)
+            cut = i;
+    }
+    if (characters <= most)
+        page_text(p, text);
+    else
+        page_format(p, "%.*s\xe2\x80\xa6", (int)cut, text);
+}
+
 void page_format(const struct page *p, const char *format, ...)
 {
     char *text;

@@ -45,6 +45,8 @@ void past_proofs(const struct past_device *device, size_t item, char *text, size
 /* "door-01..07", "pa-valley, pa-middle", or the one name; "1:04" */
 void range_text(const struct page_row *row, char *text, size_t cap);
 void clock_text(uint64_t ms, char *text, size_t cap);
+/* Text for a drawing, where more than so many characters have no room: the whole stands in a label. */
+void page_short(const struct page *page, const char *text, size_t most);
 /* When its run began and ended, since the job began; false: it had none. */
 bool past_times(const struct past_device *device, uint64_t *began_ms, uint64_t *ended_ms);
 

@@ -65,14 +65,14 @@ static void put_device(const struct drawing *g, const struct page_row *row, doub
             "width=\"22\" height=\"22\"/>",
             x, y, outcome, x - 11, y + 14);
     fprintf(p.to, "<text x=\"%.0f\" y=\"%.0f\">", x, y + 51);
-    page_text(&p, names);
+    page_short(&p, names, 14);
     fprintf(p.to, "</text><text class=\"sub\" x=\"%.0f\" y=\"%.0f\">", x, y + 64);
     if (row->count > 1)
         page_format(&p, W_MANY_DEVICES, row->count);
     else { /* of a module in a rack, only its slot: the rest is the rack's */
         const char *place = history_text(row->device->before, "place");
         const char *slot = strstr(place, " slot ");
-        page_text(&p, slot != NULL ? slot + 1 : place);
+        page_short(&p, slot != NULL ? slot + 1 : place, 15);
     }
     fputs("</text></g>\n", p.to);
 }
@@ -140,9 +140,9 @@ static void put_gateway(struct drawing *g, const struct past_device *gateway, st
             "href=\"#%s\" x=\"173\" "
             "y=\"%.0f\" width=\"22\" height=\"22\"/><text class=\"l\" x=\"202\" y=\"%.0f\">",
             top - 15, BOX, outcome, top - 11, top - 3);
-    page_format(&p, W_GATEWAY, gateway->name);
+    page_short(&p, gateway->name, 18);
     fprintf(g->body, "</text><text class=\"l sub\" x=\"202\" y=\"%.0f\">", top + 10);
-    page_text(&p, history_text(gateway->before, "place"));
+    page_format(&p, W_GATEWAY, history_text(gateway->before, "place"));
     fputs("</text></g>\n", g->body);
     g->last = top;
     g->bottom = top + 20;
@@ -159,7 +159,7 @@ static void put_gateway(struct drawing *g, const struct past_device *gateway, st
         }
         fprintf(g->body, "<text class=\"l\" x=\"342\" y=\"%.0f\">", g->y - 18);
         bool rack = strcmp(d->link, gateway->link) == 0;
-        page_text(&p, rack ? W_RACK : d->link);
+        page_short(&p, rack ? W_RACK : d->link, 40);
         fprintf(g->body, "</text><text class=\"l sub\" x=\"342\" y=\"%.0f\">", g->y - 6);
         page_format(&p, rack ? "" : "%s, " W_BEHIND, wire_word(d), gateway->name);
         fputs("</text>\n", g->body);

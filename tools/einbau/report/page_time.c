@@ -205,7 +205,7 @@ static void put_row(const struct page *p, const struct axis *a, const struct pag
     put_title(p, row, outcome);
     fprintf(p->to, "<text x=\"%d\" y=\"%.1f\"%s>", indented ? 8 : 0, y + 9,
             critical ? " font-weight=\"bold\"" : "");
-    page_text(p, names);
+    page_short(p, names, 17);
     fputs("</text>", p->to);
     put_bars(p, a, d, y);
     put_notes(p, a, d, y);

@@ -50,7 +50,7 @@
 #define W_SITE_LABEL     "Drawing of the site: laptop, links, gateways and devices, each with its outcome"
 #define W_DRAWN_OUTCOMES "Outcomes in this drawing"
 #define W_LAPTOP_SMALL   "laptop"
-#define W_GATEWAY        "%s (gateway)"
+#define W_GATEWAY        "gateway, %s"
 #define W_BEHIND         "behind %s"
 #define W_RACK           "rack"
 #define W_ETHERNET       "Ethernet"

@@ -24,8 +24,8 @@ struct past {
         json_t *before, *after; /* `after` may be NULL */
     } * devices;
     size_t count;
-    uint64_t last_ms;                                      /* of the last row, since the job began */
-    char (*statements)[2 * EB_NAME_BYTES + EB_SEEN_BYTES]; /* what persons said: a sentence each */
+    uint64_t last_ms;                      /* of the last row, since the job began */
+    char (*statements)[5 * EB_NAME_BYTES]; /* what persons said: a sentence each */
     size_t statement_count;
 };
 
