@@ -63,6 +63,7 @@ document jobs --all
 document jobs --device drive-plc
 document jobs --verify
 document report
+document report --devices
 document shelf drop 1
 unset EINBAU_SITE
 document survey

@@ -193,6 +193,32 @@ static void a_report_says_what_was_done(void **state)
     expect_einbau(&little, 2, "expected one of them", "report --json --to page.html");
 }
 
+/* What is known of a whole site; behind a job that was cut off, nothing is. */
+static void what_each_device_ran_is_known(void **state)
+{
+    (void)state;
+    make(2);
+    expect_einbau(&little, 0, "1 confirmed", "fit --yes plc-1");
+    kill_job(60, "fit --yes plc-2");
+    char *out = einbau_says(&little, 0, "little, by the record", "report --devices");
+    assert_non_null(strstr(out, "job 2 was cut off"));
+    free(out);
+    json_t *root = document("report --devices --json");
+    assert_string_equal(text_at(root, "components", 0, "device"), "plc-1");
+    assert_string_equal(text_at(root, "components", 0, "version"), "2.0");
+    assert_string_equal(text_at(root, "components", 0, "mark"), "current");
+    assert_string_equal(text_at(root, "components", 2, "device"), "plc-2");
+    assert_string_equal(text_at(root, "components", 2, "mark"), "unknown");
+    assert_string_equal(text_at(root, "components", 4, "device"), "coupler-1");
+    assert_string_equal(text_at(root, "components", 4, "mark"), "unknown"); /* no job knows of it */
+    json_decref(root);
+    expect_einbau(&little, 0, "2 confirmed", "fit --yes plc-2 coupler-1");
+    root = document("report --devices --json");
+    assert_string_equal(text_at(root, "components", 2, "mark"), "current");
+    json_decref(root);
+    expect_einbau(&little, 2, "expected neither a job nor --to beside it", "report 1 --devices");
+}
+
 static void a_plan_is_a_page_too(void **state)
 {
     (void)state;
@@ -435,6 +461,7 @@ int main(void)
         HISTORY_TEST(a_device_has_one_history),
         HISTORY_TEST(a_change_is_told_and_old_jobs_go_by_consent),
         HISTORY_TEST(a_report_says_what_was_done),
+        HISTORY_TEST(what_each_device_ran_is_known),
         HISTORY_TEST(a_plan_is_a_page_too),
         HISTORY_TEST(hostile_names_stay_text),
         HISTORY_TEST(a_hostile_record_moves_no_cursor),

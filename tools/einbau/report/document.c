@@ -1,4 +1,5 @@
 #include "report/report.h"
+#include "session/history.h"
 
 #include <stdarg.h>
 #include <stdio.h>
@@ -7,11 +8,6 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 #include <wchar.h>
-
-static json_t *text_or_null(const char *text)
-{
-    return text[0] != '\0' ? json_string(text) : json_null();
-}
 
 static json_t *findings_document(const struct eb_job_device *t)
 {

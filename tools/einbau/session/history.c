@@ -76,6 +76,11 @@ void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_B
     sodium_bin2hex(to, EB_DIGEST_TEXT_BYTES, digest, EB_SHA256_BYTES);
 }
 
+json_t *text_or_null(const char *text)
+{
+    return text[0] != '\0' ? json_string(text) : json_null();
+}
+
 /* --- one job ------------------------------------------------------------------------------------- */
 
 static struct past_device *device_of(struct past *past, const struct eb_record_row *row, bool make)

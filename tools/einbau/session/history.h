@@ -48,6 +48,9 @@ bool history_is_open(const struct eb_record_job *job, bool goes_on);
 /* A SHA-256 in hexadecimal. */
 void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_BYTES]);
 
+/* The text as a string, or null where it is empty. */
+json_t *text_or_null(const char *text);
+
 /* A text of an object; empty where there is none. */
 const char *history_text(const json_t *object, const char *key);
 
