@@ -227,7 +227,7 @@ static void killed_at_every_frame(void **state)
                   sum.cases, sum.killed, sum.twice, sum.resumed, sum.not_begun, sum.done, sum.sends);
     assert_int_equal(sum.cases, sum.killed + sum.done);
     assert_true(sum.killed >= sum.resumed + sum.not_begun);
-    assert_true(sum.resumed > (getenv("EINBAU_TEST_EVERY") == NULL ? 600 : 3));
+    assert_true(sum.resumed > (getenv("EINBAU_TEST_EVERY") == NULL ? 600 : 0));
 }
 
 int main(void)
