@@ -113,6 +113,8 @@ static bool renew(struct ebi_sql *sql, const char *const *forms, int64_t newest,
         if (form < 0 || !ebi_sql_run(sql, forms[form], problem))
             return false;
     }
+    if (sql->renewed != NULL && !sql->renewed(sql, problem))
+        return false;
     snprintf(name, sizeof name, "PRAGMA user_version = %lld; COMMIT", (long long)newest);
     return ebi_sql_run(sql, name, problem);
 }

@@ -11,6 +11,8 @@ enum { EBI_SQL_KEPT = 16 };
 struct ebi_sql {
     sqlite3 *db;
     char path[EB_PATH_BYTES];
+    /* What an older file needs besides its statements, in the same transaction; NULL: nothing. */
+    bool (*renewed)(struct ebi_sql *sql, struct eb_problem *problem);
     /* Statements that were asked before, by their text's address: reading SQL takes longer than most answers.
      */
     struct {

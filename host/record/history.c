@@ -72,26 +72,16 @@ static bool chain_job(struct eb_record *record, int64_t job, struct eb_problem *
     return ok && more == 0;
 }
 
-bool ebi_record_chain_old(struct eb_record *record, struct eb_problem *problem)
+bool ebi_record_chain_old(struct ebi_sql *sql, struct eb_problem *problem)
 {
-    static const char oldest[] = "SELECT min(job) FROM effects WHERE chain IS NULL";
-    sqlite3_stmt *ask = EBI_SQL_ASK(&record->sql, problem, oldest, NULL);
-    bool ok = ebi_sql_step(&record->sql, ask, problem) == 1;
-    bool any = ok && sqlite3_column_type(ask, 0) != SQLITE_NULL;
-    ebi_sql_end(&record->sql, ask);
-    if (!any)
-        return ok;
-    if (!eb_record_together(record, true, problem))
-        return false;
-    while (ok && any) {
-        ask = EBI_SQL_ASK(&record->sql, problem, oldest, NULL);
-        ok = ebi_sql_step(&record->sql, ask, problem) == 1;
-        any = ok && sqlite3_column_type(ask, 0) != SQLITE_NULL;
-        int64_t job = any ? sqlite3_column_int64(ask, 0) : 0;
-        ebi_sql_end(&record->sql, ask);
-        ok = ok && (!any || chain_job(record, job, problem));
-    }
-    return ok && eb_record_together(record, false, problem);
+    struct eb_record *record = (struct eb_record *)(void *)sql; /* its first member */
+    sqlite3_stmt *ask = EBI_SQL_ASK(sql, problem, "SELECT number FROM jobs ORDER BY number", NULL);
+    bool ok = true;
+    int more = 0;
+    while (ok && (more = ebi_sql_step(sql, ask, problem)) == 1)
+        ok = chain_job(record, sqlite3_column_int64(ask, 0), problem);
+    ebi_sql_end(sql, ask);
+    return ok && more == 0;
 }
 
 /* --- jobs ---------------------------------------------------------------------------------------- */
@@ -146,7 +136,9 @@ bool eb_record_jobs(struct eb_record *record, struct eb_record_job **jobs, size_
 static void give(sqlite3_stmt *ask, bool (*take)(void *context, const struct eb_record_entry *entry),
                  void *context, bool *wanted)
 {
+    static const uint8_t none[EBI_CHAIN_BYTES];
     char texts[EBI_ROW_TEXTS][EB_LOCK_KEY_BYTES];
+    bool whole = sqlite3_column_bytes(ask, EBI_ROW_TEXTS) == EBI_CHAIN_BYTES;
     for (int i = 0; i + 1 < EBI_ROW_TEXTS; i++)
         ebi_sql_text(ask, i, texts[i], sizeof texts[i]);
     const char *error = (const char *)sqlite3_column_text(ask, 15);
@@ -171,7 +163,7 @@ static void give(sqlite3_stmt *ask, bool (*take)(void *context, const struct eb_
                                                   .attempt = (unsigned)sqlite3_column_int(ask, 17),
                                                   .ms = (uint64_t)sqlite3_column_int64(ask, 18),
                                                   .body = body != NULL ? body : ""},
-                                          .chain = sqlite3_column_blob(ask, EBI_ROW_TEXTS)};
+                                          .chain = whole ? sqlite3_column_blob(ask, EBI_ROW_TEXTS) : none};
     *wanted = take(context, &entry);
 }
 

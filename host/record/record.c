@@ -41,7 +41,6 @@ static const char form_2[] =
     "CREATE INDEX effects_job ON effects (job, number);"
     "CREATE INDEX effects_serial ON effects (serial, number) WHERE kind IN ('device', 'end', 'not-begun');"
     "CREATE INDEX effects_device ON effects (device, number) WHERE kind IN ('device', 'end', 'not-begun');"
-    "CREATE INDEX effects_unchained ON effects (job) WHERE chain IS NULL;"
     "CREATE TABLE forgotten (number INTEGER PRIMARY KEY, head BLOB, at TEXT NOT NULL);"
     "CREATE TABLE lefts (number INTEGER PRIMARY KEY, unit TEXT NOT NULL, address TEXT NOT NULL);"
     "CREATE INDEX lefts_unit ON lefts (unit); CREATE INDEX lefts_address ON lefts (address);"
@@ -67,12 +66,12 @@ struct eb_record *eb_record_open(const char *folder, bool make, struct eb_proble
     struct eb_record *record = calloc(1, sizeof *record);
     if (record == NULL || sodium_init() < 0)
         abort();
+    record->sql.renewed = ebi_record_chain_old;
     /* EXTRA: a row that was written is there after a power failure at any moment. */
     if (ebi_make_folders(folder, problem) &&
         ebi_sql_open(&record->sql, folder, "record.db", (const char *const[]){form_1, form_2, NULL},
                      problem) &&
-        ebi_sql_run(&record->sql, "PRAGMA synchronous = EXTRA", problem) &&
-        ebi_record_chain_old(record, problem))
+        ebi_sql_run(&record->sql, "PRAGMA synchronous = EXTRA", problem))
         return record;
     eb_record_close(record);
     return NULL;

@@ -31,7 +31,8 @@ void ebi_record_chain(uint8_t chain[EBI_CHAIN_BYTES], const char *const texts[EB
 bool ebi_record_before(struct eb_record *record, int64_t job, uint8_t chain[EBI_CHAIN_BYTES],
                        struct eb_problem *problem);
 
-/* Gives the rows of an older form their digests. */
-bool ebi_record_chain_old(struct eb_record *record, struct eb_problem *problem);
+/* Gives the rows of an older form their digests, while the file is renewed and never later: a row whose
+ * digest is gone was changed. */
+bool ebi_record_chain_old(struct ebi_sql *sql, struct eb_problem *problem);
 
 #endif

@@ -267,12 +267,17 @@ static void a_hostile_record_moves_no_cursor(void **state)
     (void)state;
     make(1);
     expect_einbau(&little, 0, "1 confirmed", "fit --yes plc-1");
-    struct outcome o = shell(
-        "cd %s && python3 -c \"import sqlite3; c = sqlite3.connect('state/record.db'); "
-        "c.execute(\\\"UPDATE effects SET body = replace(body, '2.0', '2' || char(92) || 'u001b[2J'), "
-        "error = char(27) || '[2J', device = device || char(27) WHERE kind IN ('end', 'device')\\\"); "
-        "c.execute(\\\"UPDATE jobs SET person = char(27) || '[2J', result = char(27)\\\"); c.commit()\"",
-        little.folder);
+    write_text(
+        little.folder, "spoil.py",
+        "import sqlite3\nc = sqlite3.connect('state/record.db')\n"
+        "c.execute('UPDATE effects SET error = ?, outcome = ?, device = device || char(27) WHERE kind IN "
+        "(\"end\", \"device\")', ('\\x1b[2J', '\">' + '<script>'))\n"
+        "for old, new in (('2.0', '2\\\\u001b[2J'), ('\"loses\":[]', '\"loses\":[1, \"\\\\u001b[2J\"]'), "
+        "('\"after\":[]', '\"after\":[7]'), ('\"accepts\":[]', '\"accepts\":[null, \"\\\\u001b\"]')):\n"
+        "    c.execute('UPDATE effects SET body = replace(body, ?, ?)', (old, new))\n"
+        "c.execute('UPDATE effects SET chain = ? WHERE kind = \"job-end\"', (b'0',))\n"
+        "c.execute('UPDATE jobs SET person = ?, result = ?', ('\\x1b[2J', '\\x1b'))\nc.commit()\n");
+    struct outcome o = shell("cd %s && python3 spoil.py", little.folder);
     if (o.status != 0)
         fail_msg("%s", o.err);
     outcome_free(&o);
@@ -284,8 +289,9 @@ static void a_hostile_record_moves_no_cursor(void **state)
                                         "fit --resume 1 --yes"};
     for (size_t i = 0; i < sizeof words / sizeof words[0]; i++) {
         o = einbau_run(&little, "%s", words[i]);
-        if (strchr(o.out, '\033') != NULL || strchr(o.err, '\033') != NULL)
-            fail_msg("%s: %s%s", words[i], o.out, o.err);
+        if (strchr(o.out, '\033') != NULL || strchr(o.err, '\033') != NULL ||
+            strstr(o.out, "<script") != NULL || o.status > 2)
+            fail_msg("%s: %d: %s%s", words[i], o.status, o.out, o.err);
         outcome_free(&o);
     }
 }

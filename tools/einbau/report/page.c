@@ -76,6 +76,13 @@ static void put_cell(const struct page *p, const char *class, const char *text)
     fputs("</td>", p->to);
 }
 
+static void begin_row(const struct page *p, const char *name)
+{
+    fputs("<tr><th scope=\"row\">", p->to);
+    page_text(p, name);
+    fputs("</th>", p->to);
+}
+
 static void begin_section(const struct page *p, const char *id, const char *title, bool spoken)
 {
     fprintf(p->to, "<section tabindex=\"0\" aria-labelledby=\"%s\">\n<h2 id=\"%s\"%s>%s</h2>\n", id, id,
@@ -180,7 +187,7 @@ static size_t good_of(const struct past *past)
 {
     size_t good = 0;
     for (size_t i = 0; i < past->count; i++)
-        good += past_is_good(past, &past->devices[i]);
+        good += past_is_good(&past->devices[i]);
     return good;
 }
 
@@ -192,7 +199,7 @@ static void put_result(const struct page *p)
     if (past->plan) {
         size_t planned = 0;
         for (size_t i = 0; i < past->count; i++)
-            planned += strcmp(past_outcome(past, &past->devices[i]), "planned") == 0;
+            planned += strcmp(past_outcome(&past->devices[i]), "planned") == 0;
         put_paragraph(p, "answer", W_PLAN_RESULT, planned, past->count, good - planned, past->count - good);
         fputs("</section>\n", p->to);
         return;
@@ -200,7 +207,7 @@ static void put_result(const struct page *p)
     if (past->count == 0)
         put_paragraph(p, "answer", "%s", W_NONE);
     else if (past->count == 1)
-        put_paragraph(p, "answer", W_ONE_GOOD, past->devices[0].name, past_outcome(past, &past->devices[0]));
+        put_paragraph(p, "answer", W_ONE_GOOD, past->devices[0].name, past_outcome(&past->devices[0]));
     else if (good == past->count)
         put_paragraph(p, "answer", W_ALL_GOOD, past->count, past->job.result);
     else
@@ -250,7 +257,7 @@ static void put_not_updated(const struct page *p)
         char names[2 * EB_NAME_BYTES + 8];
         char says[PAST_SAYS_BYTES];
         char now[256];
-        if (past_is_good(past, d))
+        if (past_is_good(d))
             continue;
         while (i + 1 < past->count && past_says_the_same(past, d, &past->devices[i + 1])) {
             row.last = &past->devices[++i];
@@ -262,7 +269,7 @@ static void put_not_updated(const struct page *p)
         fputs("<tr><th scope=\"row\">", p->to);
         page_text(p, names);
         fputs("</th><td>", p->to);
-        page_outcome(p, past_outcome(past, d));
+        page_outcome(p, past_outcome(d));
         fputs("</td>", p->to);
         put_cell(p, "", says);
         put_cell(p, "", now);
@@ -333,7 +340,7 @@ static void put_components(const struct page *p, const struct page_row *row)
     fprintf(p->to, "<tr><th scope=\"row\" rowspan=\"%zu\">", lines > 0 ? lines : 1);
     page_text(p, names);
     fprintf(p->to, "</th><td rowspan=\"%zu\">", lines > 0 ? lines : 1);
-    page_outcome(p, past_outcome(p->past, d));
+    page_outcome(p, past_outcome(d));
     fprintf(p->to, "</td><td class=\"n\" rowspan=\"%zu\">", lines > 0 ? lines : 1);
     page_text(p, row->count > 1 ? many : d->serial[0] != '\0' ? d->serial : W_UNKNOWN);
     fprintf(p->to, "</td><td rowspan=\"%zu\">", lines > 0 ? lines : 1);
@@ -363,8 +370,8 @@ static bool is_alike(const struct past *past, const struct past_device *a, const
 {
     const json_t *of_a = json_object_get(a->before, "items");
     const json_t *of_b = json_object_get(b->before, "items");
-    return past->count > FOLD_FROM && strcmp(past_outcome(past, a), past_outcome(past, b)) == 0 &&
-           past_is_good(past, a) && strcmp(a->order_code, b->order_code) == 0 &&
+    return past->count > FOLD_FROM && strcmp(past_outcome(a), past_outcome(b)) == 0 && past_is_good(a) &&
+           strcmp(a->order_code, b->order_code) == 0 &&
            strcmp(history_text(a->before, "hardware_revision"),
                   history_text(b->before, "hardware_revision")) == 0 &&
            json_equal(of_a, of_b) &&
@@ -389,7 +396,7 @@ static void put_product(const struct page *p, const struct past_device *first)
         size_t count = 0;
         for (size_t i = 0; i < past->count; i++)
             count += strcmp(past->devices[i].order_code, first->order_code) == 0 &&
-                     strcmp(past_outcome(past, &past->devices[i]), outcomes[o]) == 0;
+                     strcmp(past_outcome(&past->devices[i]), outcomes[o]) == 0;
         if (count > 0)
             fprintf(p->to, "%s%zu %s", separator, count, outcomes[o]);
         separator = count > 0 ? ", " : separator;
@@ -399,8 +406,7 @@ static void put_product(const struct page *p, const struct past_device *first)
         for (size_t i = 0; i < past->count; i++) {
             const struct past_device *d = &past->devices[i];
             struct page_row row = {d, d, d, 1};
-            if (strcmp(d->order_code, first->order_code) != 0 ||
-                strcmp(past_outcome(past, d), outcomes[o]) != 0)
+            if (strcmp(d->order_code, first->order_code) != 0 || strcmp(past_outcome(d), outcomes[o]) != 0)
                 continue;
             while (i + 1 < past->count && is_alike(past, d, &past->devices[i + 1])) {
                 row.last = &past->devices[++i];
@@ -460,9 +466,7 @@ static void put_accepted_row(void *context, const struct past_device *d, const c
                  history_text(finding, "expected"));
     if (rows->count++ == 0)
         begin_table(p, NULL, 4, heads);
-    fputs("<tr><th scope=\"row\">", p->to);
-    page_text(p, d->name);
-    fputs("</th>", p->to);
+    begin_row(p, d->name);
     put_cell(p, "", what);
     put_cell(p, "", found);
     put_cell(p, "", by);
@@ -494,10 +498,8 @@ static void put_manual(const struct page *p)
         {
             if (count++ == 0)
                 begin_table(p, NULL, 2, heads);
-            fputs("<tr><th scope=\"row\">", p->to);
-            page_text(p, p->past->devices[i].name);
-            fputs("</th>", p->to);
-            put_cell(p, "", json_string_value(step));
+            begin_row(p, p->past->devices[i].name);
+            put_cell(p, "", history_word(step));
             fputs("</tr>\n", p->to);
         }
     }
@@ -518,9 +520,7 @@ static void put_manual(const struct page *p)
             clock_text((uint64_t)json_integer_value(json_object_get(span, "to_ms")), done, sizeof done);
             if (count++ == 0)
                 begin_table(p, NULL, 4, heads);
-            fputs("<tr><th scope=\"row\">", p->to);
-            page_text(p, d->name);
-            fputs("</th>", p->to);
+            begin_row(p, d->name);
             put_cell(p, "", hand);
             put_cell(p, "n", asked);
             put_cell(p, "n", done);
@@ -569,7 +569,7 @@ static void put_lost(const struct page *p)
         json_array_foreach(loses, k, word)
         {
             fputs(k > 0 && loses_it(past, d) ? "; " : "", p->to);
-            page_text(p, loses_it(past, d) ? json_string_value(word) : k == 0 ? W_NOT_TOUCHED : "");
+            page_text(p, loses_it(past, d) ? history_word(word) : k == 0 ? W_NOT_TOUCHED : "");
         }
         fputs("</td></tr>\n", p->to);
     }
@@ -644,7 +644,7 @@ static void find_critical(const struct page *p)
         json_array_foreach(json_object_get(past->devices[last].before, "after"), k, name)
         {
             for (size_t i = 0; i < past->count; i++) {
-                if (strcmp(past->devices[i].name, json_string_value(name)) == 0 && !p->critical[i] &&
+                if (strcmp(past->devices[i].name, history_word(name)) == 0 && !p->critical[i] &&
                     past_times(&past->devices[i], &began_ms, &ended_ms) && ended_ms >= latest_ms &&
                     ended_ms + SLACK_MS >= starts_ms) {
                     latest_ms = ended_ms;

@@ -26,9 +26,9 @@ void page_text(const struct page *page, const char *text);
 __attribute__((format(printf, 2, 3))) void page_format(const struct page *page, const char *format, ...);
 
 /* "confirmed": the outcome of a device; "interrupted" where the job was cut off. */
-const char *past_outcome(const struct past *past, const struct past_device *device);
+const char *past_outcome(const struct past_device *device);
 /* Whether it is as the job wanted it. */
-bool past_is_good(const struct past *past, const struct past_device *device);
+bool past_is_good(const struct past_device *device);
 enum { PAST_SAYS_BYTES = EB_PROBLEM_BYTES + 128 };
 /* What happened to it, and what helps; empty where all is well. */
 void past_says(const struct past *past, const struct past_device *device, char *text, size_t cap);

@@ -143,7 +143,7 @@ static void put_margins(const struct page *p)
     char text[EB_NAME_BYTES + 64];
     size_t good = 0;
     for (size_t i = 0; i < past->count; i++)
-        good += past_is_good(past, &past->devices[i]);
+        good += past_is_good(&past->devices[i]);
     fputs("@page{size:A4;margin:18mm 14mm 16mm;@top-left{content:\"", p->to);
     title_text(past, text, sizeof text);
     put_quoted(p, text);

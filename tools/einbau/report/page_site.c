@@ -1,5 +1,5 @@
-/* The site as the job saw it: laptop, links, what hangs on each, gateways with their buses; every device with
- * its outcome. */
+/* Drawing of the site: laptop, links, devices, gateways and the buses behind them.  Each device shows its
+ * outcome. */
 #include "report/page.h"
 
 #include <stdlib.h>
@@ -56,7 +56,7 @@ static void put_device(const struct drawing *g, const struct page_row *row, doub
 {
     struct page p = into(g);
     char names[2 * EB_NAME_BYTES + 8];
-    const char *outcome = past_outcome(p.past, row->device);
+    const char *outcome = past_outcome(row->device);
     range_text(row, names, sizeof names);
     fputs("<g role=\"listitem\" aria-label=\"", p.to);
     put_label(&p, row, outcome);
@@ -80,8 +80,7 @@ static void put_device(const struct drawing *g, const struct page_row *row, doub
 /* Whether the two are one symbol: confirmed neighbours of a large site. */
 static bool is_alike(const struct past *past, const struct past_device *a, const struct past_device *b)
 {
-    return past->count > FOLD_FROM && past_is_good(past, a) &&
-           strcmp(past_outcome(past, a), past_outcome(past, b)) == 0 &&
+    return past->count > FOLD_FROM && past_is_good(a) && strcmp(past_outcome(a), past_outcome(b)) == 0 &&
            strcmp(a->order_code, b->order_code) == 0;
 }
 
@@ -128,7 +127,7 @@ static void put_gateway(struct drawing *g, const struct past_device *gateway, st
 {
     struct page p = into(g);
     const struct past *past = g->page->past;
-    const char *outcome = past_outcome(past, gateway);
+    const char *outcome = past_outcome(gateway);
     const struct page_row self = {gateway, gateway, gateway, 1};
     double top = g->y;
     bool first = true;
@@ -202,7 +201,7 @@ static void put_outcomes(const struct page *p)
     for (size_t o = 0; o < sizeof outcomes / sizeof outcomes[0]; o++) {
         size_t count = 0;
         for (size_t i = 0; i < p->past->count; i++)
-            count += strcmp(past_outcome(p->past, &p->past->devices[i]), outcomes[o]) == 0;
+            count += strcmp(past_outcome(&p->past->devices[i]), outcomes[o]) == 0;
         if (count == 0)
             continue;
         fputs("<li>", p->to);

@@ -67,7 +67,7 @@ static void after_text(const struct past_device *d, char *text, size_t cap)
     json_array_foreach(json_object_get(d->before, "after"), i, name)
     {
         size_t used = strlen(text);
-        snprintf(text + used, cap - used, "%s%s", i > 0 ? ", " : "", json_string_value(name));
+        snprintf(text + used, cap - used, "%s%s", i > 0 ? ", " : "", history_word(name));
     }
 }
 
@@ -195,7 +195,7 @@ static void put_row(const struct page *p, const struct axis *a, const struct pag
     uint64_t began_ms;
     uint64_t ended_ms;
     const struct past_device *d = row->device;
-    const char *outcome = past_outcome(p->past, d);
+    const char *outcome = past_outcome(d);
     bool critical = p->critical[d - p->past->devices];
     bool indented = json_array_size(json_object_get(d->before, "after")) > 0;
     range_text(row, names, sizeof names);
@@ -219,7 +219,7 @@ static void put_row(const struct page *p, const struct axis *a, const struct pag
 /* Whether the two are drawn alike: confirmed at the first try, of the same product. */
 static bool is_alike(const struct page *p, const struct past_device *a, const struct past_device *b)
 {
-    return past_is_good(p->past, a) && strcmp(past_outcome(p->past, a), past_outcome(p->past, b)) == 0 &&
+    return past_is_good(a) && strcmp(past_outcome(a), past_outcome(b)) == 0 &&
            strcmp(a->order_code, b->order_code) == 0 && !is_noted(a) && !is_noted(b) &&
            !p->critical[a - p->past->devices] && !p->critical[b - p->past->devices];
 }

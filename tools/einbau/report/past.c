@@ -6,15 +6,22 @@
 #include <stdlib.h>
 #include <string.h>
 
-const char *past_outcome(const struct past *past, const struct past_device *d)
+const char *past_outcome(const struct past_device *d)
 {
-    (void)past;
-    return d->outcome[0] != '\0' ? d->outcome : d->effect[0] != '\0' ? "interrupted" : "not-started";
+    static const char *const words[] = {"confirmed",   "up-to-date", "recovered",   "refused",
+                                        "failed",      "in-loader",  "manual-step", "interrupted",
+                                        "not-started", "planned",    "unreachable"};
+    /* It becomes a part of the page's markup: only one of ours. */
+    for (size_t i = 0; i < sizeof words / sizeof words[0]; i++) {
+        if (strcmp(d->outcome, words[i]) == 0)
+            return words[i];
+    }
+    return d->effect[0] != '\0' || d->outcome[0] != '\0' ? "interrupted" : "not-started";
 }
 
-bool past_is_good(const struct past *past, const struct past_device *d)
+bool past_is_good(const struct past_device *d)
 {
-    const char *outcome = past_outcome(past, d);
+    const char *outcome = past_outcome(d);
     size_t i;
     const json_t *c;
     if (strcmp(outcome, "recovered") != 0)
@@ -33,7 +40,7 @@ bool past_is_good(const struct past *past, const struct past_device *d)
 void past_says(const struct past *past, const struct past_device *d, char *text, size_t cap)
 {
     const char *says = history_text(d->after, "says");
-    const char *outcome = past_outcome(past, d);
+    const char *outcome = past_outcome(d);
     long long number = (long long)past->job.number;
     text[0] = '\0';
     if (says[0] != '\0' || past->plan)
@@ -46,7 +53,7 @@ void past_says(const struct past *past, const struct past_device *d, char *text,
         snprintf(text, cap, W_WAITED, d->error);
     else if (strcmp(outcome, "not-started") == 0)
         snprintf(text, cap, "%s", W_NOT_BEGUN);
-    else if (!past_is_good(past, d))
+    else if (!past_is_good(d))
         snprintf(text, cap, "%s", d->error);
 }
 
@@ -56,7 +63,7 @@ bool past_says_the_same(const struct past *past, const struct past_device *a, co
     char of_b[PAST_SAYS_BYTES];
     past_says(past, a, of_a, sizeof of_a);
     past_says(past, b, of_b, sizeof of_b);
-    return strcmp(past_outcome(past, a), past_outcome(past, b)) == 0 && strcmp(of_a, of_b) == 0;
+    return strcmp(past_outcome(a), past_outcome(b)) == 0 && strcmp(of_a, of_b) == 0;
 }
 
 const char *past_read_back(const struct past_device *d, size_t index)
@@ -91,7 +98,7 @@ void past_proofs(const struct past_device *d, size_t item, char *text, size_t ca
                        word)
     {
         size_t used = strlen(text);
-        snprintf(text + used, cap - used, "%s%s", i > 0 ? ", " : "", json_string_value(word));
+        snprintf(text + used, cap - used, "%s%s", i > 0 ? ", " : "", history_word(word));
     }
 }
 
@@ -148,16 +155,16 @@ static size_t count_good(const struct past *past)
 {
     size_t good = 0;
     for (size_t i = 0; i < past->count; i++)
-        good += past_is_good(past, &past->devices[i]);
+        good += past_is_good(&past->devices[i]);
     return good;
 }
 
-static void add_device(struct table *table, const struct past *past, const struct past_device *d)
+static void add_device(struct table *table, const struct past_device *d)
 {
     size_t k;
     const json_t *item;
     const char *revision = history_text(d->before, "hardware_revision");
-    const char *outcome = past_outcome(past, d);
+    const char *outcome = past_outcome(d);
     json_array_foreach(json_object_get(d->before, "items"), k, item)
     {
         char by[96];
@@ -237,7 +244,7 @@ static void print_lost(const struct past *past)
         range_text(&row, names, sizeof names);
         json_array_foreach(loses, k, word)
         {
-            say("%s: lost by the update: %s", names, json_string_value(word));
+            say("%s: lost by the update: %s", names, history_word(word));
         }
     }
 }
@@ -262,7 +269,7 @@ void past_accepted(const struct past *past,
         }
         json_array_foreach(json_object_get(d->before, "accepts"), k, item)
         {
-            take(context, d, json_string_value(item), NULL);
+            take(context, d, history_word(item), NULL);
         }
     }
 }
@@ -317,15 +324,15 @@ void past_print(struct past *past)
         }
         range_text(&row, names, sizeof names);
         if (says[0] != '\0')
-            say("%s: %s: %s", names, past_outcome(past, d), says);
+            say("%s: %s: %s", names, past_outcome(d), says);
     }
     if (good < past->count)
         puts("");
     table_begin(&table, 10, heads);
     for (int turn = 0; turn < 2; turn++) {
         for (size_t i = 0; i < past->count; i++) {
-            if (past_is_good(past, &past->devices[i]) == (turn == 1))
-                add_device(&table, past, &past->devices[i]);
+            if (past_is_good(&past->devices[i]) == (turn == 1))
+                add_device(&table, &past->devices[i]);
         }
     }
     table_print(&table);
@@ -346,8 +353,8 @@ json_t *past_document(const struct past *past)
         past_says(past, d, says, sizeof says);
         json_array_append_new(devices, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:O?, s:O?}", "name",
                                                  d->name, "serial", d->serial, "order_code", d->order_code,
-                                                 "link", d->link, "outcome", past_outcome(past, d), "says",
-                                                 says, "before", d->before, "after", d->after));
+                                                 "link", d->link, "outcome", past_outcome(d), "says", says,
+                                                 "before", d->before, "after", d->after));
     }
     return json_pack("{s:s, s:I, s:s, s:s, s:o, s:f, s:s, s:s, s:b, s:O?, s:s, s:o}", "einbau", "report/1",
                      "job", (json_int_t)past->job.number, "site", past->job.site, "began", past->job.began,

@@ -64,11 +64,16 @@ const char *history_result(const struct eb_record_job *job, bool goes_on)
                                     : job->outcome;
 }
 
+const char *history_word(const json_t *string)
+{
+    const char *text = json_string_value(string);
+    /* Anybody may have written the file, and this goes to a terminal. */
+    return text == NULL ? "" : eb_text_printable(text) ? text : "?";
+}
+
 const char *history_text(const json_t *object, const char *key)
 {
-    const char *text = json_string_value(json_object_get(object, key));
-    /* The file may have been written by anybody, and this goes to a terminal. */
-    return text == NULL ? "" : eb_text_printable(text) ? text : "?";
+    return history_word(json_object_get(object, key));
 }
 
 void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_BYTES])
@@ -127,13 +132,19 @@ static void add_span(struct past_device *d, const char *kind, uint64_t ms, unsig
                                         "to_ms", (json_int_t)ms, "attempt", (int)attempt));
 }
 
+static void replace(json_t **body, const char *text)
+{
+    json_decref(*body);
+    *body = json_loads(text, 0, NULL);
+}
+
 static bool take(void *context, const struct eb_record_entry *e)
 {
     struct past *past = context;
     bool end = strcmp(e->row.kind, "end") == 0 || strcmp(e->row.kind, "not-begun") == 0;
     sodium_bin2hex(past->digest, sizeof past->digest, e->chain, EB_RECORD_DIGEST_BYTES);
     if (strcmp(e->row.kind, "job") == 0)
-        past->body = json_loads(e->row.body, 0, NULL);
+        replace(&past->body, e->row.body);
     else if (strcmp(e->row.kind, "stated") == 0)
         take_statement(past, e);
     if (e->row.device[0] == '\0')
@@ -143,12 +154,11 @@ static bool take(void *context, const struct eb_record_entry *e)
         return true;
     past->last_ms = e->row.ms > past->last_ms ? e->row.ms : past->last_ms;
     if (strcmp(e->row.kind, "device") == 0) {
-        d->before = json_loads(e->row.body, 0, NULL);
+        replace(&d->before, e->row.body);
     } else if (end) {
-        json_decref(d->after);
-        d->after = json_loads(e->row.body, 0, NULL);
+        replace(&d->after, e->row.body);
         eb_text_copy(d->outcome, sizeof d->outcome, e->row.outcome);
-        snprintf(d->error, sizeof d->error, "%s", e->row.error);
+        snprintf(d->error, sizeof d->error, "%s", eb_text_printable(e->row.error) ? e->row.error : "?");
         json_decref(d->spans);
         d->spans = json_incref(json_object_get(d->after, "spans"));
     } else if (strcmp(e->row.kind, "stated") != 0) {

@@ -51,7 +51,8 @@ void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_B
 /* The text as a string, or null where it is empty. */
 json_t *text_or_null(const char *text);
 
-/* A text of an object; empty where there is none. */
+/* A text of a record, and one of an object; empty where there is none. */
+const char *history_word(const json_t *string);
 const char *history_text(const json_t *object, const char *key);
 
 #endif

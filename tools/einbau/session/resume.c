@@ -50,7 +50,7 @@ static void fill_devices(struct resume *r, const struct options *given)
         json_array_foreach(json_object_get(d->before, "accepts"), k, word)
         {
             for (unsigned n = 0; n < sizeof others / sizeof others[0]; n++)
-                a->others |= strcmp(json_string_value(word), others[n]) == 0 ? 1U << n : 0;
+                a->others |= strcmp(history_word(word), others[n]) == 0 ? 1U << n : 0;
         }
         o->accepted_count += a->rules != 0 || a->others != 0;
     }
