@@ -366,7 +366,7 @@ uint8_t *ebi_open_file_read(int fd, const char *path, size_t most, size_t *size,
 /* Whether a key that counts has signed the manifest beside an image: X.jws for X.json.  A signature that
  * cannot be read is none. */
 static enum eb_signature signature_beside(const char *path, const uint8_t *manifest, size_t size,
-                                          const struct eb_trust *trust)
+                                          const struct eb_trust *trust, char signer[EB_KEY_TEXT_BYTES])
 {
     char beside[EB_PATH_BYTES + 16];
     struct eb_problem unheard;
@@ -375,12 +375,13 @@ static enum eb_signature signature_beside(const char *path, const uint8_t *manif
     uint8_t *jws =
         trust != NULL && trust->asked ? ebi_file_read(beside, EB_MANIFEST_BYTES, &jws_size, &unheard) : NULL;
     enum eb_signature signature = eb_manifest_verify(manifest, size, (const char *)jws, trust);
+    ebi_signer(signature, (const char *)jws, signer);
     free(jws);
     return signature;
 }
 
 static bool load_manifest(const char *path, const struct eb_trust *trust, struct eb_manifest *manifest,
-                          enum eb_signature *signature, struct eb_problem *problem)
+                          struct eb_image *image, struct eb_problem *problem)
 {
     size_t size;
     if (access(path, F_OK) != 0) {
@@ -394,7 +395,7 @@ static bool load_manifest(const char *path, const struct eb_trust *trust, struct
     uint8_t *bytes = ebi_file_read(path, EB_MANIFEST_BYTES, &size, problem);
     bool ok = bytes != NULL && eb_manifest_read(path, bytes, size, manifest, problem);
     if (ok)
-        *signature = signature_beside(path, bytes, size, trust);
+        image->facts.signature = signature_beside(path, bytes, size, trust, image->signer);
     free(bytes);
     return ok;
 }
@@ -402,14 +403,13 @@ static bool load_manifest(const char *path, const struct eb_trust *trust, struct
 static bool load_beside(struct eb_image *image, const char *path, const struct eb_trust *trust,
                         struct eb_problem *problem)
 {
-    enum eb_signature signature;
     char beside[EB_PATH_BYTES + 8];
     const char *slash = strrchr(path, '/');
     const char *name = slash != NULL ? slash + 1 : path;
     struct eb_manifest manifest;
     const struct eb_manifest_image *found = NULL;
     snprintf(beside, sizeof beside, "%s.json", path);
-    if (!load_manifest(beside, trust, &manifest, &signature, problem))
+    if (!load_manifest(beside, trust, &manifest, image, problem))
         return false;
     for (size_t i = 0; i < manifest.count && found == NULL; i++) {
         if (strcmp(manifest.images[i].file, name) == 0)
@@ -418,10 +418,11 @@ static bool load_beside(struct eb_image *image, const char *path, const struct e
     if (found == NULL)
         snprintf(problem->text, sizeof problem->text,
                  "%s: found no image with the file name \"%s\" in \"images\", expected one", beside, name);
-    else
+    enum eb_signature signature = image->facts.signature;
+    if (found != NULL) {
         image->facts = found->facts;
-    if (found != NULL)
         eb_text_copy(image->files, sizeof image->files, found->files);
+    }
     image->facts.signature = signature;
     bool ok =
         found != NULL && ebi_image_keep(image, problem) && ebi_image_load(image, found->format, problem);

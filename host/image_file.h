@@ -32,6 +32,10 @@ bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem);
  * "": its content tells; another must be what its content tells. */
 bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem);
 
+/* Whose signature it is: the key that it names, which it signs as well; empty where none that counts has
+ * signed. */
+void ebi_signer(enum eb_signature signature, const char *jws, char to[EB_KEY_TEXT_BYTES]);
+
 /* Unpacks the files of an image of several, once.  False with `problem` filled. */
 bool ebi_image_unpack(struct eb_image *image, struct eb_problem *problem);
 

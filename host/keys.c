@@ -377,3 +377,11 @@ bool eb_key_untrust(const char *folder, const char *name, struct eb_problem *pro
                  "%s: this key is not among those in %s; 'einbau key list' shows them", name, folder);
     return removed > 0;
 }
+
+void ebi_signer(enum eb_signature signature, const char *jws, char to[EB_KEY_TEXT_BYTES])
+{
+    struct eb_key key;
+    to[0] = '\0';
+    if (signature == EB_SIGNATURE_TRUSTED && eb_signature_key(jws, &key))
+        eb_key_text(&key, to);
+}

@@ -234,7 +234,7 @@ static const struct eb_row *find_row(struct ebi_yaml_map *map, bool steps, const
     return NULL;
 }
 
-void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value)
+enum eb_list ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value)
 {
     char words[WORDS_BYTES];
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
@@ -244,12 +244,13 @@ void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *
         const char *last = strrchr(words, ',');
         snprintf(expected, sizeof expected, "%.*s or%s", (int)(last - words), words, last + 1);
         ebi_yaml_wrong(yaml, node, "no source", expected);
-        return;
+        return EB_LIST_NONE;
     }
     value->kind = row->kind;
     read_fields(&map, row->fields, row->count, value);
     value->after = ebi_yaml_string(&map, "after", false);
     ebi_yaml_map_end(&map);
+    return row->list;
 }
 
 /* What the lamp or the screen shows in the end becomes part of the step's sentence. */

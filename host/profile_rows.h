@@ -7,13 +7,17 @@
 /* The access with this word that is able to do one of these (EB_ABLE bits); NULL: there is none. */
 const struct eb_access *ebi_access_named(const char *word, unsigned able);
 
-/* One source, {snmp: 1.3.6.1.2.1.1.5.0}, or one step, {write-register: {address: 1, value: 2}}. */
-void ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value);
+/* One source, {snmp: 1.3.6.1.2.1.1.5.0}; gives how further entries are named where it is the first of a list.
+ * One step, {write-register: {address: 1, value: 2}}. */
+enum eb_list ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value);
 void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step);
 
 /* A list of steps; with `choices` some may stand below `otherwise`, for where those before have not helped.
  */
 void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, struct eb_steps *steps);
+
+/* What is noted of it; everything else of the profile is read already. */
+void ebi_read_notes(struct ebi_yaml_map *map, struct eb_profile *profile);
 
 /* How the device is written to, and how otherwise; components, values and steps are read already. */
 void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *profile);

@@ -1,6 +1,7 @@
 /* The simulated node of a CANopen bus: its states, its object dictionary, its program memory, and LSS.  CiA
  * 301, 302-3, 305. */
 #include "device.h"
+#include "values.h"
 #include "wire/canopen_wire.h"
 
 #include <stdlib.h>
@@ -110,6 +111,15 @@ static size_t read_object(const struct ebi_sim_device *d, uint16_t index, uint8_
         *error = sub <= 1 ? SDO_E_WRITE_ONLY : SDO_E_NO_SUB;
         return 0;
     }
+    const struct ebi_sim_log *log = ebi_sim_log_of(d);
+    if (log != NULL && index == log->number) { /* CiA 301 section 7.5.2.4: the newest is sub 1 */
+        *error = sub <= EBI_SIM_LOG_MAX ? SDO_E_NO_DATA : SDO_E_NO_SUB;
+        bytes[0] = (uint8_t)log->count;
+        return sub == 0 ? 1 : sub <= log->count ? number_object(log->entries[sub - 1], bytes) : 0;
+    }
+    uint32_t held;
+    if (sub == 0 && ebi_sim_value_of(d, index, &held))
+        return number_object(held, bytes);
     if (sub != 0 && (index == OD_TYPE || (index >= OD_NAME && index <= OD_SOFTWARE)))
         return 0;
     *error = SDO_E_NO_OBJECT;

@@ -18,6 +18,7 @@ enum {
 };
 
 struct ebi_sim_device;
+struct ebi_sim_values; /* values.h */
 
 /* The network as a device sees it.  Handles are the network's. */
 struct ebi_sim_net {
@@ -199,6 +200,7 @@ struct ebi_sim_device {
     struct ebi_sim_conduct conduct;
 
     /* remembered */
+    struct ebi_sim_values *values; /* NULL: none */
     enum eb_sim_mode mode;
     bool wants_loader; /* at the next start */
     /* the rest is gone with the power */

@@ -1,6 +1,7 @@
 /* The web server of a simulated device, as its maker made it:
  *
  *   GET  /api/identity, /api/status   JSON; /about.html has the same as a page
+ *   GET  /api/values, /api/log        JSON: what it holds, and its diagnostics
  *   GET  /login, POST /login          a form with a hidden token; a cookie
  *   POST /token                       user and password as JSON; a bearer token
  *   POST /update                      multipart/form-data: component, file
@@ -11,6 +12,7 @@
  */
 #include "base/digest.h"
 #include "http_model.h"
+#include "values.h"
 #include "world.h"
 #include "yaml_read.h"
 
@@ -173,6 +175,32 @@ static void say_status(const struct ebi_sim_device *d, struct ebi_sim_http_reply
         at += snprintf(text + at, sizeof text - (size_t)at, "%s\"%s\": \"%s\"", i > 0 ? ", " : "",
                        d->components[i].name, version_of(d, i));
     snprintf(text + at, sizeof text - (size_t)at, "}}\n");
+    say(reply, 200, "application/json", text);
+}
+
+static void say_values(const struct ebi_sim_device *d, struct ebi_sim_http_reply *reply)
+{
+    const struct ebi_sim_values *values = d->values;
+    json_t *object = json_object();
+    uint32_t value;
+    for (size_t i = 0; values != NULL && i < values->count; i++) {
+        if (ebi_sim_value_of(d, values->list[i].number, &value))
+            json_object_set_new(object, values->list[i].name, json_integer((json_int_t)value));
+    }
+    char *text = json_dumps(object, 0);
+    json_decref(object);
+    say(reply, 200, "application/json", text != NULL ? text : "");
+    free(text);
+}
+
+static void say_log(const struct ebi_sim_device *d, struct ebi_sim_http_reply *reply)
+{
+    const struct ebi_sim_log *log = ebi_sim_log_of(d);
+    char text[64 * EBI_SIM_LOG_MAX] = "{\"entries\": [";
+    for (size_t i = 0; log != NULL && i < log->count; i++)
+        snprintf(text + strlen(text), sizeof text - strlen(text), "%s{\"text\": \"E%u\"}", i > 0 ? ", " : "",
+                 (unsigned)log->entries[i]);
+    snprintf(text + strlen(text), sizeof text - strlen(text), "]}\n");
     say(reply, 200, "application/json", text);
 }
 
@@ -647,6 +675,10 @@ void ebi_sim_http_answer(struct ebi_sim_device *d, const struct ebi_sim_http_req
             say_status(d, reply);
         else if (is(r, "GET", "/api/identity"))
             say_identity(d, reply);
+        else if (is(r, "GET", "/api/values"))
+            say_values(d, reply);
+        else if (is(r, "GET", "/api/log"))
+            say_log(d, reply);
         else if (is(r, "GET", "/about.html"))
             say_about(d, reply);
         else if (w->login == LOGIN_DIGEST || w->login == LOGIN_BASIC)

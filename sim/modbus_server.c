@@ -1,6 +1,7 @@
 /* The simulated device's Modbus/TCP: device identification, registers and a lamp, by the Application
  * Protocol 1.1b3. */
 #include "server.h"
+#include "values.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -157,6 +158,19 @@ static void mask_of(const struct ebi_sim_settings *set, uint8_t mask[4])
     put16(mask + 2, ones & 0xFFFF);
 }
 
+/* Registers of values and of the log, which has a zero where it has no entry. */
+static bool read_held(const struct ebi_sim_device *d, unsigned address, uint8_t *to)
+{
+    const struct ebi_sim_log *log = ebi_sim_log_of(d);
+    uint32_t value = 0;
+    if (log != NULL && address >= log->number && address < log->number + (unsigned)EBI_SIM_LOG_MAX)
+        value = address - log->number < log->count ? log->entries[address - log->number] : 0;
+    else if (!ebi_sim_value_of(d, address, &value))
+        return false;
+    put16(to, value & 0xFFFF);
+    return true;
+}
+
 static bool read_register(struct ebi_sim_device *d, unsigned address, uint8_t *to)
 {
     struct ebi_sim_settings set = d->set;
@@ -178,7 +192,7 @@ static bool read_register(struct ebi_sim_device *d, unsigned address, uint8_t *t
     else if (find_setting(&set, mask, dhcp, address, &place))
         memcpy(to, place.bytes + 2 * (size_t)(address - place.first), 2);
     else
-        return false;
+        return read_held(d, address, to);
     return true;
 }
 

@@ -1,6 +1,7 @@
 /* What a state directory remembers of a world: one file, world.state.  Its first line is JSON, an index of
  * all devices and their flash; behind it the contents of the flash, one after the other, each without the
  * erased bytes at its end. */
+#include "values.h"
 #include "world.h"
 
 #include <jansson.h>
@@ -60,9 +61,11 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
                 components, c->name,
                 json_pack("{s:i, s:b, s:o}", "active", c->active, "pending", c->pending, "banks", banks));
         }
-        json_object_set_new(devices, d->name,
-                            json_pack("{s:s, s:o, s:o}", "mode", mode_words[d->mode], "settings",
-                                      settings_document(&d->saved), "components", components));
+        json_t *device = json_pack("{s:s, s:o, s:o}", "mode", mode_words[d->mode], "settings",
+                                   settings_document(&d->saved), "components", components);
+        if (d->values != NULL)
+            json_object_set_new(device, "values", ebi_sim_values_save(d));
+        json_object_set_new(devices, d->name, device);
     }
     json_t *root = json_pack("{s:s, s:s, s:o}", "einbau", STATE_KIND, "world", sim->name, "devices", devices);
     char *index = json_dumps(root, JSON_COMPACT);
@@ -134,6 +137,7 @@ static bool load_index(struct eb_sim *sim, const json_t *root, const uint8_t *at
         d->mode = (enum eb_sim_mode)m;
         if (json_is_object(json_object_get(device, "settings")))
             load_settings(&d->saved, json_object_get(device, "settings"));
+        ebi_sim_values_load(d, json_object_get(device, "values"));
         for (size_t k = 0; k < d->count; k++) {
             struct ebi_sim_component *c = &d->components[k];
             if (!load_component(c, json_object_get(components, c->name), &at, end))

@@ -1,5 +1,6 @@
 /* The simulated control unit: UDS (ISO 14229-1) over ISO-TP (ISO 15765-2). */
 #include "device.h"
+#include "values.h"
 #include "wire/uds_wire.h"
 
 #include <string.h>
@@ -9,6 +10,7 @@ enum {
     S3_US = 5000000,
     TP_PATIENCE_US = 1000000,
     WAIT_US = 200000,
+    FAULT_STATUS = 0x2F,          /* of each code: failed, pending, confirmed */
     WRITE_ROUTINE_CHECK = 0x0202, /* its own: compares the CRC-32 of what was written */
     PENDING_EVERY_US = 1500000    /* well below the 2 s that it announces */
 };
@@ -246,6 +248,7 @@ static size_t read_value(const struct ebi_sim_device *d, uint16_t did, uint8_t *
 {
     const struct ebi_sim_uds *u = &d->can.uds;
     char crc[9];
+    uint32_t held;
     switch (did) {
     case 0xF187:
         return text_value(d->identity.order_code, to);
@@ -274,8 +277,30 @@ static size_t read_value(const struct ebi_sim_device *d, uint16_t did, uint8_t *
         memcpy(to, crc, 8);
         return d->components[0].valid ? 8 : 0;
     default:
-        return 0;
+        if (!ebi_sim_value_of(d, did, &held))
+            return 0;
+        for (int i = 0; i < 4; i++)
+            to[i] = (uint8_t)(held >> (24 - 8 * i));
+        return 4;
     }
+}
+
+/* ISO 14229-1 section 11.3: sub-function 02h, each code in three bytes with its status behind it. */
+static void read_faults(struct ebi_sim_device *d, const uint8_t *bytes, size_t size)
+{
+    const struct ebi_sim_log *log = ebi_sim_log_of(d);
+    uint8_t answer[3 + 4 * EBI_SIM_LOG_MAX] = {UDS_FAULTS + UDS_POSITIVE, UDS_FAULTS_BY_MASK, 0xFF};
+    size_t at = 3;
+    if (log == NULL || size != 3 || bytes[1] != UDS_FAULTS_BY_MASK) {
+        refuse(d, UDS_FAULTS, log == NULL ? NRC_SERVICE : size != 3 ? NRC_LENGTH : NRC_SUB_FUNCTION);
+        return;
+    }
+    for (size_t i = 0; i < log->count && (bytes[2] & FAULT_STATUS) != 0; i++) {
+        for (int k = 0; k < 3; k++)
+            answer[at++] = (uint8_t)(log->entries[i] >> (16 - 8 * k));
+        answer[at++] = FAULT_STATUS;
+    }
+    reply(d, answer, at);
 }
 
 static void read_data(struct ebi_sim_device *d, const uint8_t *bytes, size_t size)
@@ -525,6 +550,9 @@ void ebi_sim_uds_message(struct ebi_sim_device *d, const uint8_t *bytes, size_t 
         return;
     case UDS_READ:
         read_data(d, bytes, size);
+        return;
+    case UDS_FAULTS:
+        read_faults(d, bytes, size);
         return;
     case UDS_SECURITY:
         unlock(d, bytes, size);

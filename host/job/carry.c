@@ -92,12 +92,17 @@ static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_
 
 bool eb_job_carry_out(struct eb_job *job)
 {
-    return ebi_note_plan(job) && ebi_order_begin(job) && work(job, begin_ready);
+    ebi_noted_before(job);
+    bool ok = ebi_note_plan(job) && ebi_order_begin(job) && work(job, begin_ready);
+    ebi_noted_after(job);
+    return ok;
 }
 
 bool eb_job_recover(struct eb_job *job)
 {
-    return ebi_note_plan(job) && work(job, begin_recovering);
+    bool ok = ebi_note_plan(job) && work(job, begin_recovering);
+    ebi_noted_after(job);
+    return ok;
 }
 
 /* --- all of it ------------------------------------------------------------------------------------ */

@@ -4,6 +4,8 @@
 
 #include "einbau/job.h"
 
+#include <jansson.h>
+
 /* The job must end: fills in job->problem; gives false. */
 __attribute__((format(printf, 3, 4))) bool ebi_job_fail(struct eb_job *job, enum eb_status status,
                                                         const char *format, ...);
@@ -50,6 +52,12 @@ bool ebi_note_is_part(const struct eb_job_device *target);
 enum eb_outcome ebi_note_outcome(const struct eb_job_device *target);
 void ebi_note_result(const struct eb_job *job, char *to, size_t cap);
 void ebi_note_person(const struct eb_job *job, char to[EB_NAME_BYTES]);
+/* Reads what the profiles note: of the devices of the plan before anything is done, of those that were
+ * written to afterwards, which is written down.  What could not be read stays unknown; no device is the worse
+ * for it. */
+void ebi_noted_before(struct eb_job *job);
+void ebi_noted_after(struct eb_job *job);
+json_t *ebi_noted_before_json(const struct eb_job_device *target);
 /* Writes down the devices of the plan, before anything is done to one of them. */
 bool ebi_note_plan(struct eb_job *job);
 /* Milliseconds since the job began; an event of a run, `context` is its device. */

@@ -106,6 +106,7 @@ void eb_job_close(struct eb_job *job)
         free(job->devices[i].memory[EB_JOB_FIT]);
         free(job->devices[i].components);
         free(job->devices[i].statements);
+        free(job->devices[i].noted);
         free(job->devices[i].spans);
     }
     eb_shelf_close(job->shelf);

@@ -139,12 +139,11 @@ static json_t *items_of(const struct eb_job_device *target)
         const struct eb_image *image = target->planned[k].image;
         char digest[2 * EB_SHA256_BYTES + 1];
         sodium_bin2hex(digest, sizeof digest, image->found.sha256, EB_SHA256_BYTES);
-        json_array_append_new(list, json_pack("{s:o, s:o, s:o, s:o, s:s, s:I, s:b, s:o}", "component",
+        json_array_append_new(list, json_pack("{s:o, s:o, s:o, s:o, s:s, s:I, s:s, s:o}", "component",
                                               text(item->component->name), "from", text(item->from), "to",
                                               text(item->image->version), "file", text(image->path), "sha256",
-                                              digest, "bytes", (json_int_t)item->source.size_bytes, "signed",
-                                              image->facts.signature == EB_SIGNATURE_TRUSTED, "accepted",
-                                              accepted_of(item)));
+                                              digest, "bytes", (json_int_t)item->source.size_bytes,
+                                              "signed_by", image->signer, "accepted", accepted_of(item)));
     }
     return list;
 }
@@ -202,6 +201,7 @@ char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *targ
     json_object_set_new(body, "loses", loses);
     json_object_set_new(body, "accepts", accepts);
     json_object_set_new(body, "accepted_rules", json_integer((json_int_t)target->accepted));
+    json_object_set_new(body, "noted", ebi_noted_before_json(target));
     uint64_t about_us = target->estimate.send_us + target->estimate.rest_us;
     json_object_set_new(body, "about_ms", json_integer((json_int_t)(about_us / 1000)));
     return text_of(body);

@@ -185,6 +185,7 @@ bool eb_shelf_facts(struct eb_shelf *shelf, const struct eb_trust *trust, struct
         const char *signature = (const char *)sqlite3_column_text(ask, EBI_IMAGE_COLUMN_COUNT + 1);
         c->said = read_said(ask, &manifest);
         c->said->facts.signature = eb_manifest_verify(text, strlen(text), signature, trust);
+        ebi_signer(c->said->facts.signature, signature, c->said->signer);
         eb_manifest_free(&manifest);
     }
     ebi_sql_end(&shelf->sql, ask);
@@ -281,6 +282,7 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
         return NULL;
     image->facts = said->facts;
     eb_text_copy(image->files, sizeof image->files, said->files);
+    eb_text_copy(image->signer, sizeof image->signer, said->signer);
     /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
     bool ok = ebi_image_keep(image, problem) && ebi_image_load(image, "raw", problem);
     if (ok && memcmp(image->found.sha256, said->file.sha256, EB_SHA256_BYTES) == 0 &&

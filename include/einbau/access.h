@@ -211,6 +211,10 @@ struct eb_field {
     size_t count;
 };
 
+/* How the further entries of a list are named, of which a source names the first: by numbers that go on, by
+ * their place in one answer, or by "{n}" in the key of a document. */
+enum eb_list { EB_LIST_NONE, EB_LIST_INDEX, EB_LIST_SUB, EB_LIST_ITEM, EB_LIST_KEY };
+
 /* One kind of source or step.  A source is a map whose first field has the row's key,
  * {snmp: 1.3.6.1.2.1.1.5.0}; a step is a map below the key, {write-register: {address: 1, value: 2}}. */
 struct eb_row {
@@ -220,6 +224,7 @@ struct eb_row {
     size_t count;
     uint16_t more_bytes; /* of a step: the fields are members of a struct of that size, eb_step.more; 0: of
                             eb_step itself */
+    enum eb_list list;   /* of a source that can be the first of several */
 };
 
 /* By what a device takes the image of a component: by order of the standard, a file's name, a number. */

@@ -275,7 +275,8 @@ struct eb_image {
     size_t part_count;
     struct eb_source parts_source; /* their bytes, one behind the other */
     int fd, content_fd, parts_fd;
-    bool kept; /* `fd` is a copy without a name */
+    bool kept;                      /* `fd` is a copy without a name */
+    char signer[EB_KEY_TEXT_BYTES]; /* the trusted key by which its manifest is signed; empty: by none */
 };
 
 /* For eb_source.lines: with vectors, where the processor has them. */

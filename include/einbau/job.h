@@ -119,6 +119,17 @@ struct eb_job_device {
     uint8_t *buffer;
     uint64_t *memory[2]; /* of each run, for its accesses */
 
+    /* What its profile notes (eb_profile.notes), before anything was done to it and after; NULL: nothing. */
+    struct eb_job_noted {
+        /* As in the profile's notes, one for each. */
+        struct eb_job_values {
+            bool read;
+            char text[EB_COMPONENTS_MAX][EB_NAME_BYTES]; /* empty: not readable, or no entry */
+        } before, after;
+        bool recalled; /* `before` is by an earlier job that wrote to it */
+        bool recorded; /* what was noted is in the record */
+    } * noted;
+
     /* How long it takes alone, in microseconds, by eb_job_estimate; 0: not known. */
     struct eb_job_estimate {
         uint64_t send_us, rest_us;
@@ -235,6 +246,10 @@ EB_NODISCARD bool eb_job_recover(struct eb_job *job);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);
 /* A device of a plan as the record describes it, JSON (docs/record.md), freed by the caller. */
 char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *target);
+/* What was noted of a device, and what differs since the job, JSON (docs/record.md), freed by the caller;
+ * NULL: nothing.  Takes what an earlier job noted before it began from what the record says of the device. */
+char *eb_job_describe_noted(const struct eb_job_device *target);
+void eb_job_recall_noted(struct eb_job_device *target, const char *body);
 /* The devices of the plan that this one waits for: the one with this index, or NULL. */
 const struct eb_job_device *eb_job_waits_for(const struct eb_job *job, const struct eb_job_device *target,
                                              size_t index);

@@ -211,6 +211,10 @@ struct eb_profile {
     uint8_t slot;          /* ... of this one; 0: of none */
     const struct eb_component_profile *components; /* at most EB_COMPONENTS_MAX */
     size_t count;
+    /* For looking at what is noted of such a device before it is written to and after: each component stands
+     * for a value, which is its version; one without a name for an entry of the device's own diagnostics.
+     * NULL: nothing is noted. */
+    const struct eb_profile *notes;
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
 

@@ -105,6 +105,7 @@ struct eb_shelf_said {
     struct eb_image_facts facts;
     char files[EB_FILES_TEXT_BYTES]; /* as in struct eb_manifest_image */
     struct eb_image_found file;      /* as the index has it: the file itself is read when it is opened */
+    char signer[EB_KEY_TEXT_BYTES];  /* the trusted key by which its manifest is signed; empty: by none */
 };
 /* An image of the shelf that may be for a component. */
 struct eb_shelf_candidate {

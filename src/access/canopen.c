@@ -436,7 +436,7 @@ static const struct eb_field fields[] = {
     {"sdo", EB_FIELD_NUMBER, EBI_VALUE(index), .least = 1, .most = 0xFFFF},
     {"sub", EB_FIELD_NUMBER, EBI_VALUE(sub), .most = 255},
     {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
-static const struct eb_row sources[] = {{"sdo", .fields = fields, .count = 3}};
+static const struct eb_row sources[] = {{"sdo", .fields = fields, .count = 3, .list = EB_LIST_SUB}};
 
 #define WAY(member) EBI_WAY(struct eb_canopen_way, member)
 static const char *const transfers[] = {"block", "segmented", NULL};

@@ -770,7 +770,7 @@ static const struct eb_section section = {.key = "http",
 static const struct eb_field value_fields[] = {{"http", EB_FIELD_STRING, EBI_VALUE(path), .needed = true},
                                                {"json", EB_FIELD_STRING, EBI_VALUE(key)},
                                                {"until", EB_FIELD_STRING, EBI_VALUE(until)}};
-static const struct eb_row sources[] = {{"http", 0, value_fields, COUNT(value_fields), 0}};
+static const struct eb_row sources[] = {{"http", 0, value_fields, COUNT(value_fields), 0, EB_LIST_KEY}};
 
 static const struct eb_field step_fields[] = {
     {"path", EB_FIELD_STRING, STEP(path), .needed = true},
@@ -780,7 +780,7 @@ static const struct eb_field step_fields[] = {
     {"expect", EB_FIELD_NUMBERS, STEP(expect), .least = 200, .most = 599},
     {"reads", EB_FIELD_STRING, STEP(reads)}};
 static const struct eb_row steps[] = {
-    {"http", 0, step_fields, COUNT(step_fields), sizeof(struct eb_http_step)}};
+    {"http", 0, step_fields, COUNT(step_fields), sizeof(struct eb_http_step), EB_LIST_NONE}};
 
 const struct eb_rows eb_rows_http = {
     .sources = sources, .source_count = 1, .steps = steps, .step_count = 1, .section = &section};

@@ -186,12 +186,14 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 /* --- how it ends -----------------------------------------------------------------------------------------
  */
 
-/* Of a reading it is the end of one kind of value only. */
+/* Of a reading it is the end of one kind of value only, or of one register that the device refuses: that
+ * costs no connection. */
 static enum eb_status end(context *m, const struct eb_error *error)
 {
     m->contact->error = *error;
-    close_stream(m);
     m->busy = reads(m);
+    if (!m->busy || error->status != EB_PEER_ERROR)
+        close_stream(m);
     return error->status;
 }
 
@@ -412,8 +414,9 @@ static const struct eb_field register_fields[] = {
     {"registers", EB_FIELD_NUMBER, EBI_VALUE(sub), .least = 1, .most = EB_MODBUS_REGISTERS_MAX,
      .otherwise = 1},
     {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms, .otherwise = EB_FORM_NUMBER}};
-static const struct eb_row sources[] = {{"modbus-object", EB_MODBUS_OBJECT, object_fields, 1, 0},
-                                        {"modbus-register", EB_MODBUS_REGISTER, register_fields, 3, 0}};
+static const struct eb_row sources[] = {
+    {"modbus-object", EB_MODBUS_OBJECT, object_fields, 1, 0, EB_LIST_NONE},
+    {"modbus-register", EB_MODBUS_REGISTER, register_fields, 3, 0, EB_LIST_INDEX}};
 
 static const struct eb_field write_fields[] = {
     {"address", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .most = 65535},
@@ -427,9 +430,10 @@ static const struct eb_field hand_fields[] = {
     {"value", EB_FIELD_NUMBER, EBI_STEP(value), .needed = true, .most = 65535},
     {"within-ms", EB_FIELD_NUMBER, EBI_STEP(time_ms), .least = 1, .most = 3600000, .otherwise = 300000},
     {"do", EB_FIELD_STRING, EBI_STEP(hand), .needed = true}};
-static const struct eb_row steps[] = {{"write-register", EB_MODBUS_WRITE, write_fields, 2, 0},
-                                      {"expect-register", EB_MODBUS_EXPECT, expect_fields, 3, 0},
-                                      {"by-hand", EB_MODBUS_BY_HAND, hand_fields, 4, 0}};
+static const struct eb_row steps[] = {
+    {"write-register", EB_MODBUS_WRITE, write_fields, 2, 0, EB_LIST_NONE},
+    {"expect-register", EB_MODBUS_EXPECT, expect_fields, 3, 0, EB_LIST_NONE},
+    {"by-hand", EB_MODBUS_BY_HAND, hand_fields, 4, 0, EB_LIST_NONE}};
 
 const struct eb_rows eb_rows_modbus = {.sources = sources,
                                        .source_count = sizeof sources / sizeof sources[0],

@@ -496,7 +496,7 @@ static const struct eb_field way_fields[] = {
     {"listen-s", EB_FIELD_SECONDS, WAY(look_ms), .least = 1, .most = 120, .otherwise = 5}};
 static const char *const asking[] = {"loader", NULL};
 static const struct eb_field asking_fields[] = {{"pull", EB_FIELD_WORD, EBI_VALUE(item), .words = asking}};
-static const struct eb_row sources[] = {{"pull", 0, asking_fields, 1, 0}};
+static const struct eb_row sources[] = {{"pull", 0, asking_fields, 1, 0, EB_LIST_NONE}};
 _Static_assert(sizeof(struct eb_pull_way) <= EB_WAY_BYTES, "a profile holds it");
 
 static const struct eb_section section = {

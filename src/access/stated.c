@@ -90,7 +90,7 @@ static void init(void *self, struct eb_contact *contact)
 }
 
 static const struct eb_field fields[] = {{"stated", EB_FIELD_STRING, EBI_VALUE(path)}};
-static const struct eb_row sources[] = {{"stated", 0, fields, 1, 0}};
+static const struct eb_row sources[] = {{"stated", 0, fields, 1, 0, EB_LIST_NONE}};
 
 const struct eb_rows eb_rows_stated = {.sources = sources, .source_count = 1};
 

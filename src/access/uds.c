@@ -1,6 +1,6 @@
 /* A unit that speaks UDS: its identity by data identifiers, its program by download (ISO 14229-1).
  *
- *   reading:     READ, identifier after identifier
+ *   reading:     READ, identifier after identifier --> [FAULTS]
  *   sending:     EXTENDED --> [FAULTS_OFF --> TALK_OFF] --> PROGRAMMING (until its loader answers) --> SAME
  * (is it the same device) --> [SEED --> KEY] --> [FINGERPRINT] --> ERASE --> DOWNLOAD --> TRANSFER ... -->
  *                EXIT --> [CHECK] --> [UPLOAD --> BACK ... --> BACK_EXIT] --> [DEPENDENCIES]
@@ -18,6 +18,7 @@
 
 enum move {
     READ,
+    FAULTS,
     ACTIVE_SESSION,
     EXTENDED,
     FAULTS_OFF,
@@ -39,6 +40,9 @@ enum move {
     RESET
 };
 
+/* Kinds of values. */
+enum { VALUE_IDENTIFIER, VALUE_FAULT };
+
 enum {
     ANSWER_US = 1000000,
     REPEATS_MAX = 3,
@@ -49,6 +53,7 @@ enum {
 };
 
 static const char *const where[] = {"reading data identifiers",
+                                    "reading trouble codes (19h 02h)",
                                     "reading the active session (22h F186h)",
                                     "extended session (10h)",
                                     "switching fault memory off (85h)",
@@ -123,6 +128,16 @@ static uint64_t erase_patience_us(const context *r)
 static void ask_value(context *r, uint16_t did, uint64_t now_us)
 {
     const uint8_t bytes[3] = {UDS_READ, (uint8_t)(did >> 8), (uint8_t)did};
+    ask(r, bytes, sizeof bytes, ANSWER_US, now_us);
+}
+
+/* ISO 14229-1 section 11.3, reportDTCByStatusMask; the mask is that of the profile's first such value. */
+static void ask_faults(context *r, uint64_t now_us)
+{
+    const struct eb_value *value;
+    r->link.contact->value = 0;
+    value = ebi_value_next(r->link.contact, &eb_access_uds, VALUE_FAULT);
+    const uint8_t bytes[3] = {UDS_FAULTS, UDS_FAULTS_BY_MASK, value != NULL ? (uint8_t)value->index : 0xFF};
     ask(r, bytes, sizeof bytes, ANSWER_US, now_us);
 }
 
@@ -202,9 +217,12 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
     switch (move) {
     case READ:
     case SAME:
-        value = ebi_value_next(r->link.contact, &eb_access_uds, 0);
+        value = ebi_value_next(r->link.contact, &eb_access_uds, VALUE_IDENTIFIER);
         if (value != NULL)
             ask_value(r, value->index, now_us);
+        return true;
+    case FAULTS:
+        ask_faults(r, now_us);
         return true;
     case ACTIVE_SESSION:
         ask_value(r, DID_ACTIVE_SESSION, now_us);
@@ -318,11 +336,43 @@ static enum eb_status go_on(context *r, enum move move, uint64_t now_us)
 
 /* --- answers ------------------------------------------------------------------------------------- */
 
+/* Which code the unit lists at this place, "C10050h": behind service, sub-function and mask each has four
+ * bytes, the last its status. */
+static void read_fault(const void *answer, const struct eb_value *value, char *text)
+{
+    const struct eb_uds *u = answer;
+    size_t at = 3 + 4 * (size_t)value->item;
+    struct eb_text out;
+    text[0] = '\0';
+    if (u->state != EB_UDS_DONE || at + 4 > u->answer_size)
+        return;
+    eb_text_init(&out, text, EB_NAME_BYTES);
+    eb_text_add_hex(&out, (uint32_t)u->answer[at] << 16 | ebi_get16(u->answer + at + 1), 6);
+    eb_text_add(&out, "h");
+}
+
+/* All values are read. */
+static enum eb_status after_reading(context *r, uint64_t now_us)
+{
+    struct eb_can_link *c = &r->link;
+    bool same = ebi_can_same_serial(&r->link);
+    if (c->move != SAME) {
+        r->link.has_been = true;
+        return r->link.contact->watching && r->link.contact->restart == EB_RESTART_NOT_SEEN
+                   ? go_on(r, ACTIVE_SESSION, now_us)
+                   : ebi_can_end_well(&r->link);
+    }
+    if (!same)
+        return ebi_can_end_other(&r->link, where);
+    r->link.contact->loader_seen = ebi_in_loader(r->link.contact);
+    return go_on(r, next_move(r), now_us);
+}
+
 /* One value was answered, or is refused; EB_PENDING while more are to be read. */
 static enum eb_status after_value(context *r, uint64_t now_us)
 {
     struct eb_can_link *c = &r->link;
-    const struct eb_value *value = ebi_value_next(r->link.contact, &eb_access_uds, 0);
+    const struct eb_value *value = ebi_value_next(r->link.contact, &eb_access_uds, VALUE_IDENTIFIER);
     size_t size = 0;
     if (r->uds.error.status != EB_OK && r->uds.error.status != EB_PEER_ERROR) {
         if (c->repeats++ < (c->answered ? REPEATS_MAX : 1)) { /* a frame was lost */
@@ -335,25 +385,21 @@ static enum eb_status after_value(context *r, uint64_t now_us)
     }
     c->repeats = 0;
     r->link.contact->connected = c->answered = true;
+    if (c->move == FAULTS) {
+        ebi_values_take(r->link.contact, &eb_access_uds, VALUE_FAULT, read_fault, &r->uds);
+        return after_reading(r, now_us);
+    }
     if (value != NULL) {
         const uint8_t *bytes = eb_uds_value(&r->uds, value->index, &size);
         ebi_value_take(r->link.contact, value, bytes, bytes != NULL ? size : 0, false);
     }
-    if (ebi_value_next(r->link.contact, &eb_access_uds, 0) != NULL) {
+    if (ebi_value_next(r->link.contact, &eb_access_uds, VALUE_IDENTIFIER) != NULL) {
         set_move(r, (enum move)c->move, now_us);
         return EB_PENDING;
     }
-    bool same = ebi_can_same_serial(&r->link);
-    if (c->move == READ) {
-        r->link.has_been = true;
-        return r->link.contact->watching && r->link.contact->restart == EB_RESTART_NOT_SEEN
-                   ? go_on(r, ACTIVE_SESSION, now_us)
-                   : ebi_can_end_well(&r->link);
-    }
-    if (!same)
-        return ebi_can_end_other(&r->link, where);
-    r->link.contact->loader_seen = ebi_in_loader(r->link.contact);
-    return go_on(r, next_move(r), now_us);
+    if (c->move == READ && ebi_values_wanted(r->link.contact, &eb_access_uds, 1U << VALUE_FAULT))
+        return go_on(r, FAULTS, now_us);
+    return after_reading(r, now_us);
 }
 
 /* Its length of a block counts the service and the counter. */
@@ -474,6 +520,7 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
     bool silent = failed && r->uds.error.status == EB_NO_ANSWER;
     switch ((enum move)c->move) {
     case READ:
+    case FAULTS:
     case SAME:
         return after_value(r, now_us);
     case EXTENDED: /* one that sits in its loader already need not have it */
@@ -610,7 +657,10 @@ static void init(void *self, struct eb_contact *contact)
 
 static const struct eb_field fields[] = {{"did", EB_FIELD_NUMBER, EBI_VALUE(index), .most = 0xFFFF},
                                          {"as", EB_FIELD_WORD, EBI_VALUE(form), .words = ebi_forms}};
-static const struct eb_row sources[] = {{"did", .fields = fields, .count = 2}};
+static const struct eb_field fault_fields[] = {
+    {"dtc-mask", EB_FIELD_NUMBER, EBI_VALUE(index), .least = 1, .most = 255}};
+static const struct eb_row sources[] = {{"did", VALUE_IDENTIFIER, fields, 2, 0, EB_LIST_INDEX},
+                                        {"dtc-mask", VALUE_FAULT, fault_fields, 1, 0, EB_LIST_ITEM}};
 
 #define WAY(member) EBI_WAY(struct eb_uds_way, member)
 static const char *const keys[] = {"none", "add", "xor", "invert", "call", NULL};

@@ -83,5 +83,6 @@ enum {
 #define SDO_E_VALUE      0x06090030U
 #define SDO_E_GENERAL    0x08000000U
 #define SDO_E_STATE      0x08000022U
+#define SDO_E_NO_DATA    0x08000024U
 
 #endif

@@ -13,6 +13,8 @@ enum {
 
     UDS_SESSION = 0x10,
     UDS_RESET = 0x11,
+    UDS_FAULTS = 0x19,
+    UDS_FAULTS_BY_MASK = 2,
     UDS_READ = 0x22,
     UDS_SECURITY = 0x27,
     UDS_COMMUNICATION = 0x28,

@@ -98,6 +98,10 @@ static void a_file_beside_a_site_with_keys_needs_a_signature(void **state)
         expect(1, "found signed with a key that is not trusted here", "$E %s", ways[i]);
         sign_beside("ours");
         expect(0, "1 confirmed", "$E %s", ways[i]);
+        struct outcome ours = shell("sed -n 's/.*\"x\": \"\\(.*\\)\".*/\\1/p' %s/ours.pub", little.folder);
+        expect(0, "Signed by the key", "$E report");
+        expect(0, ours.out, "$E report | sed -n 's/^Signed by the key \\(.*\\): 1 of 1 images$/\\1/p'");
+        outcome_free(&ours);
         expect(0, "", "rm -rf state && sed -i 's/\"2.0\"/\"2.0.1\"/' coupler-2.0.bin.json");
         expect(1, "found a signature that does not belong to it", "$E %s --image coupler-2.0.bin", ways[1]);
         sign_beside("ours"); /* as it was */

@@ -145,6 +145,7 @@ static void print_result(const struct session *s)
     say_folded(s, say_statement, NULL, NULL);
     say_folded(s, say_way, NULL, NULL);
     say_folded(s, say_outcome, NULL, NULL);
+    print_noted(s);
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
@@ -173,6 +174,9 @@ static void print_result_document(const struct session *s)
             outcome = EB_OUTCOME_NOT_STARTED; /* the job was ended before its turn */
         if (outcome != EB_OUTCOME_NONE)       /* nothing was done to those that fit beside a refused one */
             json_object_set_new(device, "outcome", json_string(eb_outcome_word(outcome)));
+        json_t *noted = noted_of(t);
+        if (noted != NULL)
+            json_object_set_new(device, "noted", noted);
         if (outcome == EB_OUTCOME_CONFIRMED && t->device->profile->restarts)
             json_object_set_new(device, "restart_seen", json_string(eb_restart_word(t->fit.restart)));
         if (outcome == EB_OUTCOME_CONFIRMED) {
@@ -224,8 +228,11 @@ static int end_unwritten(struct session *s, size_t refused)
     else
         print_counts(s);
     say_nothing_wanted(s);
-    if (refused == 0 && s->options->resumes != 0)
+    if (refused == 0 && s->options->resumes != 0) {
         end_resumed(s);
+        if (!s->options->json)
+            print_noted(s);
+    }
     return session_close(s, status);
 }
 

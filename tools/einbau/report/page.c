@@ -1,5 +1,6 @@
 /* A report as a page: its sections in their order. */
 #include "report/page.h"
+#include "report/report.h"
 #include "ui/table.h"
 
 #include <errno.h>
@@ -319,9 +320,14 @@ static void put_item(const struct page *p, const struct past_device *d, const js
     page_text(p, file != NULL ? file + 1 : history_text(item, "file"));
     fputs("<br><code>", p->to);
     page_format(p, "%.12s", history_text(item, "sha256"));
-    fputs(json_is_true(json_object_get(item, "signed")) ? "</code> <small>" W_SIGNED "</small></td></tr>\n"
-                                                        : "</code></td></tr>\n",
-          p->to);
+    fputs("</code>", p->to);
+    if (history_text(item, "signed_by")[0] != '\0' || json_is_true(json_object_get(item, "signed"))) {
+        fputs(" <small>", p->to);
+        page_format(p, history_text(item, "signed_by")[0] != '\0' ? W_SIGNED_BY : W_SIGNED,
+                    history_text(item, "signed_by"));
+        fputs("</small>", p->to);
+    }
+    fputs("</td></tr>\n", p->to);
 }
 
 static void put_components(const struct page *p, const struct page_row *row)
@@ -577,6 +583,40 @@ static void put_lost(const struct page *p)
     fputs("</section>\n", p->to);
 }
 
+/* Only where a profile notes anything. */
+static void put_noted(const struct page *p)
+{
+    static const char *const heads[] = {W_DEVICE, W_NOTED_NAME, W_NOTED_BEFORE, W_NOTED_AFTER};
+    const struct past *past = p->past;
+    struct noted_row row;
+    size_t count = 0;
+    size_t noted = 0;
+    for (size_t i = 0; i < past->count; i++)
+        noted += past->devices[i].noted != NULL;
+    if (noted == 0)
+        return;
+    begin_section(p, "noted", W_NOTED, false);
+    for (size_t i = 0; i < past->count; i++) {
+        for (size_t k = 0; noted_row(past->devices[i].noted, k, &row); k++) {
+            if (count++ == 0)
+                begin_table(p, NULL, 4, heads);
+            begin_row(p, past->devices[i].name);
+            put_cell(p, "", row.name);
+            put_cell(p, "", row.before);
+            put_cell(p, "", row.after);
+            fputs("</tr>\n", p->to);
+        }
+    }
+    fputs(count > 0 ? "</table>\n" : "", p->to);
+    for (size_t i = 0; i < past->count; i++) {
+        const char *unread = noted_unread(past->devices[i].noted);
+        count += unread != NULL;
+        if (unread != NULL)
+            put_paragraph(p, "", "%s: %s.", past->devices[i].name, unread);
+    }
+    fputs(count == 0 ? "<p>" W_NOTED_SAME "</p>\n</section>\n" : "</section>\n", p->to);
+}
+
 static void put_serials(const struct page *p)
 {
     if (p->past->count <= FOLD_FROM)
@@ -674,6 +714,7 @@ static bool page_write(FILE *to, const struct past *past)
     put_accepted(&p);
     put_manual(&p);
     put_lost(&p);
+    put_noted(&p);
     put_serials(&p);
     put_end(&p);
     free(p.critical);

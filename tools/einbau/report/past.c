@@ -1,5 +1,6 @@
 /* A job of the record as text and as JSON, and what both have in common with the page. */
 #include "report/page.h"
+#include "report/report.h"
 #include "ui/table.h"
 
 #include <ctype.h>
@@ -249,6 +250,46 @@ static void print_lost(const struct past *past)
     }
 }
 
+/* Each key once, with the number of images that it has signed. */
+static void print_keys(const struct past *past)
+{
+    json_t *keys = json_object();
+    size_t total = 0;
+    const char *key;
+    json_t *signed_by;
+    for (size_t i = 0; i < past->count; i++) {
+        size_t k;
+        const json_t *item;
+        json_array_foreach(json_object_get(past->devices[i].before, "items"), k, item)
+        {
+            key = history_text(item, "signed_by");
+            total++;
+            if (key[0] != '\0')
+                json_object_set_new(keys, key,
+                                    json_integer(1 + json_integer_value(json_object_get(keys, key))));
+        }
+    }
+    json_object_foreach(keys, key, signed_by)
+    {
+        say(W_KEY, key, (size_t)json_integer_value(signed_by), total);
+    }
+    json_decref(keys);
+}
+
+static void print_past_noted(const struct past *past)
+{
+    struct table table;
+    noted_begin(&table);
+    for (size_t i = 0; i < past->count; i++)
+        noted_add(&table, past->devices[i].name, past->devices[i].noted);
+    noted_end(&table);
+    for (size_t i = 0; i < past->count; i++) {
+        const char *unread = noted_unread(past->devices[i].noted);
+        if (unread != NULL)
+            say("%s: %s", past->devices[i].name, unread);
+    }
+}
+
 void past_accepted(const struct past *past,
                    void (*take)(void *context, const struct past_device *device, const char *what,
                                 const json_t *finding),
@@ -339,6 +380,8 @@ void past_print(struct past *past)
     puts("");
     print_accepted(past);
     print_manual(past);
+    print_keys(past);
+    print_past_noted(past);
     say(W_DIGEST " %s", (long long)past->job.number, past->digest);
 }
 
@@ -351,10 +394,10 @@ json_t *past_document(const struct past *past)
         const struct past_device *d = &past->devices[i];
         char says[PAST_SAYS_BYTES];
         past_says(past, d, says, sizeof says);
-        json_array_append_new(devices, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:O?, s:O?}", "name",
+        json_array_append_new(devices, json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:O?, s:O?, s:O?}", "name",
                                                  d->name, "serial", d->serial, "order_code", d->order_code,
                                                  "link", d->link, "outcome", past_outcome(d), "says", says,
-                                                 "before", d->before, "after", d->after));
+                                                 "before", d->before, "after", d->after, "noted", d->noted));
     }
     return json_pack("{s:s, s:I, s:s, s:s, s:o, s:f, s:s, s:s, s:b, s:O?, s:s, s:o}", "einbau", "report/1",
                      "job", (json_int_t)past->job.number, "site", past->job.site, "began", past->job.began,

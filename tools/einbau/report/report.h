@@ -28,7 +28,24 @@ typedef void sentence_of(const struct session *session, const struct eb_job_devi
 void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
 /* Sentences: why it could not be looked at; what came of it in a job; what an earlier job left, or that
  * somebody works on it, or that its program is stopped. */
-sentence_of say_look, say_statement, say_outcome, say_way, say_left, say_moved;
+sentence_of say_look, say_statement, say_outcome, say_way, say_left, say_moved, say_noted_unread;
+
+/* What was noted of a device before a job and after (eb_job_describe_noted), or NULL. */
+json_t *noted_of(const struct eb_job_device *target);
+/* A value that differs, or a new entry of its diagnostics; false behind the last one. */
+struct noted_row {
+    const char *name;
+    char before[EB_NAME_BYTES], after[EB_NAME_BYTES + 32];
+};
+bool noted_row(const json_t *noted, size_t index, struct noted_row *row);
+/* Why nothing can be said of it, or NULL. */
+const char *noted_unread(const json_t *noted);
+/* A table of what differs of several devices: printed where there is anything. */
+void noted_begin(struct table *table);
+void noted_add(struct table *table, const char *device, const json_t *noted);
+void noted_end(struct table *table);
+/* The same of all devices of a session. */
+void print_noted(const struct session *session);
 
 /* The tables that several commands print. */
 void print_devices(const struct session *session);

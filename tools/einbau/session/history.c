@@ -149,7 +149,8 @@ static bool take(void *context, const struct eb_record_entry *e)
         take_statement(past, e);
     if (e->row.device[0] == '\0')
         return true;
-    struct past_device *d = device_of(past, &e->row, strcmp(e->row.kind, "stated") != 0);
+    bool effect = strcmp(e->row.kind, "stated") != 0 && strcmp(e->row.kind, "noted") != 0;
+    struct past_device *d = device_of(past, &e->row, effect);
     if (d == NULL)
         return true;
     past->last_ms = e->row.ms > past->last_ms ? e->row.ms : past->last_ms;
@@ -161,7 +162,9 @@ static bool take(void *context, const struct eb_record_entry *e)
         snprintf(d->error, sizeof d->error, "%s", eb_text_printable(e->row.error) ? e->row.error : "?");
         json_decref(d->spans);
         d->spans = json_incref(json_object_get(d->after, "spans"));
-    } else if (strcmp(e->row.kind, "stated") != 0) {
+    } else if (strcmp(e->row.kind, "noted") == 0) {
+        replace(&d->noted, e->row.body);
+    } else if (effect) {
         eb_text_copy(d->effect, sizeof d->effect, e->row.kind);
         eb_text_copy(d->component, sizeof d->component, e->row.component);
         eb_text_copy(d->version, sizeof d->version, e->row.version);
@@ -211,6 +214,7 @@ void history_free(struct past *past)
     for (size_t i = 0; i < past->count; i++) {
         json_decref(past->devices[i].before);
         json_decref(past->devices[i].after);
+        json_decref(past->devices[i].noted);
         json_decref(past->devices[i].spans);
     }
     json_decref(past->body);

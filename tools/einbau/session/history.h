@@ -22,6 +22,7 @@ struct past {
         char component[EB_NAME_BYTES], version[EB_VERSION_TEXT_BYTES]; /* of that */
         json_t *spans; /* what it did when: as it was noted, or by its effects where the job was cut off */
         json_t *before, *after; /* `after` may be NULL */
+        json_t *noted;          /* of its values and diagnostics, or NULL */
     } * devices;
     size_t count;
     uint64_t last_ms;                      /* of the last row, since the job began */

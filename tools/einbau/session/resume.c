@@ -259,6 +259,15 @@ static void now_text(const struct eb_job_device *t, char *text, size_t cap)
         snprintf(text, cap, "%s", t->reached ? "loader" : "unknown");
 }
 
+/* What that job has noted before it began: by now it may be lost. */
+static void recall_noted(struct eb_job_device *t, const struct past_device *d)
+{
+    char *body = d->effect[0] != '\0' ? json_dumps(d->before, JSON_COMPACT) : NULL;
+    if (body != NULL)
+        eb_job_recall_noted(t, body);
+    free(body);
+}
+
 void resume_compare(const struct resume *r, struct session *s)
 {
     static const char *const heads[] = {"DEVICE", "JOB", "RUNS NOW", "STATE"};
@@ -277,6 +286,8 @@ void resume_compare(const struct resume *r, struct session *s)
             t->look.identified && d->serial[0] != '\0' && serial[0] != '\0' && strcmp(serial, d->serial) != 0;
         if (another)
             t->accepted = t->accepts = 0;
+        else
+            recall_noted(t, d);
         then_text(d, then, sizeof then);
         now_text(t, now, sizeof now);
         const char *const cells[] = {d->name, then, now, state_of(d, t, another)};
