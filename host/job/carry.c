@@ -156,6 +156,13 @@ bool eb_job_fit(struct eb_job *job, struct eb_problem *problem)
 {
     bool good = eb_job_lock_addresses(job) && eb_job_look(job) && eb_job_plan(job) && is_ready(job) &&
                 eb_job_lock_devices(job) && eb_job_begin(job) && eb_job_carry_out(job) && is_done(job);
+    if (!good && job->status == EB_OTHER && !job->recording) {
+        struct eb_problem refused = job->problem;
+        if (!eb_job_refuse(job))
+            ebi_job_warn(job, "that this plan was refused is not in the record of jobs: %s",
+                         job->problem.text);
+        ebi_job_fail(job, EB_OTHER, "%s", refused.text);
+    }
     eb_job_end(job, good ? "as wanted" : "not as wanted");
     if (!good && problem != NULL)
         *problem = job->problem;

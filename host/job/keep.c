@@ -279,6 +279,11 @@ bool ebi_note_plan(struct eb_job *job)
                         problem.text);
 }
 
+bool eb_job_refuse(struct eb_job *job)
+{
+    return eb_job_begin(job) && ebi_note_plan(job);
+}
+
 /* What became of those that were not begun. */
 static bool record_rest(struct eb_job *job)
 {

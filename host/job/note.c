@@ -276,6 +276,12 @@ char *ebi_note_job(const struct eb_job *job)
         zone, "about_ms", (json_int_t)(job->estimate_us / 1000), "resumes", (json_int_t)job->config.resumes);
     free(site);
     free(shelf);
+    json_t *left_out = json_array();
+    for (size_t i = 0; i < job->count; i++) {
+        if (job->devices[i].left_out)
+            json_array_append_new(left_out, text(job->devices[i].device->name));
+    }
+    json_object_set_new(body, "left_out", left_out);
     return text_of(body);
 }
 

@@ -237,6 +237,8 @@ EB_NODISCARD bool eb_job_lock_addresses(struct eb_job *job);
 EB_NODISCARD bool eb_job_lock_devices(struct eb_job *job);
 /* Begins in the record, where one is kept. */
 EB_NODISCARD bool eb_job_begin(struct eb_job *job);
+/* Writes a plan into the record that is not carried out, as devices of it are refused. */
+EB_NODISCARD bool eb_job_refuse(struct eb_job *job);
 void eb_job_end(struct eb_job *job, const char *outcome);
 /* Carries the plan out: each device begins when all that it depends on is confirmed.  One that is refused
  * does not begin, nor do those that depend on it. */

@@ -154,6 +154,30 @@ static void a_change_is_told_and_old_jobs_go_by_consent(void **state)
     expect_einbau(&little, 0, "The record is as it was written: 1 job", "jobs --verify");
 }
 
+/* A plan of which a device is refused is a job too, with the reason; and who was left out of one is named. */
+static void what_was_refused_is_recorded(void **state)
+{
+    (void)state;
+    make(2);
+    replace_in(&little, "world.yaml", "hardware-revision: 3", "hardware-revision: 12");
+    expect_einbau(&little, 1, "Nothing was written", "fit --yes");
+    expect_einbau(&little, 0, "1 refused, 2 not-started", "jobs");
+    expect_einbau(&little, 0, "plc-1: refused: firmware 2.0: hardware-revision: found 12, expected 1..9",
+                  "report 1");
+    expect_einbau(
+        &little, 0,
+        "plc-2, coupler-1: not-started: another device of the plan was refused. Nothing was written",
+        "report 1");
+    expect_einbau(&little, 0, "2 confirmed", "fit --yes --without plc-1");
+    expect_einbau(&little, 0, "Left out of this job, so nothing is said of them: plc-1.", "report 2");
+    expect_einbau(&little, 0, NULL, "report 2 --to %s/left.html", little.folder);
+    char *page = read_text(little.folder, "left.html", NULL);
+    assert_non_null(strstr(page, "Left out of this job, so nothing is said of them: plc-1."));
+    free(page);
+    expect_einbau(&little, 0, "2 jobs on little; all came to their end", "jobs");
+    expect_einbau(&little, 0, "as it was written: 2 jobs", "jobs --verify");
+}
+
 /* --- the report -------------------------------------------------------------------------------------- */
 
 static void a_report_says_what_was_done(void **state)
@@ -466,6 +490,7 @@ int main(void)
         HISTORY_TEST(jobs_are_listed_open_ones_first),
         HISTORY_TEST(a_device_has_one_history),
         HISTORY_TEST(a_change_is_told_and_old_jobs_go_by_consent),
+        HISTORY_TEST(what_was_refused_is_recorded),
         HISTORY_TEST(a_report_says_what_was_done),
         HISTORY_TEST(what_each_device_ran_is_known),
         HISTORY_TEST(a_plan_is_a_page_too),

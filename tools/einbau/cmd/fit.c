@@ -221,6 +221,8 @@ static void end_resumed(struct session *s)
 static int end_unwritten(struct session *s, size_t refused)
 {
     int status = refused > 0 ? EXIT_NOT_AS_WANTED : status_of(s);
+    if (refused > 0 && !eb_job_refuse(s->job))
+        complain("that this plan was refused is not in the record of jobs: %s", s->job->problem.text);
     if (s->options->json)
         print_result_document(s);
     else if (refused > 0)

@@ -188,13 +188,18 @@ struct device_history {
     int64_t last;
 };
 
+/* The newest is the first. */
+static int compare_numbers(const void *a, const void *b)
+{
+    const struct eb_record_job *x = a;
+    const struct eb_record_job *y = b;
+    return (x->number < y->number) - (x->number > y->number);
+}
+
 static const struct eb_record_job *job_of(const struct device_history *h, int64_t number)
 {
-    for (size_t i = 0; i < h->job_count; i++) {
-        if (h->jobs[i].number == number)
-            return &h->jobs[i];
-    }
-    return NULL;
+    const struct eb_record_job wanted = {.number = number};
+    return bsearch(&wanted, h->jobs, h->job_count, sizeof *h->jobs, compare_numbers);
 }
 
 static void add_item(struct device_history *h, const struct past_device *d, size_t index, const char *how)
@@ -217,7 +222,12 @@ static void add_item(struct device_history *h, const struct past_device *d, size
                                  history_text(item, "to"),
                                  now[0] != '\0' ? now : "unknown",
                                  how};
-    table_add(&h->table, cells);
+    h->rows++;
+    h->last = h->job;
+    if (!h->session->options->json) {
+        table_add(&h->table, cells);
+        return;
+    }
     json_array_append_new(h->documents,
                           json_pack("{s:I, s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:s, s:s}", "job",
                                     (json_int_t)h->job, "at", h->at, "site", h->site, "device", h->name,
@@ -225,8 +235,6 @@ static void add_item(struct device_history *h, const struct past_device *d, size
                                     history_text(item, "to"), "read_back",
                                     now[0] != '\0' ? json_string(now) : json_null(), "outcome", how, "sha256",
                                     history_text(item, "sha256")));
-    h->rows++;
-    h->last = h->job;
 }
 
 /* All images of the plan that was seen last, with what became of them. */

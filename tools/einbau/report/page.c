@@ -194,6 +194,7 @@ static size_t good_of(const struct past *past)
 
 static void put_result(const struct page *p)
 {
+    char left_out[PAST_SAYS_BYTES];
     const struct past *past = p->past;
     size_t good = good_of(past);
     begin_section(p, "result", W_RESULT, true);
@@ -213,6 +214,8 @@ static void put_result(const struct page *p)
         put_paragraph(p, "answer", W_ALL_GOOD, past->count, past->job.result);
     else
         put_paragraph(p, "answer", W_SOME_GOOD, good, past->count, past->count - good);
+    if (past_left_out(past, left_out, sizeof left_out))
+        put_paragraph(p, "", W_LEFT_OUT, left_out);
     if (past->job.ended[0] == '\0')
         put_paragraph(p, "", "%s", W_CUT_OFF);
     put_paragraph(p, "soft", "%s", W_CONFIRMED_MEANS);

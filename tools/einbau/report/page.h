@@ -40,6 +40,8 @@ void past_accepted(const struct past *past,
                    void (*take)(void *context, const struct past_device *device, const char *what,
                                 const json_t *finding),
                    void *context);
+/* The devices that the call left out, "a, b"; false: none. */
+bool past_left_out(const struct past *past, char *text, size_t cap);
 /* "version, checksum": by what an image was confirmed. */
 void past_proofs(const struct past_device *device, size_t item, char *text, size_t cap);
 /* "door-01..07", "pa-valley, pa-middle", or the one name; "1:04" */

@@ -9,8 +9,7 @@
 #include <time.h>
 #include <unistd.h>
 
-/* Why nothing is written to it: the findings, or that it could not be looked at. */
-static void why(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
+void plan_sentence(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
     text[0] = '\0';
     if (!t->reached) {
@@ -57,7 +56,7 @@ static void take(const struct session *s, const struct eb_job_device *t, struct 
              : t->item_count > 0   ? "planned"
              : eb_job_as_wanted(t) ? "up-to-date"
                                    : "not-started");
-    why(s, t, d->error, sizeof d->error);
+    plan_sentence(s, t, d->error, sizeof d->error);
     d->before = json_loads(text, 0, NULL);
     free(text);
     if (strcmp(d->outcome, "planned") == 0 && s->job->estimate_us > 0) {

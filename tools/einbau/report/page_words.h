@@ -32,6 +32,7 @@
     "number, and the version read back is that of the image; where the device reports a checksum, the "      \
     "checksum "                                                                                              \
     "as well."
+#define W_LEFT_OUT       "Left out of this job, so nothing is said of them: %s."
 #define W_NOT_UPDATED    "Not as wanted"
 #define W_ALL_AS_WANTED  "Every device is as wanted."
 #define W_AND_MORE       "%s and %zu more"

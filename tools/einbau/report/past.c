@@ -103,6 +103,19 @@ void past_proofs(const struct past_device *d, size_t item, char *text, size_t ca
     }
 }
 
+bool past_left_out(const struct past *past, char *text, size_t cap)
+{
+    size_t i;
+    const json_t *name;
+    text[0] = '\0';
+    json_array_foreach(json_object_get(past->body, "left_out"), i, name)
+    {
+        size_t at = strlen(text);
+        snprintf(text + at, cap - at, "%s%s", i > 0 ? ", " : "", history_word(name));
+    }
+    return text[0] != '\0';
+}
+
 /* The digits at the end of a name: where they begin. */
 static size_t digits_at(const char *name)
 {
@@ -341,6 +354,7 @@ void past_print(struct past *past)
     struct table table;
     char began[32];
     char took[48];
+    char left_out[PAST_SAYS_BYTES];
     size_t good = count_good(past);
     eb_job_local_time(past->job.began, began, sizeof began);
     seconds_text(past->job.took_ms / 1000, took, sizeof took);
@@ -350,6 +364,8 @@ void past_print(struct past *past)
         say(W_ALL_GOOD, past->count, past->job.result);
     else
         say(W_SOME_GOOD, good, past->count, past->count - good);
+    if (past_left_out(past, left_out, sizeof left_out))
+        say(W_LEFT_OUT, left_out);
     say("By %s on %s, einbau %s%s", past->job.person, past->job.laptop, history_text(past->body, "einbau"),
         past->job.simulated ? ", on simulated hardware" : "");
     puts("");

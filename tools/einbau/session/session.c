@@ -104,10 +104,27 @@ static void show(void *context)
         show_look(s);
 }
 
+/* Whether nothing was begun because of a refused device. */
+static bool was_refused(const struct session *s)
+{
+    bool refused = false;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].begun)
+            return false;
+        refused = refused || (s->job->devices[i].chosen && s->job->devices[i].refused);
+    }
+    return refused;
+}
+
 /* For the record. */
 static void says(void *context, struct eb_job_device *t, char *text, size_t cap)
 {
-    outcome_sentence(context, t, text, cap);
+    if (t->refused && !t->begun)
+        plan_sentence(context, t, text, cap);
+    else if (t->item_count > 0 && was_refused(context))
+        snprintf(text, cap, "another device of the plan was refused. Nothing was written");
+    else
+        outcome_sentence(context, t, text, cap);
 }
 
 static void begins(void *context, struct eb_run_config *config)

@@ -107,6 +107,8 @@ void other_way_sentence(const struct eb_run *run, char *text, size_t cap);
 /* What has restarted the device: the word of an access, or "by-hand"; NULL: nothing that the profile names.
  */
 const char *restarted_by(const struct eb_run *run);
+/* Why nothing is written to a device of a plan: the findings, or that it could not be looked at. */
+void plan_sentence(const struct session *session, const struct eb_job_device *target, char *text, size_t cap);
 /* What can be said of a device that a job is through with and that is not as it should be: what happened, how
  * it was left, and what helps; empty where all is well. */
 void outcome_sentence(const struct session *session, const struct eb_job_device *target, char *text,
