@@ -3,6 +3,7 @@
 
 #include <stddef.h>
 #include <stdlib.h>
+#include <string.h>
 
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
 {
@@ -19,6 +20,41 @@ enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
     return target->item_count == 0 && eb_job_as_wanted(target) ? EB_OUTCOME_UP_TO_DATE : EB_OUTCOME_NONE;
 }
 
+enum { BUFFER_BYTES = 131072 }; /* 64 blocks for an Ethernet's MTU, or two of the largest */
+
+/* Whether its images are sent by nothing that keeps what is under way in the run's buffer from one poll to the
+ * next. */
+static bool may_share_buffer(const struct eb_profile *p)
+{
+    const struct eb_access *list[EB_ACCESSES_MAX];
+    size_t count = eb_profile_accesses(p, list);
+    bool may = true;
+    for (size_t i = 0; i < count; i++)
+        may = may && list[i] != &eb_access_uds && list[i] != &eb_access_dfu && list[i] != &eb_access_pull;
+    return may;
+}
+
+static void take_buffer(struct eb_job *job, struct eb_job_device *target, struct eb_run_config *config)
+{
+    bool shares = may_share_buffer(target->device->profile);
+    uint8_t **buffer =
+        shares ? &job->buffers[job->buffers_taken++ % EB_JOB_BUFFERS] : &target->buffer;
+    if (*buffer == NULL)
+        *buffer = malloc(BUFFER_BYTES);
+    if (*buffer == NULL)
+        abort();
+    config->buffer = *buffer;
+    config->buffer_bytes = BUFFER_BYTES;
+}
+
+/* What the run of a device needed while it went on. */
+static void give_back(struct eb_job_device *target)
+{
+    ebi_job_give_memory(target, EB_JOB_FIT);
+    free(target->buffer);
+    target->buffer = NULL;
+}
+
 /* Begins a run that writes. */
 static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
 {
@@ -31,6 +67,9 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     ebi_job_record_statements(target);
     target->begun = true;
     target->began_us = eb_port_now_us(job->port);
+    ebi_job_take_memory(target, EB_JOB_FIT, &config);
+    take_buffer(job, target, &config);
+    memset(target->fit.running, 0, target->device->profile->count * sizeof *target->fit.running);
     if (eb_run_init(&target->fit, &config) != EB_OK)
         return false;
     if (eb_crew_add(crew, &target->fit) == EB_OK)
@@ -45,10 +84,13 @@ static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
     struct eb_run *run;
     do {
         run = eb_crew_ended(crew);
-        if (run != NULL)
-            ebi_order_ended(
-                job, (struct eb_job_device *)(void *)((char *)run - offsetof(struct eb_job_device, fit)),
-                run->outcome == EB_OUTCOME_CONFIRMED || run->outcome == EB_OUTCOME_UP_TO_DATE);
+        if (run != NULL) {
+            struct eb_job_device *target =
+                (struct eb_job_device *)(void *)((char *)run - offsetof(struct eb_job_device, fit));
+            give_back(target);
+            ebi_order_ended(job, target,
+                            run->outcome == EB_OUTCOME_CONFIRMED || run->outcome == EB_OUTCOME_UP_TO_DATE);
+        }
         for (struct eb_job_device *target;
              ebi_job_stop(job) == 0 && (target = ebi_order_next(job)) != NULL;) {
             /* By what runs now in those that it waited for: the run judges once more. */

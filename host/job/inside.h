@@ -17,6 +17,10 @@ __attribute__((format(printf, 2, 3))) void ebi_job_warn(struct eb_job *job, cons
 /* How urgently the caller wants the end. */
 unsigned ebi_job_stop(const struct eb_job *job);
 
+/* Memory for the accesses of a run, as long as it goes on. */
+void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, struct eb_run_config *config);
+void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which);
+
 /* Works until all runs of the crew have ended and `more`, which may be NULL, has added none. */
 void ebi_job_work(struct eb_job *job, struct eb_crew *crew,
                   bool (*more)(struct eb_job *job, struct eb_crew *crew));

@@ -60,7 +60,13 @@ static bool open_site(struct eb_job *job)
         job->devices[i].job = job;
         job->devices[i].components =
             calloc(job->site->devices[i].profile->count + 1, sizeof *job->devices[i].components);
-        if (job->devices[i].components == NULL)
+        for (int which = EB_JOB_LOOK; which <= EB_JOB_FIT; which++)
+            job->devices[i].running[which] =
+                calloc(job->site->devices[i].profile->count + 1, sizeof(struct eb_running));
+        job->devices[i].look.running = job->devices[i].running[EB_JOB_LOOK];
+        job->devices[i].fit.running = job->devices[i].running[EB_JOB_FIT];
+        if (job->devices[i].components == NULL || job->devices[i].look.running == NULL ||
+            job->devices[i].fit.running == NULL)
             return ebi_job_fail(job, EB_IO, "out of memory");
         job->devices[i].chosen = true;
     }
@@ -104,11 +110,15 @@ void eb_job_close(struct eb_job *job)
         free(job->devices[i].planned);
         free(job->devices[i].memory[EB_JOB_LOOK]);
         free(job->devices[i].memory[EB_JOB_FIT]);
+        free(job->devices[i].running[EB_JOB_LOOK]);
+        free(job->devices[i].running[EB_JOB_FIT]);
         free(job->devices[i].components);
         free(job->devices[i].statements);
         free(job->devices[i].noted);
         free(job->devices[i].spans);
     }
+    for (size_t i = 0; i < EB_JOB_BUFFERS; i++)
+        free(job->buffers[i]);
     eb_shelf_close(job->shelf);
     eb_known_close(job->known);
     eb_secrets_close(job->secrets);

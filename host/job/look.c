@@ -29,14 +29,10 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
                                        enum eb_job_run which)
 {
     const struct eb_site_device *d = target->device;
-    size_t size = eb_run_memory_bytes(d->profile);
-    if (target->memory[which] == NULL)
-        target->memory[which] = malloc(size);
     return (struct eb_run_config){
         .port = job->port,
         .profile = d->profile,
-        .memory = target->memory[which],
-        .memory_bytes = target->memory[which] != NULL ? size : 0,
+        .running = target->running[which],
         .target = {.modbus = d->modbus,
                    .tftp = d->tftp,
                    .unit = d->unit,
@@ -57,6 +53,22 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
         .around = &target->around,
         .interrupted = target->left != NULL,
     };
+}
+
+void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, struct eb_run_config *config)
+{
+    config->memory_bytes = eb_run_memory_bytes(config->profile);
+    config->memory = malloc(config->memory_bytes);
+    if (config->memory == NULL)
+        abort();
+    free(target->memory[which]);
+    target->memory[which] = config->memory;
+}
+
+void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which)
+{
+    free(target->memory[which]);
+    target->memory[which] = NULL;
 }
 
 static void ask_too(struct eb_job *job, const struct eb_site_device *d, bool *more)
@@ -144,7 +156,9 @@ static void begin_look(struct eb_job *job, struct eb_job_device *target, struct 
     struct eb_run_config config = eb_job_run_config(job, target, EB_JOB_LOOK);
     if (target->absent)
         config.reach_patience_us = ABSENT_PATIENCE_US;
+    ebi_job_take_memory(target, EB_JOB_LOOK, &config);
     target->look.config = config;
+    memset(target->look.running, 0, target->device->profile->count * sizeof *target->look.running);
     if (!kept_off(target) && eb_run_init(&target->look, &config) == EB_OK &&
         eb_crew_add(crew, &target->look) != EB_OK)
         eb_run_abandon(&target->look);
@@ -170,8 +184,7 @@ bool eb_job_look(struct eb_job *job)
     bool together = job->known != NULL && eb_known_begin(job->known, &job->problem);
     for (size_t i = 0; i < job->count; i++) {
         struct eb_job_device *target = &job->devices[i];
-        free(target->memory[EB_JOB_LOOK]); /* the look has ended */
-        target->memory[EB_JOB_LOOK] = NULL;
+        ebi_job_give_memory(target, EB_JOB_LOOK); /* the look has ended */
         target->reached = target->look.identified && target->look.error.status == EB_OK;
         target->answered = target->look.answered || target->reached;
         if (target->reached) {

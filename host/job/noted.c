@@ -9,7 +9,6 @@
 struct reading {
     struct eb_job_device *target;
     struct eb_run run;
-    uint64_t *memory;
 };
 
 static bool notes(const struct eb_job_device *target)
@@ -48,16 +47,10 @@ static bool begin(struct eb_job *job, struct reading *reading, struct eb_crew *c
 {
     struct eb_job_device *target = reading->target;
     const struct eb_profile *profile = target->device->profile->notes;
-    size_t size = eb_run_memory_bytes(profile);
     struct eb_run_config config = eb_job_run_config(job, target, EB_JOB_LOOK);
-    free(target->memory[EB_JOB_LOOK]); /* this profile has an own need */
-    target->memory[EB_JOB_LOOK] = NULL;
-    reading->memory = malloc(size);
-    if (reading->memory == NULL)
-        abort();
     config.profile = profile;
-    config.memory = reading->memory;
-    config.memory_bytes = size;
+    config.running = NULL;
+    ebi_job_take_memory(target, EB_JOB_LOOK, &config);
     config.interrupted = false;
     config.target.serial = target->look.identity.serial; /* the very device that was looked at */
     if (eb_run_init(&reading->run, &config) != EB_OK)
@@ -100,7 +93,7 @@ static void read_all(struct eb_job *job, bool (*due)(const struct eb_job_device 
     for (size_t i = 0; i < count; i++) {
         struct eb_job_noted *noted = noted_of(readings[i].target);
         take(&readings[i], after ? &noted->after : &noted->before);
-        free(readings[i].memory);
+        ebi_job_give_memory(readings[i].target, EB_JOB_LOOK);
     }
     free(readings);
     free(places);

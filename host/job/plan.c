@@ -7,8 +7,6 @@
 #include <string.h>
 #include <unistd.h>
 
-enum { BUFFER_BYTES = 131072 }; /* 64 blocks for an Ethernet's MTU, or two of the largest */
-
 static struct eb_job_device *target_of(struct eb_job *job, const struct eb_site_device *device)
 {
     return &job->devices[device - job->site->devices];
@@ -401,21 +399,14 @@ static bool plan_target(struct eb_job *job, struct eb_job_device *target)
     return true;
 }
 
-static bool prepare_run(struct eb_job *job, struct eb_job_device *target)
+static void prepare_run(struct eb_job *job, struct eb_job_device *target)
 {
-    if (target->buffer == NULL) /* it may have been planned before */
-        target->buffer = malloc(BUFFER_BYTES);
-    if (target->buffer == NULL)
-        return ebi_job_fail(job, EB_IO, "out of memory");
     target->fit.config = eb_job_run_config(job, target, EB_JOB_FIT);
     target->fit.config.target.serial = target->look.identity.serial; /* the very device that was looked at */
     target->fit.config.items = target->items;
     target->fit.config.count = target->item_count;
     target->fit.config.accepted = target->accepted;
     target->fit.config.again = job->again;
-    target->fit.config.buffer = target->buffer;
-    target->fit.config.buffer_bytes = BUFFER_BYTES;
-    return true;
 }
 
 /* --- the checksums of what is wanted ------------------------------------------------------------- */
@@ -515,7 +506,9 @@ static bool plan_chosen(struct eb_job *job, struct eb_job_device *target)
         return false;
     for (size_t k = 0; k < target->item_count; k++)
         target->refused = target->refused || target->items[k].verdict.answer != EB_FITS;
-    return target->item_count == 0 || target->refused || prepare_run(job, target);
+    if (target->item_count > 0 && !target->refused)
+        prepare_run(job, target);
+    return true;
 }
 
 /* What a job with a device that is not chosen would bring it to. */

@@ -50,6 +50,9 @@ struct eb_job_config {
     void *context;
 };
 
+/* So many devices send out of buffers of their own; where there are more, some have the same one. */
+enum { EB_JOB_BUFFERS = 64 };
+
 /* A target's runs. */
 enum eb_job_run { EB_JOB_LOOK, EB_JOB_FIT };
 
@@ -117,7 +120,8 @@ struct eb_job_device {
     const struct eb_site_device *waited_for; /* in vain: it was not confirmed, so this one is not started */
     struct eb_run fit;
     uint8_t *buffer;
-    uint64_t *memory[2]; /* of each run, for its accesses */
+    uint64_t *memory[2];         /* of each run, for its accesses */
+    struct eb_running *running[2]; /* what each has read of the profile's components */
 
     /* What its profile notes (eb_profile.notes), before anything was done to it and after; NULL: nothing. */
     struct eb_job_noted {
@@ -199,6 +203,8 @@ struct eb_job {
         int64_t number; /* on the shelf, 0: a file */
     } * images;
     size_t image_count;
+    uint8_t *buffers[EB_JOB_BUFFERS]; /* for what is sent; NULL: not needed yet */
+    size_t buffers_taken;
     struct eb_job_queue ready;     /* devices to be begun, or to be given up */
     struct eb_job_device *by_hand; /* the one with a manual step that was begun last */
     bool hushed;
@@ -258,7 +264,7 @@ const struct eb_job_device *eb_job_waits_for(const struct eb_job *job, const str
 
 /* --- smaller things that the steps are made of --- */
 
-/* A run for this device that only looks. */
+/* A run for this device that only looks; its memory, eb_run_memory_bytes, is still to be given. */
 struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device *target,
                                        enum eb_job_run which);
 /* The run that was with it last. */

@@ -122,6 +122,8 @@ struct eb_run_config {
     struct eb_target target;
     uint64_t *memory; /* for what is read, and for the contexts of its accesses: eb_run_memory_bytes */
     size_t memory_bytes;
+    struct eb_running *running; /* NULL: what is read of components is in `memory`; else here, one for each of
+                                   the profile's, for a caller who needs it longer */
     uint64_t reach_patience_us; /* how long it may take until it first answers */
 
     const struct eb_run_extras *extras; /* eb_run_extras, or NULL: only the profile's first ways, and one file
@@ -192,7 +194,8 @@ struct eb_run {
     bool program_known, program_stopped;
     struct eb_identity identity;
     struct eb_usb_ids usb;                        /* of a device on USB */
-    struct eb_running running[EB_COMPONENTS_MAX]; /* as in the profile */
+    struct eb_running *running; /* once it was identified: one for each of the profile's components; in
+                                   config.memory, or config.running */
     struct eb_disagreement disagreement[EB_DISAGREEMENTS_MAX];
     size_t disagreements;
     uint64_t stated; /* bit per item of the profile: what counts was said by a person */

@@ -23,7 +23,8 @@ enum {
     EB_TFTP_OVERHEAD_BYTES = 32, /* IPv4 20, UDP 8, opcode and block number 4 */
     EB_TFTP_REQUEST_BYTES = 512, /* RFC 2347: a request fits in the default block size */
     EB_TFTP_FILE_NAME_BYTES = 128,
-    EB_TFTP_BUFFER_MIN_BYTES = EB_TFTP_BLKSIZE_DEFAULT + 4
+    EB_TFTP_BUFFER_HEAD_BYTES = sizeof(void *), /* of a buffer: whose blocks it holds */
+    EB_TFTP_BUFFER_MIN_BYTES = EB_TFTP_BUFFER_HEAD_BYTES + 4 + EB_TFTP_BLKSIZE_DEFAULT
 };
 
 /* What is sent, and how. */
@@ -39,8 +40,10 @@ struct eb_tftp_put_config {
     uint32_t round_trip_us;     /* to the device, as far as it is known, else 0 */
     uint32_t at_once, pause_us; /* see `flight_most` and `pace_us`: of such a device, as far as it is known */
     uint64_t patience_us;       /* silence after which the transfer has failed */
-    uint8_t *buffer;     /* for blocks on their way out, at least blksize + 4 and EB_TFTP_BUFFER_MIN_BYTES */
-    size_t buffer_bytes; /* the burst given at once is what fits */
+    uint8_t *buffer;     /* for blocks on their way out; transfers that are polled one after the other may have
+                            the same one, where what one gives is sent before the next one is asked */
+    size_t buffer_bytes; /* at least EB_TFTP_BUFFER_HEAD_BYTES + 4 + blksize and EB_TFTP_BUFFER_MIN_BYTES; the
+                            burst given at once is what fits */
 };
 
 /* Where the transfer stands.  RFC 1350 section 2, RFC 2347.

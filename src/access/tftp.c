@@ -44,8 +44,8 @@ static uint16_t block_size(const struct eb_contact *c, uint16_t wanted)
     uint32_t mtu = c->port->udp->mtu_bytes(c->port->self, &c->target->tftp);
     uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
                                                                               : EB_TFTP_BLKSIZE_DEFAULT;
-    if (largest > c->buffer_bytes - 4)
-        largest = (uint32_t)(c->buffer_bytes - 4);
+    if (largest > c->buffer_bytes - EB_TFTP_BUFFER_HEAD_BYTES - 4)
+        largest = (uint32_t)(c->buffer_bytes - EB_TFTP_BUFFER_HEAD_BYTES - 4);
     if (largest > EB_TFTP_BLKSIZE_MAX)
         largest = EB_TFTP_BLKSIZE_MAX;
     if (wanted != 0 && wanted < largest)

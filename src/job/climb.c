@@ -16,7 +16,7 @@ static void cannot_record(struct eb_run *run)
 {
     const struct eb_error error = {.status = EB_IO,
                                    .where = "writing the record",
-                                   .text = "what is about to be done could not be written down"};
+                                   .text = "the record could not be written"};
     ebi_keep_error(run, &error);
     ebi_begin_undo(run);
 }

@@ -139,11 +139,16 @@ static size_t texts_words(const struct eb_profile *profile)
     return (eb_profile_items(profile) * sizeof(eb_texts) + sizeof(uint64_t) - 1) / sizeof(uint64_t);
 }
 
+static size_t running_words(const struct eb_profile *profile)
+{
+    return (profile->count * sizeof(struct eb_running) + sizeof(uint64_t) - 1) / sizeof(uint64_t);
+}
+
 size_t eb_run_memory_bytes(const struct eb_profile *profile)
 {
     const struct eb_access *list[EB_ACCESSES_MAX];
     size_t count = eb_profile_accesses(profile, list);
-    size_t words = texts_words(profile);
+    size_t words = running_words(profile) + texts_words(profile);
     for (size_t i = 0; i < count; i++)
         words += context_words(list[i]);
     return words * sizeof(uint64_t);
@@ -169,8 +174,9 @@ void ebi_init_accesses(struct eb_run *run)
 {
     const struct eb_run_config *config = &run->config;
     const struct eb_access *list[EB_ACCESSES_MAX];
-    uint64_t *at = config->memory + texts_words(config->profile);
-    run->texts = (eb_texts *)config->memory;
+    uint64_t *at = config->memory + running_words(config->profile);
+    run->texts = (eb_texts *)at;
+    at += texts_words(config->profile);
     run->contact = (struct eb_contact){.port = config->port,
                                        .profile = config->profile,
                                        .target = &run->config.target,

@@ -268,6 +268,7 @@ enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *confi
     const struct eb_access *sends_by = config->profile->sends_by;
     bool sends = sends_by != NULL && (sends_by->able & EB_ABLE(EB_SEND)) != 0;
     run->config = *config;
+    run->running = config->running != NULL ? config->running : (struct eb_running *)config->memory;
     run->progress.attempt = 1;
     bool wrong =
         config->memory == NULL || config->memory_bytes < eb_run_memory_bytes(config->profile) ||

@@ -150,7 +150,7 @@ enum eb_status eb_tftp_put_init(struct eb_tftp_put *put, const struct eb_tftp_pu
         config->file_name[0] == '\0' || config->source.size_bytes / EB_TFTP_BLKSIZE_MIN > UINT32_MAX / 2 ||
         !eb_text_copy(put->file_name, sizeof put->file_name, config->file_name) ||
         config->buffer_bytes < EB_TFTP_BUFFER_MIN_BYTES ||
-        config->buffer_bytes < (size_t)config->blksize + TFTP_HEAD_BYTES) {
+        config->buffer_bytes < (size_t)config->blksize + TFTP_HEAD_BYTES + EB_TFTP_BUFFER_HEAD_BYTES) {
         fail(put, EB_BAD_CALL, 0, 0);
         return EB_BAD_CALL;
     }
@@ -249,20 +249,24 @@ static bool wants_nudge(const struct eb_tftp_put *put)
 
 static size_t slots(const struct eb_tftp_put *put)
 {
-    size_t count = put->config.buffer_bytes / ((size_t)put->blksize + TFTP_HEAD_BYTES);
+    size_t count = (put->config.buffer_bytes - EB_TFTP_BUFFER_HEAD_BYTES) / ((size_t)put->blksize + TFTP_HEAD_BYTES);
     return count > 0 ? count : 1;
 }
 
-/* The buffer is a ring of slots, each for one block with its head. */
+/* The buffer is a ring of slots, each for one block with its head; in front of them stands whose blocks they
+ * are, as several transfers may have the same one. */
 static uint8_t *slot_of(const struct eb_tftp_put *put, uint32_t block)
 {
-    return put->config.buffer + (size_t)(block % slots(put)) * ((size_t)put->blksize + TFTP_HEAD_BYTES);
+    return put->config.buffer + EB_TFTP_BUFFER_HEAD_BYTES +
+           (size_t)(block % slots(put)) * ((size_t)put->blksize + TFTP_HEAD_BYTES);
 }
 
 /* Reads ahead until the blocks from `put->next` to `to` are in the ring, as far as it holds them. */
 static bool load(struct eb_tftp_put *put, uint32_t to)
 {
-    if (put->next < put->loaded_from || put->next > put->loaded_to) {
+    if (put->next < put->loaded_from || put->next > put->loaded_to ||
+        memcmp(put->config.buffer, &put, EB_TFTP_BUFFER_HEAD_BYTES) != 0) {
+        memcpy(put->config.buffer, &put, EB_TFTP_BUFFER_HEAD_BYTES);
         put->loaded_from = put->next;
         put->loaded_to = put->next;
     }

@@ -1,5 +1,5 @@
 /* A job's length in simulated time against its critical path: the longest chain of devices that wait for each
- * other, each with the time that its own run took.  And the memory that the job holds for each device.
+ * other, each with the time that its own run took.
  *
  *   makespan SITE WORLD SHELF STATE [LEFT-OUT ...]
  *
@@ -7,7 +7,6 @@
 #include <einbau/job.h>
 #include <einbau/sim.h>
 
-#include <malloc.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -54,12 +53,6 @@ static uint64_t chain_us(const struct times *t, size_t i)
     return before_us + took_us(t, i);
 }
 
-static size_t used_bytes(void)
-{
-    struct mallinfo2 used = mallinfo2();
-    return used.uordblks + used.hblkhd;
-}
-
 static bool work(struct eb_job *job)
 {
     return eb_job_look(job) && eb_job_shelf(job, false) && eb_job_plan(job) && eb_job_carry_out(job);
@@ -70,7 +63,6 @@ int main(int argc, char **argv)
     struct eb_problem problem = {"usage: makespan SITE WORLD SHELF STATE [LEFT-OUT ...]"};
     struct times t = {0};
     struct eb_sim *sim = argc >= 5 ? eb_sim_open(argv[2], NULL, &problem) : NULL;
-    size_t before_bytes = used_bytes();
     struct eb_job_config config = {.site = argv[1],
                                    .shelf = argc >= 5 ? argv[3] : NULL,
                                    .shelf_may_miss = true,
@@ -106,7 +98,6 @@ int main(int argc, char **argv)
     uint64_t path_us = 0;
     size_t confirmed = 0;
     size_t begun = 0;
-    size_t buffers = 0;
     for (size_t i = 0; i < t.job->count; i++) {
         const struct eb_job_device *d = &t.job->devices[i];
         if (d->refused)
@@ -118,14 +109,12 @@ int main(int argc, char **argv)
         last_us = d->fit.now_us > last_us ? d->fit.now_us : last_us;
         path_us = chain_us(&t, i) > path_us ? chain_us(&t, i) : path_us;
         confirmed += d->fit.outcome == EB_OUTCOME_CONFIRMED;
-        buffers += d->fit.config.buffer_bytes;
     }
-    size_t bytes = used_bytes() - before_bytes - buffers;
     uint64_t makespan_us = last_us - first_us;
     printf("{\"devices\": %zu, \"confirmed\": %zu, \"makespan_s\": %.6f, \"path_s\": %.6f, "
-           "\"estimate_s\": %.6f, \"bytes\": %zu}\n",
+           "\"estimate_s\": %.6f}\n",
            begun, confirmed, (double)makespan_us / 1e6, (double)path_us / 1e6,
-           (double)t.job->estimate_us / 1e6, bytes);
+           (double)t.job->estimate_us / 1e6);
     free(t.began_us);
     eb_job_close(t.job);
     eb_sim_close(sim);

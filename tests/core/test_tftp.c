@@ -476,24 +476,69 @@ static void an_image_that_cannot_be_read_ends_the_transfer(void **state)
     end(&r);
 }
 
+/* Many transfers send out of one buffer, in turns: each block is the one's that gives it. */
+static void transfers_may_have_one_buffer(void **state)
+{
+    enum { RIGS = 3, TURNS = 400 };
+    static const uint16_t blksizes[RIGS] = {100, 700, 333};
+    struct rig rigs[RIGS];
+    uint8_t *buffer = malloc(70000);
+    size_t blocks = 0;
+    (void)state;
+    for (size_t i = 0; i < RIGS; i++) {
+        char oack[64];
+        begin(&rigs[i], 50000, blksizes[i], 4);
+        rigs[i].put.config.buffer = buffer;
+        rigs[i].put.config.buffer_bytes = 3000; /* and it holds few of them */
+        take(&rigs[i], NULL);
+        int size = snprintf(oack, sizeof oack, "%c%cblksize%c%u%cwindowsize%c4", 0, 6, 0, blksizes[i], 0, 0);
+        receive(&rigs[i], &peer, oack, (size_t)size + 1);
+    }
+    for (unsigned turn = 0; turn < TURNS; turn++) {
+        struct rig *r = &rigs[turn * 7 % RIGS];
+        struct eb_datagram burst[EB_BURST_MAX];
+        size_t n = eb_tftp_put_give(&r->put, burst, 1 + turn % 3, r->now_us);
+        unsigned last = 0;
+        for (size_t k = 0; k < n; k++) {
+            assert_int_equal(burst[k].bytes[1], 3); /* DATA */
+            unsigned block = (unsigned)burst[k].bytes[2] << 8 | burst[k].bytes[3];
+            for (size_t at = 4; at < burst[k].size_bytes; at++)
+                assert_int_equal(burst[k].bytes[at],
+                                 byte_at((uint64_t)(block - 1) * r->put.blksize + at - 4));
+            last = block;
+            blocks++;
+        }
+        eb_tftp_put_taken(&r->put, n, r->now_us);
+        if (turn % 5 == 0)
+            pass(r, 300000); /* some are lost, and come again */
+        else if (last > 0)
+            ack(r, last);
+    }
+    assert_true(blocks > 200);
+    for (size_t i = 0; i < RIGS; i++)
+        end(&rigs[i]);
+    free(buffer);
+}
+
 static void limits_hold_on_both_sides(void **state)
 {
+    enum { HEAD = EB_TFTP_BUFFER_HEAD_BYTES };
     (void)state;
     static const struct {
         uint16_t blksize, windowsize;
         size_t buffer_bytes;
         enum eb_status status;
     } rows[] = {
-        {8, 1, 516, EB_OK},
-        {7, 1, 516, EB_BAD_CALL},
-        {65464, 1, 65468, EB_OK},
+        {8, 1, HEAD + 516, EB_OK},
+        {7, 1, HEAD + 516, EB_BAD_CALL},
+        {65464, 1, HEAD + 65468, EB_OK},
         {65465, 1, 70000, EB_BAD_CALL},
-        {65464, 1, 65467, EB_BAD_CALL},
-        {512, 0, 516, EB_BAD_CALL},
-        {512, 32767, 516, EB_OK},
-        {512, 32768, 516, EB_BAD_CALL},
-        {512, 1, 515, EB_BAD_CALL},
-        {8, 1, 515, EB_BAD_CALL},
+        {65464, 1, HEAD + 65467, EB_BAD_CALL},
+        {512, 0, HEAD + 516, EB_BAD_CALL},
+        {512, 32767, HEAD + 516, EB_OK},
+        {512, 32768, HEAD + 516, EB_BAD_CALL},
+        {512, 1, HEAD + 515, EB_BAD_CALL},
+        {8, 1, HEAD + 515, EB_BAD_CALL},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct rig r;
@@ -536,6 +581,7 @@ int main(void)
         cmocka_unit_test(garbage_of_every_short_kind_changes_nothing),
         cmocka_unit_test(stopping_tells_the_device_once),
         cmocka_unit_test(an_image_that_cannot_be_read_ends_the_transfer),
+        cmocka_unit_test(transfers_may_have_one_buffer),
         cmocka_unit_test(limits_hold_on_both_sides),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -72,7 +72,12 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
         }
         static const uint64_t patience_us[] = {
             [EB_WIRE_ETHERNET] = 5000000, [EB_WIRE_CAN] = 8000000, [EB_WIRE_USB] = 14000000};
-        struct eb_run_config config = eb_job_run_config(job->job, &job->job->devices[i], EB_JOB_FIT);
+        struct eb_job_device *target = &job->job->devices[i];
+        struct eb_run_config config = eb_job_run_config(job->job, target, EB_JOB_FIT);
+        free(target->memory[EB_JOB_FIT]);
+        target->memory[EB_JOB_FIT] = malloc(eb_run_memory_bytes(d->profile));
+        config.memory = target->memory[EB_JOB_FIT];
+        config.memory_bytes = eb_run_memory_bytes(d->profile);
         config.around = NULL; /* judged without the site around it */
         config.reach_patience_us = patience_us[eb_profile_wire(d->profile)];
         config.items = job->items[i];

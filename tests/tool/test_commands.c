@@ -585,7 +585,8 @@ static void wrong_files_are_told(void **state)
         {"profiles/box.yaml", "{modbus-object: 1}", "{dcp: address}",
          "found 'address', expected one of: name type vendor device"},
         {"profiles/box.yaml", "{modbus-object: 1}", "{after: x}",
-         "found no source, expected modbus-object, modbus-register, snmp, cip, dns-sd, dcp, sdo, did, dtc-mask, usb, "
+         "found no source, expected modbus-object, modbus-register, snmp, cip, dns-sd, dcp, sdo, did, "
+         "dtc-mask, usb, "
          "http, pull or stated"},
         {"profiles/box.yaml", "{modbus-object: 1}",
          "[{modbus-object: 1}, {modbus-object: 2}, {modbus-object: 3}, {modbus-object: 4}]",

@@ -17,7 +17,7 @@ const char *file_name(const char *path);
 const char *answer_text(enum eb_answer answer);
 
 /* What runs in a component, as a cell: a version, "(in loader)", "unknown". */
-enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 16 };
+enum { RUNNING_BYTES = EB_VERSION_TEXT_BYTES + 24 };
 const char *running_text(const struct eb_job_device *target, size_t index, char text[RUNNING_BYTES]);
 
 /* What is to be said of one device: a sentence or more into `text`, or nothing.  Printed behind the device's
