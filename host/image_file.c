@@ -1,13 +1,14 @@
 #include "image_file.h"
 #include "sandbox.h"
+#include "sha256.h"
 
 #include <errno.h>
 #include <fcntl.h>
-#include <sodium.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/sendfile.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <zlib.h>
@@ -65,31 +66,37 @@ static enum eb_status read_content(void *self, uint64_t offset, uint8_t *to, siz
     return ebi_read_at(((const struct eb_image *)self)->content_fd, offset, to, size);
 }
 
-/* Size, SHA-256 (may be NULL) and CRC-32 of all that `fd` holds; what was read for them goes to `copy` (-1:
- * it does not). */
-static bool digest(int fd, int copy, uint64_t *size, uint8_t *sha256, uint32_t *checksum)
+/* Size, SHA-256 (may be NULL) and CRC-32 of all that `fd` holds. */
+static bool digest(int fd, uint64_t *size, uint8_t *sha256, uint32_t *checksum)
 {
-    crypto_hash_sha256_state state;
+    struct ebi_sha256 sha;
     uint8_t chunk[CHUNK_BYTES];
     ssize_t n;
-    crypto_hash_sha256_init(&state);
+    ebi_sha256_begin(&sha);
     *size = 0;
     *checksum = 0;
     while ((n = pread(fd, chunk, sizeof chunk, (off_t)*size)) != 0) {
         if (n < 0 && errno == EINTR)
             continue;
         if (n < 0)
-            return false;
+            break;
         if (sha256 != NULL)
-            crypto_hash_sha256_update(&state, chunk, (unsigned long long)n);
+            ebi_sha256_add(&sha, chunk, (size_t)n);
         *checksum = (uint32_t)crc32(*checksum, chunk, (unsigned)n);
-        if (copy >= 0 && !ebi_write_at(copy, *size, chunk, (size_t)n))
-            return false;
         *size += (uint64_t)n;
     }
-    if (sha256 != NULL)
-        crypto_hash_sha256_final(&state, sha256);
-    return true;
+    ebi_sha256_end(&sha, n == 0 ? sha256 : NULL);
+    return n == 0;
+}
+
+static bool measure(struct eb_image *image, struct eb_problem *problem)
+{
+    if (!image->measured)
+        image->measured =
+            digest(image->fd, &image->found.size_bytes, image->found.sha256, &image->file_checksum);
+    if (!image->measured)
+        snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
+    return image->measured;
 }
 
 /* --- what a file stands for ---------------------------------------------------------------------- */
@@ -260,15 +267,19 @@ static bool recognise_apart(struct eb_image *image, const char *format, struct e
                  strerror(errno));
         return false;
     }
+    ebi_sha256_ready();
     if (!ebi_sandbox_begin(&sandbox, image->fd, image->content_fd, EBI_SANDBOX_SECONDS, recognise, &what,
                            problem))
         return false;
+    bool measured = measure(image, problem); /* while the child reads the same copy */
     bool heard = fread(&found, sizeof found, 1, sandbox.from) == 1;
     enum ebi_ended ended = ebi_sandbox_end(&sandbox, why, sizeof why);
     if (ended == EBI_ENDED_WELL && (!heard || found.format > EB_FORMAT_DFU)) {
         snprintf(why, sizeof why, EBI_BREAKS_DOWN, "it ends early");
         ended = EBI_ENDED_EARLY;
     }
+    if (!measured)
+        return false;
     if (ended != EBI_ENDED_WELL) {
         snprintf(problem->text, sizeof problem->text, "%s: %s", image->path, why);
         return false;
@@ -284,11 +295,22 @@ static bool recognise_apart(struct eb_image *image, const char *format, struct e
     return true;
 }
 
+/* All of it, within the kernel. */
+static bool copy_whole(int from, int to, uint64_t *size)
+{
+    enum { AT_ONCE_BYTES = 1 << 30 };
+    off_t at = 0;
+    ssize_t n;
+    while ((n = sendfile(to, from, &at, AT_ONCE_BYTES)) > 0 || (n < 0 && errno == EINTR))
+        ;
+    *size = (uint64_t)at;
+    return n == 0;
+}
+
 bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
 {
     int copy = ebi_nameless_file();
-    if (copy < 0 ||
-        !digest(image->fd, copy, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
+    if (copy < 0 || !copy_whole(image->fd, copy, &image->found.size_bytes)) {
         snprintf(problem->text, sizeof problem->text,
                  "%s: cannot be copied to a temporary file, from which it would be sent: %s", image->path,
                  strerror(errno));
@@ -299,30 +321,40 @@ bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
     close(image->fd);
     image->fd = copy;
     image->kept = true;
+    image->measured = false;
     return true;
 }
 
-bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem)
+/* It stands for its own bytes. */
+static void take_raw(struct eb_image *image)
 {
-    if (!image->kept &&
-        !digest(image->fd, -1, &image->found.size_bytes, image->found.sha256, &image->file_checksum)) {
-        snprintf(problem->text, sizeof problem->text, "%s: cannot be read: %s", image->path, strerror(errno));
-        return false;
-    }
-    image->file = (struct eb_source){image, image->found.size_bytes, read_file, eb_read_lines};
     image->source = image->file;
     image->checksum = image->file_checksum;
     image->found.content_bytes = image->found.size_bytes;
     image->format = EB_FORMAT_RAW;
     image->found.suffix.there = EB_SUFFIX_NONE;
-    if (strcmp(format, "raw") == 0 || image->found.size_bytes == 0)
+}
+
+bool ebi_image_load(struct eb_image *image, const char *format, struct eb_problem *problem)
+{
+    bool raw = strcmp(format, "raw") == 0;
+    /* A copy has its size already, and is measured while the child reads it. */
+    if ((raw || !image->kept || image->found.size_bytes == 0) && !measure(image, problem))
+        return false;
+    image->file = (struct eb_source){image, image->found.size_bytes, read_file, eb_read_lines};
+    take_raw(image);
+    if (raw || image->found.size_bytes == 0)
         return true;
     if (!recognise_apart(image, format, problem))
         return false;
-    if (image->format == EB_FORMAT_RAW)
+    if (image->format == EB_FORMAT_RAW) {
+        struct eb_suffix suffix = image->found.suffix;
+        take_raw(image);
+        image->found.suffix = suffix;
         return true;
+    }
     image->source = (struct eb_source){.self = image, .read = read_content};
-    if (!digest(image->content_fd, -1, &image->found.content_bytes, NULL, &image->checksum)) {
+    if (!digest(image->content_fd, &image->found.content_bytes, NULL, &image->checksum)) {
         snprintf(problem->text, sizeof problem->text, "%s: its bytes cannot be read: %s", image->path,
                  strerror(errno));
         return false;
@@ -440,7 +472,7 @@ struct eb_image *ebi_image_new(int fd, const char *path, struct eb_problem *prob
     struct eb_image *image = calloc(1, sizeof *image);
     struct stat info;
     int why = errno;
-    if (image == NULL || sodium_init() < 0) {
+    if (image == NULL) {
         free(image);
         if (fd >= 0)
             close(fd);

@@ -22,8 +22,8 @@ enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
 
 enum { BUFFER_BYTES = 131072 }; /* 64 blocks for an Ethernet's MTU, or two of the largest */
 
-/* Whether its images are sent by nothing that keeps what is under way in the run's buffer from one poll to the
- * next. */
+/* Whether its images are sent by nothing that keeps what is under way in the run's buffer from one poll to
+ * the next. */
 static bool may_share_buffer(const struct eb_profile *p)
 {
     const struct eb_access *list[EB_ACCESSES_MAX];
@@ -37,8 +37,7 @@ static bool may_share_buffer(const struct eb_profile *p)
 static void take_buffer(struct eb_job *job, struct eb_job_device *target, struct eb_run_config *config)
 {
     bool shares = may_share_buffer(target->device->profile);
-    uint8_t **buffer =
-        shares ? &job->buffers[job->buffers_taken++ % EB_JOB_BUFFERS] : &target->buffer;
+    uint8_t **buffer = shares ? &job->buffers[job->buffers_taken++ % EB_JOB_BUFFERS] : &target->buffer;
     if (*buffer == NULL)
         *buffer = malloc(BUFFER_BYTES);
     if (*buffer == NULL)

@@ -283,11 +283,10 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
     image->facts = said->facts;
     eb_text_copy(image->files, sizeof image->files, said->files);
     eb_text_copy(image->signer, sizeof image->signer, said->signer);
+    bool ok = ebi_image_keep(image, problem) && ebi_image_load(image, said->image.format, problem);
     /* What was damaged on the shelf need not be readable in its format any more: the digest is what tells. */
-    bool ok = ebi_image_keep(image, problem) && ebi_image_load(image, "raw", problem);
-    if (ok && memcmp(image->found.sha256, said->file.sha256, EB_SHA256_BYTES) == 0 &&
-        strcmp(said->image.format, "raw") != 0)
-        ok = ebi_image_load(image, said->image.format, problem);
+    if (image->measured && memcmp(image->found.sha256, said->file.sha256, EB_SHA256_BYTES) != 0)
+        ok = ebi_image_load(image, "raw", problem);
     if (ok)
         return image;
     eb_image_close(image);

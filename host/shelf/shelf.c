@@ -1,4 +1,5 @@
 #include "image_file.h"
+#include "sha256.h"
 #include "shelf/index.h"
 
 #include <dirent.h>
@@ -313,18 +314,20 @@ static bool write_image(const struct ebi_images *from, const struct ebi_image *i
 {
     uint8_t chunk[CHUNK_BYTES];
     uint8_t digest[EB_SHA256_BYTES];
-    crypto_hash_sha256_state state;
-    crypto_hash_sha256_init(&state);
+    struct ebi_sha256 sha;
+    ebi_sha256_begin(&sha);
     for (uint64_t at = 0; at < image->bytes.size;) {
         uint64_t left = image->bytes.size - at;
         size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
         if (ebi_bytes_read(&from->bytes, image->bytes.at + at, chunk, size) != EB_OK ||
-            !ebi_write_at(to, at, chunk, size))
+            !ebi_write_at(to, at, chunk, size)) {
+            ebi_sha256_end(&sha, NULL);
             return failed(problem, image->name, "this image cannot be copied");
-        crypto_hash_sha256_update(&state, chunk, size);
+        }
+        ebi_sha256_add(&sha, chunk, size);
         at += size;
     }
-    crypto_hash_sha256_final(&state, digest);
+    ebi_sha256_end(&sha, digest);
     if (memcmp(digest, image->facts.sha256, sizeof digest) == 0)
         return true;
     snprintf(problem->text, sizeof problem->text,

@@ -1,6 +1,7 @@
 #include "shelf/take.h"
 #include "image_file.h"
 #include "sandbox.h"
+#include "sha256.h"
 #include "shelf/recognise.h"
 
 #include <errno.h>
@@ -512,6 +513,7 @@ static enum ebi_ended read_all(struct hearing *h, const struct ebi_input *inputs
     struct ebi_sandbox sandbox;
     struct eb_problem problem;
     struct child child = {.adding = h->adding, .inputs = inputs, .bytes = h->images->bytes};
+    ebi_sha256_ready();
     if (!ebi_sandbox_begin(&sandbox, child.bytes.given, child.bytes.unpacked, EBI_SANDBOX_SECONDS, work,
                            &child, &problem)) {
         snprintf(why, cap, "cannot be read: %.500s", problem.text);

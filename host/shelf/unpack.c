@@ -1,12 +1,12 @@
 #include "shelf/unpack.h"
 #include "archive_read.h"
 #include "image_file.h"
+#include "sha256.h"
 #include "manifest.h"
 
 #include <archive.h>
 #include <archive_entry.h>
 #include <errno.h>
-#include <sodium.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -146,7 +146,7 @@ void ebi_haul_free(struct ebi_haul *haul)
 struct writing {
     struct ebi_haul *haul;
     struct ebi_leaf *leaf;
-    crypto_hash_sha256_state state;
+    struct ebi_sha256 sha;
 };
 
 static bool begin_leaf(struct writing *w, struct ebi_haul *haul, const char *name, size_t archive)
@@ -155,20 +155,21 @@ static bool begin_leaf(struct writing *w, struct ebi_haul *haul, const char *nam
     if (w->leaf == NULL)
         return false;
     w->leaf->bytes.at = haul->end;
-    crypto_hash_sha256_init(&w->state);
+    ebi_sha256_begin(&w->sha);
     return true;
 }
 
 static void take_bytes(struct writing *w, const uint8_t *bytes, size_t size)
 {
-    crypto_hash_sha256_update(&w->state, bytes, size);
+    ebi_sha256_add(&w->sha, bytes, size);
     w->leaf->checksum = (uint32_t)crc32(w->leaf->checksum, bytes, (unsigned)size);
     w->leaf->bytes.size += size;
 }
 
-static void end_leaf(struct writing *w)
+static bool end_leaf(struct writing *w, bool whole)
 {
-    crypto_hash_sha256_final(&w->state, w->leaf->sha256);
+    ebi_sha256_end(&w->sha, whole ? w->leaf->sha256 : NULL);
+    return whole;
 }
 
 static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
@@ -203,12 +204,13 @@ static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, con
     while (w.leaf->bytes.size < bytes->size) {
         uint64_t left = bytes->size - w.leaf->bytes.size;
         size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
-        if (ebi_bytes_read(&haul->bytes, bytes->at + w.leaf->bytes.size, chunk, size) != EB_OK)
-            return ebi_wrong(haul->problem, name, "cannot be read: %s", strerror(errno));
+        if (ebi_bytes_read(&haul->bytes, bytes->at + w.leaf->bytes.size, chunk, size) != EB_OK) {
+            ebi_wrong(haul->problem, name, "cannot be read: %s", strerror(errno));
+            return end_leaf(&w, false);
+        }
         take_bytes(&w, chunk, size);
     }
-    end_leaf(&w);
-    return true;
+    return end_leaf(&w, true);
 }
 
 /* --- archives ------------------------------------------------------------------------------------ */
@@ -286,7 +288,9 @@ static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_
     eb_text_add(&text, name);
     eb_text_add(&text, "/");
     eb_text_add(&text, path);
-    bool ok = begin_leaf(&w, haul, full, number);
+    if (!begin_leaf(&w, haul, full, number))
+        return false;
+    bool ok = true;
     la_ssize_t n = 1;
     while (ok && n != 0) {
         n = archive_read_data(a, chunk, sizeof chunk);
@@ -297,9 +301,7 @@ static bool take_entry(struct ebi_haul *haul, struct archive *a, struct archive_
         else
             ok = write_leaf(&w, chunk, (size_t)n);
     }
-    if (ok)
-        end_leaf(&w);
-    return ok;
+    return end_leaf(&w, ok);
 }
 
 static bool take_entries(struct ebi_haul *haul, struct archive *a, const char *name, size_t number)

@@ -276,6 +276,7 @@ struct eb_image {
     struct eb_source parts_source; /* their bytes, one behind the other */
     int fd, content_fd, parts_fd;
     bool kept;                      /* `fd` is a copy without a name */
+    bool measured;                  /* digest and checksum of the file are known */
     char signer[EB_KEY_TEXT_BYTES]; /* the trusted key by which its manifest is signed; empty: by none */
 };
 

@@ -193,7 +193,7 @@ struct eb_run {
     bool in_loader;
     bool program_known, program_stopped;
     struct eb_identity identity;
-    struct eb_usb_ids usb;                        /* of a device on USB */
+    struct eb_usb_ids usb;      /* of a device on USB */
     struct eb_running *running; /* once it was identified: one for each of the profile's components; in
                                    config.memory, or config.running */
     struct eb_disagreement disagreement[EB_DISAGREEMENTS_MAX];

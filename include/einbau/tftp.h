@@ -40,8 +40,8 @@ struct eb_tftp_put_config {
     uint32_t round_trip_us;     /* to the device, as far as it is known, else 0 */
     uint32_t at_once, pause_us; /* see `flight_most` and `pace_us`: of such a device, as far as it is known */
     uint64_t patience_us;       /* silence after which the transfer has failed */
-    uint8_t *buffer;     /* for blocks on their way out; transfers that are polled one after the other may have
-                            the same one, where what one gives is sent before the next one is asked */
+    uint8_t *buffer; /* for blocks on their way out; transfers that are polled one after the other may have
+                        the same one, where what one gives is sent before the next one is asked */
     size_t buffer_bytes; /* at least EB_TFTP_BUFFER_HEAD_BYTES + 4 + blksize and EB_TFTP_BUFFER_MIN_BYTES; the
                             burst given at once is what fits */
 };
