@@ -116,7 +116,8 @@ bool eb_text_printable(const char *text)
 {
     size_t size = strlen(text);
     for (size_t at = 0; at < size;) {
-        size_t length = shown_character((const uint8_t *)text + at, size - at);
+        bool plain = text[at] >= ' ' && text[at] <= '~'; /* most are */
+        size_t length = plain ? 1 : shown_character((const uint8_t *)text + at, size - at);
         if (length == 0)
             return false;
         at += length;

@@ -14,9 +14,8 @@ enum {
 /* The record cannot be written, so nothing more is done to the device than to undo what was. */
 static void cannot_record(struct eb_run *run)
 {
-    const struct eb_error error = {.status = EB_IO,
-                                   .where = "writing the record",
-                                   .text = "the record could not be written"};
+    const struct eb_error error = {
+        .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
     ebi_keep_error(run, &error);
     ebi_begin_undo(run);
 }

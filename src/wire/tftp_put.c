@@ -249,7 +249,8 @@ static bool wants_nudge(const struct eb_tftp_put *put)
 
 static size_t slots(const struct eb_tftp_put *put)
 {
-    size_t count = (put->config.buffer_bytes - EB_TFTP_BUFFER_HEAD_BYTES) / ((size_t)put->blksize + TFTP_HEAD_BYTES);
+    size_t count =
+        (put->config.buffer_bytes - EB_TFTP_BUFFER_HEAD_BYTES) / ((size_t)put->blksize + TFTP_HEAD_BYTES);
     return count > 0 ? count : 1;
 }
 
