@@ -36,9 +36,12 @@ class Registers(ModbusSparseDataBlock):
 
 
 def main():
+    # A value that it loses by an update, and the first of its faults; the registers behind that are not there.
+    with open(FILE, "rb") as file:
+        old = file.read(64)[48:49] == b"1"
     ModbusControlBlock().Identity.update({0x00: "Tester", 0x01: "TP-1", 0x04: "made of general programs", 0x81: SERIAL, 0x82: "3"})
     start()
-    registers = Registers({0x1000: 0, 0x1001: 1})
+    registers = Registers({0x1000: 0, 0x1001: 1, 0x200: 1480 if old else 0, 0x201: 5, 0x300: 7 if old else 9})
     context = ModbusServerContext(slaves=ModbusSlaveContext(hr=registers, zero_mode=True), single=True)
     print("ready", flush=True)
     StartTcpServer(context=context, address=(ADDRESS, PORT), allow_reuse_address=True)

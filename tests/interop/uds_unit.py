@@ -32,7 +32,13 @@ class Unit:
     def value(self, did):
         crc = b"%08X" % zlib.crc32(self.program) if self.program else b"00000000"
         return {0xF186: bytes([self.session]), 0xF187: b"TU-1", 0xF191: b"3", 0xF18C: b"100", 0xF189: self.version(), 0xF180: b"application",
-                0xF1F0: crc}.get(did)
+                0xF1F0: crc, 0x0200: struct.pack(">H", 0 if self.program else 1480)}.get(did)
+
+    def faults(self, mask):
+        """What stands in its fault memory; another code once an image was sent to it.  The last was never confirmed."""
+        codes = [(0x9A0F00, 0x2F)] if self.program else []
+        codes += [(0xC10050, 0x2F), (0x445566, 0x40)]
+        return b"".join(struct.pack(">IB", code, status)[1:] for code, status in codes if status & mask)
 
     def answer(self, request: Packet):
         service = request.service
@@ -48,6 +54,8 @@ class Unit:
             did = request.identifiers[0]
             value = self.value(did)
             return refuse(0x31) if value is None else struct.pack(">BH", 0x62, did) + value
+        if service == 0x19:  # read by scapy's own layer
+            return refuse(0x12) if request.reportType != 2 else b"\x59\x02\xff" + self.faults(int(request.DTCStatusMask))
         if service in (0x85, 0x28):
             return bytes([service + 0x40, raw[1]])
         if service == 0x27:

@@ -211,7 +211,19 @@ static void scapys_control_unit_is_flashed(void **state)
     }
     snprintf(line, sizeof line, BIN_DIR "/einbau fit unit-1 --yes --site %s --trace %s/uds.pcapng", s.site,
              s.little.folder);
-    expect(line, 0, "little bus: 1 confirmed");
+    char *profile = read_text(s.little.folder, "unit.yaml", NULL);
+    write_text(
+        s.little.folder, "unit.yaml",
+        "%snote-values: {setpoint: {did: 0x0200, as: number}}\ndiagnostics: {source: {dtc-mask: 0x08}}\n",
+        profile);
+    free(profile);
+    struct outcome o = shell("%s", line);
+    if (o.status != 0 || strstr(o.out, "little bus: 1 confirmed") == NULL ||
+        strstr(o.out, "setpoint                1480    0\n") == NULL ||
+        strstr(o.out, "new in its diagnostics          9A0F00h\n") == NULL ||
+        strstr(o.out, "C10050h") != NULL || strstr(o.out, "445566h") != NULL)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
     char *found = read_text(s.little.folder, "flash", &size);
     char *image = read_text(s.little.folder, "unit-2.0.bin", &image_size);
     assert_int_equal(size, image_size);

@@ -211,6 +211,13 @@ static void fit_general_device(const char *server_format)
                "    ports: {tftp: %u, modbus: %u}\n    profile: plc\n    serial: G-1\n    wants:\n      "
                "firmware: {version: 2.0, image: plc-2.0.bin}\n",
                tftp, modbus);
+    char *profile = read_text(little.folder, "profiles/plc.yaml", NULL);
+    if (strstr(profile, "note-values") == NULL)
+        write_text(little.folder, "profiles/plc.yaml",
+                   "%snote-values: {setpoint: {modbus-register: 0x200}, ramp: {modbus-register: 0x201}}\n"
+                   "diagnostics: {source: {modbus-register: 0x300}, entries: 4}\n",
+                   profile);
+    free(profile);
     struct outcome look = shell("%s/einbau survey --site %s/general.yaml", BIN_DIR, little.folder);
     struct outcome fit = shell("%s/einbau fit --yes --site %s/general.yaml", BIN_DIR, little.folder);
     struct outcome same = shell("cmp %s %s/plc-2.0.bin", file, little.folder);
@@ -222,8 +229,10 @@ static void fit_general_device(const char *server_format)
     stop_program(tftp_pid, SIGTERM);
     stop_program(modbus_pid, SIGKILL);
     if (look.status != 1 || strstr(look.out, "outdated") == NULL || fit.status != 0 ||
-        strstr(fit.out, "1 confirmed") == NULL || same.status != 0 || push.status != 0 ||
-        strstr(push.out, "100000 bytes in ") == NULL)
+        strstr(fit.out, "1 confirmed") == NULL ||
+        strstr(fit.out, "setpoint                1480    0\n") == NULL ||
+        strstr(fit.out, "new in its diagnostics          9\n") == NULL || strstr(fit.out, "ramp") != NULL ||
+        same.status != 0 || push.status != 0 || strstr(push.out, "100000 bytes in ") == NULL)
         fail_msg("%s%s%s%s%s%s%s", look.out, look.err, fit.out, fit.err, push.out, push.err,
                  read_text("", tftp_log, NULL));
     outcome_free(&look);
