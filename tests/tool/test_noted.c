@@ -85,12 +85,12 @@ static const struct way {
      modbus_notes,
      "values: {ramp: {number: 0x201, value: 5}}",
      {"1 confirmed"},
-     {"Not as before", "noted"}},
+     {"Changed since before", "noted"}},
     {PLC,
      modbus_notes,
      NULL,
      {"1 confirmed"},
-     {"Not as before", "could not be read"}}, /* it has none of it */
+     {"Changed since before", "could not be read"}}, /* it has none of it */
     {NODE,
      sdo_notes,
      "values: {setpoint: {number: 0x2100, value: 1480, after-update: 0}, ramp: {number: 0x2101, value: 5}}\n"
@@ -190,7 +190,7 @@ static void the_record_has_it(void **state)
 /* The row of a value in the last table: its text behind the last blank; NULL: it is not told. */
 static const char *told_after(const char *out, const char *name, char *text, size_t cap)
 {
-    const char *table = strstr(out, "Not as before the job");
+    const char *table = strstr(out, "Changed since before the job");
     const char *row = table != NULL ? strstr(table, name) : NULL;
     if (row == NULL)
         return NULL;

@@ -112,7 +112,7 @@
 #define W_NOTED_BEFORE    "Before"
 #define W_NOTED_AFTER     "After"
 #define W_NOTED_NEW       "new in its diagnostics"
-#define W_NOTED_CHANGED   "Not as before the job"
+#define W_NOTED_CHANGED   "Changed since before the job"
 #define W_NOTED_TIMES     "%s (%zu times)"
 #define W_UNREADABLE      "unreadable"
 #define W_NOTED_NOT_BEFORE                                                                                   \
