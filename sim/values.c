@@ -48,6 +48,8 @@ static void update(struct ebi_sim_values *values)
     }
     if (log->cleared_by_update)
         log->count = 0;
+    if (log->moves_up && log->count > 2)
+        memmove(log->entries + 2, log->entries + 3, (--log->count - 2) * sizeof log->entries[0]);
     for (size_t i = 0; i < log->after_count; i++)
         add_entry(log, log->after_update[i]);
 }
@@ -131,6 +133,7 @@ static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
     d->values->log.count = read_entries(&keys, "entries", d->values->log.entries);
     d->values->log.after_count = read_entries(&keys, "after-update", d->values->log.after_update);
     d->values->log.cleared_by_update = ebi_yaml_yes(&keys, "cleared-by-update", false);
+    d->values->log.moves_up = ebi_yaml_yes(&keys, "moves-up", false);
     ebi_yaml_map_end(&keys);
 }
 

@@ -21,7 +21,7 @@ struct ebi_sim_values {
         uint16_t number; /* of its first register, or its object */
         uint32_t entries[EBI_SIM_LOG_MAX], after_update[EBI_SIM_LOG_MAX]; /* the newest first */
         size_t count, after_count;
-        bool cleared_by_update, taken;
+        bool cleared_by_update, moves_up, taken; /* `moves_up`: an update takes out the third */
     } log;
     bool known; /* which images ran at the last start */
     uint32_t ran;

@@ -140,19 +140,65 @@ static bool is_entry(const char *text)
     return text[strspn(text, "0.")] != '\0';
 }
 
-/* Whether there are more of this entry after than before, up to this place. */
-static bool is_new(const struct eb_profile *profile, const struct eb_job_noted *noted, size_t index)
+/* The entries of one reading, in their order; gives their number.  `*full`: there may be more behind them. */
+static size_t list_entries(const struct eb_profile *profile, const struct eb_job_values *values,
+                           const char *list[EB_COMPONENTS_MAX], bool *full)
 {
-    const char *text = noted->after.text[index];
-    size_t balance = 0;
+    size_t count = 0;
+    *full = true;
     for (size_t i = 0; i < profile->count; i++) {
-        if (profile->components[i].name[0] != '\0')
-            continue;
-        balance += i <= index && strcmp(noted->after.text[i], text) == 0;
+        bool entry = profile->components[i].name[0] == '\0';
+        if (entry && is_entry(values->text[i]))
+            list[count++] = values->text[i];
+        else if (entry)
+            *full = false;
     }
-    for (size_t i = 0; i < profile->count && balance > 0; i++)
-        balance -= profile->components[i].name[0] == '\0' && strcmp(noted->before.text[i], text) == 0;
-    return is_entry(text) && balance > 0;
+    return count;
+}
+
+static size_t count_of(const char *const *list, size_t count, const char *text)
+{
+    size_t found = 0;
+    for (size_t i = 0; i < count; i++)
+        found += strcmp(list[i], text) == 0;
+    return found;
+}
+
+/* How many entries stand in front of those that were the first before: the newest is the first.  All of
+ * them: none of before is there. */
+static size_t in_front(const char *const *after, size_t count, const char *const *before, size_t before_count)
+{
+    size_t front = 0;
+    for (; front < count; front++) {
+        size_t same = 0;
+        while (front + same < count && same < before_count && strcmp(after[front + same], before[same]) == 0)
+            same++;
+        if (front + same == count)
+            return front;
+    }
+    return count;
+}
+
+/* What is new after a job; gives the number.  Where all entries of before were read: of which there are more
+ * than then.  Else one that was not read then may have moved up, so that only those in front count. */
+static size_t list_new(const struct eb_profile *profile, const struct eb_job_noted *noted,
+                       const char *list[EB_COMPONENTS_MAX])
+{
+    const char *before[EB_COMPONENTS_MAX];
+    const char *after[EB_COMPONENTS_MAX];
+    bool full;
+    bool after_full;
+    size_t before_count = list_entries(profile, &noted->before, before, &full);
+    size_t count = list_entries(profile, &noted->after, after, &after_full);
+    size_t front = full ? in_front(after, count, before, before_count) : count;
+    size_t fresh = 0;
+    if (full && front == count)
+        return 0;
+    for (size_t i = 0; i < front; i++) {
+        if (full || count_of(after, i + 1, after[i]) > count_of(before, before_count, after[i]))
+            list[fresh++] = after[i];
+    }
+    return fresh;
 }
 
 /* --- as JSON --------------------------------------------------------------------------------------- */
@@ -198,6 +244,7 @@ char *eb_job_describe_noted(const struct eb_job_device *target)
     const struct eb_job_noted *noted = target->noted;
     if (noted == NULL || (!target->begun && (!noted->recalled || target->item_count > 0)))
         return NULL;
+    const char *list[EB_COMPONENTS_MAX];
     json_t *changed = json_array();
     json_t *entries = json_array();
     for (size_t i = 0; i < profile->count && noted->before.read && noted->after.read; i++) {
@@ -206,9 +253,10 @@ char *eb_job_describe_noted(const struct eb_job_device *target)
         if (is_value(profile, i) && strcmp(before, after) != 0)
             json_array_append_new(changed, json_pack("{s:s, s:o, s:o}", "name", profile->components[i].name,
                                                      "before", text(before), "after", text(after)));
-        else if (!is_value(profile, i) && is_new(profile, noted, i))
-            json_array_append_new(entries, text(after));
     }
+    size_t fresh = noted->before.read && noted->after.read ? list_new(profile, noted, list) : 0;
+    for (size_t i = 0; i < fresh; i++)
+        json_array_append_new(entries, text(list[i]));
     json_t *body =
         json_pack("{s:o, s:o, s:o, s:o}", "before", values_json(profile, &noted->before), "after",
                   values_json(profile, &noted->after), "changed", changed, "new_diagnostics", entries);

@@ -66,11 +66,16 @@ static const struct way {
      "    log: {number: 0x300, entries: [7], after-update: [9]}",
      {"setpoint                1480    0\n", "new in its diagnostics          9 (2 times)\n"},
      {"ramp", " 7"}},
-    {PLC, /* the list is full: what it drops at its end is no news, and hides an equal one */
+    {PLC, /* the list is full: what it drops at its end is no news */
      modbus_notes,
      "log: {number: 0x300, entries: [7, 7, 8, 7, 7, 6, 7, 1], after-update: [7]}",
-     {"new in its diagnostics          7\n"},
+     {"new in its diagnostics          7 (2 times)\n"},
      {" 8", " 6"}},
+    {PLC, /* it is longer than what is read, and an older one moves up */
+     "diagnostics: {source: {modbus-register: 0x301}, entries: 3}\n",
+     "log: {number: 0x300, entries: [7, 8, 9, 10, 11, 12], moves-up: yes}",
+     {"1 confirmed"},
+     {"Changed since before", " 10"}},
     {PLC, /* the value is no longer there */
      modbus_notes,
      "values: {setpoint: {number: 0x200, value: 1480, gone-after-update: yes}}",
@@ -157,7 +162,10 @@ static void the_record_has_it(void **state)
 {
     (void)state;
     struct little l;
-    make(&l, NODE, ways[6].holds, sdo_notes);
+    const struct way *w = ways;
+    while (w->kind != NODE)
+        w++;
+    make(&l, w->kind, w->holds, w->notes);
     struct outcome o = in_state(&l, "state", "fit --yes --json");
     json_t *fit = json_loads(o.out, 0, NULL);
     json_t *expected =
