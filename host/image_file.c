@@ -8,7 +8,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/sendfile.h>
 #include <sys/stat.h>
 #include <unistd.h>
 #include <zlib.h>
@@ -295,16 +294,19 @@ static bool recognise_apart(struct eb_image *image, const char *format, struct e
     return true;
 }
 
-/* All of it, within the kernel. */
 static bool copy_whole(int from, int to, uint64_t *size)
 {
-    enum { AT_ONCE_BYTES = 1 << 30 };
-    off_t at = 0;
+    uint8_t chunk[4 * CHUNK_BYTES];
     ssize_t n;
-    while ((n = sendfile(to, from, &at, AT_ONCE_BYTES)) > 0 || (n < 0 && errno == EINTR))
-        ;
-    *size = (uint64_t)at;
-    return n == 0;
+    *size = 0;
+    while ((n = pread(from, chunk, sizeof chunk, (off_t)*size)) != 0) {
+        if (n < 0 && errno == EINTR)
+            continue;
+        if (n < 0 || !ebi_write_at(to, *size, chunk, (size_t)n))
+            return false;
+        *size += (uint64_t)n;
+    }
+    return true;
 }
 
 bool ebi_image_keep(struct eb_image *image, struct eb_problem *problem)
