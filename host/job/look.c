@@ -67,6 +67,9 @@ void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, st
 
 void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which)
 {
+    struct eb_run *run = which == EB_JOB_LOOK ? &target->look : &target->fit;
+    run->access_count = 0; /* their contexts are gone: eb_run_context gives NULL */
+    run->texts = NULL;
     free(target->memory[which]);
     target->memory[which] = NULL;
 }

@@ -139,11 +139,12 @@ static json_t *items_of(const struct eb_job_device *target)
         const struct eb_image *image = target->planned[k].image;
         char digest[2 * EB_SHA256_BYTES + 1];
         sodium_bin2hex(digest, sizeof digest, image->found.sha256, EB_SHA256_BYTES);
-        json_array_append_new(list, json_pack("{s:o, s:o, s:o, s:o, s:s, s:I, s:s, s:o}", "component",
-                                              text(item->component->name), "from", text(item->from), "to",
-                                              text(item->image->version), "file", text(image->path), "sha256",
-                                              digest, "bytes", (json_int_t)item->source.size_bytes,
-                                              "signed_by", image->signer, "accepted", accepted_of(item)));
+        json_array_append_new(
+            list, json_pack("{s:o, s:o, s:o, s:o, s:s, s:I, s:s, s:s, s:o}", "component",
+                            text(item->component->name), "from", text(item->from), "to",
+                            text(item->image->version), "file", text(image->path), "sha256", digest, "bytes",
+                            (json_int_t)item->source.size_bytes, "signed_by", image->signer, "verdict",
+                            eb_answer_word(item->verdict.answer), "accepted", accepted_of(item)));
     }
     return list;
 }

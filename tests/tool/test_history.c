@@ -162,6 +162,7 @@ static void what_was_refused_is_recorded(void **state)
     replace_in(&little, "world.yaml", "hardware-revision: 3", "hardware-revision: 12");
     expect_einbau(&little, 1, "Nothing was written", "fit --yes");
     expect_einbau(&little, 0, "1 refused, 2 not-started", "jobs");
+    expect_einbau(&little, 0, "\"verdict\": \"does-not-fit\"", "report 1 --json");
     expect_einbau(&little, 0, "plc-1: refused: firmware 2.0: hardware-revision: found 12, expected 1..9",
                   "report 1");
     expect_einbau(
