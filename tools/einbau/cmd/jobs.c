@@ -256,20 +256,20 @@ static void end_open(struct device_history *h)
         end_plan(h, NULL, job != NULL && history_goes_on(h->record, job) ? "running" : "interrupted");
 }
 
-/* What stands in front of a key of a row's body: what is behind it is not shown here, and reading it would
- * take most of the time.  Inside of a text there are no such quotes without a backslash (RFC 8259 section 7).
- */
-static json_t *read_until(const char *body, const char *key)
+/* What stands between two keys of a row's body: the rest is not shown here, and reading it would take most of
+ * the time.  Inside of a text there are no such quotes without a backslash (RFC 8259 section 7). */
+static json_t *read_between(const char *body, const char *first, const char *behind)
 {
-    const char *end = strstr(body, key);
+    const char *from = strstr(body, first);
+    const char *end = from != NULL ? strstr(from, behind) : NULL;
     char *text;
     if (end == NULL)
         return json_loads(body, 0, NULL);
-    if (asprintf(&text, "%.*s}", (int)(end - body), body) < 0)
+    if (asprintf(&text, "{%.*s}", (int)(end - from - 1), from + 1) < 0)
         abort();
-    json_t *front = json_loads(text, 0, NULL);
+    json_t *part = json_loads(text, 0, NULL);
     free(text);
-    return front != NULL ? front : json_loads(body, 0, NULL);
+    return part != NULL ? part : json_loads(body, 0, NULL);
 }
 
 static bool take(void *context, const struct eb_record_entry *e)
@@ -280,14 +280,14 @@ static bool take(void *context, const struct eb_record_entry *e)
         return true;
     if (strcmp(e->row.kind, "device") == 0) {
         end_open(h);
-        h->before = read_until(e->row.body, ",\"after\":[");
+        h->before = read_between(e->row.body, ",\"items\":[", ",\"after\":[");
         h->job = e->job;
         eb_text_copy(h->name, sizeof h->name, e->row.device);
         eb_text_copy(h->serial, sizeof h->serial, e->row.serial);
         eb_text_copy(h->site, sizeof h->site, e->row.site);
         eb_text_copy(h->at, sizeof h->at, e->at);
     } else if (h->before != NULL) {
-        json_t *after = read_until(e->row.body, ",\"says\":\"");
+        json_t *after = read_between(e->row.body, ",\"components\":[", ",\"says\":\"");
         eb_text_copy(h->at, sizeof h->at, e->at);
         end_plan(h, after, e->row.outcome);
         json_decref(after);
