@@ -213,8 +213,8 @@ static const char *told_after(const char *out, const char *name, char *text, siz
 static const char holds_two[] =
     "values: {setpoint: {number: 0x200, value: 1480, after-update: 0}, ramp: {number: 0x201, value: 5}}";
 
-/* Whatever is lost, doubled, late or without power, and when: what is told of the value is what the device
- * holds, or that it could not be read. */
+/* Whatever is lost, doubled, late or without power, and when: the value that is printed is the one that the
+ * device holds, or it says that it could not be read. */
 static void nothing_false_is_told(void **state)
 {
     static const char *const kinds[] = {"lost", "late", "garbled", "power-lost"};
@@ -250,7 +250,7 @@ static void nothing_false_is_told(void **state)
     little_remove(&l);
 }
 
-/* Killed anywhere and gone on with: the last report tells the value as it was before the first job. */
+/* Killed anywhere and gone on with: the last report has the value as it was before the first job. */
 static void a_resumed_job_knows_what_was_before(void **state)
 {
     struct little l;
