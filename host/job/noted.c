@@ -43,7 +43,7 @@ static struct eb_job_noted *noted_of(struct eb_job_device *target)
     return target->noted;
 }
 
-static bool begin(struct eb_job *job, struct reading *reading, struct eb_crew *crew)
+static void begin(struct eb_job *job, struct reading *reading, struct eb_crew *crew)
 {
     struct eb_job_device *target = reading->target;
     const struct eb_profile *profile = target->device->profile->notes;
@@ -53,12 +53,8 @@ static bool begin(struct eb_job *job, struct reading *reading, struct eb_crew *c
     ebi_job_take_memory(target, EB_JOB_LOOK, &config);
     config.interrupted = false;
     config.target.serial = target->look.identity.serial; /* the very device that was looked at */
-    if (eb_run_init(&reading->run, &config) != EB_OK)
-        return false;
-    if (eb_crew_add(crew, &reading->run) == EB_OK)
-        return true;
-    eb_run_abandon(&reading->run);
-    return false;
+    if (eb_run_init(&reading->run, &config) == EB_OK && eb_crew_add(crew, &reading->run) != EB_OK)
+        eb_run_abandon(&reading->run);
 }
 
 static void take(const struct reading *reading, struct eb_job_values *values)
@@ -134,6 +130,12 @@ void ebi_noted_after(struct eb_job *job)
 
 /* --- what differs ---------------------------------------------------------------------------------- */
 
+/* Else it is an entry of its diagnostics. */
+static bool is_value(const struct eb_profile *profile, size_t index)
+{
+    return profile->components[index].name[0] != '\0';
+}
+
 /* A list that holds fewer entries has its last places empty, or zero. */
 static bool is_entry(const char *text)
 {
@@ -147,10 +149,11 @@ static size_t list_entries(const struct eb_profile *profile, const struct eb_job
     size_t count = 0;
     *full = true;
     for (size_t i = 0; i < profile->count; i++) {
-        bool entry = profile->components[i].name[0] == '\0';
-        if (entry && is_entry(values->text[i]))
+        if (is_value(profile, i))
+            continue;
+        if (is_entry(values->text[i]))
             list[count++] = values->text[i];
-        else if (entry)
+        else
             *full = false;
     }
     return count;
@@ -208,11 +211,6 @@ static json_t *text(const char *from)
 {
     json_t *string = from[0] != '\0' ? json_string(from) : NULL;
     return string != NULL ? string : json_null();
-}
-
-static bool is_value(const struct eb_profile *profile, size_t index)
-{
-    return profile->components[index].name[0] != '\0';
 }
 
 static json_t *values_json(const struct eb_profile *profile, const struct eb_job_values *values)

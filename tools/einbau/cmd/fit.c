@@ -223,6 +223,9 @@ static int end_unwritten(struct session *s, size_t refused)
     int status = refused > 0 ? EXIT_NOT_AS_WANTED : status_of(s);
     if (refused > 0 && !eb_job_refuse(s->job))
         complain("that this plan was refused is not in the record of jobs: %s", s->job->problem.text);
+    bool resumed = refused == 0 && s->options->resumes != 0;
+    if (resumed) /* what its devices have noted is read now */
+        end_resumed(s);
     if (s->options->json)
         print_result_document(s);
     else if (refused > 0)
@@ -230,11 +233,8 @@ static int end_unwritten(struct session *s, size_t refused)
     else
         print_counts(s);
     say_nothing_wanted(s);
-    if (refused == 0 && s->options->resumes != 0) {
-        end_resumed(s);
-        if (!s->options->json)
-            print_noted(s);
-    }
+    if (resumed && !s->options->json)
+        print_noted(s);
     return session_close(s, status);
 }
 
