@@ -319,6 +319,7 @@ bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p,
     ebi_yaml_text(&dns_sd, "service", false, p->service, sizeof p->service);
     ebi_yaml_map_end(&dns_sd);
     read_list(&yaml, ebi_yaml_get(&map, "loses", false), p->loses, EB_LOSSES_MAX, EB_LOSS_TEXT_BYTES);
+    ebi_read_backups(&map, p);
     ebi_read_notes(&map, p);
     ebi_yaml_map_end(&map);
     ebi_yaml_close(&yaml);

@@ -215,15 +215,18 @@ static void read_fields(struct ebi_yaml_map *map, const struct eb_field *fields,
 enum { WORDS_BYTES = 200 };
 
 /* The row one of whose keys the map has; NULL: none.  `words` gets the keys that there are, in a row. */
-static const struct eb_row *find_row(struct ebi_yaml_map *map, bool steps, const struct eb_access **by,
-                                     char *words, size_t cap)
+enum rows_of { ROWS_OF_SOURCES, ROWS_OF_STEPS, ROWS_OF_DOCUMENTS };
+
+static const struct eb_row *find_row(struct ebi_yaml_map *map, enum rows_of which,
+                                     const struct eb_access **by, char *words, size_t cap)
 {
     words[0] = '\0';
     for (size_t i = 0; i < ENTRIES; i++) {
         const struct eb_rows *rows = entries[i].rows;
-        size_t count = steps ? rows->step_count : rows->source_count;
-        for (size_t k = 0; k < count; k++) {
-            const struct eb_row *row = steps ? &rows->steps[k] : &rows->sources[k];
+        const struct eb_row *const lists[] = {rows->sources, rows->steps, rows->documents};
+        const size_t counts[] = {rows->source_count, rows->step_count, rows->document_count};
+        for (size_t k = 0; k < counts[which]; k++) {
+            const struct eb_row *row = &lists[which][k];
             *by = entries[i].access;
             if (ebi_yaml_has(map, row->key))
                 return row;
@@ -238,7 +241,7 @@ enum eb_list ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb
 {
     char words[WORDS_BYTES];
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
-    const struct eb_row *row = find_row(&map, false, &value->by, words, sizeof words);
+    const struct eb_row *row = find_row(&map, ROWS_OF_SOURCES, &value->by, words, sizeof words);
     if (row == NULL) {
         char expected[WORDS_BYTES + 8];
         const char *last = strrchr(words, ',');
@@ -286,6 +289,18 @@ static bool by_hand(struct ebi_yaml_map *map, struct eb_step *step)
     return true;
 }
 
+static void read_row(struct ebi_yaml_map *map, const struct eb_row *row, struct eb_step *step)
+{
+    struct ebi_yaml_map fields = ebi_yaml_map(map->yaml, ebi_yaml_get(map, row->key, true));
+    step->kind = row->kind;
+    void *more = row->more_bytes > 0 ? ebi_yaml_keep(map->yaml, row->more_bytes) : NULL;
+    step->more = more;
+    read_fields(&fields, row->fields, row->count, more != NULL ? more : (void *)step);
+    if (step->hand != NULL)
+        add_lamp(&fields, step);
+    ebi_yaml_map_end(&fields);
+}
+
 void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step)
 {
     static const char wait[] = "wait-ms";
@@ -301,7 +316,7 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
         ebi_yaml_map_end(&map);
         return;
     }
-    const struct eb_row *row = find_row(&map, true, &step->by, words, sizeof words);
+    const struct eb_row *row = find_row(&map, ROWS_OF_STEPS, &step->by, words, sizeof words);
     if (row == NULL) {
         char found[96];
         char expected[WORDS_BYTES + 32];
@@ -312,15 +327,18 @@ void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *ste
         ebi_yaml_wrong(yaml, node, found, expected);
         return;
     }
-    struct ebi_yaml_map fields = ebi_yaml_map(yaml, ebi_yaml_get(&map, row->key, true));
-    step->kind = row->kind;
-    void *more = row->more_bytes > 0 ? ebi_yaml_keep(yaml, row->more_bytes) : NULL;
-    step->more = more;
-    read_fields(&fields, row->fields, row->count, more != NULL ? more : (void *)step);
-    if (step->hand != NULL)
-        add_lamp(&fields, step);
-    ebi_yaml_map_end(&fields);
+    read_row(&map, row, step);
     ebi_yaml_map_end(&map);
+}
+
+void ebi_read_document(struct ebi_yaml_map *map, struct eb_step *step)
+{
+    char words[WORDS_BYTES];
+    const struct eb_row *row = find_row(map, ROWS_OF_DOCUMENTS, &step->by, words, sizeof words);
+    if (row != NULL)
+        read_row(map, row, step);
+    else
+        ebi_yaml_wrong(map->yaml, map->node, "a document that is fetched in no way", words);
 }
 
 static void add_step(struct ebi_yaml *yaml, yaml_node_t *item, uint8_t choice, struct eb_steps *steps)

@@ -12,12 +12,18 @@ const struct eb_access *ebi_access_named(const char *word, unsigned able);
 enum eb_list ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_value *value);
 void ebi_read_step(struct ebi_yaml *yaml, yaml_node_t *node, struct eb_step *step);
 
+/* The key of the map that names a document, {http: {path: /presets}}. */
+void ebi_read_document(struct ebi_yaml_map *map, struct eb_step *step);
+
 /* A list of steps; with `choices` some may stand below `otherwise`, for where those before have not helped.
  */
 void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, struct eb_steps *steps);
 
 /* What is noted of it; everything else of the profile is read already. */
 void ebi_read_notes(struct ebi_yaml_map *map, struct eb_profile *profile);
+
+/* What can be saved of it and put back, and how it is restarted for that. */
+void ebi_read_backups(struct ebi_yaml_map *map, struct eb_profile *profile);
 
 /* How the device is written to, and how otherwise; components, values and steps are read already. */
 void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *profile);

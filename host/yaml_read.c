@@ -205,7 +205,7 @@ void ebi_yaml_map_end(struct ebi_yaml_map *map)
     const char *key;
     for (size_t i = 0; map->node != NULL && ebi_yaml_pair(map->yaml, map->node, i, &key) != NULL; i++) {
         bool known = false;
-        char expected[512] = "one of:";
+        char expected[1024] = "one of:";
         for (size_t k = 0; k < map->count; k++) {
             known = known || strcmp(map->keys[k], key) == 0;
             size_t at = strlen(expected);

@@ -7,7 +7,7 @@
 #include "einbau/host.h"
 #include <yaml.h>
 
-enum { EBI_YAML_KEYS_MAX = 48, EBI_YAML_STRING_BYTES = 256 };
+enum { EBI_YAML_KEYS_MAX = 96, EBI_YAML_STRING_BYTES = 256 };
 
 struct ebi_yaml {
     const char *path;

@@ -18,7 +18,8 @@ enum {
 };
 
 struct ebi_sim_device;
-struct ebi_sim_values; /* values.h */
+struct ebi_sim_values;    /* values.h */
+struct ebi_sim_documents; /* documents.h */
 
 /* The network as a device sees it.  Handles are the network's. */
 struct ebi_sim_net {
@@ -200,7 +201,8 @@ struct ebi_sim_device {
     struct ebi_sim_conduct conduct;
 
     /* remembered */
-    struct ebi_sim_values *values; /* NULL: none */
+    struct ebi_sim_values *values;       /* NULL: none */
+    struct ebi_sim_documents *documents; /* the same */
     enum eb_sim_mode mode;
     bool wants_loader; /* at the next start */
     /* the rest is gone with the power */

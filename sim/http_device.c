@@ -6,11 +6,13 @@
  *   POST /token                       user and password as JSON; a bearer token
  *   POST /update                      multipart/form-data: component, file
  *   PUT  /images/NAME                 the image as the body
+ *   GET, PUT /api/NAME              a document that it keeps, behind the login (POST as well)
  *   POST /restart
  *
  * What was sent is written into the flash afterwards, which takes its time; the status tells how far it is.
  */
 #include "base/digest.h"
+#include "documents.h"
 #include "http_model.h"
 #include "values.h"
 #include "world.h"
@@ -646,6 +648,33 @@ void ebi_sim_http_head(struct ebi_sim_device *d, const struct ebi_sim_http_reque
         let_in(d, r, reply);
 }
 
+/* A document of its own, whole. */
+static void answer_document(struct ebi_sim_device *d, const struct ebi_sim_http_request *r,
+                            struct ebi_sim_document *document, struct ebi_sim_http_reply *reply)
+{
+    if (!let_in(d, r, reply))
+        return;
+    if (document->busy > 0) {
+        document->busy--;
+        add_field(reply, "Retry-After", "1");
+        say(reply, 503, "application/json", "{\"error\": \"busy\"}\n");
+    } else if (strcmp(r->method, "GET") == 0 && document->gone) {
+        say(reply, 404, "text/plain", "not here\n");
+    } else if (strcmp(r->method, "GET") == 0) {
+        say(reply, 200, "application/octet-stream", "");
+        reply->bytes = document->now.bytes;
+        reply->size = document->now.size;
+    } else if (document->refuses || web_of(d)->component != NULL) {
+        say(reply, document->refuses ? 422 : 409, "application/json", "{\"error\": \"not taken\"}\n");
+    } else {
+        ebi_sim_document_write(document, r->body, r->size);
+        say(reply, 200, "application/json", "{\"taken\": true}\n");
+        if (document->loses_answer)
+            reply->end = EBI_SIM_HTTP_SILENT;
+        document->loses_answer = false;
+    }
+}
+
 /* A path that it does not have is behind the login as well. */
 static void say_nothing_there(struct ebi_sim_device *d, const struct ebi_sim_http_request *r,
                               struct ebi_sim_http_reply *reply)
@@ -659,6 +688,11 @@ void ebi_sim_http_answer(struct ebi_sim_device *d, const struct ebi_sim_http_req
 {
     struct web *w = web_of(d);
     size_t size = 0;
+    struct ebi_sim_document *document = ebi_sim_document_at(d, r->path);
+    if (document != NULL) {
+        answer_document(d, r, document, reply);
+        return;
+    }
     if (w->redirect[0] != '\0' && strcmp(r->method, "GET") == 0) {
         add_field(reply, "Location", w->redirect);
         say(reply, 302, "text/plain", "elsewhere\n");

@@ -21,6 +21,7 @@ struct ebi_sim_http_reply {
     enum ebi_sim_http_end end;
     char fields[1024]; /* "Name: text\r\n", one behind the other */
     char body[2048];
+    const uint8_t *bytes; /* in place of `body`; the device's */
     size_t size;
 };
 

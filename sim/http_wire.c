@@ -65,7 +65,8 @@ static void send_reply(struct ebi_sim_device *d, struct ebi_sim_connection *c,
                         keep ? "" : "Connection: close\r\n");
     d->net->tcp_send(d->net->self, c->handle, (const uint8_t *)head, (size_t)size);
     if (reply->size > 0 && c->handle != EB_NO_HANDLE) /* its power may go at any frame */
-        d->net->tcp_send(d->net->self, c->handle, (const uint8_t *)reply->body, reply->size);
+        d->net->tcp_send(d->net->self, c->handle,
+                         reply->bytes != NULL ? reply->bytes : (const uint8_t *)reply->body, reply->size);
     if (!keep && c->handle != EB_NO_HANDLE)
         shut(d, c);
 }

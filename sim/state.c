@@ -1,6 +1,7 @@
 /* What a state directory remembers of a world: one file, world.state.  Its first line is JSON, an index of
  * all devices and their flash; behind it the contents of the flash, one after the other, each without the
  * erased bytes at its end. */
+#include "documents.h"
 #include "values.h"
 #include "world.h"
 
@@ -65,6 +66,8 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
                                    settings_document(&d->saved), "components", components);
         if (d->values != NULL)
             json_object_set_new(device, "values", ebi_sim_values_save(d));
+        if (d->documents != NULL)
+            json_object_set_new(device, "documents", ebi_sim_documents_save(d));
         json_object_set_new(devices, d->name, device);
     }
     json_t *root = json_pack("{s:s, s:s, s:o}", "einbau", STATE_KIND, "world", sim->name, "devices", devices);
@@ -138,6 +141,7 @@ static bool load_index(struct eb_sim *sim, const json_t *root, const uint8_t *at
         if (json_is_object(json_object_get(device, "settings")))
             load_settings(&d->saved, json_object_get(device, "settings"));
         ebi_sim_values_load(d, json_object_get(device, "values"));
+        ebi_sim_documents_load(d, json_object_get(device, "documents"));
         for (size_t k = 0; k < d->count; k++) {
             struct ebi_sim_component *c = &d->components[k];
             if (!load_component(c, json_object_get(components, c->name), &at, end))

@@ -54,13 +54,19 @@ static void update(struct ebi_sim_values *values)
         add_entry(log, log->after_update[i]);
 }
 
+uint32_t ebi_sim_images(const struct ebi_sim_device *d)
+{
+    uint32_t sum = 0;
+    for (size_t i = 0; i < d->count; i++)
+        sum = sum * 31 + (d->components[i].valid ? d->components[i].checksum : 0);
+    return sum;
+}
+
 static void alive(struct ebi_sim_device *d, bool is_alive)
 {
-    uint32_t runs_now = 0;
     if (d->values == NULL || !is_alive || !runs(d))
         return;
-    for (size_t i = 0; i < d->count; i++)
-        runs_now = runs_now * 31 + (d->components[i].valid ? d->components[i].checksum : 0);
+    uint32_t runs_now = ebi_sim_images(d);
     if (d->values->known && runs_now != d->values->ran)
         update(d->values);
     d->values->known = true;

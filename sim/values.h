@@ -32,6 +32,9 @@ bool ebi_sim_value_of(const struct ebi_sim_device *device, unsigned number, uint
 /* The log, or NULL. */
 const struct ebi_sim_log *ebi_sim_log_of(const struct ebi_sim_device *device);
 
+/* A number that differs where other images run. */
+uint32_t ebi_sim_images(const struct ebi_sim_device *device);
+
 /* What a state directory remembers of them; NULL: the device has none. */
 json_t *ebi_sim_values_save(const struct ebi_sim_device *device);
 void ebi_sim_values_load(struct ebi_sim_device *device, const json_t *from);

@@ -7,6 +7,9 @@
 
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
 {
+    if (target->begun && target->puts_back && target->fit.outcome == EB_OUTCOME_NONE)
+        return target->fit.error.status == EB_OK && eb_job_documents_good(target) ? EB_OUTCOME_PUT_BACK
+                                                                                  : EB_OUTCOME_FAILED;
     if (target->begun)
         return target->fit.outcome;
     if (target->waited_for != NULL)
@@ -63,6 +66,7 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     if (job->config.begins != NULL)
         job->config.begins(job->config.context, &config);
     ebi_job_attach(job, &config);
+    ebi_kept_attach(target, &config);
     ebi_job_record_statements(target);
     target->begun = true;
     target->began_us = eb_port_now_us(job->port);
@@ -106,14 +110,14 @@ static bool begin_ready(struct eb_job *job, struct eb_crew *crew)
 static bool begin_recovering(struct eb_job *job, struct eb_crew *crew)
 {
     bool added = false;
-    for (size_t i = 0; i < job->count && crew->count == 0; i++) {
+    for (size_t i = 0; i < job->count && ebi_job_stop(job) == 0; i++) {
         struct eb_job_device *target = &job->devices[i];
-        if (!target->recovers || target->begun)
+        if (!(target->recovers || target->puts_back) || target->begun)
             continue;
         target->fit.config = eb_job_run_config(job, target, EB_JOB_FIT);
         target->fit.config.target.serial =
             target->look.identity.serial; /* the very device that was looked at */
-        target->fit.config.recover = true;
+        target->fit.config.recover = target->recovers;
         added = begin(job, target, crew) || added;
     }
     return added;
@@ -134,7 +138,8 @@ static bool work(struct eb_job *job, bool (*more)(struct eb_job *job, struct eb_
 bool eb_job_carry_out(struct eb_job *job)
 {
     ebi_noted_before(job);
-    bool ok = ebi_note_plan(job) && ebi_order_begin(job) && work(job, begin_ready);
+    bool ok =
+        ebi_note_plan(job) && work(job, begin_recovering) && ebi_order_begin(job) && work(job, begin_ready);
     ebi_noted_after(job);
     return ok;
 }

@@ -62,6 +62,16 @@ void ebi_note_person(const struct eb_job *job, char to[EB_NAME_BYTES]);
 void ebi_noted_before(struct eb_job *job);
 void ebi_noted_after(struct eb_job *job);
 json_t *ebi_noted_before_json(const struct eb_job_device *target);
+/* Documents of devices: finds what earlier jobs have not put back; decides what is saved and put back; lets a
+ * run do that; remembers before an effect what is to be put back (false: it cannot); and forgets it once it
+ * was. */
+void ebi_kept_find(struct eb_job *job);
+void ebi_kept_attach(struct eb_job_device *target, struct eb_run_config *config);
+bool ebi_kept_effect(struct eb_job_device *target, const struct eb_run_record *record);
+void ebi_kept_end(struct eb_job_device *target);
+void ebi_kept_drop(struct eb_job_device *target);
+json_t *ebi_kept_json(const struct eb_job_device *target);
+
 /* Writes down the devices of the plan, before anything is done to one of them. */
 bool ebi_note_plan(struct eb_job *job);
 /* Milliseconds since the job began; an event of a run, `context` is its device. */

@@ -128,11 +128,11 @@ bool eb_job_lock_addresses(struct eb_job *job)
 /* Whether something is done to the device, or to a module in its rack. */
 static bool is_needed(const struct eb_job *job, const struct eb_job_device *target)
 {
-    bool needed = target->chosen && (target->item_count > 0 || target->recovers);
+    bool needed = target->chosen && (target->item_count > 0 || target->recovers || target->puts_back);
     for (size_t i = 0; i < job->count && !needed; i++) {
         const struct eb_job_device *other = &job->devices[i];
         needed = other->device->slot != 0 && other->device->via == target->device && other->chosen &&
-                 (other->item_count > 0 || other->recovers);
+                 (other->item_count > 0 || other->recovers || other->puts_back);
     }
     return needed;
 }
@@ -353,7 +353,7 @@ struct eb_record_row ebi_job_row(const struct eb_job *job, const struct eb_job_d
 
 static bool on_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
 {
-    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "end"};
+    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "put-back", "end"};
     struct eb_job *job = context;
     struct eb_job_device *target = run->config.target.statement_context;
     char checksum[16] = "";
@@ -367,6 +367,10 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
         snprintf(error, sizeof error, "%s: %s %s", run->error.where != NULL ? run->error.where : "",
                  eb_status_word(run->error.status), run->error.text);
     ebi_pace_note(target, run, record);
+    if (ended)
+        ebi_kept_end(target);
+    else if (!ebi_kept_effect(target, record))
+        return false;
     if (!job->recording)
         return true;
     struct ebi_row_keys keys;

@@ -203,6 +203,7 @@ char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *targ
     json_object_set_new(body, "accepts", accepts);
     json_object_set_new(body, "accepted_rules", json_integer((json_int_t)target->accepted));
     json_object_set_new(body, "noted", ebi_noted_before_json(target));
+    json_object_set_new(body, "documents", ebi_kept_json(target));
     uint64_t about_us = target->estimate.send_us + target->estimate.rest_us;
     json_object_set_new(body, "about_ms", json_integer((json_int_t)(about_us / 1000)));
     return text_of(body);
@@ -236,14 +237,16 @@ char *ebi_note_end(const struct eb_job *job, struct eb_job_device *target)
     if (job->config.says != NULL)
         job->config.says(job->config.context, target, says, sizeof says);
     bool known = target->begun ? run->identified : target->reached;
-    return text_of(json_pack("{s:b, s:b, s:b, s:i, s:o, s:o, s:o, s:o, s:I}", "reached", known, "answered",
-                             target->begun ? run->answered : target->answered, "in_loader",
-                             known && run->in_loader, "tries", (int)run->progress.attempt, "components",
-                             components_of(target, run, known), "items", items, "says", text(says), "spans",
-                             spans_of(target), "began_ms",
-                             (json_int_t)(target->begun && target->began_us >= job->began_us
-                                              ? (target->began_us - job->began_us) / 1000
-                                              : 0)));
+    json_t *body =
+        json_pack("{s:b, s:b, s:b, s:i, s:o, s:o, s:o, s:o, s:I}", "reached", known, "answered",
+                  target->begun ? run->answered : target->answered, "in_loader", known && run->in_loader,
+                  "tries", (int)run->progress.attempt, "components", components_of(target, run, known),
+                  "items", items, "says", text(says), "spans", spans_of(target), "began_ms",
+                  (json_int_t)(target->begun && target->began_us >= job->began_us
+                                   ? (target->began_us - job->began_us) / 1000
+                                   : 0));
+    json_object_set_new(body, "documents", ebi_kept_json(target));
+    return text_of(body);
 }
 
 /* --- the job --------------------------------------------------------------------------------------- */
@@ -270,11 +273,12 @@ char *ebi_note_job(const struct eb_job *job)
     time_t now = time(NULL);
     struct tm local;
     strftime(zone, sizeof zone, "%z", localtime_r(&now, &local));
-    json_t *body = json_pack(
-        "{s:s, s:o, s:o, s:o, s:b, s:b, s:s, s:I, s:I}", "einbau", EB_VERSION, "words",
-        text(job->config.words != NULL ? job->config.words : ""), "site_file", text(site != NULL ? site : ""),
-        "shelf", text(shelf != NULL ? shelf : ""), "again", job->again, "named", job->named, "utc_offset",
-        zone, "about_ms", (json_int_t)(job->estimate_us / 1000), "resumes", (json_int_t)job->config.resumes);
+    json_t *body = json_pack("{s:s, s:o, s:o, s:o, s:b, s:b, s:b, s:s, s:I, s:I}", "einbau", EB_VERSION,
+                             "words", text(job->config.words != NULL ? job->config.words : ""), "site_file",
+                             text(site != NULL ? site : ""), "shelf", text(shelf != NULL ? shelf : ""),
+                             "again", job->again, "no_backup", job->no_backup, "named", job->named,
+                             "utc_offset", zone, "about_ms", (json_int_t)(job->estimate_us / 1000), "resumes",
+                             (json_int_t)job->config.resumes);
     free(site);
     free(shelf);
     json_t *left_out = json_array();
@@ -305,7 +309,8 @@ void ebi_note_result(const struct eb_job *job, char *to, size_t cap)
 
 bool ebi_note_is_part(const struct eb_job_device *target)
 {
-    return target->chosen && (eb_job_wants(target) || target->item_count > 0 || target->recovers);
+    return target->chosen &&
+           (eb_job_wants(target) || target->item_count > 0 || target->recovers || target->puts_back);
 }
 
 enum eb_outcome ebi_note_outcome(const struct eb_job_device *target)

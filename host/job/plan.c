@@ -571,6 +571,7 @@ bool eb_job_plan(struct eb_job *job)
         }
     }
     judge_batch(job);
+    eb_job_plan_due(job);
     job->estimate_us = eb_job_estimate(job);
     return true;
 }

@@ -138,7 +138,9 @@ enum eb_operation_kind {
     EB_WHO_HAS,  /* all who answer to `ip`, until patience is over: `macs` */
     EB_NAMED,    /* all who are called `name`, until patience is over: `macs` */
     EB_GET,      /* reads `count` registers from `address` on into `registers` */
-    EB_PUT       /* writes them: `values` */
+    EB_PUT,      /* writes them: `values` */
+    EB_FETCH,    /* a document: `step` says which; its bytes go to `sink` */
+    EB_STORE     /* the same one, from `source` */
 };
 #define EB_ABLE(kind) (1U << (kind))
 /* Beside its operations: an image that is under way can stay so while the device is asked by others what it
@@ -157,6 +159,14 @@ struct eb_macs_seen {
     size_t count;
 };
 
+/* Where the bytes of a document go, in their order; EB_OK, or why they cannot be taken: the operation ends
+ * with that.  `begin` comes before the first one, and again where all of them come once more. */
+struct eb_sink {
+    void *self;
+    void (*begin)(void *self);
+    enum eb_status (*take)(void *self, const uint8_t *bytes, size_t size);
+};
+
 /* What is to be done, and where its results go; everything is borrowed until it has ended. */
 struct eb_operation {
     enum eb_operation_kind kind;
@@ -164,6 +174,7 @@ struct eb_operation {
     const struct eb_component_profile *component; /* EB_SEND */
     const char *file_name; /* under which the device takes it, where that is not the component's; else NULL */
     const struct eb_source *source;
+    const struct eb_sink *sink;   /* EB_FETCH */
     uint32_t checksum;            /* CRC-32 of the whole image */
     const struct eb_blink *blink; /* EB_BLINK, by a coil or a register */
     bool on;
@@ -251,6 +262,8 @@ struct eb_rows {
     size_t source_count;
     const struct eb_row *steps;
     size_t step_count;
+    const struct eb_row *documents; /* as steps, for struct eb_backup */
+    size_t document_count;
     const struct eb_section *section; /* NULL: it sends nothing */
 };
 
@@ -288,8 +301,8 @@ struct eb_access {
     void (*stop)(void *context);
     /* Closes whatever is open. */
     void (*close)(void *context);
-    /* Whether the device's loader has asked again since it got all, so that its program does not run; may be
-     * NULL. */
+    /* Whether the device's loader has asked again since it got all, so that its program does not run: then
+     * contact->notice says so; may be NULL. */
     bool (*still_loader)(void *context, uint64_t now_us);
 };
 

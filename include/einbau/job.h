@@ -9,6 +9,7 @@
 #ifndef EINBAU_JOB_H
 #define EINBAU_JOB_H
 
+#include "einbau/backup.h"
 #include "einbau/record.h"
 #include "einbau/secrets.h"
 #include "einbau/shelf.h"
@@ -134,6 +135,17 @@ struct eb_job_device {
         bool recorded; /* what was noted is in the record */
     } * noted;
 
+    /* Documents that are saved before anything is done to it, and put back after; NULL: none. */
+    struct eb_job_kept {
+        struct eb_run_document documents[EB_BACKUPS_MAX]; /* of the run */
+        size_t count;
+        struct eb_backup_file file; /* what this job has saved; `path` empty: in memory only */
+        struct eb_backup_file due;  /* what an earlier job, or the caller, wants to be put back */
+        bool marked;                /* it is written down what is to be put back ... */
+        bool whole;                 /* ... and that is all of it */
+    } * kept;
+    bool puts_back; /* its run only puts documents back, or saves them */
+
     /* How long it takes alone, in microseconds, by eb_job_estimate; 0: not known. */
     struct eb_job_estimate {
         uint64_t send_us, rest_us;
@@ -179,6 +191,7 @@ struct eb_job {
     size_t count;
     bool again;                 /* the caller's: chosen devices get what they run already, too */
     bool named;                 /* some were chosen by their names */
+    bool no_backup;             /* the caller's: nothing is saved, and nothing put back */
     struct eb_trust trust;      /* whose signatures count: the site's keys, and what the caller adds */
     struct eb_shelf *shelf;     /* NULL: there is none */
     struct eb_known *known;     /* NULL: nothing is remembered */
@@ -208,6 +221,7 @@ struct eb_job {
     struct eb_job_queue ready;     /* devices to be begun, or to be given up */
     struct eb_job_device *by_hand; /* the one with a manual step that was begun last */
     bool hushed;
+    const char *backup_to; /* the file for what is saved; NULL: one in the folder of backups */
 };
 
 /* Reads the site and opens what the configuration names; the texts of `config` are borrowed until the end.
@@ -249,8 +263,23 @@ void eb_job_end(struct eb_job *job, const char *outcome);
 /* Carries the plan out: each device begins when all that it depends on is confirmed.  One that is refused
  * does not begin, nor do those that depend on it. */
 EB_NODISCARD bool eb_job_carry_out(struct eb_job *job);
-/* Only undoes what earlier jobs left, of those that `recovers` says. */
+/* Only undoes what earlier jobs left, of those that `recovers` says; and saves documents, or puts them back,
+ * of those that `puts_back` says. */
 EB_NODISCARD bool eb_job_recover(struct eb_job *job);
+/* In place of a plan: eb_job_recover then puts back what earlier jobs have saved and not put back, on the
+ * chosen devices that were looked at.  eb_job_plan does this, too. */
+void eb_job_plan_due(struct eb_job *job);
+/* In place of a plan: eb_job_recover then saves all documents of the chosen devices that were looked at, each
+ * into a file of its own (kept->file), named by serial number and time; `to`, if not NULL, is the file for
+ * the one device. */
+void eb_job_plan_backup(struct eb_job *job, const char *to);
+/* The same for one device: eb_job_recover then saves what it holds and puts documents of this backup back.
+ * `only`: one document, or NULL.  False with job->problem: the backup cannot be read, or does not suit the
+ * device. */
+EB_NODISCARD bool eb_job_plan_restore(struct eb_job *job, struct eb_job_device *target, const char *path,
+                                      const char *only);
+/* The folder of backups; false: there is none. */
+bool eb_job_backups(const struct eb_job *job, char folder[EB_PATH_BYTES]);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);
 /* A device of a plan as the record describes it, JSON (docs/record.md), freed by the caller. */
 char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *target);
@@ -258,6 +287,11 @@ char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *targ
  * NULL: nothing.  Takes what an earlier job noted before it began from what the record says of the device. */
 char *eb_job_describe_noted(const struct eb_job_device *target);
 void eb_job_recall_noted(struct eb_job_device *target, const char *body);
+/* The documents that are saved and put back, or lost: what is planned, and what became of it; JSON
+ * (docs/record.md), freed by the caller; NULL: none.  Whether all that a run was to save or to put back was.
+ */
+char *eb_job_describe_documents(const struct eb_job_device *target);
+bool eb_job_documents_good(const struct eb_job_device *target);
 /* The devices of the plan that this one waits for: the one with this index, or NULL. */
 const struct eb_job_device *eb_job_waits_for(const struct eb_job *job, const struct eb_job_device *target,
                                              size_t index);

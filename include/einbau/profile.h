@@ -15,6 +15,7 @@ enum {
     EB_STEPS_MAX = 8,
     EB_COMPONENTS_MAX = 16,
     EB_LOSSES_MAX = 4,
+    EB_BACKUPS_MAX = 8,
     EB_LOSS_TEXT_BYTES = 80,
     EB_FILE_NAME_BYTES = 64,
     EB_WAY_BYTES = 48
@@ -123,6 +124,14 @@ struct eb_steps {
     size_t count;
 };
 
+/* A document that the device keeps and gives: presets, a database, its program. */
+struct eb_backup {
+    char name[EB_NAME_BYTES];
+    struct eb_step at; /* by which access, and there what: see its `documents` */
+    bool erased;       /* an update erases it */
+    bool restarts;     /* what was put back counts after a restart: eb_profile.restart */
+};
+
 /* Another way to write images: taken where the one before has failed and the device runs as before. */
 struct eb_other_way {
     const struct eb_access *by;
@@ -178,6 +187,7 @@ struct eb_profile {
     struct eb_steps prepare;  /* before sending; done again at each try */
     struct eb_steps activate; /* makes the device take up what was sent */
     struct eb_steps undo;     /* undoes `prepare` where nothing was activated */
+    struct eb_steps restart;  /* restarts the device, for documents that need it */
 
     uint32_t answer_patience_ms; /* over IP: for one exchange, connecting included */
     uint32_t send_patience_ms;
@@ -215,6 +225,8 @@ struct eb_profile {
      * for a value, which is its version; one without a name for an entry of the device's own diagnostics.
      * NULL: nothing is noted. */
     const struct eb_profile *notes;
+    const struct eb_backup *backups; /* at most EB_BACKUPS_MAX */
+    size_t backup_count;
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
 

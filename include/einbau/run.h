@@ -15,6 +15,7 @@ enum eb_rung {
     EB_RUNG_REACH,
     EB_RUNG_IDENTIFY,
     EB_RUNG_JUDGE,
+    EB_RUNG_SAVE,
     EB_RUNG_PREPARE,
     EB_RUNG_SEND,
     EB_RUNG_ACTIVATE,
@@ -39,6 +40,7 @@ enum eb_outcome {
     EB_OUTCOME_INTERRUPTED, /* stopped by the caller */
     EB_OUTCOME_NOT_STARTED, /* something that it depends on was not confirmed; nothing was written */
     EB_OUTCOME_RECOVERED,   /* of a run that only undoes: the program runs again */
+    EB_OUTCOME_PUT_BACK,    /* of a device whose documents only were put back: it holds them */
     EB_OUTCOMES
 };
 /* The word for it, "confirmed"; static. */
@@ -53,6 +55,7 @@ enum eb_effect {
     EB_EFFECT_SEND,     /* the first byte of the current item */
     EB_EFFECT_ACTIVATE, /* the device is made to take up what was sent */
     EB_EFFECT_UNDO,     /* the preparation is undone */
+    EB_EFFECT_PUT_BACK, /* documents that were saved are written again */
     EB_EFFECT_END       /* the run has ended: `outcome`, `left` */
 };
 
@@ -101,6 +104,32 @@ struct eb_run_item {
 
 struct eb_run;
 
+/* What became of a document. */
+enum eb_document_state {
+    EB_DOCUMENT_NONE,     /* nothing was done with it */
+    EB_DOCUMENT_SAVED,    /* all of it was taken by its sink */
+    EB_DOCUMENT_THERE,    /* the device holds what was to be put back: nothing was written */
+    EB_DOCUMENT_PUT_BACK, /* it was written, and read back as what was written */
+    EB_DOCUMENT_DIFFERS,  /* it was written, and something else was read back */
+    EB_DOCUMENT_FAILED    /* `error` says why */
+};
+/* The word for it, "put-back"; static. */
+const char *eb_document_word(enum eb_document_state state);
+
+/* One document of the profile's in a run: saved before the run's first effect, put back after its last one.
+ * The caller fills in the upper part. */
+struct eb_run_document {
+    const struct eb_backup *backup;
+    struct eb_sink sink;     /* where it is saved; `take` NULL: it is not */
+    struct eb_source source; /* what is put back; `read` NULL: nothing.  That of one that is saved is looked
+                                at when it is needed, so that `saved` may fill it in */
+    bool due;                /* it is put back also where this run has written nothing */
+
+    bool written;                 /* result: its bytes may have been sent */
+    enum eb_document_state state; /* result */
+    struct eb_error error;        /* result: of the last failure */
+};
+
 /* What not every application needs, and one that does not name it does not link: other ways to write and to
  * restart a device (struct eb_other_way, eb_step.choice), images of several files (struct eb_part), and what
  * a person states (access/stated.h).  The functions are the run's own. */
@@ -114,6 +143,15 @@ struct eb_run_extras {
     void (*ask_person)(const struct eb_run *run, const struct eb_run_item *item, struct eb_error *error);
 };
 extern const struct eb_run_extras eb_run_extras;
+
+/* The same for documents of the device: whether saving begins, whether putting back does before the run ends.
+ */
+struct eb_run_documents {
+    bool (*save)(struct eb_run *run);
+    bool (*put_back)(struct eb_run *run, enum eb_outcome outcome);
+    void (*poll)(struct eb_run *run);
+};
+extern const struct eb_run_documents eb_run_documents;
 
 /* What a run is to do; borrowed until it has ended. */
 struct eb_run_config {
@@ -135,7 +173,18 @@ struct eb_run_config {
     bool again;                           /* write also what runs already */
     bool interrupted; /* an earlier job left the device in the middle of a transfer: that is aborted first */
     bool recover;     /* only undoes what an earlier run has prepared; no items */
-    uint8_t *buffer;  /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
+
+    /* Documents of the device.  Without items they are saved, those that are due are put back, and the run
+     * ends as EB_OUTCOME_NONE. */
+    const struct eb_run_documents *keeps; /* eb_run_documents, or NULL: there are none */
+    struct eb_run_document *documents;
+    size_t document_count;
+    /* Told when all documents were saved, before the first effect; they may have become sources by then.  May
+     * be NULL.  False: they cannot be kept, and the run ends with EB_IO. */
+    bool (*saved)(void *context, const struct eb_run *run);
+    void *saved_context;
+
+    uint8_t *buffer; /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
     size_t buffer_bytes;
 
     /* Told at each rung, each new try, at the end, and while sending every EB_RUN_EVENT_US; may be NULL.
@@ -227,7 +276,14 @@ struct eb_run {
     uint64_t part_at;
     struct eb_source part_source;
     size_t step;
-    size_t group; /* first of the items that the same restart takes up */
+    /* Of documents: what is done with them, which, how often it failed; how far the comparison is. */
+    uint8_t keeping, failed_keeping;
+    bool documents_differ, documents_written, restarts_again;
+    size_t document;
+    struct eb_sink comparison;
+    uint64_t compared;
+    enum eb_outcome ending; /* of the run, once they are put back */
+    size_t group;           /* first of the items that the same restart takes up */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;
 };
 

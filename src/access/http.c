@@ -9,6 +9,7 @@ enum {
     PROGRESS_US = 500000,         /* between two looks at how far the device is */
     DOCUMENT_BYTES_MAX = 1 << 20, /* of an answer: what devices tell of themselves has some kilobytes */
     ANSWER_BYTES_MAX = 1 << 16,
+    BACKUP_BYTES_MAX = 1 << 26,
     SHOW_US = 100000, /* between two looks at how much was sent */
     CONNECT_LEAST_US = 300000,
     CONNECT_US = 1200000,   /* while a restart is looked for: for one answer */
@@ -97,6 +98,7 @@ static void take_field(void *self, unsigned status, const char *name, const char
     uint64_t seconds;
     if (status < 200)
         return;
+    h->field_status = status;
     if (eb_http_name_is(name, "Set-Cookie")) {
         eb_http_cookie_take(&h->cookies, text, h->host, h->request.path, way->tls,
                             eb_port_now_us(h->contact->port));
@@ -162,6 +164,9 @@ static void on_value(void *self, const char *pointer, const char *text, bool cut
 static void take_body(void *self, const uint8_t *bytes, size_t size)
 {
     ebi_http *h = self;
+    const struct eb_sink *sink = h->operation.sink;
+    if (h->call == EBI_CALL_FETCH && h->field_status == 200 && h->sunk == EB_OK)
+        h->sunk = sink->take(sink->self, bytes, size);
     if (h->has_json)
         eb_json_take(&h->json, bytes, size);
     for (size_t i = 0; i < h->mark_count; i++)
@@ -179,6 +184,10 @@ static void begin_reading(ebi_http *h)
     h->mark_count = 0;
     h->has_json = h->call == EBI_CALL_PROGRESS || (h->call == EBI_CALL_LOG_IN && way->token != NULL);
     h->found = false;
+    h->field_status = 0;
+    h->sunk = EB_OK;
+    if (h->call == EBI_CALL_FETCH)
+        h->operation.sink->begin(h->operation.sink->self);
     h->state[0] = h->percent[0] = '\0';
     if (h->call == EBI_CALL_VALUES) {
         const struct eb_value *of = ebi_value_at(c, h->place, &first);
@@ -236,6 +245,7 @@ static enum eb_status prepare(ebi_http *h, struct eb_error *error)
     uint16_t port = to->port != 0 ? to->port : way->port;
     bool watched = c->watching && c->restart == EB_RESTART_NOT_SEEN && h->call == EBI_CALL_VALUES;
     bool well = true;
+    bool sends = h->call == EBI_CALL_UPLOAD || h->call == EBI_CALL_STORE || h->call == EBI_CALL_FETCH;
     h->request = (struct eb_http_request){
         .method = h->call == EBI_CALL_LOG_IN ? "POST" : "GET",
         .path = h->path,
@@ -245,11 +255,12 @@ static enum eb_status prepare(ebi_http *h, struct eb_error *error)
                            : EB_HTTP_PORT,
         .host = to->host,
         .authority = to->authority,
-        .patience_us = watched                      ? watched_us(h)
-                       : h->call == EBI_CALL_UPLOAD ? c->profile->send_patience_ms * 1000ULL
-                                                    : c->patience_us,
-        .most_bytes =
-            h->call == EBI_CALL_VALUES || h->call == EBI_CALL_PAGE ? DOCUMENT_BYTES_MAX : ANSWER_BYTES_MAX,
+        .patience_us = watched ? watched_us(h)
+                       : sends ? c->profile->send_patience_ms * 1000ULL
+                               : c->patience_us,
+        .most_bytes = h->call == EBI_CALL_FETCH                                ? BACKUP_BYTES_MAX
+                      : h->call == EBI_CALL_VALUES || h->call == EBI_CALL_PAGE ? DOCUMENT_BYTES_MAX
+                                                                               : ANSWER_BYTES_MAX,
         .certificate = trusts,
         .field = take_field,
         .body = take_body,
@@ -269,6 +280,10 @@ static enum eb_status prepare(ebi_http *h, struct eb_error *error)
         const struct eb_http_step *step = h->operation.step->more;
         h->request.method = ebi_http_method_word(step->method);
         well = ebi_http_step_body(h, step);
+    } else if (h->call == EBI_CALL_STORE) {
+        h->request.method =
+            ebi_http_method_word(((const struct eb_http_document *)h->operation.step->more)->method);
+        ebi_http_store_body(h);
     } else if (h->call == EBI_CALL_LOG_IN) {
         enum eb_status status = ebi_http_login_body(h, error);
         if (status != EB_OK)
@@ -374,10 +389,10 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 {
     ebi_http *h = self;
     struct eb_contact *c = h->contact;
-    uint64_t patience_us = operation->kind == EB_SEND ? c->profile->send_patience_ms * 1000ULL
-                           : operation->kind == EB_STEP && operation->step->time_ms != 0
-                               ? operation->step->time_ms * 1000ULL
-                               : c->patience_us;
+    uint64_t patience_us =
+        operation->kind == EB_SEND || operation->kind == EB_STORE     ? c->profile->send_patience_ms * 1000ULL
+        : operation->kind == EB_STEP && operation->step->time_ms != 0 ? operation->step->time_ms * 1000ULL
+                                                                      : c->patience_us;
     close_call(h);
     memset(&c->error, 0, sizeof c->error);
     h->operation = *operation;
@@ -389,6 +404,10 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     if (operation->kind == EB_SEND) {
         c->done_bytes = 0;
         call_afresh(h, EBI_CALL_UPLOAD, now_us);
+    } else if (operation->kind == EB_FETCH) {
+        call_afresh(h, EBI_CALL_FETCH, now_us);
+    } else if (operation->kind == EB_STORE) {
+        call_afresh(h, EBI_CALL_STORE, now_us);
     } else if (operation->kind == EB_STEP) {
         call_afresh(h, EBI_CALL_STEP, now_us);
     } else if (next_document(h, 0)) {
@@ -459,6 +478,20 @@ static enum eb_status step_answered(ebi_http *h)
         struct eb_error error = ebi_http_error(step->path, EB_UNCONFIRMED, EB_RETRY_BY_STATUS);
         eb_text_copy(error.text, sizeof error.text,
                      "the answer does not hold the text that its profile expects");
+        return end(h, &error);
+    }
+    return end_well(h);
+}
+
+static enum eb_status document_answered(ebi_http *h)
+{
+    const struct eb_http_document *document = h->operation.step->more;
+    bool fetched = h->call == EBI_CALL_FETCH;
+    struct eb_error error = ebi_http_status_error(h, document->path);
+    if (fetched ? h->status != 200 : !is_expected(h, &document->expect))
+        return end(h, &error);
+    if (fetched && h->sunk != EB_OK) {
+        error = ebi_http_error(document->path, h->sunk, EB_RETRY_NEVER);
         return end(h, &error);
     }
     return end_well(h);
@@ -568,12 +601,15 @@ static enum eb_status answered(ebi_http *h, uint64_t now_us)
     }
     if (status != EB_OK)
         return end(h, &error);
-    if (is_redirect(h) && (h->call == EBI_CALL_VALUES || h->call == EBI_CALL_PROGRESS))
+    if (is_redirect(h) &&
+        (h->call == EBI_CALL_VALUES || h->call == EBI_CALL_PROGRESS || h->call == EBI_CALL_FETCH))
         return follow(h, now_us);
     if (h->call == EBI_CALL_VALUES)
         return values_answered(h, now_us);
     if (h->call == EBI_CALL_STEP)
         return step_answered(h);
+    if (h->call == EBI_CALL_FETCH || h->call == EBI_CALL_STORE)
+        return document_answered(h);
     return h->call == EBI_CALL_UPLOAD ? upload_answered(h, now_us) : progress_answered(h, now_us);
 }
 
@@ -596,7 +632,9 @@ static const char *place_of(const ebi_http *h)
                                         "waiting for the device",
                                         "asking for the login",
                                         "the page of the login",
-                                        "login"};
+                                        "login",
+                                        "reading a document by HTTP",
+                                        "writing a document by HTTP"};
     return words[h->call];
 }
 
@@ -782,14 +820,31 @@ static const struct eb_field step_fields[] = {
 static const struct eb_row steps[] = {
     {"http", 0, step_fields, COUNT(step_fields), sizeof(struct eb_http_step), EB_LIST_NONE}};
 
-const struct eb_rows eb_rows_http = {
-    .sources = sources, .source_count = 1, .steps = steps, .step_count = 1, .section = &section};
+#define DOCUMENT(member)                                                                                     \
+    .bytes = sizeof(((struct eb_http_document *)0)->member),                                                 \
+    .offset = offsetof(struct eb_http_document, member)
+static const struct eb_field document_fields[] = {
+    {"path", EB_FIELD_STRING, DOCUMENT(path), .needed = true},
+    {"put-to", EB_FIELD_STRING, DOCUMENT(put_to)},
+    {"method", EB_FIELD_WORD, DOCUMENT(method), .otherwise = EB_HTTP_PUT, .words = upload_methods},
+    {"type", EB_FIELD_STRING, DOCUMENT(type)},
+    {"expect", EB_FIELD_NUMBERS, DOCUMENT(expect), .least = 200, .most = 599}};
+static const struct eb_row documents[] = {
+    {"http", 0, document_fields, COUNT(document_fields), sizeof(struct eb_http_document), EB_LIST_NONE}};
+
+const struct eb_rows eb_rows_http = {.sources = sources,
+                                     .source_count = 1,
+                                     .steps = steps,
+                                     .step_count = 1,
+                                     .documents = documents,
+                                     .document_count = 1,
+                                     .section = &section};
 
 const struct eb_access eb_access_http = {
     .word = "http",
     .title = "HTTP",
     .rank = 2,
-    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_SEND),
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_SEND) | EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE),
     .needs = EB_NEEDS_HTTP,
     .context_bytes = sizeof(ebi_http),
     .init = init,

@@ -13,7 +13,9 @@ enum {
     EBI_CALL_PROGRESS, /* how far the device is with it */
     EBI_CALL_PROBE,    /* only to be challenged, before the image is sent (RFC 7616 section 3.3) */
     EBI_CALL_PAGE,     /* the login's form */
-    EBI_CALL_LOG_IN
+    EBI_CALL_LOG_IN,
+    EBI_CALL_FETCH, /* a document of the profile's backups, and it is written */
+    EBI_CALL_STORE
 };
 
 typedef struct eb_access_http_context ebi_http;
@@ -40,8 +42,9 @@ bool ebi_http_is_change(const ebi_http *h);
 const char *ebi_http_method_word(uint8_t method);
 /* Where the request goes. */
 void ebi_http_choose_path(ebi_http *h);
-/* Fills in the body of an upload, and of a step; false: it is too long. */
+/* Fills in the body of an upload, of a document, and of a step; false: it is too long. */
 bool ebi_http_upload_body(ebi_http *h);
+void ebi_http_store_body(ebi_http *h);
 bool ebi_http_step_body(ebi_http *h, const struct eb_http_step *step);
 
 /* --- http.c --- */

@@ -100,6 +100,15 @@ bool ebi_http_upload_body(ebi_http *h)
     return !head.cut;
 }
 
+void ebi_http_store_body(ebi_http *h)
+{
+    const struct eb_http_document *document = h->operation.step->more;
+    h->request.has_body = h->request.fresh = true;
+    h->request.source = h->operation.source;
+    ebi_http_add_field(h, "Content-Type",
+                       document->type != NULL ? document->type : "application/octet-stream");
+}
+
 static bool is_plain_json(const char *text)
 {
     uint64_t number;
@@ -157,7 +166,10 @@ void ebi_http_choose_path(ebi_http *h)
         text = ((const struct eb_http_step *)h->operation.step->more)->path;
     else if (h->call == EBI_CALL_UPLOAD || (h->call == EBI_CALL_PROBE && way->page == NULL))
         text = way->path;
-    else if (h->call == EBI_CALL_PROGRESS)
+    else if (h->call == EBI_CALL_FETCH || h->call == EBI_CALL_STORE) {
+        const struct eb_http_document *document = h->operation.step->more;
+        text = h->call == EBI_CALL_STORE && document->put_to != NULL ? document->put_to : document->path;
+    } else if (h->call == EBI_CALL_PROGRESS)
         text = h->follow[0] != '\0' ? h->follow : way->progress;
     else if (h->call == EBI_CALL_LOG_IN)
         text = way->log_in != NULL ? way->log_in : way->page;

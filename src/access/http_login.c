@@ -38,7 +38,7 @@ bool ebi_http_is_change(const ebi_http *h)
 {
     if (h->call == EBI_CALL_STEP)
         return ((const struct eb_http_step *)h->operation.step->more)->method != EB_HTTP_GET;
-    return h->call == EBI_CALL_UPLOAD;
+    return h->call == EBI_CALL_UPLOAD || h->call == EBI_CALL_STORE;
 }
 
 bool ebi_http_login_due(const ebi_http *h)

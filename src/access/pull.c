@@ -466,7 +466,11 @@ static bool still_loader(void *self, uint64_t now_us)
     context *p = self;
     if (p->bootp_handle != EB_NO_HANDLE && !p->busy)
         take_all(p, now_us);
-    return p->asked_after > 0;
+    if (p->asked_after == 0)
+        return false;
+    eb_text_copy(p->contact->notice, sizeof p->contact->notice,
+                 "its loader asks again: its service switch is still on, or the program does not start");
+    return true;
 }
 
 static void stop(void *self)

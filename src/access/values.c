@@ -45,14 +45,14 @@ static void add_access(const struct eb_access *list[EB_ACCESSES_MAX], size_t *co
 
 size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *list[EB_ACCESSES_MAX])
 {
-    const struct eb_steps *const steps[] = {&p->prepare, &p->activate, &p->undo};
+    const struct eb_steps *const steps[] = {&p->prepare, &p->activate, &p->undo, &p->restart};
     size_t count = 0;
     for (size_t i = 0; i < eb_profile_items(p); i++) {
         const struct eb_values *values = eb_profile_values(p, i);
         for (size_t k = 0; values != NULL && k < values->count; k++)
             add_access(list, &count, values->list[k].by);
     }
-    for (size_t i = 0; i < 3; i++) {
+    for (size_t i = 0; i < sizeof steps / sizeof steps[0]; i++) {
         for (size_t k = 0; k < steps[i]->count; k++)
             add_access(list, &count, steps[i]->list[k].by);
     }
@@ -62,6 +62,8 @@ size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *l
             add_access(list, &count, p->otherwise[i].prepare.list[k].by);
         add_access(list, &count, p->otherwise[i].by);
     }
+    for (size_t i = 0; i < p->backup_count; i++)
+        add_access(list, &count, p->backups[i].at.by);
     return count;
 }
 

@@ -14,8 +14,8 @@ enum {
 /* The record cannot be written, so nothing more is done to the device than to undo what was. */
 static void cannot_record(struct eb_run *run)
 {
-    const struct eb_error error = {
-        .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
+    struct eb_error error = {.status = EB_IO, .where = "writing the record"};
+    eb_text_copy(error.text, sizeof error.text, "the record could not be written");
     ebi_keep_error(run, &error);
     ebi_begin_undo(run);
 }
@@ -62,7 +62,8 @@ static void next_item(struct eb_run *run)
             run->later_us = run->pause_us = 0;
             run->progress.done_bytes = 0;
             run->progress.total_bytes = run->config.items[i].source.size_bytes;
-            ebi_begin_prepare(run);
+            if (run->config.keeps == NULL || !run->config.keeps->save(run))
+                ebi_begin_prepare(run);
             return;
         }
         confirmed += run->config.items[i].outcome == EB_OUTCOME_CONFIRMED;
@@ -164,6 +165,12 @@ static void try_again(struct eb_run *run, const struct eb_error *error)
     run->progress.total_bytes = ebi_current(run)->source.size_bytes;
     ebi_tell(run);
     ebi_pause_in(run, EBI_TRY_PAUSE, ebi_longer_pause(run));
+}
+
+static void try_stopped(struct eb_run *run)
+{
+    const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
+    try_again(run, &stopped);
 }
 
 void ebi_begin_next_try(struct eb_run *run)
@@ -378,14 +385,16 @@ void ebi_poll_preparing(struct eb_run *run)
         if (steps->list[run->step - 1].by != NULL || run->hand_done)
             ebi_hands_done(run);
         if (status != EB_OK || run->stopping) {
-            const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
             run->by_hand = steps->list[run->step - 1].hand != NULL && status == EB_UNCONFIRMED;
             if (run->by_hand) { /* patience is over; another try would only ask again */
                 count_failure(run, &run->contact.error);
                 ebi_begin_undo(run);
                 return;
             }
-            try_again(run, status == EB_OK ? &stopped : &run->contact.error);
+            if (status == EB_OK)
+                try_stopped(run);
+            else
+                try_again(run, &run->contact.error);
             return;
         }
     }
@@ -427,8 +436,7 @@ void ebi_poll_checking(struct eb_run *run)
     }
     run->contact.loader_seen = run->contact.loader_seen || (status == EB_OK && run->in_loader);
     if (run->stopping) {
-        const struct eb_error stopped = {.status = EB_STOPPED, .where = "preparing"};
-        try_again(run, &stopped);
+        try_stopped(run);
         return;
     }
     begin_send(run);
@@ -627,11 +635,8 @@ static void note_loader(struct eb_run *run, struct eb_error *error)
     if (by->access->still_loader == NULL || !by->access->still_loader(by->context, run->now_us))
         return;
     *error = (struct eb_error){
-        .status = EB_UNCONFIRMED,
-        .retry = EB_RETRY_NEVER,
-        .where = "waiting for its program",
-        .text = "its loader asks again: its service switch is still on, or the program does not start"};
-    eb_text_copy(run->contact.notice, sizeof run->contact.notice, error->text);
+        .status = EB_UNCONFIRMED, .retry = EB_RETRY_NEVER, .where = "waiting for its program"};
+    eb_text_copy(error->text, sizeof error->text, run->contact.notice);
 }
 
 void ebi_poll_returning(struct eb_run *run)

@@ -1,5 +1,6 @@
 /* The way down: what was prepared is undone, and the device is looked at once more. */
 #include "job/ladder.h"
+#include "einbau/text.h"
 
 /* Whether an image of the run, or its preparation, was begun. */
 static bool any_effect(const struct eb_run *run)
@@ -14,6 +15,8 @@ void ebi_finish(struct eb_run *run, enum eb_outcome outcome)
 {
     bool own = outcome == EB_OUTCOME_FAILED || outcome == EB_OUTCOME_IN_LOADER ||
                outcome == EB_OUTCOME_MANUAL_STEP || outcome == EB_OUTCOME_INTERRUPTED;
+    if (run->config.keeps != NULL && run->config.keeps->put_back(run, outcome))
+        return;
     run->outcome = outcome;
     run->left = run->record.prepared;
     /* What stands behind the one that failed was not begun. */
@@ -107,6 +110,13 @@ static enum eb_outcome last_outcome(const struct eb_run *run, bool meant)
     return run->stopping ? EB_OUTCOME_INTERRUPTED : run->by_hand ? EB_OUTCOME_MANUAL_STEP : EB_OUTCOME_FAILED;
 }
 
+static void still_stopped(struct eb_run *run)
+{
+    struct eb_error error = {.status = EB_UNCONFIRMED, .where = "starting the program"};
+    eb_text_copy(error.text, sizeof error.text, "it is still stopped");
+    ebi_keep_error(run, &error);
+}
+
 /* Says what state the device was left in: by looking. */
 void ebi_poll_last_look(struct eb_run *run)
 {
@@ -149,9 +159,7 @@ void ebi_poll_last_look(struct eb_run *run)
         if (run->config.recover && !meant)
             ebi_keep_error(run, &error);
         else if (run->config.recover && run->program_stopped && run->error.status == EB_OK)
-            ebi_keep_error(run, &(struct eb_error){.status = EB_UNCONFIRMED,
-                                                   .where = "starting the program",
-                                                   .text = "it is still stopped"});
+            still_stopped(run);
         run->identified = meant;
         ebi_finish(run, last_outcome(run, meant));
     }

@@ -8,7 +8,7 @@
 /* What a run is doing.  Rungs of the ladder are what a user sees of it; run.c has the table of states.
  *
  *   REACHING <-> REACH_PAUSE     until it is identified, or patience is over
- *      |
+ *      |                       SAVING: documents, before the first PREPARING
  *      v (judged; looked at only, refused, already right: ENDED)
  *   PREPARING -> CHECKING -> SENDING -> ACTIVATING -> DOWN -> RETURNING -- confirmed: the next item, or ENDED
  *      |             |        |    |      |   |                |     |
@@ -21,6 +21,8 @@
  *                                                                    v
  *                                                                 LAST_PAUSE <-> LAST_LOOK -> ENDED
  *
+ *   PUTTING_BACK comes between any of these and ENDED, where documents were saved and something was written.
+ *
  * Invariants:
  *   identified       the device was read, and no effect was begun since
  *   record.prepared  an effect was begun that `undo` takes back, and it is not known to be undone
@@ -30,6 +32,7 @@
 enum ebi_state {
     EBI_REACHING,
     EBI_REACH_PAUSE,
+    EBI_SAVING,
     EBI_PREPARING,
     EBI_CHECKING,
     EBI_SENDING,
@@ -44,10 +47,12 @@ enum ebi_state {
     EBI_UNDO_PAUSE,
     EBI_LAST_PAUSE,
     EBI_LAST_LOOK,
+    EBI_PUTTING_BACK,
     EBI_ENDED
 };
 
 enum {
+    EBI_KEPT = 255,        /* run->keeping: nothing more is done with documents */
     EBI_PAUSE_US = 500000, /* between two tries to reach a device */
     EBI_WATCH_US =
         200000 /* between two looks while its restart is waited for: some are back in half a second */
@@ -78,6 +83,8 @@ void ebi_begin_reach(struct eb_run *run, uint64_t patience_us);
 /* What the port lacks for the profile, or NULL. */
 const char *ebi_run_lacks(const struct eb_run_config *config);
 void ebi_init_accesses(struct eb_run *run);
+/* The run's context of an access, or NULL. */
+const struct ebi_run_access *ebi_access_of(const struct eb_run *run, const struct eb_access *access);
 /* What sends its images, or NULL; whether it is able to do one of these. */
 const struct ebi_run_access *ebi_sender(const struct eb_run *run);
 bool ebi_sender_is_able(const struct eb_run *run, unsigned bits);

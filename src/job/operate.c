@@ -1,10 +1,11 @@
 /* Operations of the accesses that a run has, and looking: all values, by one access after the other. */
 #include "access/access.h"
+#include "einbau/text.h"
 #include "job/ladder.h"
 
 #include <limits.h>
 
-static const struct ebi_run_access *access_of(const struct eb_run *run, const struct eb_access *access)
+const struct ebi_run_access *ebi_access_of(const struct eb_run *run, const struct eb_access *access)
 {
     for (size_t i = 0; i < run->access_count; i++) {
         if (access != NULL && run->accesses[i].access == access)
@@ -22,7 +23,7 @@ const struct eb_access *eb_run_sends_by(const struct eb_run *run)
 /* What sends its images, or NULL. */
 const struct ebi_run_access *ebi_sender(const struct eb_run *run)
 {
-    return access_of(run, eb_run_sends_by(run));
+    return ebi_access_of(run, eb_run_sends_by(run));
 }
 
 bool ebi_sender_is_able(const struct eb_run *run, unsigned bits)
@@ -53,9 +54,10 @@ enum eb_status ebi_poll_operation(struct eb_run *run)
     if (run->hand_waits && !run->stopping) {
         if (run->hand_done || run->now_us < run->step_end_us)
             return run->hand_done ? EB_OK : EB_PENDING;
-        run->contact.error = (struct eb_error){.status = EB_UNCONFIRMED,
-                                               .where = "waiting for a manual step",
-                                               .text = "it was not reported as done in time"};
+        run->contact.error =
+            (struct eb_error){.status = EB_UNCONFIRMED, .where = "waiting for a manual step"};
+        eb_text_copy(run->contact.error.text, sizeof run->contact.error.text,
+                     "it was not reported as done in time");
         return EB_UNCONFIRMED;
     }
     return run->now_us >= run->step_end_us ? EB_OK : EB_PENDING;
@@ -70,7 +72,7 @@ void ebi_begin_step(struct eb_run *run, const struct eb_step *step)
 {
     run->step_end_us = run->now_us + step->time_ms * 1000ULL;
     if (step->by != NULL)
-        ebi_begin_operation(run, access_of(run, step->by),
+        ebi_begin_operation(run, ebi_access_of(run, step->by),
                             &(struct eb_operation){.kind = EB_STEP, .step = step});
     else
         run->active = EB_ACCESSES_MAX;
@@ -156,7 +158,7 @@ size_t eb_run_memory_bytes(const struct eb_profile *profile)
 
 const void *eb_run_context(const struct eb_run *run, const struct eb_access *access)
 {
-    const struct ebi_run_access *found = access_of(run, access);
+    const struct ebi_run_access *found = ebi_access_of(run, access);
     return found != NULL ? found->context : NULL;
 }
 

@@ -4,11 +4,11 @@
 
 #include <string.h>
 
-static const char *const rung_words[] = {"reach",    "identify", "judge",   "prepare", "send",
+static const char *const rung_words[] = {"reach",    "identify", "judge",   "save",    "prepare", "send",
                                          "activate", "return",   "confirm", "restore", "end"};
 static const char *const outcome_words[EB_OUTCOMES] = {
-    "none",      "confirmed",   "up-to-date",  "refused",     "failed",
-    "in-loader", "manual-step", "interrupted", "not-started", "recovered"};
+    "none",        "confirmed",   "up-to-date",  "refused",   "failed",  "in-loader",
+    "manual-step", "interrupted", "not-started", "recovered", "put-back"};
 
 const char *eb_rung_word(enum eb_rung rung)
 {
@@ -72,6 +72,11 @@ static void rest(struct eb_run *run)
     (void)run;
 }
 
+static void poll_documents(struct eb_run *run)
+{
+    run->config.keeps->poll(run);
+}
+
 /* --- what must hold in a state ------------------------------------------------------------------- */
 
 static bool has_item(const struct eb_run *run)
@@ -128,6 +133,7 @@ static const struct {
 } states[] = {
     [EBI_REACHING] = {EB_RUNG_REACH, false, ebi_poll_reaching},
     [EBI_REACH_PAUSE] = {EB_RUNG_REACH, true, poll_reach_pause},
+    [EBI_SAVING] = {EB_RUNG_SAVE, false, poll_documents},
     [EBI_PREPARING] = {EB_RUNG_PREPARE, false, ebi_poll_preparing},
     [EBI_CHECKING] = {EB_RUNG_PREPARE, false, ebi_poll_checking},
     [EBI_SENDING] = {EB_RUNG_SEND, false, ebi_poll_sending},
@@ -142,6 +148,7 @@ static const struct {
     [EBI_UNDO_PAUSE] = {EB_RUNG_RESTORE, true, poll_undo_pause},
     [EBI_LAST_PAUSE] = {EB_RUNG_RESTORE, true, poll_last_pause},
     [EBI_LAST_LOOK] = {EB_RUNG_RESTORE, false, ebi_poll_last_look},
+    [EBI_PUTTING_BACK] = {EB_RUNG_RESTORE, false, poll_documents},
     [EBI_ENDED] = {EB_RUNG_END, false, rest},
 };
 
@@ -331,6 +338,7 @@ void eb_run_abandon(struct eb_run *run)
 {
     if (run->state != EBI_ENDED) {
         run->now_us = eb_port_now_us(run->config.port);
+        run->keeping = EBI_KEPT;
         ebi_finish(run, EB_OUTCOME_INTERRUPTED);
     }
 }
@@ -340,6 +348,7 @@ void eb_run_stall(struct eb_run *run)
     const struct eb_error error = {.status = EB_STALLED, .where = rung_words[run->progress.rung]};
     if (run->state == EBI_ENDED)
         return;
+    run->keeping = EBI_KEPT;
     ebi_keep_error(run, &error);
     ebi_finish(run, EB_OUTCOME_FAILED);
 }

@@ -52,6 +52,15 @@ struct eb_http_step {
     const char *reads;        /* a text that must be in the answer, or NULL */
 };
 
+/* One document that is fetched (GET) and put back. */
+struct eb_http_document {
+    const char *path;
+    const char *put_to;       /* NULL: the same */
+    const char *type;         /* Content-Type */
+    uint8_t method;           /* enum eb_http_method, POST or PUT */
+    struct eb_numbers expect; /* what says that it was taken; none: 200, 201, 202, 204, 303 */
+};
+
 enum { EB_HTTP_PATH_BYTES = 192, EB_HTTP_TOKEN_BYTES = 512, EB_HTTP_MARKS_MAX = 6 };
 
 /* What it needs for one device. */
@@ -73,8 +82,9 @@ struct eb_access_http_context {
     uint64_t called_us, longest_us; /* when the exchange began; how long one took, at most */
     uint64_t moved_us;              /* the progress document told something new */
     uint32_t retry_after_s;
-    uint32_t count; /* requests with this nonce */
-    unsigned status;
+    uint32_t count;                /* requests with this nonce */
+    unsigned status, field_status; /* of the answer; of the one whose head was read last */
+    enum eb_status sunk;           /* what the sink of a document said */
     struct eb_http_challenge challenge, offered;
     struct eb_http_cookies cookies;
     char token[EB_HTTP_TOKEN_BYTES]; /* bearer, or what a form hides */

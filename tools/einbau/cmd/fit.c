@@ -22,9 +22,10 @@ static int status_of(const struct session *s)
         answered += t->answered;
         wanting += eb_job_wants(t);
         enum eb_outcome outcome = eb_job_outcome(t);
-        bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
-                    (outcome == EB_OUTCOME_RECOVERED && eb_job_as_wanted(t));
-        if (eb_job_wants(t) && (!good || !statement_counts(t)))
+        bool good =
+            outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
+            ((outcome == EB_OUTCOME_RECOVERED || outcome == EB_OUTCOME_PUT_BACK) && eb_job_as_wanted(t));
+        if ((eb_job_wants(t) && (!good || !statement_counts(t))) || !eb_job_documents_good(t))
             status = EXIT_NOT_AS_WANTED;
     }
     if (chosen > 0 && answered == 0)
@@ -145,6 +146,7 @@ static void print_result(const struct session *s)
     say_folded(s, say_statement, NULL, NULL);
     say_folded(s, say_way, NULL, NULL);
     say_folded(s, say_outcome, NULL, NULL);
+    print_documents(s, false, NULL);
     print_noted(s);
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
@@ -238,7 +240,7 @@ static int end_unwritten(struct session *s, size_t refused)
     return session_close(s, status);
 }
 
-static bool resume;
+static bool resume, no_backup;
 
 /* Looks at the devices and plans; `r`: what is left of an earlier job. */
 static bool look_and_plan(struct session *s, const struct resume *r)
@@ -266,16 +268,22 @@ static int work(const struct options *options, const struct resume *r, char agai
     size_t devices;
     size_t refused;
     size_t recovers;
+    size_t put_back = 0;
     char question[PLAN_QUESTION_BYTES];
-    if (!session_open(&s, options) || !look_and_plan(&s, r))
+    if (!session_open(&s, options))
+        return session_close(&s, s.status);
+    s.job->no_backup = no_backup;
+    if (!look_and_plan(&s, r))
         return session_close(&s, s.status);
     count_plan(&s, &devices, &refused);
     recovers = r != NULL ? resume_recovers(&s) : 0;
+    for (size_t i = 0; i < s.job->count; i++)
+        put_back += s.job->devices[i].puts_back;
     if (!plan_is_told(&s))
         return session_close(&s, s.status);
     if (!options->json)
         say_folded(&s, say_recovers, NULL, NULL);
-    if (refused > 0 || devices + recovers == 0)
+    if (refused > 0 || devices + recovers + put_back == 0)
         return end_unwritten(&s, refused);
     if (!job_lock_devices(&s))
         return session_close(&s, s.status);
@@ -284,6 +292,9 @@ static int work(const struct options *options, const struct resume *r, char agai
               stderr);
     if (devices > 0)
         plan_question(&s, question);
+    else if (recovers == 0)
+        snprintf(question, sizeof question, "Put documents back onto %zu device%s?", put_back,
+                 put_back == 1 ? "" : "s");
     else
         snprintf(question, sizeof question, "Start the program of %zu device%s again?", recovers,
                  recovers == 1 ? "" : "s");
@@ -292,8 +303,9 @@ static int work(const struct options *options, const struct resume *r, char agai
     if (options->json_lines)
         print_line(json_pack("{s:s, s:s, s:I, s:s, s:I}", "einbau", "event/1", "event", "begins", "job",
                              (json_int_t)s.job->number, "site", s.job->site->name, "devices",
-                             (json_int_t)devices + (json_int_t)recovers));
-    if ((recovers > 0 && !session_carry_out(&s, true)) || (devices > 0 && !session_carry_out(&s, false)))
+                             (json_int_t)(devices + recovers + put_back)));
+    if ((recovers + put_back > 0 && !session_carry_out(&s, true)) ||
+        (devices > 0 && !session_carry_out(&s, false)))
         return session_close(&s, s.status);
     s.carried = true;
     if (r != NULL && resume_again(&s) && session_interrupts() == 0)
@@ -352,6 +364,13 @@ static const struct option_row option_resume = {"resume",
                                                 2,
                                                 OPTION_FLAG,
                                                 .own = &resume};
+static const struct option_row option_no_backup = {
+    "no-backup",
+    NULL,
+    "save nothing of what the update erases, and put nothing back; this stands in the record",
+    2,
+    OPTION_FLAG,
+    .own = &no_backup};
 static const struct option_row json_lines = {
     "json-lines",
     NULL,
@@ -368,8 +387,8 @@ static const struct option_row step_done = {
     .to = OPTION_TO(step_done),
     .count = OPTION_TO(step_done_count)};
 static const struct option_row *const fit_options[] = {
-    &step_done,  &option_without, &option_image,       &option_accept,   &option_again, &option_resume,
-    &json_lines, &option_yes,     &option_add_address, &option_key_file, NULL};
+    &step_done,  &option_without, &option_image,       &option_accept,   &option_again,     &option_resume,
+    &json_lines, &option_yes,     &option_add_address, &option_key_file, &option_no_backup, NULL};
 
 const struct command command_fit = {
     .name = "fit",

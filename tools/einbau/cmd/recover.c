@@ -10,6 +10,8 @@ static const char *needs(const struct eb_job_device *t)
 {
     if (!t->reached)
         return NULL;
+    if (t->puts_back)
+        return "what an earlier job has saved of it is put back, where the device does not hold it";
     if (t->look.in_loader)
         return NULL; /* there is no program to be started */
     if (eb_job_stopped(t))
@@ -34,8 +36,9 @@ static size_t plan(struct session *s)
     size_t count = 0;
     for (size_t i = 0; i < s->job->count; i++) {
         struct eb_job_device *t = &s->job->devices[i];
-        t->recovers = t->chosen && needs(t) != NULL && target_can_start(t);
-        count += t->recovers;
+        bool stopped = eb_job_stopped(t) || (t->left != NULL && !t->puts_back);
+        t->recovers = t->chosen && stopped && needs(t) != NULL && target_can_start(t);
+        count += t->recovers || t->puts_back;
     }
     return count;
 }
@@ -55,7 +58,7 @@ static void print_plan_of(const struct session *s)
         if (t->look.error.status != EB_OK) {
             look_sentence(s, t, sentence, sizeof sentence);
             say("%s: %s", t->device->name, sentence);
-        } else if (t->recovers) {
+        } else if (t->recovers || t->puts_back) {
             say("%s: %s", t->device->name, needs(t));
         } else if (t->look.in_loader) {
             say("%s: it is in its loader, where no program can be started: 'einbau fit %s' writes one",
@@ -80,7 +83,8 @@ static int status_of(const struct session *s, size_t addresses_before, size_t ad
         if (!t->chosen)
             continue;
         right = right && t->reached &&
-                (t->begun ? t->fit.outcome == EB_OUTCOME_RECOVERED
+                (t->begun ? (t->recovers ? t->fit.outcome == EB_OUTCOME_RECOVERED && eb_job_documents_good(t)
+                                         : eb_job_outcome(t) == EB_OUTCOME_PUT_BACK)
                           : t->left == NULL && !eb_job_stopped(t) && !t->look.in_loader);
     }
     return right ? EXIT_AS_WANTED : session_interrupts() > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED;
@@ -105,7 +109,7 @@ static void print_result(const struct session *s)
             char running[RUNNING_BYTES];
             const char *const cells[] = {k == 0 ? t->device->name : "",
                                          t->device->profile->components[k].name, running_text(t, k, running),
-                                         k == 0 ? eb_outcome_word(t->fit.outcome) : ""};
+                                         k == 0 ? eb_outcome_word(eb_job_outcome(t)) : ""};
             table_add(&table, cells);
             rows++;
         }
@@ -117,6 +121,7 @@ static void print_result(const struct session *s)
     puts("");
     table_print(&table);
     say_folded(s, say_recovered, NULL, NULL);
+    print_documents(s, false, NULL);
 }
 
 static void print_result_document(const struct session *s, size_t addresses)
@@ -130,7 +135,7 @@ static void print_result_document(const struct session *s, size_t addresses)
         json_t *device = json_array_get(devices, at++);
         if (s->job->devices[i].begun)
             json_object_set_new(device, "outcome",
-                                json_string(eb_outcome_word(s->job->devices[i].fit.outcome)));
+                                json_string(eb_outcome_word(eb_job_outcome(&s->job->devices[i]))));
     }
     json_object_set_new(root, "addresses_taken_back", json_integer((json_int_t)addresses));
     print_document(root);
@@ -156,10 +161,11 @@ static int run(const struct options *options)
     }
     if (devices > 0 && (!job_lock_addresses(&s) || !session_look(&s)))
         return session_close(&s, s.status);
+    eb_job_plan_due(s.job);
     size_t count = plan(&s);
     if (!options->json)
         print_plan_of(&s);
-    if (count > 0 && (!job_lock_devices(&s) || !session_may(&s, "Start it again?", "nothing was done") ||
+    if (count > 0 && (!job_lock_devices(&s) || !session_may(&s, "Do this?", "nothing was done") ||
                       !job_begin(&s, "nothing was done") || !session_carry_out(&s, true)))
         return session_close(&s, s.status);
     addresses = addresses_recover(&s, false);
@@ -177,7 +183,8 @@ const struct command command_recover = {
     .arguments = "[DEVICE...]",
     .summary = "cleans up after a job that was killed",
     .help = "After a job that was killed, or a laptop that lost its power: starts the programs again that "
-            "the job had stopped, and takes back the addresses that it had given the laptop. Without names: "
+            "the job had stopped, puts documents back that it had saved, and takes back the addresses that "
+            "it had given the laptop. Without names: "
             "all devices of the site of which something was left. A device that is named is also started "
             "where its program is stopped for another reason.\v"
             "Examples:\n  einbau recover --site larchfell.site.yaml\n"

@@ -190,6 +190,9 @@ static json_t *device_document(const struct session *s, const struct eb_job_devi
         json_object_set_new(device, "after", after);
         set_about(device, t->estimate.send_us + t->estimate.rest_us);
     }
+    json_t *documents = documents_of(t);
+    if (documents != NULL)
+        json_object_set_new(device, "documents", documents);
     outcome_sentence(s, t, sentence, sizeof sentence);
     if (sentence[0] != '\0')
         json_object_set_new(device, "error", json_string(sentence));

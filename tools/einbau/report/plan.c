@@ -252,6 +252,7 @@ static void print_consequences(const struct session *s)
     bool spaced = false;
     for (size_t k = 0; k < EB_LOSSES_MAX; k++)
         say_folded(s, say_loss, &k, &spaced);
+    print_documents(s, true, &spaced);
     say_folded(s, say_other_ways, NULL, &spaced);
     for (size_t k = 0; k < 2 * EB_STEPS_MAX; k++)
         say_folded(s, say_hand, &k, &spaced);

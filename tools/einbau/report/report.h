@@ -47,6 +47,13 @@ void noted_end(struct table *table);
 /* The same of all devices of a session. */
 void print_noted(const struct session *session);
 
+/* The documents of a device that are saved and put back (eb_job_describe_documents), or NULL. */
+json_t *documents_of(const struct eb_job_device *target);
+/* What is planned of one, or what became of it: a few words; empty: nothing. */
+void document_words(const json_t *document, bool plan, char *text, size_t cap);
+/* Of all devices of a session: what is planned, or came of it, and what helps. */
+void print_documents(const struct session *session, bool plan, bool *spaced);
+
 /* The tables that several commands print. */
 void print_devices(const struct session *session);
 void print_disagreements(const struct eb_job_device *target);

@@ -149,7 +149,8 @@ static bool take(void *context, const struct eb_record_entry *e)
         take_statement(past, e);
     if (e->row.device[0] == '\0')
         return true;
-    bool effect = strcmp(e->row.kind, "stated") != 0 && strcmp(e->row.kind, "noted") != 0;
+    bool effect = strcmp(e->row.kind, "stated") != 0 && strcmp(e->row.kind, "noted") != 0 &&
+                  strcmp(e->row.kind, "saved") != 0;
     struct past_device *d = device_of(past, &e->row, effect);
     if (d == NULL)
         return true;

@@ -80,6 +80,14 @@ static void tell_hands(struct eb_job_device *t, const struct eb_run *run, bool j
     }
 }
 
+/* What came of it; one that only saves or puts documents back has no outcome of its own. */
+static const char *end_word(const struct eb_run *run)
+{
+    bool none = run->outcome == EB_OUTCOME_NONE;
+    return none && run->error.status == EB_OK ? "done"
+                                              : eb_outcome_word(none ? EB_OUTCOME_FAILED : run->outcome);
+}
+
 /* For other programs: each rung, each try, and once a second how much was sent. */
 static void print_rung(struct eb_job_device *t, const struct eb_run *run)
 {
@@ -100,7 +108,7 @@ static void print_rung(struct eb_job_device *t, const struct eb_run *run)
                                                       : "sent",
                               "device", t->device->name, "ms", (json_int_t)ms);
     if (at->rung == EB_RUNG_END) {
-        json_object_set_new(event, "outcome", json_string(eb_outcome_word(run->outcome)));
+        json_object_set_new(event, "outcome", json_string(end_word(run)));
     } else {
         json_object_set_new(event, "rung", json_string(eb_rung_word(at->rung)));
         json_object_set_new(event, "attempt", json_integer(at->attempt));
@@ -145,7 +153,7 @@ static void on_event(void *context, const struct eb_run *run)
     t->told_attempt = at->attempt;
     t->told_us = run->now_us;
     if (at->rung == EB_RUNG_END) {
-        fprintf(stderr, "%s: %s\n", t->device->name, eb_outcome_word(run->outcome));
+        fprintf(stderr, "%s: %s\n", t->device->name, end_word(run));
         return;
     }
     char more[128] = "";
@@ -174,7 +182,11 @@ void progress_open(struct progress *p, struct session *session)
     for (size_t i = 0; i < session->job->count; i++)
         by_hand =
             by_hand || (session->job->devices[i].item_count > 0 && eb_job_by_hand(&session->job->devices[i]));
-    if (!p->silent)
+    bool changes = false;
+    for (size_t i = 0; i < session->job->count; i++)
+        changes = changes || session->job->devices[i].item_count > 0 || session->job->devices[i].recovers ||
+                  (session->job->devices[i].kept != NULL && session->job->devices[i].kept->due.count > 0);
+    if (!p->silent && changes)
         fprintf(stderr, "\nLeave power and cables alone until the end%s. Ctrl-C ends the job cleanly.\n",
                 by_hand ? ", but for the manual steps" : "");
 }
@@ -208,7 +220,7 @@ static void describe(const struct eb_job_device *t, char *line, size_t cap)
     char again[32] = "";
     if (at->rung == EB_RUNG_END || !t->begun) {
         snprintf(line, cap, "%-16s %s", t->device->name,
-                 t->begun ? eb_outcome_word(run->outcome) : "waits for those before it");
+                 t->begun ? end_word(run) : "waits for those before it");
         return;
     }
     bar(at, cells);

@@ -1,0 +1,222 @@
+#include "documents.h"
+
+#include "server.h"
+#include "values.h"
+#include "yaml_read.h"
+
+#include <sodium.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static bool runs(const struct ebi_sim_device *d)
+{
+    return d->mode == EB_SIM_RUNNING || d->mode == EB_SIM_STOPPED;
+}
+
+struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *d, const char *path)
+{
+    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
+        if (strcmp(d->documents->list[i].path, path) == 0)
+            return &d->documents->list[i];
+    }
+    return NULL;
+}
+
+struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *d, unsigned number)
+{
+    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
+        if (d->documents->list[i].number == number)
+            return &d->documents->list[i];
+    }
+    return NULL;
+}
+
+static void put(struct ebi_sim_bytes *to, const uint8_t *bytes, size_t size)
+{
+    uint8_t *copy = malloc(size + 1);
+    if (copy == NULL)
+        abort();
+    if (size > 0)
+        memcpy(copy, bytes, size);
+    free(to->bytes);
+    *to = (struct ebi_sim_bytes){copy, size};
+}
+
+void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size)
+{
+    document->writes++;
+    if (document->keeps != 0 && size > document->keeps)
+        size = document->keeps;
+    document->gone = document->gone && document->waits_for_restart;
+    put(document->waits_for_restart ? &document->pending : &document->now, bytes, size);
+}
+
+/* --- its starts ------------------------------------------------------------------------------------ */
+
+static void take_pending(struct ebi_sim_document *document)
+{
+    if (document->pending.bytes == NULL)
+        return;
+    put(&document->now, document->pending.bytes, document->pending.size);
+    free(document->pending.bytes);
+    document->pending = (struct ebi_sim_bytes){NULL, 0};
+    document->gone = false;
+}
+
+static void alive(struct ebi_sim_device *d, bool is_alive)
+{
+    if (d->documents == NULL || !is_alive || !runs(d))
+        return;
+    uint32_t runs_now = ebi_sim_images(d);
+    bool updated = d->documents->known && runs_now != d->documents->ran;
+    for (size_t i = 0; i < d->documents->count; i++) {
+        struct ebi_sim_document *document = &d->documents->list[i];
+        take_pending(document);
+        if (updated && document->has_after)
+            put(&document->now, document->after_update.bytes, document->after_update.size);
+        document->gone = document->gone || (updated && document->gone_after);
+    }
+    d->documents->known = true;
+    d->documents->ran = runs_now;
+}
+
+static void forget(struct ebi_sim_device *d)
+{
+    for (size_t i = 0; d->documents != NULL && i < d->documents->count; i++) {
+        free(d->documents->list[i].now.bytes);
+        free(d->documents->list[i].after_update.bytes);
+        free(d->documents->list[i].pending.bytes);
+    }
+    free(d->documents);
+    d->documents = NULL;
+}
+
+/* --- what a world says of it ----------------------------------------------------------------------- */
+
+/* Bytes that differ from device to device and from document to document. */
+static void fill(struct ebi_sim_bytes *to, const char *device, const char *name, size_t size)
+{
+    uint8_t *bytes = malloc(size + 1);
+    uint32_t state = 2166136261U;
+    if (bytes == NULL)
+        abort();
+    for (const char *c = device; *c != '\0'; c++)
+        state = (state ^ (uint8_t)*c) * 16777619U;
+    for (const char *c = name; *c != '\0'; c++)
+        state = (state ^ (uint8_t)*c) * 16777619U;
+    for (size_t i = 0; i < size; i++) {
+        state = state * 1664525U + 1013904223U;
+        bytes[i] = (uint8_t)(state >> 24);
+    }
+    *to = (struct ebi_sim_bytes){bytes, size};
+}
+
+static void read_one(struct ebi_yaml *yaml, const char *device, const char *name, yaml_node_t *node,
+                     struct ebi_sim_document *document)
+{
+    char text[1024] = "";
+    struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
+    if (!eb_text_copy(document->name, sizeof document->name, name))
+        ebi_yaml_wrong(yaml, node, "a document with a longer name", "at most 47 characters");
+    snprintf(document->path, sizeof document->path, "/api/%s", document->name);
+    ebi_yaml_text(&map, "path", false, document->path, sizeof document->path);
+    document->number = (uint16_t)ebi_yaml_number(&map, "number", 0, UINT16_MAX, 0);
+    size_t size = (size_t)ebi_yaml_number(&map, "bytes", 0, 4 << 20, 0);
+    ebi_yaml_text(&map, "text", false, text, sizeof text);
+    if (size > 0)
+        fill(&document->now, device, name, size);
+    else
+        put(&document->now, (const uint8_t *)text, strlen(text));
+    text[0] = '\0';
+    document->has_after = ebi_yaml_get(&map, "after-update", false) != NULL;
+    ebi_yaml_text(&map, "after-update", false, text, sizeof text);
+    put(&document->after_update, (const uint8_t *)text, strlen(text));
+    document->gone_after = ebi_yaml_yes(&map, "gone-after-update", false);
+    document->waits_for_restart = ebi_yaml_yes(&map, "waits-for-restart", false);
+    document->refuses = ebi_yaml_yes(&map, "refuses", false);
+    document->loses_answer = ebi_yaml_yes(&map, "loses-answer", false);
+    document->busy = (unsigned)ebi_yaml_number(&map, "busy", 0, 1000, 0);
+    document->keeps = (size_t)ebi_yaml_number(&map, "keeps", 1, 4 << 20, 0);
+    ebi_yaml_map_end(&map);
+}
+
+static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
+{
+    yaml_node_t *list = ebi_yaml_get(map, "documents", false);
+    yaml_node_t *node;
+    const char *name;
+    if (list == NULL)
+        return;
+    d->documents = calloc(1, sizeof *d->documents);
+    if (d->documents == NULL)
+        abort();
+    for (size_t i = 0; (node = ebi_yaml_pair(map->yaml, list, i, &name)) != NULL; i++) {
+        if (i == EBI_SIM_DOCUMENTS_MAX) {
+            ebi_yaml_wrong(map->yaml, node, "one document too many", "at most 8");
+            return;
+        }
+        read_one(map->yaml, d->name, name, node, &d->documents->list[i]);
+        d->documents->count = i + 1;
+    }
+}
+
+const struct ebi_sim_server ebi_sim_documents = {.read = read_keys, .alive = alive, .forget = forget};
+
+/* --- what is remembered ---------------------------------------------------------------------------- */
+
+static json_t *hex(const struct ebi_sim_bytes *from)
+{
+    char *text = malloc(2 * from->size + 1);
+    if (text == NULL)
+        abort();
+    sodium_bin2hex(text, 2 * from->size + 1, from->bytes, from->size);
+    json_t *string = json_string(text);
+    free(text);
+    return string;
+}
+
+static void unhex(struct ebi_sim_bytes *to, const char *text)
+{
+    size_t size = strlen(text) / 2;
+    uint8_t *bytes = malloc(size + 1);
+    if (bytes == NULL)
+        abort();
+    sodium_hex2bin(bytes, size + 1, text, strlen(text), NULL, &size, NULL);
+    free(to->bytes);
+    *to = (struct ebi_sim_bytes){bytes, size};
+}
+
+json_t *ebi_sim_documents_save(const struct ebi_sim_device *d)
+{
+    json_t *list = json_array();
+    for (size_t i = 0; d->documents != NULL && i < d->documents->count; i++) {
+        const struct ebi_sim_document *document = &d->documents->list[i];
+        json_t *one = json_pack("{s:o, s:b}", "now", hex(&document->now), "gone", document->gone);
+        if (document->pending.bytes != NULL)
+            json_object_set_new(one, "pending", hex(&document->pending));
+        json_array_append_new(list, one);
+    }
+    return d->documents == NULL ? (json_decref(list), NULL)
+                                : json_pack("{s:o, s:b, s:I}", "list", list, "known", d->documents->known,
+                                            "ran", (json_int_t)d->documents->ran);
+}
+
+void ebi_sim_documents_load(struct ebi_sim_device *d, const json_t *from)
+{
+    for (size_t i = 0; d->documents != NULL && from != NULL && i < d->documents->count; i++) {
+        struct ebi_sim_document *document = &d->documents->list[i];
+        const json_t *one = json_array_get(json_object_get(from, "list"), i);
+        const char *now = json_string_value(json_object_get(one, "now"));
+        const char *pending = json_string_value(json_object_get(one, "pending"));
+        if (now != NULL)
+            unhex(&document->now, now);
+        if (pending != NULL)
+            unhex(&document->pending, pending);
+        document->gone = json_is_true(json_object_get(one, "gone"));
+    }
+    if (d->documents != NULL && from != NULL) {
+        d->documents->known = json_is_true(json_object_get(from, "known"));
+        d->documents->ran = (uint32_t)json_integer_value(json_object_get(from, "ran"));
+    }
+}

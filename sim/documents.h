@@ -1,0 +1,46 @@
+/* Documents that a simulated device keeps: presets, a database.  Read and written by whatever it speaks, kept
+ * over a restart, and perhaps erased when another image runs for the first time. */
+#ifndef EBI_SIM_DOCUMENTS_H
+#define EBI_SIM_DOCUMENTS_H
+
+#include "device.h"
+
+#include <jansson.h>
+
+enum { EBI_SIM_DOCUMENTS_MAX = 8 };
+
+/* Bytes, allocated. */
+struct ebi_sim_bytes {
+    uint8_t *bytes;
+    size_t size;
+};
+
+struct ebi_sim_document {
+    char name[EB_NAME_BYTES], path[96]; /* `path`: on its web server */
+    uint16_t number;                    /* of its first register, its file or object */
+    struct ebi_sim_bytes now, after_update;
+    struct ebi_sim_bytes pending; /* written, and read only after a restart */
+    bool has_after, gone_after, gone, waits_for_restart, refuses, loses_answer;
+    unsigned busy;   /* so many requests are turned away first */
+    size_t keeps;    /* of what is written, so many bytes; 0: all */
+    unsigned writes; /* how often it was written */
+};
+
+struct ebi_sim_documents {
+    struct ebi_sim_document list[EBI_SIM_DOCUMENTS_MAX];
+    size_t count;
+    bool known; /* which images ran at the last start */
+    uint32_t ran;
+};
+
+/* A document by its path, or by its number; NULL: there is none, or its program does not run. */
+struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *device, const char *path);
+struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *device, unsigned number);
+/* It is written as a whole. */
+void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size);
+
+/* What a state directory remembers of them; NULL: the device has none. */
+json_t *ebi_sim_documents_save(const struct ebi_sim_device *device);
+void ebi_sim_documents_load(struct ebi_sim_device *device, const json_t *from);
+
+#endif

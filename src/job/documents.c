@@ -1,0 +1,389 @@
+/* Documents of a device: saved before anything is done to it, put back once it is through.
+ *
+ *   SAVING    one after the other; all of them, or nothing is done to the device
+ *   COMPARING does the device still hold it?  Else STORING
+ *   RESTARTING where one that was written needs that
+ *   RETURNING the device is looked at once more
+ *   READING   what was written is read back
+ */
+#include "job/ladder.h"
+
+#include <string.h>
+
+enum { TRIES = 3, PIECE_BYTES = 64 };
+enum { BEFORE, SAVING, SAVED, COMPARING, STORING, RESTARTING, RETURNING, READING, PAUSES = 16 };
+
+static const char *const state_words[] = {"none", "saved", "unchanged", "put-back", "differs", "failed"};
+
+const char *eb_document_word(enum eb_document_state state)
+{
+    return (size_t)state < sizeof state_words / sizeof state_words[0] ? state_words[state] : "unknown";
+}
+
+static struct eb_run_document *current(const struct eb_run *run)
+{
+    return &run->config.documents[run->document];
+}
+
+/* --- comparing --------------------------------------------------------------------------------------- */
+
+static void begin_comparison(void *self)
+{
+    struct eb_run *run = self;
+    run->compared = 0;
+    run->documents_differ = false;
+}
+
+static enum eb_status compare(void *self, const uint8_t *bytes, size_t size)
+{
+    struct eb_run *run = self;
+    const struct eb_source *source = &current(run)->source;
+    uint8_t piece[PIECE_BYTES];
+    while (size > 0 && !run->documents_differ) {
+        size_t part = size < sizeof piece ? size : sizeof piece;
+        if (part > source->size_bytes - run->compared) {
+            run->documents_differ = true;
+            return EB_OK;
+        }
+        if (source->read(source->self, run->compared, piece, part) != EB_OK)
+            return EB_IO;
+        run->documents_differ = memcmp(piece, bytes, part) != 0;
+        run->compared += part;
+        bytes += part;
+        size -= part;
+    }
+    return EB_OK;
+}
+
+static bool is_same(const struct eb_run *run)
+{
+    return !run->documents_differ && run->compared == current(run)->source.size_bytes;
+}
+
+/* --- which document ---------------------------------------------------------------------------------- */
+
+static bool to_be_saved(const struct eb_run *run, const struct eb_run_document *document)
+{
+    (void)run;
+    return document->sink.take != NULL;
+}
+
+static bool to_be_put_back(const struct eb_run *run, const struct eb_run_document *document)
+{
+    return document->source.read != NULL && (document->due || run->record.acted);
+}
+
+static bool to_be_read_back(const struct eb_run *run, const struct eb_run_document *document)
+{
+    (void)run;
+    return document->written && document->state == EB_DOCUMENT_NONE;
+}
+
+/* Goes to the first one from `at` on; false: there is none. */
+static bool find(struct eb_run *run, size_t at,
+                 bool (*wanted)(const struct eb_run *run, const struct eb_run_document *document))
+{
+    run->document = at;
+    while (run->document < run->config.document_count && !wanted(run, current(run)))
+        run->document++;
+    run->failed_keeping = 0;
+    run->later_us = run->pause_us = 0;
+    return run->document < run->config.document_count;
+}
+
+/* --- one operation ----------------------------------------------------------------------------------- */
+
+/* `step` changes, so that it is polled at once. */
+static void begin(struct eb_run *run, uint8_t keeping)
+{
+    struct eb_run_document *document = current(run);
+    const struct ebi_run_access *by = ebi_access_of(run, document->backup->at.by);
+    struct eb_operation operation = {.kind = EB_FETCH, .step = &document->backup->at};
+    run->keeping = keeping;
+    run->step++;
+    ebi_close_but(run, by);
+    if (keeping == STORING) {
+        operation.kind = EB_STORE;
+        operation.source = &document->source;
+        document->written = true;
+    } else {
+        if (keeping != SAVING) {
+            document->state = EB_DOCUMENT_NONE;
+            run->comparison = (struct eb_sink){run, begin_comparison, compare};
+        }
+        operation.sink = keeping == SAVING ? &document->sink : &run->comparison;
+    }
+    ebi_begin_operation(run, by, &operation);
+}
+
+static void rest(struct eb_run *run, uint8_t keeping, uint64_t us)
+{
+    run->keeping = keeping | PAUSES;
+    run->active = EB_ACCESSES_MAX;
+    run->step_end_us = run->now_us + us;
+    run->step++;
+}
+
+static void store(struct eb_run *run)
+{
+    if (run->documents_written || ebi_may_act(run, EB_EFFECT_PUT_BACK)) {
+        run->documents_written = true;
+        begin(run, STORING);
+        return;
+    }
+    current(run)->state = EB_DOCUMENT_FAILED;
+    current(run)->error = (struct eb_error){
+        .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
+    run->ending = run->ending == EB_OUTCOME_CONFIRMED ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_FAILED;
+    run->keeping = EBI_KEPT;
+    ebi_finish(run, run->ending);
+}
+
+static void end(struct eb_run *run)
+{
+    run->keeping = EBI_KEPT;
+    ebi_finish(run, run->ending);
+}
+
+/* --- saving ------------------------------------------------------------------------------------------ */
+
+static bool begin_saving(struct eb_run *run)
+{
+    if (!find(run, 0, to_be_saved))
+        return false;
+    begin(run, SAVING);
+    ebi_set_state(run, EBI_SAVING);
+    return true;
+}
+
+/* In its loader it has no documents to give. */
+static bool save(struct eb_run *run)
+{
+    if (run->keeping != BEFORE || run->config.document_count == 0)
+        return false;
+    run->keeping = SAVED;
+    return !run->in_loader && begin_saving(run);
+}
+
+static void all_saved(struct eb_run *run)
+{
+    const struct eb_error error = {
+        .status = EB_IO, .where = "saving", .text = "what was saved cannot be kept on this laptop"};
+    run->keeping = SAVED;
+    if (run->config.saved != NULL && !run->config.saved(run->config.saved_context, run)) {
+        ebi_keep_error(run, &error);
+        ebi_finish(run, EB_OUTCOME_FAILED);
+    } else if (run->config.count == 0) {
+        ebi_finish(run, run->ending); /* which puts back first what is due */
+    } else {
+        ebi_begin_prepare(run);
+    }
+}
+
+static void saved_one(struct eb_run *run)
+{
+    current(run)->state = EB_DOCUMENT_SAVED;
+    if (find(run, run->document + 1, to_be_saved))
+        begin(run, SAVING);
+    else
+        all_saved(run);
+}
+
+/* --- putting back ------------------------------------------------------------------------------------ */
+
+static bool begin_putting_back(struct eb_run *run)
+{
+    if (!find(run, 0, to_be_put_back))
+        return false;
+    begin(run, COMPARING);
+    ebi_set_state(run, EBI_PUTTING_BACK);
+    return true;
+}
+
+/* Every run comes by here before it ends.  True: it goes on for a while. */
+static bool put_back(struct eb_run *run, enum eb_outcome outcome)
+{
+    bool well = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
+                outcome == EB_OUTCOME_RECOVERED || (outcome == EB_OUTCOME_NONE && run->error.status == EB_OK);
+    if (run->keeping == EBI_KEPT || run->config.document_count == 0)
+        return false;
+    run->ending = outcome;
+    if (run->identified && !run->in_loader && (well || run->record.acted)) {
+        if (run->config.count == 0 && run->keeping == BEFORE && begin_saving(run))
+            return true;
+        if (begin_putting_back(run))
+            return true;
+    }
+    run->keeping = EBI_KEPT;
+    return false;
+}
+
+static bool restart_is_due(const struct eb_run *run)
+{
+    bool due = false;
+    for (size_t i = 0; i < run->config.document_count; i++)
+        due = due || (run->config.documents[i].written && run->config.documents[i].backup->restarts);
+    return due && run->config.profile->restart.count > 0;
+}
+
+/* All are compared, and those that differed written: what became of it is read back. */
+static void after_storing(struct eb_run *run)
+{
+    uint64_t patience_us = run->config.profile->return_patience_ms * 1000ULL;
+    run->document = 0;
+    run->patience_end_us = run->now_us + patience_us;
+    run->restarts_again = restart_is_due(run);
+    if (!run->documents_written) {
+        end(run);
+    } else if (run->restarts_again) {
+        ebi_watch(&run->contact);
+        run->counter_restarted = false;
+        rest(run, RESTARTING, 0);
+    } else {
+        rest(run, RETURNING, 0);
+    }
+}
+
+/* The next step of the restart; a failure may be the restart itself. */
+static void restart(struct eb_run *run)
+{
+    const struct eb_steps *steps = &run->config.profile->restart;
+    if (run->document < steps->count) {
+        run->keeping = RESTARTING;
+        run->step++;
+        ebi_begin_step(run, &steps->list[run->document++]);
+        return;
+    }
+    run->patience_end_us = run->now_us + run->config.profile->return_patience_ms * 1000ULL;
+    rest(run, RETURNING, 0);
+}
+
+static void compare_next(struct eb_run *run, size_t at)
+{
+    if (find(run, at, to_be_put_back))
+        begin(run, COMPARING);
+    else
+        after_storing(run);
+}
+
+static void read_next(struct eb_run *run, size_t at)
+{
+    if (find(run, at, to_be_read_back))
+        begin(run, READING);
+    else
+        end(run);
+}
+
+/* The device is back, or patience is over. */
+static void returned(struct eb_run *run, enum eb_status status, const struct eb_error *error)
+{
+    static const struct eb_error not_seen = {.status = EB_UNCONFIRMED,
+                                             .where = "waiting for the restart",
+                                             .text = "the device was not seen to restart"};
+    bool back = status == EB_OK && !run->in_loader;
+    bool restarted = !run->restarts_again || ebi_restart_seen(run);
+    if ((!back || !restarted) && run->now_us < run->patience_end_us) {
+        rest(run, RETURNING, EBI_WATCH_US);
+        return;
+    }
+    run->contact.watching = false;
+    for (size_t i = 0; i < run->config.document_count; i++) {
+        struct eb_run_document *d = &run->config.documents[i];
+        if (d->written && (!back || (!restarted && d->backup->restarts))) {
+            d->state = EB_DOCUMENT_FAILED;
+            d->error = back || error->status == EB_OK ? not_seen : *error;
+        }
+    }
+    read_next(run, 0);
+}
+
+static void look(struct eb_run *run)
+{
+    struct eb_error error = {.status = EB_OK};
+    enum eb_status status = ebi_poll_look(run);
+    if (status == EB_PENDING)
+        return;
+    status = ebi_take_look(run, status, &error);
+    returned(run, status, &error);
+}
+
+/* --- what came of an operation ----------------------------------------------------------------------- */
+
+static void failed(struct eb_run *run)
+{
+    struct eb_run_document *document = current(run);
+    const struct eb_error *error = &run->contact.error;
+    enum eb_retry retry = eb_error_retry(error);
+    document->error = *error;
+    if (retry == EB_RETRY_LATER && run->later_us == 0)
+        run->later_us = run->now_us;
+    bool busy = retry == EB_RETRY_LATER && run->now_us - run->later_us < ebi_busy_patience_us(run);
+    if (busy || (retry != EB_RETRY_NEVER && ++run->failed_keeping < TRIES)) {
+        rest(run, run->keeping, ebi_longer_pause(run));
+        return;
+    }
+    if (run->keeping == COMPARING && error->status == EB_PEER_ERROR) { /* it has none any more */
+        run->failed_keeping = 0;
+        store(run);
+        return;
+    }
+    document->state = EB_DOCUMENT_FAILED;
+    if (run->keeping == SAVING) {
+        ebi_keep_error(run, error);
+        run->keeping = EBI_KEPT;
+        ebi_finish(run, EB_OUTCOME_FAILED);
+    } else if (run->keeping == READING) {
+        read_next(run, run->document + 1);
+    } else {
+        compare_next(run, run->document + 1);
+    }
+}
+
+static void done(struct eb_run *run)
+{
+    struct eb_run_document *document = current(run);
+    memset(&document->error, 0, sizeof document->error);
+    if (run->keeping == SAVING) {
+        saved_one(run);
+    } else if (run->keeping == COMPARING && !is_same(run)) {
+        store(run);
+    } else if (run->keeping == READING) {
+        document->state = is_same(run) ? EB_DOCUMENT_PUT_BACK : EB_DOCUMENT_DIFFERS;
+        read_next(run, run->document + 1);
+    } else {
+        if (run->keeping == COMPARING)
+            document->state = EB_DOCUMENT_THERE;
+        compare_next(run, run->document + 1);
+    }
+}
+
+static void poll_documents(struct eb_run *run)
+{
+    if (run->stopping && run->state == EBI_SAVING) {
+        run->keeping = EBI_KEPT;
+        ebi_finish(run, EB_OUTCOME_INTERRUPTED);
+        return;
+    }
+    if (run->keeping == RETURNING) {
+        look(run);
+        return;
+    }
+    enum eb_status status = ebi_poll_operation(run);
+    if (status == EB_PENDING)
+        return;
+    if ((run->keeping & ~(unsigned)PAUSES) == RESTARTING) {
+        restart(run);
+    } else if (run->keeping == (RETURNING | PAUSES)) {
+        ebi_begin_look(run);
+        run->keeping = RETURNING;
+        run->step++;
+    } else if ((run->keeping & PAUSES) != 0) {
+        begin(run, run->keeping & (PAUSES - 1));
+    } else if (status == EB_OK) {
+        done(run);
+    } else {
+        failed(run);
+    }
+}
+
+const struct eb_run_documents eb_run_documents = {save, put_back, poll_documents};
