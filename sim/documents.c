@@ -52,6 +52,32 @@ void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *by
     put(document->waits_for_restart ? &document->pending : &document->now, bytes, size);
 }
 
+struct ebi_sim_document *ebi_sim_document_with(const struct ebi_sim_device *d, unsigned word)
+{
+    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
+        struct ebi_sim_document *document = &d->documents->list[i];
+        if (document->in_words && word >= document->number &&
+            (word - document->number) * 2 < document->now.size)
+            return document;
+    }
+    return NULL;
+}
+
+bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const uint8_t *bytes, size_t size)
+{
+    struct ebi_sim_bytes *to = document->waits_for_restart ? &document->pending : &document->now;
+    if (at + size > document->now.size)
+        return false;
+    if (to->bytes == NULL)
+        put(to, document->now.bytes, document->now.size);
+    for (size_t i = 0; i < size; i++) {
+        if (document->keeps == 0 || at + i < document->keeps)
+            to->bytes[at + i] = bytes[i];
+    }
+    document->writes++;
+    return true;
+}
+
 /* --- its starts ------------------------------------------------------------------------------------ */
 
 static void take_pending(struct ebi_sim_document *document)
@@ -122,6 +148,7 @@ static void read_one(struct ebi_yaml *yaml, const char *device, const char *name
     snprintf(document->path, sizeof document->path, "/api/%s", document->name);
     ebi_yaml_text(&map, "path", false, document->path, sizeof document->path);
     document->number = (uint16_t)ebi_yaml_number(&map, "number", 0, UINT16_MAX, 0);
+    document->in_words = ebi_yaml_yes(&map, "in-words", false);
     size_t size = (size_t)ebi_yaml_number(&map, "bytes", 0, 4 << 20, 0);
     ebi_yaml_text(&map, "text", false, text, sizeof text);
     if (size > 0)

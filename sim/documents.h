@@ -21,6 +21,7 @@ struct ebi_sim_document {
     struct ebi_sim_bytes now, after_update;
     struct ebi_sim_bytes pending; /* written, and read only after a restart */
     bool has_after, gone_after, gone, waits_for_restart, refuses, loses_answer;
+    bool in_words;   /* from `number` on, each register holds two bytes of it */
     unsigned busy;   /* so many requests are turned away first */
     size_t keeps;    /* of what is written, so many bytes; 0: all */
     unsigned writes; /* how often it was written */
@@ -36,6 +37,10 @@ struct ebi_sim_documents {
 /* A document by its path, or by its number; NULL: there is none, or its program does not run. */
 struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *device, const char *path);
 struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *device, unsigned number);
+/* The one whose words, from its number on, include this one. */
+struct ebi_sim_document *ebi_sim_document_with(const struct ebi_sim_device *device, unsigned word);
+/* Some of its bytes are written; those behind its end do not exist: false. */
+bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const uint8_t *bytes, size_t size);
 /* It is written as a whole. */
 void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size);
 

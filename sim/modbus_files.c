@@ -1,6 +1,7 @@
 /* The simulated device's file records (Modbus Application Protocol 1.1b3, section 6.15): what stands in a
  * file is the flash of the component whose `send-as` is its number.  Record 0 of another image begins by
  * erasing. */
+#include "documents.h"
 #include "server.h"
 #include "yaml_read.h"
 
@@ -8,8 +9,10 @@
 #include <string.h>
 
 enum {
+    READ_FILE = 0x14,
     WRITE_FILE = 0x15,
     HEAD_BYTES = 9,
+    READ_MAX = 121,
     REFERENCE = 6,
     RECORDS = 10000,
     X_FUNCTION = 1,
@@ -111,11 +114,16 @@ static uint8_t judge(struct ebi_sim_device *d, struct files *f, const uint8_t *p
         return X_VALUE;
     if (at + 2 * count > 2 * (size_t)RECORDS)
         return X_ADDRESS;
-    struct ebi_sim_component *c = component_of(d, get16(pdu + 3), &at);
-    if (c == NULL)
+    struct ebi_sim_document *document = ebi_sim_document_of(d, (unsigned)get16(pdu + 3));
+    struct ebi_sim_component *c = document == NULL ? component_of(d, get16(pdu + 3), &at) : NULL;
+    if (c == NULL && document == NULL)
         return X_ADDRESS;
-    if (ebi_sim_device_busy(d))
+    if (ebi_sim_device_busy(d) || (document != NULL && document->busy > 0 && document->busy-- > 0))
         return f->busy_code;
+    if (document != NULL)
+        return document->refuses                                                 ? X_FAILURE
+               : ebi_sim_document_put(document, at, pdu + HEAD_BYTES, 2 * count) ? 0
+                                                                                 : X_ADDRESS;
     if (!ebi_sim_device_writable(d))
         return X_FAILURE;
     bool other = c != f->component || f->received == 0 || memcmp(f->bank, pdu + HEAD_BYTES, 2 * count) != 0;
@@ -146,6 +154,29 @@ static size_t write_file(struct ebi_sim_device *d, const uint8_t *pdu, size_t si
     return size;
 }
 
+/* Only documents are read: an image is not given back. */
+static size_t read_file(struct ebi_sim_device *d, const uint8_t *pdu, size_t size, uint8_t *reply)
+{
+    const struct files *f = files_of(d);
+    size_t at = size == HEAD_BYTES ? 2 * get16(pdu + 5) : 0;
+    size_t count = size == HEAD_BYTES ? get16(pdu + 7) : 0;
+    const struct ebi_sim_document *document =
+        size == HEAD_BYTES ? ebi_sim_document_of(d, (unsigned)get16(pdu + 3)) : NULL;
+    if (!f->taken)
+        return ebi_sim_modbus_exception(reply, pdu[0], X_FUNCTION);
+    if (count == 0 || pdu[1] != HEAD_BYTES - 2 || pdu[2] != REFERENCE || count > READ_MAX ||
+        count > f->group_max)
+        return ebi_sim_modbus_exception(reply, pdu[0], X_VALUE);
+    if (document == NULL || document->gone || at + 2 * count > document->now.size)
+        return ebi_sim_modbus_exception(reply, pdu[0], X_ADDRESS);
+    reply[0] = pdu[0];
+    reply[1] = (uint8_t)(2 + 2 * count);
+    reply[2] = (uint8_t)(1 + 2 * count);
+    reply[3] = REFERENCE;
+    memcpy(reply + 4, document->now.bytes + at, 2 * count);
+    return 4 + 2 * count;
+}
+
 static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
 {
     static const char *const codes[] = {"acknowledge", "busy", NULL};
@@ -173,7 +204,8 @@ static void alive(struct ebi_sim_device *d, bool on)
     f->component = NULL;
 }
 
-static const struct ebi_sim_modbus_function functions[] = {{WRITE_FILE, write_file}, {0, NULL}};
+static const struct ebi_sim_modbus_function functions[] = {
+    {READ_FILE, read_file}, {WRITE_FILE, write_file}, {0, NULL}};
 
 const struct ebi_sim_server ebi_sim_modbus_files = {
     .functions = functions, .read = read_keys, .alive = alive};

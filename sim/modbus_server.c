@@ -1,6 +1,7 @@
 /* The simulated device's Modbus/TCP: device identification, registers and a lamp, by the Application
  * Protocol 1.1b3. */
 #include "server.h"
+#include "documents.h"
 #include "values.h"
 
 #include <stdio.h>
@@ -162,7 +163,12 @@ static void mask_of(const struct ebi_sim_settings *set, uint8_t mask[4])
 static bool read_held(const struct ebi_sim_device *d, unsigned address, uint8_t *to)
 {
     const struct ebi_sim_log *log = ebi_sim_log_of(d);
+    const struct ebi_sim_document *document = ebi_sim_document_with(d, address);
     uint32_t value = 0;
+    if (document != NULL) {
+        memcpy(to, document->now.bytes + 2 * (size_t)(address - document->number), 2);
+        return true;
+    }
     if (log != NULL && address >= log->number && address < log->number + (unsigned)EBI_SIM_LOG_MAX)
         value = address - log->number < log->count ? log->entries[address - log->number] : 0;
     else if (!ebi_sim_value_of(d, address, &value))
@@ -257,6 +263,12 @@ static uint8_t write_one(struct ebi_sim_device *d, unsigned address, const uint8
         set_lamp(d, get16(value) != 0);
         return 0;
     }
+    struct ebi_sim_document *document = ebi_sim_document_with(d, address);
+    if (document != NULL)
+        return document->refuses ? MODBUS_X_VALUE
+               : ebi_sim_document_put(document, 2 * (size_t)(address - document->number), value, 2)
+                   ? 0
+                   : MODBUS_X_ADDRESS;
     if (!find_setting(&d->wanted, mask, dhcp, address, &place))
         return MODBUS_X_ADDRESS;
     memcpy(place.bytes + 2 * (size_t)(address - place.first), value, 2);

@@ -31,22 +31,44 @@ static uint16_t file_number(const char *text)
     return number <= UINT16_MAX ? (uint16_t)number : 0;
 }
 
+enum { DOCUMENT_IN_REGISTERS, DOCUMENT_IN_FILE }; /* kinds of rows */
+
+static void choose_document(struct eb_modbus_file_config *config, const struct eb_operation *operation)
+{
+    const struct eb_step *at = operation->step;
+    config->place = at->kind == DOCUMENT_IN_FILE ? EB_MODBUS_IN_FILE : EB_MODBUS_IN_REGISTERS;
+    config->file = at->address;
+    config->words = at->value;
+    if (operation->kind == EB_STORE)
+        return;
+    config->source = NULL;
+    config->take = operation->sink->take;
+    config->take_self = operation->sink->self;
+    operation->sink->begin(operation->sink->self);
+}
+
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
     context *m = self;
     struct eb_contact *c = m->contact;
     const struct eb_port *port = c->port;
-    struct eb_modbus_file_way way;
-    memcpy(&way, eb_profile_way(c->profile, &eb_access_modbus_file), sizeof way);
-    const struct eb_modbus_file_config config = {.unit = c->target->unit,
-                                                 .tid = (uint16_t)eb_port_random(port),
-                                                 .file = file_number(operation->component->file_name),
-                                                 .group = way.group,
-                                                 .source = operation->source,
-                                                 .patience_us = c->profile->send_patience_ms * 1000ULL};
+    const uint8_t *own = eb_profile_way(c->profile, &eb_access_modbus_file);
+    struct eb_modbus_file_way way = {.group = EB_MODBUS_FILE_GROUP_MAX};
+    if (own != NULL)
+        memcpy(&way, own, sizeof way);
+    struct eb_modbus_file_config config = {.unit = c->target->unit,
+                                           .tid = (uint16_t)eb_port_random(port),
+                                           .group = way.group,
+                                           .source = operation->source,
+                                           .patience_us = c->profile->send_patience_ms * 1000ULL};
+    if (operation->kind == EB_SEND)
+        config.file = file_number(operation->component->file_name);
+    else
+        choose_document(&config, operation);
     close(m);
     memset(&c->error, 0, sizeof c->error);
     m->busy = true;
+    m->sends = operation->kind == EB_SEND;
     m->open_us = now_us;
     if (eb_modbus_file_begin(&m->file, &config, now_us) != EB_OK)
         m->file.error.where = "the profile's numbers";
@@ -102,8 +124,10 @@ static enum eb_status poll(void *self, uint64_t now_us)
     eb_modbus_file_tick(&m->file, now_us);
     if (m->file.state == EB_MODBUS_ASKING)
         exchange(m, now_us);
-    c->done_bytes = m->file.acked_bytes;
-    c->all_sent = m->file.all_sent;
+    if (m->sends) {
+        c->done_bytes = m->file.acked_bytes;
+        c->all_sent = m->file.all_sent;
+    }
     if (m->file.state == EB_MODBUS_FAILED)
         return end(m, &m->file.error);
     if (m->file.state != EB_MODBUS_DONE)
@@ -143,13 +167,23 @@ static const struct eb_field way_fields[] = {
 static const struct eb_section section = {
     .key = "modbus-file", .fields = way_fields, .count = 1, .by = EB_BY_NUMBER};
 
-const struct eb_rows eb_rows_modbus_file = {.section = &section};
+static const struct eb_field register_fields[] = {
+    {"address", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .most = UINT16_MAX},
+    {"count", EB_FIELD_NUMBER, EBI_STEP(value), .needed = true, .least = 1, .most = UINT16_MAX}};
+static const struct eb_field file_fields[] = {
+    {"file", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .least = 1, .most = UINT16_MAX},
+    {"records", EB_FIELD_NUMBER, EBI_STEP(value), .needed = true, .least = 1, .most = UINT16_MAX}};
+static const struct eb_row documents[] = {
+    {"modbus-registers", DOCUMENT_IN_REGISTERS, register_fields, 2, 0, EB_LIST_NONE},
+    {"modbus-file", DOCUMENT_IN_FILE, file_fields, 2, 0, EB_LIST_NONE}};
+
+const struct eb_rows eb_rows_modbus_file = {.documents = documents, .document_count = 2, .section = &section};
 
 const struct eb_access eb_access_modbus_file = {
     .word = "modbus-file",
     .title = "Modbus file records",
     .rank = 2,
-    .able = EB_ABLE(EB_SEND),
+    .able = EB_ABLE(EB_SEND) | EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE),
     .needs = EB_NEEDS_TCP,
     .context_bytes = sizeof(context),
     .init = init,

@@ -2,6 +2,7 @@
  *
  *   SAVING    one after the other; all of them, or nothing is done to the device
  *   COMPARING does the device still hold it?  Else STORING
+ *   LOOKING   at what shows a restart, as it is before that
  *   RESTARTING where one that was written needs that
  *   RETURNING the device is looked at once more
  *   READING   what was written is read back
@@ -11,7 +12,7 @@
 #include <string.h>
 
 enum { TRIES = 3, PIECE_BYTES = 64 };
-enum { BEFORE, SAVING, SAVED, COMPARING, STORING, RESTARTING, RETURNING, READING, PAUSES = 16 };
+enum { BEFORE, SAVING, SAVED, COMPARING, STORING, LOOKING, RESTARTING, RETURNING, READING, PAUSES = 16 };
 
 static const char *const state_words[] = {"none", "saved", "unchanged", "put-back", "differs", "failed"};
 
@@ -236,12 +237,20 @@ static void after_storing(struct eb_run *run)
     if (!run->documents_written) {
         end(run);
     } else if (run->restarts_again) {
-        ebi_watch(&run->contact);
-        run->counter_restarted = false;
-        rest(run, RESTARTING, 0);
+        rest(run, LOOKING, 0);
     } else {
         rest(run, RETURNING, 0);
     }
+}
+
+/* The device was looked at: from now on its restart must show.  What showed that of the update counts no more. */
+static void begin_restart(struct eb_run *run)
+{
+    run->contact.loader_seen = run->counter_restarted = false;
+    run->group = run->progress.item + 1;
+    run->document = 0;
+    ebi_watch(&run->contact);
+    rest(run, RESTARTING, 0);
 }
 
 /* The next step of the restart; a failure may be the restart itself. */
@@ -304,7 +313,12 @@ static void look(struct eb_run *run)
     if (status == EB_PENDING)
         return;
     status = ebi_take_look(run, status, &error);
-    returned(run, status, &error);
+    if (run->keeping == RETURNING)
+        returned(run, status, &error);
+    else if (status == EB_OK || run->now_us >= run->patience_end_us)
+        begin_restart(run);
+    else
+        rest(run, LOOKING, EBI_PAUSE_US);
 }
 
 /* --- what came of an operation ----------------------------------------------------------------------- */
@@ -364,7 +378,7 @@ static void poll_documents(struct eb_run *run)
         ebi_finish(run, EB_OUTCOME_INTERRUPTED);
         return;
     }
-    if (run->keeping == RETURNING) {
+    if (run->keeping == RETURNING || run->keeping == LOOKING) {
         look(run);
         return;
     }
@@ -373,9 +387,9 @@ static void poll_documents(struct eb_run *run)
         return;
     if ((run->keeping & ~(unsigned)PAUSES) == RESTARTING) {
         restart(run);
-    } else if (run->keeping == (RETURNING | PAUSES)) {
+    } else if (run->keeping == (RETURNING | PAUSES) || run->keeping == (LOOKING | PAUSES)) {
         ebi_begin_look(run);
-        run->keeping = RETURNING;
+        run->keeping &= PAUSES - 1;
         run->step++;
     } else if ((run->keeping & PAUSES) != 0) {
         begin(run, run->keeping & (PAUSES - 1));

@@ -8,10 +8,12 @@
 #include <string.h>
 
 enum {
+    READ_FILE = 0x14,
     WRITE_FILE = 0x15,
     REFERENCE = 6,      /* of every request, section 6.15 */
     HEAD_BYTES = 9,     /* function, length, reference, file, record, number of records */
     SUB_HEAD_BYTES = 7, /* those that `length` counts */
+    PLACE_BYTES = 5,    /* of registers: function, address, number of registers */
     X_ACKNOWLEDGE = 5,  /* accepted, and takes its time */
     X_BUSY = 6,
     PAUSE_LEAST_US = 5000,
@@ -22,8 +24,39 @@ enum {
 static void fail(struct eb_modbus_file *f, enum eb_status status, const char *text)
 {
     f->state = EB_MODBUS_FAILED;
-    f->error = (struct eb_error){.status = status, .where = "writing file records"};
+    bool file = f->config.place == EB_MODBUS_IN_FILE;
+    f->error = (struct eb_error){.status = status,
+                                 .where = f->config.source == NULL
+                                              ? (file ? "reading file records" : "reading registers")
+                                          : file ? "writing file records"
+                                                 : "writing registers"};
     eb_text_copy(f->error.text, sizeof f->error.text, text);
+}
+
+static uint64_t whole_bytes(const struct eb_modbus_file *f)
+{
+    return f->config.source != NULL ? f->config.source->size_bytes : 2 * (uint64_t)f->config.words;
+}
+
+/* Where the next words are; function, place and number of a request for them.  Gives the bytes of its PDU
+ * without data. */
+static size_t put_head(struct eb_modbus_file *f, uint8_t *pdu, uint64_t at, uint16_t count)
+{
+    bool writes = f->config.source != NULL;
+    if (f->config.place == EB_MODBUS_IN_REGISTERS) {
+        pdu[0] = writes ? MODBUS_WRITE_REGISTERS : MODBUS_READ_REGISTERS;
+        ebi_put16(pdu + 1, (uint16_t)(f->config.file + at));
+        ebi_put16(pdu + 3, count);
+        pdu[PLACE_BYTES] = (uint8_t)(2 * count);
+        return writes ? PLACE_BYTES + 1 : PLACE_BYTES;
+    }
+    pdu[0] = writes ? WRITE_FILE : READ_FILE;
+    pdu[1] = (uint8_t)(SUB_HEAD_BYTES + (writes ? 2 * count : 0));
+    pdu[2] = REFERENCE;
+    ebi_put16(pdu + 3, (uint16_t)(f->config.file + at / EB_MODBUS_FILE_RECORDS));
+    ebi_put16(pdu + 5, (uint16_t)(at % EB_MODBUS_FILE_RECORDS));
+    ebi_put16(pdu + 7, count);
+    return HEAD_BYTES;
 }
 
 /* The request for what comes behind the acknowledged bytes. */
@@ -31,35 +64,29 @@ static void ask(struct eb_modbus_file *f)
 {
     const struct eb_source *source = f->config.source;
     uint64_t at = f->acked_bytes / 2;
-    uint64_t file = f->config.file + at / EB_MODBUS_FILE_RECORDS;
     uint16_t record = (uint16_t)(at % EB_MODBUS_FILE_RECORDS);
-    uint64_t left = (source->size_bytes - f->acked_bytes + 1) / 2;
+    uint64_t left = (whole_bytes(f) - f->acked_bytes + 1) / 2;
     uint16_t count = f->group;
     count = left < count ? (uint16_t)left : count;
-    if (count > EB_MODBUS_FILE_RECORDS - record)
+    if (f->config.place == EB_MODBUS_IN_FILE && count > EB_MODBUS_FILE_RECORDS - record)
         count = (uint16_t)(EB_MODBUS_FILE_RECORDS - record);
-    size_t bytes = 2 * (size_t)count;
-    size_t real = source->size_bytes - f->acked_bytes < bytes ? bytes - 1 : bytes;
     uint8_t *pdu = f->tx + MBAP_BYTES;
-    if (source->read(source->self, f->acked_bytes, pdu + HEAD_BYTES, real) != EB_OK) {
-        fail(f, EB_IO, "the image could not be read");
+    size_t head = put_head(f, pdu, at, count);
+    size_t bytes = source != NULL ? 2 * (size_t)count : 0;
+    size_t real = source != NULL && source->size_bytes - f->acked_bytes < bytes ? bytes - 1 : bytes;
+    if (source != NULL && source->read(source->self, f->acked_bytes, pdu + head, real) != EB_OK) {
+        fail(f, EB_IO, "what is to be written could not be read");
         return;
     }
     if (real < bytes)
-        pdu[HEAD_BYTES + real] = PAD;
+        pdu[head + real] = PAD;
     f->config.tid++;
     ebi_put16(f->tx, f->config.tid);
     ebi_put16(f->tx + 2, 0);
-    ebi_put16(f->tx + 4, (uint16_t)(1 + HEAD_BYTES + bytes));
+    ebi_put16(f->tx + 4, (uint16_t)(1 + head + bytes));
     f->tx[6] = f->config.unit;
-    pdu[0] = WRITE_FILE;
-    pdu[1] = (uint8_t)(SUB_HEAD_BYTES + bytes);
-    pdu[2] = REFERENCE;
-    ebi_put16(pdu + 3, (uint16_t)file);
-    ebi_put16(pdu + 5, record);
-    ebi_put16(pdu + 7, count);
     f->count = count;
-    f->tx_size = MBAP_BYTES + HEAD_BYTES + bytes;
+    f->tx_size = MBAP_BYTES + head + bytes;
     f->tx_taken = f->rx_size = 0;
     f->waiting = false;
 }
@@ -69,7 +96,7 @@ static void go_on(struct eb_modbus_file *f)
 {
     f->patience_end_us = f->now_us + f->config.patience_us;
     f->pause_us = PAUSE_LEAST_US;
-    if (f->acked_bytes >= f->config.source->size_bytes)
+    if (f->acked_bytes >= whole_bytes(f))
         f->state = EB_MODBUS_DONE;
     else if (f->stopping)
         fail(f, EB_STOPPED, "");
@@ -83,14 +110,21 @@ enum eb_status eb_modbus_file_begin(struct eb_modbus_file *f, const struct eb_mo
     memset(f, 0, sizeof *f);
     f->config = *config;
     f->group = config->group;
+    if (config->source == NULL && f->group > EB_MODBUS_FILE_READ_MAX)
+        f->group = EB_MODBUS_FILE_READ_MAX;
     f->now_us = now_us;
     f->state = EB_MODBUS_ASKING;
-    if (config->file == 0 || config->group == 0 || config->group > EB_MODBUS_FILE_GROUP_MAX) {
+    bool file = config->place == EB_MODBUS_IN_FILE;
+    if ((file && config->file == 0) || config->group == 0 || config->group > EB_MODBUS_FILE_GROUP_MAX ||
+        (config->source == NULL && config->take == NULL)) {
         fail(f, EB_BAD_CALL, "");
         return EB_BAD_CALL;
     }
-    if ((config->source->size_bytes + 1) / 2 > (uint64_t)EB_MODBUS_FILE_RECORDS * (0x10000U - config->file)) {
-        fail(f, EB_TOO_LARGE, "the image has more bytes than files behind this number");
+    if ((whole_bytes(f) + 1) / 2 >
+        (uint64_t)(file ? EB_MODBUS_FILE_RECORDS : 1) * (0x10000U - config->file)) {
+        fail(f, EB_TOO_LARGE,
+             file ? "it has more bytes than files behind this number"
+                  : "it has more bytes than registers behind this number");
         return EB_OK;
     }
     go_on(f);
@@ -128,8 +162,7 @@ size_t eb_modbus_file_give(const struct eb_modbus_file *f, const uint8_t **bytes
 void eb_modbus_file_taken(struct eb_modbus_file *f, size_t count)
 {
     f->tx_taken += count;
-    f->all_sent =
-        f->tx_taken == f->tx_size && f->acked_bytes + 2 * (uint64_t)f->count >= f->config.source->size_bytes;
+    f->all_sent = f->tx_taken == f->tx_size && f->acked_bytes + 2 * (uint64_t)f->count >= whole_bytes(f);
 }
 
 static void tell_exception(struct eb_modbus_file *f, uint8_t code)
@@ -160,22 +193,49 @@ static void take_exception(struct eb_modbus_file *f, uint8_t code)
     }
 }
 
+/* Where the words of an answer begin; NULL: it is not the one that was asked for. */
+static const uint8_t *words_of(const struct eb_modbus_file *f, const uint8_t *pdu, size_t size)
+{
+    size_t bytes = 2 * (size_t)f->count;
+    if (f->config.place == EB_MODBUS_IN_REGISTERS)
+        return size == 2 + bytes && pdu[0] == MODBUS_READ_REGISTERS && pdu[1] == bytes ? pdu + 2 : NULL;
+    return size == 4 + bytes && pdu[0] == READ_FILE && pdu[1] == 2 + bytes && pdu[2] == 1 + bytes &&
+                   pdu[3] == REFERENCE
+               ? pdu + 4
+               : NULL;
+}
+
+/* Whether it was written: file records echo the request, registers its place. */
+static bool echoes(const struct eb_modbus_file *f, const uint8_t *pdu, size_t size)
+{
+    size_t asked = f->config.place == EB_MODBUS_IN_FILE ? f->tx_size - MBAP_BYTES : PLACE_BYTES;
+    return size == asked && memcmp(pdu, f->tx + MBAP_BYTES, size) == 0;
+}
+
 static void take_answer(struct eb_modbus_file *f, size_t size)
 {
     const uint8_t *pdu = f->rx + MBAP_BYTES;
-    const uint8_t *asked = f->tx + MBAP_BYTES;
-    size_t asked_size = f->tx_size - MBAP_BYTES;
-    if (size == 2 && pdu[0] == (WRITE_FILE | MODBUS_EXCEPTION)) {
+    const uint8_t *words = f->config.source == NULL ? words_of(f, pdu, size) : NULL;
+    enum eb_status taken = EB_OK;
+    if (size == 2 && pdu[0] == (f->tx[MBAP_BYTES] | MODBUS_EXCEPTION)) {
         take_exception(f, pdu[1]);
-    } else if (size != asked_size || memcmp(pdu, asked, size) != 0) {
-        fail(f, EB_GARBAGE, "answer that does not echo its request");
-    } else {
-        uint64_t whole = f->config.source->size_bytes;
-        f->acked_bytes += 2 * (uint64_t)f->count;
-        f->acked_bytes = f->acked_bytes < whole ? f->acked_bytes : whole;
-        memset(&f->error, 0, sizeof f->error);
-        go_on(f);
+        return;
     }
+    if (words == NULL && (f->config.source == NULL || !echoes(f, pdu, size))) {
+        fail(f, EB_GARBAGE, "answer that is not the request's");
+        return;
+    }
+    if (words != NULL)
+        taken = f->config.take(f->config.take_self, words, 2 * (size_t)f->count);
+    if (taken != EB_OK) {
+        fail(f, taken, "what was read cannot be kept");
+        return;
+    }
+    uint64_t whole = whole_bytes(f);
+    f->acked_bytes += 2 * (uint64_t)f->count;
+    f->acked_bytes = f->acked_bytes < whole ? f->acked_bytes : whole;
+    memset(&f->error, 0, sizeof f->error);
+    go_on(f);
 }
 
 void eb_modbus_file_receive(struct eb_modbus_file *f, const uint8_t *bytes, size_t size)

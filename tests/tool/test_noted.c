@@ -5,11 +5,6 @@
 #include <jansson.h>
 #include <signal.h>
 
-static const char *const profile_files[KINDS] = {[PLC] = "profiles/plc.yaml",
-                                                 [NODE] = "node.yaml",
-                                                 [UNIT] = "unit.yaml",
-                                                 [AMPLIFIER] = "profiles/amp.yaml"};
-
 static const char modbus_notes[] =
     "note-values: {setpoint: {modbus-register: 0x200}, ramp: {modbus-register: 0x201}}\n"
     "diagnostics: {source: {modbus-register: 0x300}}\n";
@@ -22,20 +17,6 @@ static const char uds_notes[] =
 static const char http_notes[] =
     "note-values: {setpoint: {http: /api/values, json: /setpoint}, ramp: {http: /api/values, json: /ramp}}\n"
     "diagnostics: {source: {http: /api/log, json: \"/entries/{n}/text\"}}\n";
-
-static void note(const struct little *l, enum kind kind, const char *notes)
-{
-    char *text = read_text(l->folder, profile_files[kind], NULL);
-    write_text(l->folder, profile_files[kind], "%s\n%s", text, notes);
-    free(text);
-}
-
-static void make(struct little *l, enum kind kind, const char *holds, const char *notes)
-{
-    const struct habit habit = {.words = holds, .kinds = ALL | WEB};
-    make_subject(l, kind, &habit);
-    note(l, kind, notes);
-}
 
 /* The number of the value `index` in the simulated device, by what its world remembers; -1: it has none any
  * more. */
@@ -128,7 +109,7 @@ static void what_differs_is_told(void **state)
     for (size_t i = 0; i < sizeof ways / sizeof ways[0]; i++) {
         const struct way *w = &ways[i];
         struct little l;
-        make(&l, w->kind, w->holds, w->notes);
+        make_with(&l, w->kind, w->holds, w->notes);
         struct outcome o = in_state(&l, "state", "fit --yes");
         for (size_t k = 0; k < 3 && w->says[k] != NULL; k++) {
             if (o.status != 0 || strstr(o.out, w->says[k]) == NULL)
@@ -165,7 +146,7 @@ static void the_record_has_it(void **state)
     const struct way *w = ways;
     while (w->kind != NODE)
         w++;
-    make(&l, w->kind, w->holds, w->notes);
+    make_with(&l, w->kind, w->holds, w->notes);
     struct outcome o = in_state(&l, "state", "fit --yes --json");
     json_t *fit = json_loads(o.out, 0, NULL);
     json_t *expected =
@@ -213,17 +194,6 @@ static const char *told_after(const char *out, const char *name, char *text, siz
 static const char holds_two[] =
     "values: {setpoint: {number: 0x200, value: 1480, after-update: 0}, ramp: {number: 0x201, value: 5}}";
 
-/* A fresh state, and what happens in the world at a frame. */
-static void strike(const struct little *l, const char *world, const char *key, unsigned frame,
-                   const char *more)
-{
-    const char *rest = strstr(world, "seed: 7\n") + 8;
-    struct outcome o = shell("rm -rf %s/state", l->folder);
-    outcome_free(&o);
-    write_text(l->folder, "world.yaml", "%.*s%s{frame: %u, %s}\n%s", (int)(rest - world), world, key, frame,
-               more, rest);
-}
-
 /* Whatever is lost, doubled, late or without power, and when: the value that is printed is the one that the
  * device holds, or it says that it could not be read. */
 static void nothing_false_is_told(void **state)
@@ -233,13 +203,13 @@ static void nothing_false_is_told(void **state)
     size_t told = 0;
     size_t unread = 0;
     (void)state;
-    make(&l, PLC, holds_two, modbus_notes);
+    make_with(&l, PLC, holds_two, modbus_notes);
     char *world = read_text(l.folder, "world.yaml", NULL);
     unsigned frames = frames_of(PLC) + 40;
     for (unsigned frame = 0; frame < frames; frame += every(5)) {
         char text[64];
         snprintf(text, sizeof text, "kind: %s", kinds[frame / 5 % 4]);
-        strike(&l, world, "faults:\n  - ", frame, text);
+        strike_at(&l, world, "faults:\n  - ", frame, text);
         struct outcome o = in_state(&l, "state", "fit --yes");
         const char *after = told_after(o.out, "setpoint", text, sizeof text);
         told += after != NULL;
@@ -264,11 +234,11 @@ static void a_resumed_job_knows_what_was_before(void **state)
     struct little l;
     size_t resumed = 0;
     (void)state;
-    make(&l, PLC, holds_two, modbus_notes);
+    make_with(&l, PLC, holds_two, modbus_notes);
     char *world = read_text(l.folder, "world.yaml", NULL);
     unsigned frames = frames_of(PLC) + 40;
     for (unsigned frame = 0; frame < frames; frame += every(7)) {
-        strike(&l, world, "laptop-process: ", frame, "signal: kill");
+        strike_at(&l, world, "laptop-process: ", frame, "signal: kill");
         struct outcome o = in_state(&l, "state", "fit --yes");
         bool killed = o.status == 128 + SIGKILL;
         outcome_free(&o);
@@ -329,7 +299,7 @@ static void wrong_notes_are_named(void **state)
     (void)state;
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct little l;
-        make(&l, rows[i].kind, NULL, rows[i].notes);
+        make_with(&l, rows[i].kind, NULL, rows[i].notes);
         struct outcome o = in_state(&l, "state", "fit --yes");
         if (o.status != 2 || strstr(o.err, rows[i].says) == NULL)
             fail_msg("%s: %d\n%s", rows[i].notes, o.status, o.err);

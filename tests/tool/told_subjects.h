@@ -106,7 +106,7 @@ enum { HABITS = sizeof habits / sizeof habits[0] };
 
 static inline void make_subject(struct little *l, enum kind kind, const struct habit *h)
 {
-    char device[256] = "";
+    char device[1024] = "";
     static const char program[] = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n";
     if (h->words != NULL)
         snprintf(device, sizeof device, "    %s\n", h->words);
@@ -220,6 +220,31 @@ static inline unsigned every(unsigned otherwise)
 static inline struct outcome in_state(const struct little *l, const char *state, const char *words)
 {
     return einbau_run(l, "{EINBAU_STATE=%s} %s", state, words);
+}
+
+/* A subject with these words in the world and this in its profile. */
+static inline void make_with(struct little *l, enum kind kind, const char *words, const char *profile)
+{
+    static const char *const files[KINDS] = {[PLC] = "profiles/plc.yaml",
+                                             [NODE] = "node.yaml",
+                                             [UNIT] = "unit.yaml",
+                                             [AMPLIFIER] = "profiles/amp.yaml"};
+    const struct habit habit = {.words = words, .kinds = ALL | WEB};
+    make_subject(l, kind, &habit);
+    char *text = read_text(l->folder, files[kind], NULL);
+    write_text(l->folder, files[kind], "%s\n%s", text, profile);
+    free(text);
+}
+
+/* A fresh state, and what happens in the world at a frame. */
+static inline void strike_at(const struct little *l, const char *world, const char *key, unsigned frame,
+                             const char *more)
+{
+    const char *rest = strstr(world, "seed: 7\n") + 8;
+    struct outcome o = shell("rm -rf %s/state", l->folder);
+    outcome_free(&o);
+    write_text(l->folder, "world.yaml", "%.*s%s{frame: %u, %s}\n%s", (int)(rest - world), world, key, frame,
+               more, rest);
 }
 
 #endif

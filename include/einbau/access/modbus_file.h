@@ -1,4 +1,4 @@
-/* Sending an image as file records of Modbus/TCP (function 15h). */
+/* Sending an image as file records of Modbus/TCP (function 15h); documents in file records or registers. */
 #ifndef EINBAU_ACCESS_MODBUS_FILE_H
 #define EINBAU_ACCESS_MODBUS_FILE_H
 
@@ -18,7 +18,7 @@ struct eb_modbus_file_way {
 struct eb_access_modbus_file_context {
     struct eb_contact *contact;
     struct eb_stream stream;
-    bool busy;
+    bool busy, sends; /* `sends`: an image */
     uint64_t open_us; /* when the next connection is tried */
     struct eb_modbus_file file;
 };

@@ -118,7 +118,7 @@
 #define W_KEPT_NOT_SAVED   "not saved: %s. Nothing was written"
 #define W_KEPT_SAVED       "saved"
 #define W_KEPT_NOT_YET     "saved, and not put back yet"
-#define W_KEPT_THERE       "not erased by the update: as they were saved"
+#define W_KEPT_THERE       "still on the device as they were saved"
 #define W_KEPT_BACK        "put back and compared: as they were saved"
 #define W_KEPT_DIFFERS     "put back, but something else was read back. Compare them at the device"
 #define W_KEPT_FAILED      "not put back: %s"
