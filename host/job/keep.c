@@ -284,14 +284,21 @@ bool eb_job_refuse(struct eb_job *job)
     return eb_job_begin(job) && ebi_note_plan(job);
 }
 
-/* What became of those that were not begun. */
+/* Whether its run has written how it ended: one that did nothing to the device does not, as what an earlier
+ * job has left there is left still. */
+static bool has_end(const struct eb_job_device *target)
+{
+    return target->begun && (target->fit.record.acted || target->fit.config.recover);
+}
+
+/* What became of those that nothing was done to. */
 static bool record_rest(struct eb_job *job)
 {
     bool ok = eb_record_together(job->record, true, &job->problem);
     for (size_t i = 0; i < job->count && ok; i++) {
         struct eb_job_device *target = &job->devices[i];
         struct ebi_row_keys keys;
-        if (target->begun || !ebi_note_is_part(target))
+        if (has_end(target) || !ebi_note_is_part(target))
             continue;
         struct eb_record_row row = ebi_job_row(job, target, &keys);
         char *body = ebi_note_end(job, target);

@@ -243,7 +243,8 @@ static void after_storing(struct eb_run *run)
     }
 }
 
-/* The device was looked at: from now on its restart must show.  What showed that of the update counts no more. */
+/* The device was looked at: from now on its restart must show.  What showed that of the update counts no
+ * more. */
 static void begin_restart(struct eb_run *run)
 {
     run->contact.loader_seen = run->counter_restarted = false;

@@ -48,6 +48,21 @@ void document_words(const json_t *d, bool plan, char *text, size_t cap)
         snprintf(text, cap, W_KEPT_FAILED, error);
 }
 
+void kept_text(const json_t *documents, bool plan, char *text, size_t cap)
+{
+    size_t i;
+    const json_t *d;
+    text[0] = '\0';
+    json_array_foreach(documents, i, d)
+    {
+        char words[256];
+        size_t at = strlen(text);
+        document_words(d, plan, words, sizeof words);
+        if (words[0] != '\0')
+            snprintf(text + at, cap - at, "%s%s %s", at > 0 ? "; " : "", history_text(d, "name"), words);
+    }
+}
+
 struct one {
     size_t index;
     bool plan;

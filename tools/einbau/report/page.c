@@ -586,6 +586,36 @@ static void put_lost(const struct page *p)
     fputs("</section>\n", p->to);
 }
 
+/* Only where a profile names documents. */
+static void put_kept(const struct page *p)
+{
+    static const char *const heads[] = {W_DEVICE, W_KEPT_DOCUMENT, W_KEPT_RESULT, W_KEPT_FILE};
+    size_t count = 0;
+    for (size_t i = 0; i < p->past->count; i++) {
+        const struct past_device *d = &p->past->devices[i];
+        bool plan;
+        size_t k;
+        const json_t *document;
+        json_array_foreach(past_documents(p->past, d, &plan), k, document)
+        {
+            char words[256];
+            document_words(document, plan, words, sizeof words);
+            if (words[0] == '\0')
+                continue;
+            if (count++ == 0) {
+                begin_section(p, "kept", W_KEPT, false);
+                begin_table(p, NULL, 4, heads);
+            }
+            begin_row(p, d->name);
+            put_cell(p, "", history_text(document, "name"));
+            put_cell(p, "", words);
+            put_cell(p, "", file_name(history_text(document, "backup")));
+            fputs("</tr>\n", p->to);
+        }
+    }
+    fputs(count > 0 ? "</table>\n</section>\n" : "", p->to);
+}
+
 /* Only where a profile notes anything. */
 static void put_noted(const struct page *p)
 {
@@ -717,6 +747,7 @@ static bool page_write(FILE *to, const struct past *past)
     put_accepted(&p);
     put_manual(&p);
     put_lost(&p);
+    put_kept(&p);
     put_noted(&p);
     put_serials(&p);
     put_end(&p);

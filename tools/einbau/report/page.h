@@ -35,6 +35,8 @@ void past_says(const struct past *past, const struct past_device *device, char *
 bool past_says_the_same(const struct past *past, const struct past_device *a, const struct past_device *b);
 /* What was read behind an image of the plan; empty: nothing. */
 const char *past_read_back(const struct past_device *device, size_t index);
+/* The documents of a device, as eb_job_describe_documents gives them, or NULL; `*plan`: what is planned. */
+const json_t *past_documents(const struct past *past, const struct past_device *device, bool *plan);
 /* What was accepted, one finding after the other; `finding` NULL: no rule's. */
 void past_accepted(const struct past *past,
                    void (*take)(void *context, const struct past_device *device, const char *what,

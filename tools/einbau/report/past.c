@@ -263,6 +263,40 @@ static void print_lost(const struct past *past)
     }
 }
 
+const json_t *past_documents(const struct past *past, const struct past_device *d, bool *plan)
+{
+    const json_t *after = json_object_get(d->after, "documents");
+    *plan = past->plan;
+    return past->plan ? json_object_get(d->before, "documents") : after;
+}
+
+/* Neighbours of which the same is to be said are one line. */
+static void print_kept(const struct past *past)
+{
+    for (size_t i = 0; i < past->count; i++) {
+        const struct past_device *d = &past->devices[i];
+        struct page_row row = {d, d, d, 1};
+        char names[2 * EB_NAME_BYTES + 8];
+        char words[256];
+        char next[256];
+        bool plan;
+        const json_t *list = past_documents(past, d, &plan);
+        if (json_array_size(list) == 0)
+            continue;
+        kept_text(list, plan, words, sizeof words);
+        while (i + 1 < past->count) {
+            kept_text(past_documents(past, &past->devices[i + 1], &plan), plan, next, sizeof next);
+            if (strcmp(words, next) != 0)
+                break;
+            row.last = &past->devices[++i];
+            row.count++;
+        }
+        range_text(&row, names, sizeof names);
+        if (words[0] != '\0')
+            say("%s: %s", names, words);
+    }
+}
+
 /* Each key once, with the number of images that it has signed. */
 static void print_keys(const struct past *past)
 {
@@ -397,6 +431,7 @@ void past_print(struct past *past)
     print_accepted(past);
     print_manual(past);
     print_keys(past);
+    print_kept(past);
     print_past_noted(past);
     say(W_DIGEST " %s", (long long)past->job.number, past->digest);
 }

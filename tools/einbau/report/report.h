@@ -51,6 +51,8 @@ void print_noted(const struct session *session);
 json_t *documents_of(const struct eb_job_device *target);
 /* What is planned of one, or what became of it: a few words; empty: nothing. */
 void document_words(const json_t *document, bool plan, char *text, size_t cap);
+/* The same of all documents of a device, with their names. */
+void kept_text(const json_t *documents, bool plan, char *text, size_t cap);
 /* Of all devices of a session: what is planned, or came of it, and what helps. */
 void print_documents(const struct session *session, bool plan, bool *spaced);
 
