@@ -1,6 +1,7 @@
 /* The simulated node of a CANopen bus: its states, its object dictionary, its program memory, and LSS.  CiA
  * 301, 302-3, 305. */
 #include "device.h"
+#include "documents.h"
 #include "values.h"
 #include "wire/canopen_wire.h"
 
@@ -116,6 +117,19 @@ static size_t read_object(const struct ebi_sim_device *d, uint16_t index, uint8_
         *error = sub <= EBI_SIM_LOG_MAX ? SDO_E_NO_DATA : SDO_E_NO_SUB;
         bytes[0] = (uint8_t)log->count;
         return sub == 0 ? 1 : sub <= log->count ? number_object(log->entries[sub - 1], bytes) : 0;
+    }
+    const struct ebi_sim_document *document = ebi_sim_document_of(d, index);
+    if (document != NULL) { /* a part of it in each subindex */
+        const uint8_t *part;
+        bytes[0] = (uint8_t)ebi_sim_document_parts(document);
+        size_t size = sub == 0 ? 1 : ebi_sim_document_part(document, sub - 1U, &part);
+        if (sub > 0 && size > 0)
+            memcpy(bytes, part, size);
+        return size;
+    }
+    if (index == OD_STORE && sub <= 4) {
+        bytes[0] = 4;
+        return sub == 0 ? 1 : number_object(1, bytes);
     }
     uint32_t held;
     if (sub == 0 && ebi_sim_value_of(d, index, &held))
@@ -405,6 +419,17 @@ static uint32_t write_object(struct ebi_sim_device *d)
             return SDO_E_LENGTH;
         c->heartbeat_ms = s->bytes[0] | (uint32_t)s->bytes[1] << 8;
         c->heartbeat_us = c->heartbeat_ms > 0 ? now(d) + c->heartbeat_ms * 1000ULL : EB_NEVER;
+        return 0;
+    }
+    struct ebi_sim_document *document = ebi_sim_document_of(d, s->index);
+    if (document != NULL && s->sub > 0)
+        return document->refuses                                                   ? SDO_E_VALUE
+               : ebi_sim_document_put_part(document, s->sub - 1U, s->bytes, s->at) ? 0
+                                                                                   : SDO_E_NO_SUB;
+    if (s->index == OD_STORE && s->sub >= 1 && s->sub <= 4) {
+        if (s->at != 4 || memcmp(s->bytes, "save", 4) != 0)
+            return SDO_E_STATE;
+        ebi_sim_documents_store(d);
         return 0;
     }
     uint8_t bytes[EBI_SIM_SDO_BYTES];

@@ -78,6 +78,48 @@ bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const ui
     return true;
 }
 
+void ebi_sim_documents_store(struct ebi_sim_device *d)
+{
+    for (size_t i = 0; d->documents != NULL && i < d->documents->count; i++) {
+        if (d->documents->list[i].needs_store)
+            put(&d->documents->list[i].stored, d->documents->list[i].now.bytes,
+                d->documents->list[i].now.size);
+    }
+}
+
+enum { PART_BYTES = 6 };
+
+size_t ebi_sim_document_parts(const struct ebi_sim_document *document)
+{
+    return (document->now.size + PART_BYTES - 1) / PART_BYTES;
+}
+
+size_t ebi_sim_document_part(const struct ebi_sim_document *document, size_t part, const uint8_t **bytes)
+{
+    size_t at = part * PART_BYTES;
+    *bytes = NULL;
+    if (at >= document->now.size)
+        return 0;
+    *bytes = document->now.bytes + at;
+    return document->now.size - at < PART_BYTES ? document->now.size - at : PART_BYTES;
+}
+
+struct ebi_sim_document *ebi_sim_document_in_parts(const struct ebi_sim_device *d, unsigned number)
+{
+    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
+        struct ebi_sim_document *document = &d->documents->list[i];
+        if (number >= document->number && number - document->number < ebi_sim_document_parts(document))
+            return document;
+    }
+    return NULL;
+}
+
+bool ebi_sim_document_put_part(struct ebi_sim_document *document, size_t part, const uint8_t *bytes,
+                               size_t size)
+{
+    return size <= PART_BYTES && ebi_sim_document_put(document, part * PART_BYTES, bytes, size);
+}
+
 /* --- its starts ------------------------------------------------------------------------------------ */
 
 static void take_pending(struct ebi_sim_document *document)
@@ -99,10 +141,13 @@ static void alive(struct ebi_sim_device *d, bool is_alive)
     for (size_t i = 0; i < d->documents->count; i++) {
         struct ebi_sim_document *document = &d->documents->list[i];
         take_pending(document);
+        if (document->needs_store && document->stored.bytes != NULL)
+            put(&document->now, document->stored.bytes, document->stored.size);
         if (updated && document->has_after)
             put(&document->now, document->after_update.bytes, document->after_update.size);
         document->gone = document->gone || (updated && document->gone_after);
     }
+    ebi_sim_documents_store(d);
     d->documents->known = true;
     d->documents->ran = runs_now;
 }
@@ -113,6 +158,7 @@ static void forget(struct ebi_sim_device *d)
         free(d->documents->list[i].now.bytes);
         free(d->documents->list[i].after_update.bytes);
         free(d->documents->list[i].pending.bytes);
+        free(d->documents->list[i].stored.bytes);
     }
     free(d->documents);
     d->documents = NULL;
@@ -148,6 +194,8 @@ static void read_one(struct ebi_yaml *yaml, const char *device, const char *name
     snprintf(document->path, sizeof document->path, "/api/%s", document->name);
     ebi_yaml_text(&map, "path", false, document->path, sizeof document->path);
     document->number = (uint16_t)ebi_yaml_number(&map, "number", 0, UINT16_MAX, 0);
+    document->needs_security = ebi_yaml_yes(&map, "needs-security", false);
+    document->needs_store = ebi_yaml_yes(&map, "needs-store", false);
     document->in_words = ebi_yaml_yes(&map, "in-words", false);
     size_t size = (size_t)ebi_yaml_number(&map, "bytes", 0, 4 << 20, 0);
     ebi_yaml_text(&map, "text", false, text, sizeof text);
@@ -219,7 +267,9 @@ json_t *ebi_sim_documents_save(const struct ebi_sim_device *d)
     json_t *list = json_array();
     for (size_t i = 0; d->documents != NULL && i < d->documents->count; i++) {
         const struct ebi_sim_document *document = &d->documents->list[i];
-        json_t *one = json_pack("{s:o, s:b}", "now", hex(&document->now), "gone", document->gone);
+        bool stored = document->needs_store && document->stored.bytes != NULL;
+        json_t *one = json_pack("{s:o, s:b}", "now", hex(stored ? &document->stored : &document->now), "gone",
+                                document->gone);
         if (document->pending.bytes != NULL)
             json_object_set_new(one, "pending", hex(&document->pending));
         json_array_append_new(list, one);

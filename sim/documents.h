@@ -19,8 +19,9 @@ struct ebi_sim_document {
     char name[EB_NAME_BYTES], path[96]; /* `path`: on its web server */
     uint16_t number;                    /* of its first register, its file or object */
     struct ebi_sim_bytes now, after_update;
+    struct ebi_sim_bytes stored;  /* where it needs that: what it holds after a restart */
     struct ebi_sim_bytes pending; /* written, and read only after a restart */
-    bool has_after, gone_after, gone, waits_for_restart, refuses, loses_answer;
+    bool needs_store, needs_security, has_after, gone_after, gone, waits_for_restart, refuses, loses_answer;
     bool in_words;   /* from `number` on, each register holds two bytes of it */
     unsigned busy;   /* so many requests are turned away first */
     size_t keeps;    /* of what is written, so many bytes; 0: all */
@@ -39,8 +40,17 @@ struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *device
 struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *device, unsigned number);
 /* The one whose words, from its number on, include this one. */
 struct ebi_sim_document *ebi_sim_document_with(const struct ebi_sim_device *device, unsigned word);
+/* What objects and data identifiers hold is cut into parts of six bytes; the number of parts; one of them, or
+ * NULL with 0 behind the last; the document whose parts, from its number on, include this one. */
+size_t ebi_sim_document_parts(const struct ebi_sim_document *document);
+size_t ebi_sim_document_part(const struct ebi_sim_document *document, size_t part, const uint8_t **bytes);
+struct ebi_sim_document *ebi_sim_document_in_parts(const struct ebi_sim_device *device, unsigned number);
+bool ebi_sim_document_put_part(struct ebi_sim_document *document, size_t part, const uint8_t *bytes,
+                               size_t size);
 /* Some of its bytes are written; those behind its end do not exist: false. */
 bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const uint8_t *bytes, size_t size);
+/* What was written is stored, so that a restart keeps it. */
+void ebi_sim_documents_store(struct ebi_sim_device *device);
 /* It is written as a whole. */
 void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size);
 

@@ -1,5 +1,6 @@
 /* The simulated control unit: UDS (ISO 14229-1) over ISO-TP (ISO 15765-2). */
 #include "device.h"
+#include "documents.h"
 #include "values.h"
 #include "wire/uds_wire.h"
 
@@ -247,6 +248,8 @@ static size_t text_value(const char *text, uint8_t *to)
 static size_t read_value(const struct ebi_sim_device *d, uint16_t did, uint8_t *to)
 {
     const struct ebi_sim_uds *u = &d->can.uds;
+    const struct ebi_sim_document *document;
+    const uint8_t *part;
     char crc[9];
     uint32_t held;
     switch (did) {
@@ -277,6 +280,12 @@ static size_t read_value(const struct ebi_sim_device *d, uint16_t did, uint8_t *
         memcpy(to, crc, 8);
         return d->components[0].valid ? 8 : 0;
     default:
+        document = ebi_sim_document_in_parts(d, did);
+        if (document != NULL) {
+            size_t size = ebi_sim_document_part(document, did - document->number, &part);
+            memcpy(to, part, size);
+            return size;
+        }
         if (!ebi_sim_value_of(d, did, &held))
             return 0;
         for (int i = 0; i < 4; i++)
@@ -525,6 +534,24 @@ static void transfer(struct ebi_sim_device *d, const uint8_t *bytes, size_t size
     }
 }
 
+/* ISO 14229-1 section 11.7: not in the default session, and perhaps only unlocked. */
+static void write_document(struct ebi_sim_device *d, const uint8_t *bytes, size_t size)
+{
+    unsigned did = (unsigned)(bytes[1] << 8 | bytes[2]);
+    struct ebi_sim_document *document = ebi_sim_document_in_parts(d, did);
+    const uint8_t answer[3] = {UDS_WRITE + UDS_POSITIVE, bytes[1], bytes[2]};
+    if (d->can.uds.session == UDS_DEFAULT_SESSION)
+        refuse(d, UDS_WRITE, NRC_NOT_IN_SESSION);
+    else if (document->needs_security && !d->can.uds.unlocked)
+        refuse(d, UDS_WRITE, NRC_SECURITY);
+    else if (document->refuses)
+        refuse(d, UDS_WRITE, NRC_CONDITIONS);
+    else if (!ebi_sim_document_put_part(document, did - document->number, bytes + 3, size - 3))
+        refuse(d, UDS_WRITE, NRC_LENGTH);
+    else
+        reply(d, answer, sizeof answer);
+}
+
 void ebi_sim_uds_message(struct ebi_sim_device *d, const uint8_t *bytes, size_t size)
 {
     struct ebi_sim_uds *u = &d->can.uds;
@@ -583,7 +610,9 @@ void ebi_sim_uds_message(struct ebi_sim_device *d, const uint8_t *bytes, size_t 
         }
         return;
     case UDS_WRITE:
-        if (size < 4 || size > 3 + sizeof u->fingerprint || bytes[1] != 0xF1 || bytes[2] != 0x84) {
+        if (size >= 4 && ebi_sim_document_in_parts(d, (unsigned)(bytes[1] << 8 | bytes[2])) != NULL)
+            write_document(d, bytes, size);
+        else if (size < 4 || size > 3 + sizeof u->fingerprint || bytes[1] != 0xF1 || bytes[2] != 0x84) {
             refuse(d, UDS_WRITE, size < 4 ? NRC_LENGTH : NRC_RANGE);
         } else if (!u->unlocked) {
             refuse(d, UDS_WRITE, NRC_SECURITY);

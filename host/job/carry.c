@@ -31,7 +31,7 @@ static bool may_share_buffer(const struct eb_profile *p)
 {
     const struct eb_access *list[EB_ACCESSES_MAX];
     size_t count = eb_profile_accesses(p, list);
-    bool may = true;
+    bool may = p->backup_count == 0 || eb_profile_wire(p) != EB_WIRE_CAN; /* documents are read into it */
     for (size_t i = 0; i < count; i++)
         may = may && list[i] != &eb_access_uds && list[i] != &eb_access_dfu && list[i] != &eb_access_pull;
     return may;

@@ -4,15 +4,32 @@
  *   sending:     QUIET (pre-operational) --> STOP --> LOADER (until it is there, and it is the same device)
  *                --> CLEAR --> CLEARED --> DOWNLOAD --> WRITTEN --> [BACK: read back and compared]
  *   activating:  START
+ *   a document:  FETCH, object after object; or PUT, object after object --> KEEP (1010h)
  *
  * NMT commands and everything else are for the one node that is meant, never for all. */
 #include "einbau/text.h"
 #include "access/can_link.h"
+#include "base/bytes.h"
 #include "wire/canopen_wire.h"
 
 #include <string.h>
 
-enum move { READ, ABORT, QUIET, STOP, LOADER, CLEAR, CLEARED, DOWNLOAD, WRITTEN, BACK, START };
+enum move {
+    READ,
+    ABORT,
+    QUIET,
+    STOP,
+    LOADER,
+    CLEAR,
+    CLEARED,
+    DOWNLOAD,
+    WRITTEN,
+    BACK,
+    START,
+    FETCH,
+    PUT,
+    KEEP
+};
 
 enum {
     REPEAT_US = 600000,        /* reading: a question that was lost is asked again */
@@ -30,7 +47,10 @@ static const char *const where[] = {"reading objects by SDO",
                                     "program download (1F50h)",
                                     "writing the program memory (1F57h)",
                                     "reading back the program (1F50h)",
-                                    "starting the program (1F51h)"};
+                                    "starting the program (1F51h)",
+                                    "reading objects by SDO",
+                                    "writing objects by SDO",
+                                    "storing objects (1010h)"};
 
 typedef struct eb_access_canopen_context context;
 
@@ -108,6 +128,45 @@ static void control(context *r, uint8_t what, uint64_t patience_us, uint64_t now
     eb_sdo_write(&r->sdo, OD_PROGRAM_CONTROL, way(r).program, r->bytes, 1, patience_us, now_us);
 }
 
+/* --- documents ------------------------------------------------------------------------------------- */
+
+enum { PART_HEAD_BYTES = 5 }; /* number and size of a subindex */
+
+static const struct eb_canopen_document *document_of(const context *r)
+{
+    return r->link.operation.step->more;
+}
+
+static enum eb_status read_part(void *self, uint64_t offset, uint8_t *to, size_t size)
+{
+    const context *r = self;
+    const struct eb_source *whole = r->link.operation.source;
+    return whole->read(whole->self, r->at + PART_HEAD_BYTES + offset, to, size);
+}
+
+/* The next subindex of the source is r->sub, its bytes r->part; false: there is none, or it is damaged. */
+static bool next_part(context *r)
+{
+    const struct eb_source *whole = r->link.operation.source;
+    uint8_t head[PART_HEAD_BYTES];
+    if (whole->size_bytes - r->at < sizeof head ||
+        whole->read(whole->self, r->at, head, sizeof head) != EB_OK)
+        return false;
+    r->sub = head[0];
+    r->part = (struct eb_source){.self = r, .size_bytes = ebi_get32le(head + 1), .read = read_part};
+    return r->part.size_bytes > 0 && r->part.size_bytes <= whole->size_bytes - r->at - sizeof head;
+}
+
+static void begin_document(context *r, enum move move)
+{
+    const struct eb_sink *sink = r->link.operation.sink;
+    r->sub = document_of(r)->first;
+    r->at = 0;
+    r->any = false;
+    if (move == FETCH)
+        sink->begin(sink->self);
+}
+
 /* The one place where the move changes; what it asks begins with it. */
 static void set_move(context *r, enum move move, uint64_t now_us)
 {
@@ -155,7 +214,73 @@ static void set_move(context *r, enum move move, uint64_t now_us)
     case START:
         control(r, PROGRAM_START, answer_us(r), now_us);
         break;
+    case FETCH:
+        eb_sdo_init(&r->sdo, r->node);
+        eb_sdo_read(&r->sdo, document_of(r)->index, (uint8_t)r->sub, EB_SDO_SEGMENTED,
+                    r->link.contact->buffer, r->link.contact->buffer_bytes, answer_us(r), now_us);
+        eb_sdo_repeat(&r->sdo, REPEAT_US, now_us);
+        break;
+    case PUT:
+        eb_sdo_init(&r->sdo, r->node);
+        if (r->part.size_bytes <= 4 && read_part(r, 0, r->bytes, (size_t)r->part.size_bytes) == EB_OK)
+            eb_sdo_write(&r->sdo, document_of(r)->index, (uint8_t)r->sub, r->bytes,
+                         (size_t)r->part.size_bytes, answer_us(r), now_us);
+        else
+            eb_sdo_write_source(&r->sdo, document_of(r)->index, (uint8_t)r->sub, EB_SDO_SEGMENTED, &r->part,
+                                answer_us(r), now_us);
+        break;
+    case KEEP:
+        memcpy(r->bytes, "save", 4); /* CiA 301 section 7.5.2.13 */
+        eb_sdo_init(&r->sdo, r->node);
+        eb_sdo_write(&r->sdo, OD_STORE, document_of(r)->store, r->bytes, 4,
+                     c->contact->profile->send_patience_ms * 1000ULL, now_us);
+        break;
     }
+}
+
+/* What a node does not have is no part of the document. */
+static enum eb_status after_fetch(context *r, uint64_t now_us)
+{
+    const struct eb_sink *sink = r->link.operation.sink;
+    const struct eb_sdo *sdo = &r->sdo;
+    bool missing = sdo->error.status == EB_PEER_ERROR &&
+                   (sdo->error.number == SDO_E_NO_SUB || sdo->error.number == SDO_E_NO_OBJECT);
+    bool last = r->sub >= document_of(r)->last;
+    enum eb_status status = EB_OK;
+    if (sdo->state == EB_SDO_FAILED && (!missing || (last && !r->any)))
+        return ebi_can_end_with(&r->link, where, &sdo->error);
+    if (!missing) {
+        uint8_t head[PART_HEAD_BYTES] = {(uint8_t)r->sub};
+        ebi_put32le(head + 1, (uint32_t)sdo->size);
+        status = sink->take(sink->self, head, sizeof head);
+        if (status == EB_OK)
+            status = sink->take(sink->self, r->link.contact->buffer, sdo->size);
+        r->any = true;
+    }
+    if (status != EB_OK)
+        return ebi_can_end_saying(&r->link, where, status, "");
+    if (last)
+        return ebi_can_end_well(&r->link);
+    r->sub++;
+    set_move(r, FETCH, now_us);
+    return EB_PENDING;
+}
+
+/* What is read only is left as it is: reading back shows whether it differs. */
+static enum eb_status after_put(context *r, uint64_t now_us)
+{
+    const struct eb_sdo *sdo = &r->sdo;
+    bool read_only = sdo->error.status == EB_PEER_ERROR && sdo->error.number == SDO_E_READ_ONLY;
+    if (sdo->state == EB_SDO_FAILED && !read_only)
+        return ebi_can_end_with(&r->link, where, &sdo->error);
+    r->at += PART_HEAD_BYTES + r->part.size_bytes;
+    bool more = r->at < r->link.operation.source->size_bytes;
+    if (more && !next_part(r))
+        return ebi_can_end_saying(&r->link, where, EB_GARBAGE, "the document is damaged");
+    if (!more && document_of(r)->store == 0)
+        return ebi_can_end_well(&r->link);
+    set_move(r, more ? PUT : KEEP, now_us);
+    return EB_PENDING;
 }
 
 /* Where else it may be, in its loader or out of it: under another node id, at another bit rate. */
@@ -325,6 +450,10 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
         }
         r->link.contact->read_back = !failed;
         return failed ? ebi_can_end_with(&r->link, where, &sdo->error) : ebi_can_end_well(&r->link);
+    case FETCH:
+        return after_fetch(r, now_us);
+    case PUT:
+        return after_put(r, now_us);
     default:
         return failed ? ebi_can_end_with(&r->link, where, &sdo->error) : ebi_can_end_well(&r->link);
     }
@@ -338,13 +467,19 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 {
     context *r = self;
     bool abort = operation->kind == EB_READ && (r->link.contact->interrupted || r->transferred);
-    enum move first = abort                        ? ABORT
-                      : operation->kind == EB_READ ? READ
-                      : operation->kind == EB_SEND ? QUIET
-                                                   : START;
+    enum move first = abort                         ? ABORT
+                      : operation->kind == EB_READ  ? READ
+                      : operation->kind == EB_SEND  ? QUIET
+                      : operation->kind == EB_FETCH ? FETCH
+                      : operation->kind == EB_STORE ? PUT
+                                                    : START;
     if (operation->kind == EB_READ)
         r->transferred = false;
     ebi_can_begin(&r->link, operation, (uint8_t)first, now_us);
+    if (first == FETCH || first == PUT)
+        begin_document(r, first);
+    if (first == PUT && !next_part(r))
+        r->part.size_bytes = 0; /* the engine refuses that */
     set_move(r, first, now_us);
 }
 
@@ -372,7 +507,8 @@ static enum eb_status poll(void *self, uint64_t now_us)
         if (exchanged == EB_IO)
             return ebi_can_end_off_bus(&r->link);
         if (exchanged != EB_OK) {
-            bool once = c->move == READ || c->move == ABORT || c->move == START || c->move == DOWNLOAD;
+            bool once = c->move == READ || c->move == ABORT || c->move == START || c->move == DOWNLOAD ||
+                        c->move >= FETCH;
             if (once || now_us >= c->patience_end_us)
                 return ebi_can_end_at(&r->link, EB_UNREACHABLE, "the CAN adapter");
             ebi_can_pause(&r->link, EBI_REOPEN_US, now_us);
@@ -460,15 +596,29 @@ static const struct eb_section section = {.key = "canopen",
                                           .elsewhere = "it read by 'sdo', as the device speaks CANopen",
                                           .complete = complete};
 
-const struct eb_rows eb_rows_canopen = {
-    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .section = &section};
+#define DOCUMENT(member)                                                                                     \
+    .bytes = sizeof(((struct eb_canopen_document *)0)->member),                                              \
+    .offset = offsetof(struct eb_canopen_document, member)
+static const struct eb_field document_fields[] = {
+    {"index", EB_FIELD_NUMBER, DOCUMENT(index), .needed = true, .least = 1, .most = 0xFFFF},
+    {"first-sub", EB_FIELD_NUMBER, DOCUMENT(first), .most = 254},
+    {"last-sub", EB_FIELD_NUMBER, DOCUMENT(last), .most = 254},
+    {"store", EB_FIELD_NUMBER, DOCUMENT(store), .least = 1, .most = 127}};
+static const struct eb_row documents[] = {
+    {"sdo", 0, document_fields, 4, sizeof(struct eb_canopen_document), EB_LIST_NONE}};
+
+const struct eb_rows eb_rows_canopen = {.sources = sources,
+                                        .source_count = sizeof sources / sizeof sources[0],
+                                        .documents = documents,
+                                        .document_count = 1,
+                                        .section = &section};
 
 const struct eb_access eb_access_canopen = {
     .word = "canopen",
     .title = "SDO",
     .wire = EB_WIRE_CAN,
-    .able =
-        EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
+            EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE) | EB_ABLE_TO_READ_BACK,
     .needs = EB_NEEDS_CAN,
     .context_bytes = sizeof(context),
     .init = init,

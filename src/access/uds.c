@@ -5,6 +5,8 @@
  * (is it the same device) --> [SEED --> KEY] --> [FINGERPRINT] --> ERASE --> DOWNLOAD --> TRANSFER ... -->
  *                EXIT --> [CHECK] --> [UPLOAD --> BACK ... --> BACK_EXIT] --> [DEPENDENCIES]
  *   activating:  RESET
+ *   a document:  [EXTENDED] --> FETCH, identifier after identifier --> [DEFAULT], or
+ *                [EXTENDED] --> [SEED --> KEY] --> PUT, identifier after identifier --> [DEFAULT]
  *
  * SESSION is read where a restart is looked for: the active session is the default one behind it.
  *
@@ -37,7 +39,10 @@ enum move {
     BACK,
     BACK_EXIT,
     DEPENDENCIES,
-    RESET
+    RESET,
+    FETCH,
+    PUT,
+    DEFAULT
 };
 
 /* Kinds of values. */
@@ -72,7 +77,10 @@ static const char *const where[] = {"reading data identifiers",
                                     "reading back (36h)",
                                     "reading back (37h)",
                                     "checking dependencies (31h FF01h)",
-                                    "reset (11h)"};
+                                    "reset (11h)",
+                                    "reading data identifiers (22h)",
+                                    "writing data identifiers (2Eh)",
+                                    "default session (10h)"};
 
 typedef struct eb_access_uds_context context;
 
@@ -200,6 +208,55 @@ static void begin_back(context *r)
     r->counter = 1;
 }
 
+/* --- documents ------------------------------------------------------------------------------------- */
+
+enum { PART_HEAD_BYTES = 6 }; /* number and size of an identifier */
+
+static bool is_document(const context *r)
+{
+    return r->link.operation.kind == EB_FETCH || r->link.operation.kind == EB_STORE;
+}
+
+static const struct eb_uds_document *document_of(const context *r)
+{
+    return r->link.operation.step->more;
+}
+
+/* The move behind the session and the security access. */
+static enum move document_move(const context *r)
+{
+    bool stores = r->link.operation.kind == EB_STORE;
+    bool unlocked = r->link.move == KEY || !document_of(r)->locked;
+    return !stores ? FETCH : unlocked ? PUT : SEED;
+}
+
+/* The next identifier of the source: its head; false: there is none, or it is damaged. */
+static bool next_part(context *r)
+{
+    const struct eb_source *whole = r->link.operation.source;
+    uint8_t head[PART_HEAD_BYTES];
+    if (whole->size_bytes - r->back_bytes < sizeof head ||
+        whole->read(whole->self, r->back_bytes, head, sizeof head) != EB_OK)
+        return false;
+    r->did = ebi_get16(head);
+    r->did_bytes = ebi_get32le(head + 2);
+    return r->did_bytes > 0 && r->did_bytes <= whole->size_bytes - r->back_bytes - sizeof head;
+}
+
+/* Read into the very message, which is the caller's buffer. */
+static bool ask_put(context *r, uint64_t now_us)
+{
+    const struct eb_source *whole = r->link.operation.source;
+    const uint8_t head[3] = {UDS_WRITE, (uint8_t)(r->did >> 8), (uint8_t)r->did};
+    uint8_t *data = r->link.contact->buffer + sizeof head;
+    if (r->did_bytes > r->link.contact->buffer_bytes - sizeof head ||
+        whole->read(whole->self, r->back_bytes + PART_HEAD_BYTES, data, r->did_bytes) != EB_OK)
+        return false;
+    eb_uds_ask(&r->uds, head, sizeof head, data, r->did_bytes,
+               r->link.contact->profile->send_patience_ms * 1000ULL, now_us);
+    return true;
+}
+
 /* The one place where the move changes; what it asks begins with it.  False where it cannot be asked. */
 static bool set_move(context *r, enum move move, uint64_t now_us)
 {
@@ -285,6 +342,14 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
     case RESET:
         ask_two(r, UDS_RESET, 1, now_us);
         return true;
+    case FETCH:
+        ask_value(r, r->did, now_us);
+        return true;
+    case PUT:
+        return ask_put(r, now_us);
+    case DEFAULT:
+        ask_two(r, UDS_SESSION, UDS_DEFAULT_SESSION, now_us);
+        return true;
     }
     return false;
 }
@@ -293,6 +358,8 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
 static enum move next_move(const context *r)
 {
     const struct eb_uds_way w = way(r);
+    if (is_document(r) && r->link.move != SEED)
+        return document_move(r);
     switch ((enum move)r->link.move) {
     case EXTENDED:
         return w.quiet ? FAULTS_OFF : PROGRAMMING;
@@ -330,8 +397,9 @@ static enum eb_status go_on(context *r, enum move move, uint64_t now_us)
     if (set_move(r, move, now_us))
         return EB_PENDING;
     return ebi_can_end_saying(&r->link, where, move == KEY ? EB_DENIED : EB_IO,
-                              move == KEY ? "the key for its seed is not known here"
-                                          : "the image cannot be read");
+                              move == KEY   ? "the key for its seed is not known here"
+                              : move == PUT ? "the document cannot be read"
+                                            : "the image cannot be read");
 }
 
 /* --- answers ------------------------------------------------------------------------------------- */
@@ -513,6 +581,65 @@ static bool waits_for_delay(context *r, uint64_t now_us)
     return true;
 }
 
+/* Through with all identifiers. */
+static enum eb_status end_document(context *r, uint64_t now_us)
+{
+    return document_of(r)->extended ? go_on(r, DEFAULT, now_us) : ebi_can_end_well(&r->link);
+}
+
+/* What a unit does not have is no part of the document. */
+static enum eb_status after_fetch(context *r, bool missing, uint64_t now_us)
+{
+    const struct eb_sink *sink = r->link.operation.sink;
+    size_t size = 0;
+    const uint8_t *bytes = missing ? NULL : eb_uds_value(&r->uds, r->did, &size);
+    bool last = (uint16_t)(r->did - document_of(r)->first) + 1U >= document_of(r)->count;
+    if (last && missing && !r->any)
+        return ebi_can_end_with(&r->link, where, &r->uds.error);
+    if (!missing && bytes == NULL)
+        return ebi_can_end_saying(&r->link, where, EB_GARBAGE, "the answer is about another identifier");
+    if (!missing) {
+        uint8_t head[PART_HEAD_BYTES];
+        ebi_put16(head, r->did);
+        ebi_put32le(head + 2, (uint32_t)size);
+        enum eb_status status = sink->take(sink->self, head, sizeof head);
+        if (status == EB_OK)
+            status = sink->take(sink->self, bytes, size);
+        if (status != EB_OK)
+            return ebi_can_end_saying(&r->link, where, status, "");
+        r->any = true;
+    }
+    r->did++;
+    return last ? end_document(r, now_us) : go_on(r, FETCH, now_us);
+}
+
+/* What cannot be written is left as it is: reading back shows whether it differs. */
+static enum eb_status after_put(context *r, uint64_t now_us)
+{
+    r->back_bytes += PART_HEAD_BYTES + r->did_bytes;
+    if (r->back_bytes >= r->link.operation.source->size_bytes)
+        return end_document(r, now_us);
+    if (!next_part(r))
+        return ebi_can_end_saying(&r->link, where, EB_GARBAGE, "the document is damaged");
+    return go_on(r, PUT, now_us);
+}
+
+static enum eb_status after_document(context *r, uint64_t now_us)
+{
+    struct eb_can_link *c = &r->link;
+    const struct eb_error *error = &r->uds.error;
+    bool failed = r->uds.state == EB_UDS_FAILED;
+    bool out_of_range = failed && error->status == EB_PEER_ERROR && error->number == NRC_RANGE;
+    if (c->move == DEFAULT)
+        return ebi_can_end_well(&r->link);
+    if (failed && error->status == EB_NO_ANSWER && c->repeats++ < REPEATS_MAX)
+        return go_on(r, (enum move)c->move, now_us);
+    if (failed && !out_of_range)
+        return ebi_can_end_with(&r->link, where, error);
+    c->repeats = 0;
+    return c->move == FETCH ? after_fetch(r, out_of_range, now_us) : after_put(r, now_us);
+}
+
 static enum eb_status after_answer(context *r, uint64_t now_us)
 {
     struct eb_can_link *c = &r->link;
@@ -526,7 +653,7 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
     case EXTENDED: /* one that sits in its loader already need not have it */
         if (silent && c->repeats++ < REPEATS_MAX)
             return go_on(r, EXTENDED, now_us);
-        if (silent)
+        if (silent || (failed && is_document(r)))
             return ebi_can_end_with(&r->link, where, &r->uds.error);
         return go_on(r, failed ? PROGRAMMING : next_move(r), now_us);
     case FAULTS_OFF:
@@ -546,6 +673,10 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
         return after_transfer(r, now_us);
     case ACTIVE_SESSION:
         return after_session(r);
+    case FETCH:
+    case PUT:
+    case DEFAULT:
+        return after_document(r, now_us);
     case UPLOAD:
     case BACK:
     case BACK_EXIT:
@@ -582,10 +713,26 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
 
 /* ------------------------------------------------------------------------------------------------- */
 
+/* Where a document begins. */
+static enum move begin_document(context *r)
+{
+    struct eb_contact *c = r->link.contact;
+    r->did = document_of(r)->first;
+    r->back_bytes = 0;
+    r->any = false;
+    if (r->link.operation.kind == EB_FETCH) {
+        eb_uds_buffers(&r->uds, r->request, sizeof r->request, c->buffer, c->buffer_bytes);
+        r->link.operation.sink->begin(r->link.operation.sink->self);
+    } else if (!next_part(r)) {
+        r->did_bytes = UINT32_MAX; /* which has no room */
+    }
+    return document_of(r)->extended ? EXTENDED : document_move(r);
+}
+
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
     context *r = self;
-    bool sends = operation->kind == EB_SEND;
+    bool sends = operation->kind == EB_SEND || operation->kind == EB_STORE;
     enum move first = sends ? EXTENDED : operation->kind == EB_READ ? READ : RESET;
     struct eb_isotp_config isotp = r->link.contact->target->isotp;
     isotp.unpadded = !way(r).padded;
@@ -595,7 +742,12 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
                 sends ? r->link.contact->buffer_bytes : sizeof r->request);
     if (way(r).answer_patience_ms > EB_UDS_MARGIN_MS)
         r->uds.margin_ms = way(r).answer_patience_ms;
-    set_move(r, first, now_us);
+    if (is_document(r))
+        first = begin_document(r);
+    if (!set_move(r, first, now_us)) { /* a document that is damaged */
+        r->uds.state = EB_UDS_FAILED;
+        r->uds.error = (struct eb_error){.status = EB_GARBAGE, .where = "UDS"};
+    }
 }
 
 static enum eb_status poll(void *self, uint64_t now_us)
@@ -686,15 +838,28 @@ static const struct eb_section section = {.key = "uds",
                                           .count = sizeof way_fields / sizeof way_fields[0],
                                           .elsewhere = "it read by 'did', as the device speaks UDS"};
 
-const struct eb_rows eb_rows_uds = {
-    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .section = &section};
+#define DOCUMENT(member)                                                                                     \
+    .bytes = sizeof(((struct eb_uds_document *)0)->member), .offset = offsetof(struct eb_uds_document, member)
+static const struct eb_field document_fields[] = {
+    {"first", EB_FIELD_NUMBER, DOCUMENT(first), .needed = true, .most = 0xFFFF},
+    {"count", EB_FIELD_NUMBER, DOCUMENT(count), .least = 1, .most = 256, .otherwise = 1},
+    {"extended-session", EB_FIELD_YES, DOCUMENT(extended)},
+    {"security", EB_FIELD_YES, DOCUMENT(locked)}};
+static const struct eb_row documents[] = {
+    {"did", 0, document_fields, 4, sizeof(struct eb_uds_document), EB_LIST_NONE}};
+
+const struct eb_rows eb_rows_uds = {.sources = sources,
+                                    .source_count = sizeof sources / sizeof sources[0],
+                                    .documents = documents,
+                                    .document_count = 1,
+                                    .section = &section};
 
 const struct eb_access eb_access_uds = {
     .word = "uds",
     .title = "UDS",
     .wire = EB_WIRE_CAN,
-    .able =
-        EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
+            EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE) | EB_ABLE_TO_READ_BACK,
     .needs = EB_NEEDS_CAN,
     .context_bytes = sizeof(context),
     .init = init,

@@ -37,6 +37,12 @@ static inline void ebi_put16le(uint8_t *at, uint16_t value)
     at[1] = (uint8_t)(value >> 8);
 }
 
+static inline void ebi_put32le(uint8_t *at, uint32_t value)
+{
+    ebi_put16le(at, (uint16_t)value);
+    ebi_put16le(at + 2, (uint16_t)(value >> 16));
+}
+
 static inline uint32_t ebi_get32le(const uint8_t *at)
 {
     return (uint32_t)ebi_get16le(at + 2) << 16 | ebi_get16le(at);

@@ -11,6 +11,13 @@ static const char held_before[] = "morning: valley -6";
 static const char registers[] = "backups: {presets: {modbus-registers: {address: 0x400, count: 9}}}\n";
 static const char records[] = "backups: {presets: {modbus-file: {file: 4, records: 9}}}\n";
 static const char http[] = "backups: {presets: {http: {path: /api/presets}}}\n";
+static const char objects[] = "backups: {presets: {sdo: {index: 0x2200, first-sub: 1, last-sub: 9}}}\n";
+static const char objects_stored[] =
+    "backups: {presets: {sdo: {index: 0x2200, first-sub: 1, last-sub: 3, store: 1}}}\n";
+static const char identifiers[] =
+    "backups: {presets: {did: {first: 0x0400, count: 5, extended-session: yes}}}\n";
+static const char identifiers_locked[] =
+    "backups: {presets: {did: {first: 0x0400, count: 3, extended-session: yes, security: yes}}}\n";
 static const char registers_restart[] =
     "backups: {presets: {modbus-registers: {address: 0x400, count: 9}, restart: yes}}\n"
     "restart: [{write-register: {address: 0x1000, value: 3}}]\n";
@@ -22,6 +29,8 @@ static const char http_restart[] =
     "number: 0x400, in-words: yes, text: \"morning: valley -6\", after-update: \"------------------\""
 #define RECORDS         "number: 4, text: \"morning: valley -6\", after-update: \"------------------\""
 #define HTTP            "text: \"morning: valley -6\", after-update: \"[]\""
+#define OBJECTS         "number: 0x2200, text: \"morning: valley -6\", after-update: \"------------------\""
+#define IDENTIFIERS     "number: 0x0400, text: \"morning: valley -6\", after-update: \"------------------\""
 #define DOCUMENT(words) "documents: {presets: {" words "}}"
 
 /* What the device holds, by what its world remembers: freed by the caller. */
@@ -70,7 +79,7 @@ static size_t backups(const struct little *l, size_t *whole)
     json_array_foreach(list, i, one)
     {
         char command[PATH_BYTES + 64];
-        snprintf(command, sizeof command, "unzip -p '%s' presets",
+        snprintf(command, sizeof command, "unzip -p '%s' presets | tr -d '\\000-\\037'",
                  json_string_value(json_object_get(one, "file")));
         struct outcome p = shell("%s", command);
         *whole += strcmp(p.out, held_before) == 0;
@@ -99,8 +108,8 @@ static const struct way {
     {AMPLIFIER, http, DOCUMENT(HTTP), "", 0, "presets put back and compared: as they were saved", "restore",
      NULL},
     /* It erases nothing: nothing is written. */
-    {AMPLIFIER, http, DOCUMENT("text: \"morning: valley -6\""), "", 0, "presets still on the device as they were saved",
-     "put back", NULL},
+    {AMPLIFIER, http, DOCUMENT("text: \"morning: valley -6\""), "", 0,
+     "presets still on the device as they were saved", "put back", NULL},
     /* None is left. */
     {AMPLIFIER, http, DOCUMENT("text: \"morning: valley -6\", gone-after-update: yes"), "", 0,
      "presets put back and compared", "restore", NULL},
@@ -126,6 +135,23 @@ static const struct way {
      "presets not put back: /api/presets: ", "as they were", "[]"},
     {PLC, registers, DOCUMENT(REGISTERS ", refuses: yes"), "", 1,
      "presets not put back: writing registers: ", "as they were", "------------------"},
+    /* Objects; what is not stored is gone with the next restart, here that of the world. */
+    {NODE, objects, DOCUMENT(OBJECTS), "", 0, "presets put back and compared", "restore", NULL},
+    {NODE, objects_stored, DOCUMENT(OBJECTS ", needs-store: yes"), "", 0, "presets put back and compared",
+     "restore", NULL},
+    {NODE, objects, DOCUMENT(OBJECTS ", refuses: yes"), "", 1,
+     "presets not put back: writing objects by SDO: ", "as they were", "------------------"},
+    {NODE, objects, DOCUMENT("number: 0x2201, text: \"morning: valley -6\""), "", 1,
+     "presets not saved: reading objects by SDO: ", "put back", NULL},
+    {UNIT, identifiers, DOCUMENT(IDENTIFIERS), "", 0, "presets put back and compared", "restore", NULL},
+    {UNIT, identifiers_locked, DOCUMENT(IDENTIFIERS ", needs-security: yes"), "", 0,
+     "presets put back and compared", "restore", NULL},
+    {UNIT, identifiers, DOCUMENT(IDENTIFIERS ", needs-security: yes"), "", 1,
+     "presets not put back: writing data identifiers (2Eh): ", "as they were", "------------------"},
+    {UNIT, "backups: {presets: {did: {first: 0x0400, count: 3}}}\n", DOCUMENT(IDENTIFIERS), "", 1,
+     "presets not put back: writing data identifiers (2Eh): ", "as they were", "------------------"},
+    {UNIT, identifiers, DOCUMENT("number: 0x0500, text: \"morning: valley -6\""), "", 1,
+     "presets not saved: reading data identifiers (22h): ", "put back", NULL},
     /* What cannot be saved is not erased. */
     {AMPLIFIER, http, "documents: {others: {text: x, after-update: y}}", "", 1,
      "amp-1: presets not saved: /api/presets: Not Found. Nothing was written", "put back", "x"},
@@ -240,6 +266,18 @@ static void nothing_is_lost_where_it_restarts(void **state)
 {
     (void)state;
     sweep(AMPLIFIER, http_restart, DOCUMENT(HTTP ", waits-for-restart: yes"), 11);
+}
+
+static void nothing_is_lost_by_sdo(void **state)
+{
+    (void)state;
+    sweep(NODE, objects_stored, DOCUMENT(OBJECTS ", needs-store: yes"), 23);
+}
+
+static void nothing_is_lost_by_uds(void **state)
+{
+    (void)state;
+    sweep(UNIT, identifiers_locked, DOCUMENT(IDENTIFIERS ", needs-security: yes"), 17);
 }
 
 /* --- by itself ------------------------------------------------------------------------------------------ */
@@ -410,6 +448,8 @@ int main(void)
         cmocka_unit_test(nothing_is_lost_by_registers),
         cmocka_unit_test(nothing_is_lost_by_http),
         cmocka_unit_test(nothing_is_lost_where_it_restarts),
+        cmocka_unit_test(nothing_is_lost_by_sdo),
+        cmocka_unit_test(nothing_is_lost_by_uds),
         cmocka_unit_test(backup_and_restore),
         cmocka_unit_test(a_wrong_backup_writes_nothing),
         cmocka_unit_test(wrong_profiles_are_named),

@@ -53,6 +53,19 @@ struct eb_access_canopen_context {
     uint64_t flush_end_us; /* until then what the engine says last may still go out */
     uint8_t bytes[EB_NAME_BYTES];
     struct eb_sdo sdo;
+    /* of a document: the subindex, the bytes of the source that are through, what is written of it */
+    uint16_t sub;
+    uint64_t at;
+    struct eb_source part;
+    bool any;
+};
+
+/* A document: the subindices of one object, in their order, each as its number (u8), its size (u32,
+ * little-endian) and its bytes.  What a node has not is left out. */
+struct eb_canopen_document {
+    uint16_t index;
+    uint8_t first, last;
+    uint8_t store; /* subindex of 1010h that stores what was written; 0: nothing does */
 };
 extern const struct eb_access eb_access_canopen;
 extern const struct eb_rows eb_rows_canopen;
@@ -86,8 +99,19 @@ struct eb_access_uds_context {
     uint8_t request[EB_UDS_MESSAGE_MIN_BYTES];
     uint8_t counter;
     uint32_t block_bytes;
-    uint64_t back_bytes; /* read back and compared */
+    uint64_t back_bytes; /* read back and compared; of a document: through */
+    uint16_t did;        /* of a document ... */
+    uint32_t did_bytes;  /* ... and how long it is */
+    bool any;
     struct eb_uds uds;
+};
+
+/* A document: data identifiers in a row, each as its number (u16, big-endian), its size (u32, little-endian)
+ * and its bytes.  What a unit has not is left out. */
+struct eb_uds_document {
+    uint16_t first, count;
+    bool extended; /* they are read and written in the extended session */
+    bool locked;   /* ... and written only after the security access of eb_uds_way */
 };
 extern const struct eb_access eb_access_uds;
 extern const struct eb_rows eb_rows_uds;
