@@ -57,6 +57,12 @@ document fit --yes --without tower-io-3 --without drive-io-2 --without door-08 -
 document fit --yes
 document confirm
 document recover --yes
+document secret set pa-valley service
+document backup list
+document backup pa-valley
+document backup list
+document restore pa-valley --yes
+document fit pa-valley --yes
 "$einbau" fit --yes --again --json-lines drive-plc lead-node dispatch-panel >lines.json 2>lines.err
 split -l 1 -d -a 4 --additional-suffix=.json lines.json documents/line-
 document jobs --all
