@@ -19,6 +19,7 @@ static const struct entry {
     {&eb_access_uds, &eb_rows_uds},
     {&eb_access_dfu, &eb_rows_dfu},
     {&eb_access_tftp, &eb_rows_tftp},
+    {&eb_access_tftp_document, &eb_rows_tftp_document},
     {&eb_access_modbus_file, &eb_rows_modbus_file},
     {&eb_access_http, &eb_rows_http},
     {&eb_access_pull, &eb_rows_pull},

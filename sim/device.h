@@ -20,6 +20,7 @@ enum {
 struct ebi_sim_device;
 struct ebi_sim_values;    /* values.h */
 struct ebi_sim_documents; /* documents.h */
+struct ebi_sim_document;
 
 /* The network as a device sees it.  Handles are the network's. */
 struct ebi_sim_net {
@@ -76,7 +77,8 @@ enum ebi_sim_push_state {
 struct ebi_sim_push {
     enum ebi_sim_push_state state;
     struct ebi_sim_component *component;
-    struct ebi_sim_device *owner; /* whose component it is: the device, or a module in its rack */
+    struct ebi_sim_document *document; /* what it becomes; NULL: an image of the component */
+    struct ebi_sim_device *owner;      /* whose component it is: the device, or a module in its rack */
     uint8_t *bank;
     int handle;
     struct eb_endpoint peer;

@@ -23,6 +23,28 @@ struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *d, con
     return NULL;
 }
 
+struct ebi_sim_component *ebi_sim_document_file(struct ebi_sim_device *d)
+{
+    enum { FILE_BYTES = 1 << 20 };
+    struct ebi_sim_component *file = &d->documents->file;
+    if (file->bank[0] == NULL)
+        file->bank[0] = malloc(FILE_BYTES);
+    if (file->bank[0] == NULL)
+        abort();
+    file->capacity = FILE_BYTES;
+    file->banks = 1;
+    return file;
+}
+
+struct ebi_sim_document *ebi_sim_document_named(const struct ebi_sim_device *d, const char *name)
+{
+    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
+        if (strcmp(d->documents->list[i].name, name) == 0)
+            return &d->documents->list[i];
+    }
+    return NULL;
+}
+
 struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *d, unsigned number)
 {
     for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
@@ -160,6 +182,8 @@ static void forget(struct ebi_sim_device *d)
         free(d->documents->list[i].pending.bytes);
         free(d->documents->list[i].stored.bytes);
     }
+    if (d->documents != NULL)
+        free(d->documents->file.bank[0]);
     free(d->documents);
     d->documents = NULL;
 }

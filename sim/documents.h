@@ -33,10 +33,14 @@ struct ebi_sim_documents {
     size_t count;
     bool known; /* which images ran at the last start */
     uint32_t ran;
+    struct ebi_sim_component file; /* of one that comes by TFTP, until it is whole */
 };
 
-/* A document by its path, or by its number; NULL: there is none, or its program does not run. */
+/* Where a file that comes is kept until it is whole. */
+struct ebi_sim_component *ebi_sim_document_file(struct ebi_sim_device *device);
+/* A document by its name, by its path, or by its number; NULL: there is none, or its program does not run. */
 struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *device, const char *path);
+struct ebi_sim_document *ebi_sim_document_named(const struct ebi_sim_device *device, const char *name);
 struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *device, unsigned number);
 /* The one whose words, from its number on, include this one. */
 struct ebi_sim_document *ebi_sim_document_with(const struct ebi_sim_device *device, unsigned word);

@@ -2,6 +2,8 @@
  * 7440. */
 #include "pull.h"
 
+#include "documents.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -89,13 +91,18 @@ bool ebi_sim_pull_request(struct ebi_sim_device *d, const struct eb_endpoint *fr
     struct ebi_sim_component *c = NULL;
     for (size_t i = 0; i < d->count && file != NULL; i++)
         c = strcmp(d->components[i].file_name, file) == 0 ? &d->components[i] : c;
-    if (!d->conduct.readable || c == NULL || mode == NULL || strcasecmp(mode, "octet") != 0)
+    const struct ebi_sim_document *document = file != NULL ? ebi_sim_document_named(d, file) : NULL;
+    if (document != NULL && document->gone)
+        document = NULL;
+    if ((document == NULL && (!d->conduct.readable || c == NULL)) || mode == NULL ||
+        strcasecmp(mode, "octet") != 0)
         return false;
     end_pull(d);
     *p = (struct ebi_sim_pull){.handle = d->net->udp_bind(d->net->self, d, 0),
                                .peer = *from,
-                               .bank = c->bank[c->pending ? 1 - c->active : c->active],
-                               .size = c->capacity,
+                               .bank = document != NULL ? document->now.bytes
+                                                        : c->bank[c->pending ? 1 - c->active : c->active],
+                               .size = document != NULL ? document->now.size : c->capacity,
                                .blksize = BLKSIZE_DEFAULT,
                                .windowsize = 1};
     while (at < size && d->options == EBI_SIM_OPTIONS_TAKEN) {

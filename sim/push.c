@@ -1,4 +1,5 @@
 /* The simulated device's receiving end of TFTP: RFC 1350, 2347, 2348, 2349, 7440. */
+#include "documents.h"
 #include "pull.h"
 #include "server.h"
 #include "world.h"
@@ -193,6 +194,8 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
     }
     struct ebi_sim_device *owner = d;
     struct ebi_sim_component *c = component_for(d, r.file, &owner);
+    struct ebi_sim_document *document = c == NULL ? ebi_sim_document_named(d, r.file) : NULL;
+    c = document != NULL ? ebi_sim_document_file(d) : c;
     if (strcasecmp(r.mode, "octet") != 0) {
         send_error(d, handle, from, TFTP_E_ILLEGAL, "only mode octet");
     } else if (c == NULL) {
@@ -205,7 +208,9 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         send_error(d, handle, from, TFTP_E_UNDEFINED, "busy, try again");
     } else if (!ebi_sim_device_alive(owner)) {
         send_error(d, handle, from, TFTP_E_UNDEFINED, "the module does not answer");
-    } else if (!ebi_sim_device_writable(owner)) {
+    } else if (document != NULL && document->refuses) {
+        send_error(d, handle, from, TFTP_E_ACCESS, "not taken");
+    } else if (document == NULL && !ebi_sim_device_writable(owner)) {
         send_error(d, handle, from, TFTP_E_ACCESS,
                    owner->writable == EBI_SIM_WRITABLE_LOADER ? "only in the loader"
                                                               : "stop the program first");
@@ -218,6 +223,7 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         answer_options(d, p, &r);
         p->state = EBI_SIM_PUSH_ERASING;
         p->component = c;
+        p->document = document;
         p->owner = owner;
         p->bank = c->bank[c->banks == 2 ? 1 - c->active : c->active];
         c->pending = false;
@@ -232,7 +238,7 @@ static void request_push(struct ebi_sim_device *d, int handle, const struct eb_e
         p->ack_due = false;
         p->tries = 0;
         p->began_us = now(d);
-        p->timer_us = now(d) + (c->files_taken > 0 ? 0 : owner->erase_ms * 1000ULL);
+        p->timer_us = now(d) + (c->files_taken > 0 || document != NULL ? 0 : owner->erase_ms * 1000ULL);
     }
 }
 
@@ -303,7 +309,9 @@ static void receive_data(struct ebi_sim_device *d, unsigned number, const uint8_
             p->component->files_taken++;
             p->component->pending =
                 p->component->banks == 2 && p->component->files_taken >= p->component->file_count;
-            if (p->owner->conduct.restarts_itself)
+            if (p->document != NULL)
+                ebi_sim_document_write(p->document, p->bank, p->received);
+            else if (p->owner->conduct.restarts_itself)
                 ebi_sim_device_restart(p->owner, false,
                                        p->busy_until_us > now(d) ? p->busy_until_us - now(d) : 0);
         }

@@ -1,5 +1,5 @@
-/* Reading a file by TFTP (RFC 1350, 2347, 2348, 7440) and comparing it with a source, block by block: what
- * was pushed into a device is read back.
+/* Reading a file by TFTP (RFC 1350, 2347, 2348, 7440), block by block: what was pushed into a device is read
+ * back and compared, or a document is fetched.
  *
  * The engine does no input or output: it takes received datagrams and the time, gives datagrams to send, and
  * says when it wants to be called again. */
@@ -12,16 +12,25 @@
 extern "C" {
 #endif
 
-/* What is read, and what it is compared with. */
+/* What is read, and what becomes of it. */
 struct eb_tftp_get_config {
-    struct eb_endpoint server;        /* where the read request goes */
-    const char *file_name;            /* borrowed as long as the transfer lasts, like the source */
-    const struct eb_source *compared; /* what the file must be */
-    uint16_t blksize;                 /* wanted; EB_TFTP_BLKSIZE_DEFAULT: the option is not asked for */
-    uint16_t windowsize;              /* wanted; 1: the option is not asked for */
+    struct eb_endpoint server; /* where the read request goes */
+    const char *file_name;     /* borrowed as long as the transfer lasts */
+    /* Takes the bytes from `offset` on, in their order; EB_OK, or the transfer ends with that, and `*text`,
+     * which is static, says why. */
+    enum eb_status (*take)(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
+                           const char **text);
+    void *self;          /* of `take`, borrowed */
+    uint16_t blksize;    /* wanted; EB_TFTP_BLKSIZE_DEFAULT: the option is not asked for */
+    uint16_t windowsize; /* wanted; 1: the option is not asked for */
     bool rollover_to_one;
     uint64_t patience_us; /* silence after which the transfer has failed */
 };
+
+/* As `take`: the file must be what the source `self` (struct eb_source) gives; bytes behind its end do not
+ * count. EB_UNCONFIRMED: it is not. */
+enum eb_status eb_tftp_get_compare(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
+                                   const char **text);
 
 /*   ASKING --OACK or DATA 1--> RECEIVING --last block, all the same--> DONE
  *      \__ ERROR, patience over, another byte, stopped __\___________> FAILED
@@ -31,8 +40,8 @@ enum eb_tftp_get_state { EB_TFTP_GET_ASKING, EB_TFTP_GET_RECEIVING, EB_TFTP_GET_
 /* A transfer from the device under way. */
 struct eb_tftp_get {
     enum eb_tftp_get_state state;
-    struct eb_error error; /* of FAILED: EB_UNCONFIRMED the file differs; else as of struct eb_tftp_put */
-    uint64_t done_bytes;   /* compared, and the same */
+    struct eb_error error; /* of FAILED: what `take` gave; else as of struct eb_tftp_put */
+    uint64_t done_bytes;   /* taken */
 
     /* the engine's own */
     struct eb_tftp_get_config config;

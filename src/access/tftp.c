@@ -1,5 +1,4 @@
-#include "einbau/access/tftp.h"
-#include "access/access.h"
+#include "access/tftp.h"
 
 #include <string.h>
 
@@ -29,7 +28,7 @@ static enum eb_status end(context *t, const struct eb_error *error)
     return error->status;
 }
 
-static enum eb_status end_well(context *t)
+enum eb_status ebi_tftp_end_well(context *t)
 {
     close(t);
     return EB_OK;
@@ -38,8 +37,7 @@ static enum eb_status end_well(context *t)
 /* --- sending ---------------------------------------------------------------------------------------------
  */
 
-/* The largest block that path, buffer and profile allow. */
-static uint16_t block_size(const struct eb_contact *c, uint16_t wanted)
+uint16_t ebi_tftp_block_size(const struct eb_contact *c, uint16_t wanted)
 {
     uint32_t mtu = c->port->udp->mtu_bytes(c->port->self, &c->target->tftp);
     uint32_t largest = mtu > EB_TFTP_OVERHEAD_BYTES + EB_TFTP_BLKSIZE_DEFAULT ? mtu - EB_TFTP_OVERHEAD_BYTES
@@ -53,19 +51,17 @@ static uint16_t block_size(const struct eb_contact *c, uint16_t wanted)
     return (uint16_t)largest;
 }
 
-static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
+void ebi_tftp_begin_put(context *t, const char *file_name, const struct eb_source *source, uint64_t now_us)
 {
-    context *t = self;
     struct eb_contact *c = t->contact;
     const struct eb_tftp_way way = eb_tftp_way_of(c->profile);
-    uint16_t blksize = block_size(c, way.blksize);
+    uint16_t blksize = ebi_tftp_block_size(c, way.blksize);
     const struct eb_tftp_put_config put = {
         .server = c->target->tftp,
-        .file_name = ebi_file_name(operation),
-        .source = *operation->source,
+        .file_name = file_name,
+        .source = *source,
         .blksize = blksize,
-        .windowsize =
-            eb_tftp_window(blksize, c->round_trip_us, operation->source->size_bytes, way.windowsize),
+        .windowsize = eb_tftp_window(blksize, c->round_trip_us, source->size_bytes, way.windowsize),
         .timeout_s = way.timeout_s,
         .tsize = way.tsize,
         .rollover_to_one = way.rollover_to == 1,
@@ -76,12 +72,18 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
         .buffer = c->buffer,
         .buffer_bytes = c->buffer_bytes,
     };
+    eb_tftp_put_init(&t->put, &put, now_us);
+}
+
+static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
+{
+    context *t = self;
     close(t);
-    memset(&c->error, 0, sizeof c->error);
+    memset(&t->contact->error, 0, sizeof t->contact->error);
     t->operation = *operation;
     t->busy = true;
     t->back = t->more = false;
-    eb_tftp_put_init(&t->put, &put, now_us);
+    ebi_tftp_begin_put(t, ebi_file_name(operation), operation->source, now_us);
 }
 
 static void receive_datagrams(context *t, uint64_t now_us)
@@ -128,7 +130,8 @@ static void begin_back(context *t, uint64_t now_us)
     const struct eb_tftp_get_config get = {
         .server = c->target->tftp,
         .file_name = ebi_file_name(&t->operation),
-        .compared = t->operation.source,
+        .take = eb_tftp_get_compare,
+        .self = (void *)(uintptr_t)t->operation.source,
         .blksize = t->put.blksize,
         .windowsize = t->put.windowsize,
         .rollover_to_one = eb_tftp_way_of(c->profile).rollover_to == 1,
@@ -138,7 +141,7 @@ static void begin_back(context *t, uint64_t now_us)
     eb_tftp_get_init(&t->get, &get, now_us);
 }
 
-static enum eb_status poll_back(context *t, uint64_t now_us)
+enum eb_status ebi_tftp_poll_get(context *t, uint64_t now_us)
 {
     struct eb_contact *c = t->contact;
     const struct eb_port *port = c->port;
@@ -159,10 +162,37 @@ static enum eb_status poll_back(context *t, uint64_t now_us)
         eb_tftp_get_taken(&t->get, now_us);
     if (t->get.state == EB_TFTP_GET_FAILED)
         return end(t, &t->get.error);
-    if (t->get.state != EB_TFTP_GET_DONE)
-        return EB_PENDING;
-    c->read_back = true;
-    return end_well(t);
+    return t->get.state != EB_TFTP_GET_DONE ? EB_PENDING : EB_OK;
+}
+
+static enum eb_status poll_back(context *t, uint64_t now_us)
+{
+    enum eb_status status = ebi_tftp_poll_get(t, now_us);
+    t->contact->read_back = status == EB_OK;
+    return status == EB_OK ? ebi_tftp_end_well(t) : status;
+}
+
+enum eb_status ebi_tftp_open(context *t)
+{
+    const struct eb_contact *c = t->contact;
+    if (t->handle == EB_NO_HANDLE && c->port->udp->open(c->port->self, c->waiter, NULL, &t->handle) != EB_OK)
+        return end(t, &(struct eb_error){.status = EB_IO, .where = "opening a UDP socket"});
+    return EB_OK;
+}
+
+enum eb_status ebi_tftp_poll_put(context *t, uint64_t now_us)
+{
+    struct eb_contact *c = t->contact;
+    t->more = false;
+    receive_datagrams(t, now_us);
+    eb_tftp_put_tick(&t->put, now_us);
+    send_datagrams(t, now_us);
+    c->done_bytes = t->put.acked_bytes;
+    c->all_sent = t->put.all_sent;
+    c->last_late = eb_tftp_put_last_unanswered(&t->put);
+    if (t->put.state == EB_TFTP_FAILED)
+        return end(t, &t->put.error);
+    return t->put.state != EB_TFTP_DONE ? EB_PENDING : EB_OK;
 }
 
 /* ---------------------------------------------------------------------------------------------------------
@@ -174,21 +204,13 @@ static enum eb_status poll(void *self, uint64_t now_us)
     struct eb_contact *c = t->contact;
     if (t->back)
         return poll_back(t, now_us);
-    if (t->handle == EB_NO_HANDLE && c->port->udp->open(c->port->self, c->waiter, NULL, &t->handle) != EB_OK)
-        return end(t, &(struct eb_error){.status = EB_IO, .where = "opening a UDP socket"});
-    t->more = false;
-    receive_datagrams(t, now_us);
-    eb_tftp_put_tick(&t->put, now_us);
-    send_datagrams(t, now_us);
-    c->done_bytes = t->put.acked_bytes;
-    c->all_sent = t->put.all_sent;
-    c->last_late = eb_tftp_put_last_unanswered(&t->put);
-    if (t->put.state == EB_TFTP_FAILED)
-        return end(t, &t->put.error);
-    if (t->put.state != EB_TFTP_DONE)
-        return EB_PENDING;
+    enum eb_status status = ebi_tftp_open(t);
+    if (status == EB_OK)
+        status = ebi_tftp_poll_put(t, now_us);
+    if (status != EB_OK)
+        return status;
     if (c->profile->read_back != EB_READ_BACK_YES)
-        return end_well(t);
+        return ebi_tftp_end_well(t);
     begin_back(t, now_us);
     return poll_back(t, now_us);
 }

@@ -100,26 +100,25 @@ void eb_tftp_get_taken(struct eb_tftp_get *g, uint64_t now_us)
 
 /* --- what comes in ------------------------------------------------------------------------------- */
 
-/* Whether the bytes are those of the source from `offset` on. */
-static bool compares(struct eb_tftp_get *g, uint64_t offset, const uint8_t *bytes, size_t size)
+enum eb_status eb_tftp_get_compare(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
+                                   const char **text)
 {
-    const struct eb_source *source = g->config.compared;
+    const struct eb_source *source = self;
     uint8_t expected[PIECE_BYTES];
     for (size_t at = 0; at < size && offset + at < source->size_bytes;) {
         uint64_t left = source->size_bytes - offset - at;
         size_t n = size - at < sizeof expected ? size - at : sizeof expected;
         n = left < n ? (size_t)left : n;
-        if (source->read(source->self, offset + at, expected, n) != EB_OK) {
-            fail(g, EB_IO, 0, "the image cannot be read");
-            return false;
-        }
-        if (memcmp(expected, bytes + at, n) != 0) {
-            fail(g, EB_UNCONFIRMED, 0, "what the device holds is not what was sent");
-            return false;
-        }
+        *text = "the image cannot be read";
+        if (source->read(source->self, offset + at, expected, n) != EB_OK)
+            return EB_IO;
+        *text = "the device holds other bytes";
+        if (memcmp(expected, bytes + at, n) != 0)
+            return EB_UNCONFIRMED;
         at += n;
     }
-    return true;
+    *text = "the device holds less";
+    return last && offset + size < source->size_bytes ? EB_UNCONFIRMED : EB_OK;
 }
 
 static void progress(struct eb_tftp_get *g, uint64_t now_us)
@@ -144,19 +143,19 @@ static void take_data(struct eb_tftp_get *g, uint16_t number, const uint8_t *dat
         fail(g, EB_GARBAGE, 0, "a block longer than agreed");
         return;
     }
-    if (!compares(g, offset, data, size))
+    const char *text = "";
+    enum eb_status taken = g->config.take(g->config.self, offset, data, size, size < g->blksize, &text);
+    if (taken != EB_OK) {
+        fail(g, taken, 0, text);
         return;
+    }
     progress(g, now_us);
     g->blocks++;
     g->gap_told = false;
-    g->done_bytes =
-        offset + size < g->config.compared->size_bytes ? offset + size : g->config.compared->size_bytes;
+    g->done_bytes = offset + size;
     if (size < g->blksize) {
         owe(g, SAY_ACK);
-        if (offset + size < g->config.compared->size_bytes)
-            fail(g, EB_UNCONFIRMED, 0, "the device holds less than was sent");
-        else
-            g->state = EB_TFTP_GET_DONE;
+        g->state = EB_TFTP_GET_DONE;
         g->deadline_us = EB_NEVER;
     } else if (++g->in_window >= g->windowsize) {
         g->in_window = 0;
@@ -222,7 +221,7 @@ void eb_tftp_get_receive(struct eb_tftp_get *g, const struct eb_endpoint *from, 
         g->state = EB_TFTP_GET_RECEIVING;
         progress(g, now_us);
         if (opcode == TFTP_OACK && !take_options(g, bytes, size)) {
-            fail(g, EB_GARBAGE, 0, "the device granted an option that was not asked for");
+            fail(g, EB_GARBAGE, 0, "it granted an option not asked for");
             g->error.retry = EB_RETRY_NEVER;
             return;
         }

@@ -10,6 +10,7 @@ static const char held_before[] = "morning: valley -6";
 /* Where the documents of each kind are. */
 static const char registers[] = "backups: {presets: {modbus-registers: {address: 0x400, count: 9}}}\n";
 static const char records[] = "backups: {presets: {modbus-file: {file: 4, records: 9}}}\n";
+static const char file[] = "backups: {presets: {tftp: {file: presets}}}\n";
 static const char http[] = "backups: {presets: {http: {path: /api/presets}}}\n";
 static const char objects[] = "backups: {presets: {sdo: {index: 0x2200, first-sub: 1, last-sub: 9}}}\n";
 static const char objects_stored[] =
@@ -107,6 +108,13 @@ static const struct way {
      "presets put back and compared", "restore", NULL},
     {AMPLIFIER, http, DOCUMENT(HTTP), "", 0, "presets put back and compared: as they were saved", "restore",
      NULL},
+    {PLC, file, DOCUMENT(RECORDS), "", 0, "presets put back and compared", "restore", NULL},
+    {PLC, file, DOCUMENT(RECORDS ", refuses: yes"), "", 1, "presets not put back: ", "as they were",
+     "------------------"},
+    {PLC, file, DOCUMENT("text: \"morning: valley -6\", gone-after-update: yes"), "", 0,
+     "presets put back and compared", "restore", NULL},
+    {PLC, "backups: {presets: {tftp: {file: nothing}}}\n", DOCUMENT(RECORDS), "", 1,
+     "presets not saved: ", "put back", NULL},
     /* It erases nothing: nothing is written. */
     {AMPLIFIER, http, DOCUMENT("text: \"morning: valley -6\""), "", 0,
      "presets still on the device as they were saved", "put back", NULL},
@@ -266,6 +274,12 @@ static void nothing_is_lost_where_it_restarts(void **state)
 {
     (void)state;
     sweep(AMPLIFIER, http_restart, DOCUMENT(HTTP ", waits-for-restart: yes"), 11);
+}
+
+static void nothing_is_lost_by_tftp(void **state)
+{
+    (void)state;
+    sweep(PLC, file, DOCUMENT(RECORDS), 9);
 }
 
 static void nothing_is_lost_by_sdo(void **state)
@@ -448,6 +462,7 @@ int main(void)
         cmocka_unit_test(nothing_is_lost_by_registers),
         cmocka_unit_test(nothing_is_lost_by_http),
         cmocka_unit_test(nothing_is_lost_where_it_restarts),
+        cmocka_unit_test(nothing_is_lost_by_tftp),
         cmocka_unit_test(nothing_is_lost_by_sdo),
         cmocka_unit_test(nothing_is_lost_by_uds),
         cmocka_unit_test(backup_and_restore),

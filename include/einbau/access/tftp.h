@@ -43,6 +43,14 @@ static inline struct eb_tftp_way eb_tftp_way_of(const struct eb_profile *profile
 }
 extern const struct eb_rows eb_rows_tftp;
 
+/* A document: a file that the device gives and takes. */
+struct eb_tftp_document {
+    const char *file, *put_to; /* `put_to` NULL: under the same name */
+};
+/* Its context is a struct eb_access_tftp_context, too. */
+extern const struct eb_access eb_access_tftp_document;
+extern const struct eb_rows eb_rows_tftp_document;
+
 #ifdef __cplusplus
 }
 #endif
