@@ -112,6 +112,8 @@ static char *facts_of(const struct eb_backup_file *b)
     for (size_t i = 0; i < b->count; i++) {
         const struct eb_backup_document *d = &b->documents[i];
         char digest[2 * EB_SHA256_BYTES + 1];
+        if (d->missing)
+            continue;
         sodium_bin2hex(digest, sizeof digest, d->sha256, EB_SHA256_BYTES);
         json_array_append_new(documents, json_pack("{s:s, s:I, s:s}", "name", d->name, "bytes",
                                                    (json_int_t)d->size, "sha256", digest));
@@ -130,11 +132,15 @@ static char *facts_of(const struct eb_backup_file *b)
     return string;
 }
 
-static bool same_documents(const struct eb_backup_file *a, const struct eb_backup_file *b)
+/* Whether all of `a` that is not missing is in `b`. */
+static bool same_documents(const struct eb_backup_file *a, struct eb_backup_file *b)
 {
-    bool same = a->count == b->count;
-    for (size_t i = 0; i < a->count && same; i++)
-        same = memcmp(a->documents[i].sha256, b->documents[i].sha256, EB_SHA256_BYTES) == 0;
+    bool same = true;
+    for (size_t i = 0; i < a->count && same; i++) {
+        const struct eb_backup_document *d = &a->documents[i];
+        const struct eb_backup_document *read = eb_backup_document(b, d->name);
+        same = d->missing || (read != NULL && memcmp(d->sha256, read->sha256, EB_SHA256_BYTES) == 0);
+    }
     return same;
 }
 
@@ -168,8 +174,10 @@ bool eb_backup_write(struct eb_backup_file *b, const char *path, bool *taken, st
         digest_of(b->documents[i].bytes, b->documents[i].size, b->documents[i].sha256);
     char *facts = facts_of(b);
     bool ok = ebi_zip_begin(&zip, path, 0600, problem) && ebi_zip_put(&zip, FACTS_FILE, facts, strlen(facts));
-    for (size_t i = 0; i < b->count && ok; i++)
-        ok = ebi_zip_put(&zip, b->documents[i].name, b->documents[i].bytes, b->documents[i].size);
+    for (size_t i = 0; i < b->count && ok; i++) {
+        const struct eb_backup_document *d = &b->documents[i];
+        ok = d->missing || ebi_zip_put(&zip, d->name, d->bytes, d->size);
+    }
     ok = ebi_zip_end(&zip, ok, taken);
     free(facts);
     if (!ok || !reads_back(b, path, problem))

@@ -239,6 +239,20 @@ static void describe(struct eb_job_device *target, const struct eb_run *run, str
     }
 }
 
+/* Whether the device has given anything: what it does not have any more is due from before. */
+static bool any_saved(struct eb_job_kept *kept)
+{
+    bool any = false;
+    for (size_t i = 0; i < kept->count; i++) {
+        struct eb_backup_document *to = kept->documents[i].sink.self;
+        bool saved = kept->documents[i].state == EB_DOCUMENT_SAVED;
+        any = any || saved;
+        if (to != NULL)
+            to->missing = !saved;
+    }
+    return any;
+}
+
 /* A file of its own in the folder of backups: SERIAL-TIME.zip. */
 static bool write_named(const struct eb_job_device *target, struct eb_backup_file *file, const char *folder,
                         struct eb_problem *problem)
@@ -299,6 +313,8 @@ static bool on_saved(void *context, const struct eb_run *run)
                                      "found no folder to keep it in, expected --state DIR, or the variable "
                                      "XDG_STATE_HOME or HOME"};
     char folder[EB_PATH_BYTES];
+    if (!any_saved(kept))
+        return true;
     describe(target, run, &kept->file);
     bool nowhere = job->config.simulated && !eb_job_backups(job, folder) && job->backup_to == NULL;
     bool ok =

@@ -18,6 +18,7 @@ struct eb_backup_document {
     uint8_t *bytes;           /* from malloc */
     size_t size, cap;
     uint8_t sha256[EB_SHA256_BYTES];
+    bool missing; /* the device has it not: it does not become part of the file */
 };
 
 /* A backup: of which device it is, what that ran then, and its documents. */

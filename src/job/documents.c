@@ -181,9 +181,8 @@ static void all_saved(struct eb_run *run)
     }
 }
 
-static void saved_one(struct eb_run *run)
+static void save_next(struct eb_run *run)
 {
-    current(run)->state = EB_DOCUMENT_SAVED;
     if (find(run, run->document + 1, to_be_saved))
         begin(run, SAVING);
     else
@@ -342,6 +341,10 @@ static void failed(struct eb_run *run)
         store(run);
         return;
     }
+    if (run->keeping == SAVING && error->status == EB_PEER_ERROR && document->due) { /* the same */
+        save_next(run);
+        return;
+    }
     document->state = EB_DOCUMENT_FAILED;
     if (run->keeping == SAVING) {
         ebi_keep_error(run, error);
@@ -359,7 +362,8 @@ static void done(struct eb_run *run)
     struct eb_run_document *document = current(run);
     memset(&document->error, 0, sizeof document->error);
     if (run->keeping == SAVING) {
-        saved_one(run);
+        document->state = EB_DOCUMENT_SAVED;
+        save_next(run);
     } else if (run->keeping == COMPARING && !is_same(run)) {
         store(run);
     } else if (run->keeping == READING) {

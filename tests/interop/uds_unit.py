@@ -25,6 +25,7 @@ class Unit:
     def __init__(self, flash):
         self.path, self.memory, self.program = flash, bytearray(), b""
         self.session, self.unlocked, self.seed = 1, False, 0x11223344
+        self.coding = {0x0400: b"morning", 0x0401: b": valley -6 dB, and twelve more", 0x0403: b"\x01"}  # an update erases it
 
     def version(self):
         return self.program[48:64].rstrip(b"\0") if self.program[:8] == b"EBIMAGE1" else b"1.0"
@@ -32,7 +33,7 @@ class Unit:
     def value(self, did):
         crc = b"%08X" % zlib.crc32(self.program) if self.program else b"00000000"
         return {0xF186: bytes([self.session]), 0xF187: b"TU-1", 0xF191: b"3", 0xF18C: b"100", 0xF189: self.version(), 0xF180: b"application",
-                0xF1F0: crc, 0x0200: struct.pack(">H", 0 if self.program else 1480)}.get(did)
+                0xF1F0: crc, 0x0200: struct.pack(">H", 0 if self.program else 1480), **self.coding}.get(did)
 
     def faults(self, mask):
         """What stands in its fault memory; another code once an image was sent to it.  The last was never confirmed."""
@@ -63,6 +64,13 @@ class Unit:
                 return struct.pack(">BBI", 0x67, 1, self.seed)
             self.unlocked = bytes(request.securityKey) == struct.pack(">I", self.seed + KEY)
             return b"\x67\x02" if self.unlocked else refuse(0x35)
+        if service == 0x2E and request.dataIdentifier in self.coding:
+            if self.session == 1 or not self.unlocked:
+                return refuse(0x7F if self.session == 1 else 0x33)
+            self.coding[request.dataIdentifier] = raw[3:]
+            with open(self.path + ".coding", "wb") as file:
+                file.write(b"".join(self.coding.values()))
+            return struct.pack(">BH", 0x6E, request.dataIdentifier)
         if service == 0x2E:
             return struct.pack(">BH", 0x6E, request.dataIdentifier) if self.unlocked else refuse(0x33)
         if service == 0x31:
@@ -83,6 +91,7 @@ class Unit:
         if service == 0x11:
             if self.memory:
                 self.program = bytes(self.memory)
+                self.coding = {did: b"?" * len(value) for did, value in self.coding.items()}
                 with open(self.path, "wb") as file:
                     file.write(self.program)
             self.session, self.unlocked = 1, False

@@ -214,16 +214,21 @@ static void scapys_control_unit_is_flashed(void **state)
     char *profile = read_text(s.little.folder, "unit.yaml", NULL);
     write_text(
         s.little.folder, "unit.yaml",
-        "%snote-values: {setpoint: {did: 0x0200, as: number}}\ndiagnostics: {source: {dtc-mask: 0x08}}\n",
+        "%snote-values: {setpoint: {did: 0x0200, as: number}}\ndiagnostics: {source: {dtc-mask: 0x08}}\n"
+        "backups: {coding: {did: {first: 0x0400, count: 4, extended-session: yes, security: yes}}}\n",
         profile);
     free(profile);
     struct outcome o = shell("%s", line);
     if (o.status != 0 || strstr(o.out, "little bus: 1 confirmed") == NULL ||
         strstr(o.out, "setpoint                1480    0\n") == NULL ||
         strstr(o.out, "new in its diagnostics          9A0F00h\n") == NULL ||
-        strstr(o.out, "C10050h") != NULL || strstr(o.out, "445566h") != NULL)
+        strstr(o.out, "C10050h") != NULL || strstr(o.out, "445566h") != NULL ||
+        strstr(o.out, "coding put back and compared: as they were saved") == NULL)
         fail_msg("%s%s", o.out, o.err);
     outcome_free(&o);
+    char *coding = read_text(s.little.folder, "flash.coding", NULL);
+    assert_string_equal(coding, "morning: valley -6 dB, and twelve more\x01");
+    free(coding);
     char *found = read_text(s.little.folder, "flash", &size);
     char *image = read_text(s.little.folder, "unit-2.0.bin", &image_size);
     assert_int_equal(size, image_size);

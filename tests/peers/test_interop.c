@@ -193,8 +193,9 @@ static void fit_general_device(const char *server_format)
     snprintf(modbus_log, sizeof modbus_log, "%s.modbus.log", folder);
     snprintf(file, sizeof file, "%s/fw.bin", folder);
     snprintf(modbus_port, sizeof modbus_port, "%u", modbus);
-    expect_done(shell("mkdir %s && cp %s/plc-1.0.bin %s && chmod 666 %s && chmod 755 %s", folder,
-                      little.folder, file, file, little.folder),
+    expect_done(shell("mkdir %s && cp %s/plc-1.0.bin %s && echo 'door 3 open' >%s/script.cfg && "
+                      "chmod 666 %s %s/script.cfg && chmod 755 %s",
+                      folder, little.folder, file, folder, file, folder, little.folder),
                 "");
 
     snprintf(line, sizeof line, server_format, tftp, folder);
@@ -215,12 +216,21 @@ static void fit_general_device(const char *server_format)
     if (strstr(profile, "note-values") == NULL)
         write_text(little.folder, "profiles/plc.yaml",
                    "%snote-values: {setpoint: {modbus-register: 0x200}, ramp: {modbus-register: 0x201}}\n"
-                   "diagnostics: {source: {modbus-register: 0x300}, entries: 4}\n",
+                   "diagnostics: {source: {modbus-register: 0x300}, entries: 4}\n"
+                   "backups:\n  presets: {modbus-registers: {address: 0x400, count: 9}}\n"
+                   "  table: {modbus-file: {file: 4, records: 9}}\n  script: {tftp: {file: script.cfg}}\n",
                    profile);
     free(profile);
     struct outcome look = shell("%s/einbau survey --site %s/general.yaml", BIN_DIR, little.folder);
-    struct outcome fit = shell("%s/einbau fit --yes --site %s/general.yaml", BIN_DIR, little.folder);
+    struct outcome fit = shell("XDG_STATE_HOME=%s/home %s/einbau fit --yes --site %s/general.yaml",
+                               little.folder, BIN_DIR, little.folder);
     struct outcome same = shell("cmp %s %s/plc-2.0.bin", file, little.folder);
+    /* A file that was changed since is put back as it was. */
+    struct outcome restore =
+        shell("cd %s && echo 'door 4 shut, and more' >script.cfg && XDG_STATE_HOME=%s/home "
+              "%s/einbau restore made-up --only script --yes --site %s/general.yaml && "
+              "grep -qx 'door 3 open' script.cfg && test $(wc -l <script.cfg) = 1",
+              folder, little.folder, BIN_DIR, little.folder);
     /* A server may still be writing when it has acknowledged the last block. */
     struct outcome push = shell("%s/push_image 127.0.0.1 %u %s/coupler-2.0.bin fw.bin 1024 4 && "
                                 "for i in 1 2 3 4 5 6 7 8 9 10; do cmp -s %s %s/coupler-2.0.bin && exit 0; "
@@ -232,12 +242,17 @@ static void fit_general_device(const char *server_format)
         strstr(fit.out, "1 confirmed") == NULL ||
         strstr(fit.out, "setpoint                1480    0\n") == NULL ||
         strstr(fit.out, "new in its diagnostics          9\n") == NULL || strstr(fit.out, "ramp") != NULL ||
-        same.status != 0 || push.status != 0 || strstr(push.out, "100000 bytes in ") == NULL)
-        fail_msg("%s%s%s%s%s%s%s", look.out, look.err, fit.out, fit.err, push.out, push.err,
-                 read_text("", tftp_log, NULL));
+        strstr(fit.out, "presets put back and compared: as they were saved") == NULL ||
+        strstr(fit.out, "table put back and compared: as they were saved") == NULL ||
+        strstr(fit.out, "script still on the device as they were saved") == NULL || restore.status != 0 ||
+        strstr(restore.out, "script put back and compared") == NULL || same.status != 0 || push.status != 0 ||
+        strstr(push.out, "100000 bytes in ") == NULL)
+        fail_msg("%s%s%s%s%s%s%s%s%s", look.out, look.err, fit.out, fit.err, restore.out, restore.err,
+                 push.out, push.err, read_text("", tftp_log, NULL));
     outcome_free(&look);
     outcome_free(&fit);
     outcome_free(&same);
+    outcome_free(&restore);
     outcome_free(&push);
 }
 

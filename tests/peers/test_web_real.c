@@ -105,6 +105,40 @@ static int tear_down(void **state)
     return 0;
 }
 
+/* lighttpd keeps a document behind a login: saved before, put back, a wrong write found. */
+static void a_real_web_server_keeps_documents(void **state)
+{
+    (void)state;
+    if (!have_program("lighttpd")) {
+        print_message("lighttpd is not there\n");
+        skip();
+    }
+    char text[16];
+    snprintf(text, sizeof text, "%u", port);
+    const char *const command[] = {"/bin/sh", SOURCE_DIR "/tests/interop/web_server.sh", folder, text, NULL};
+    start(command, port);
+    struct outcome o =
+        shell("cd %s && cp fw-1.0.bin flash/digest/fw.bin && head -c 200000 /dev/urandom >presets && "
+              "cp presets flash/digest/presets",
+              folder);
+    outcome_free(&o);
+    write_site("{kind: digest}", "path: /digest/fw.bin, method: PUT", "/digest/fw.bin", port, false, "",
+               "backups: {presets: {http: {path: /digest/presets}}}\n");
+    keep_password("amp");
+    expect(0, "presets still on the device as they were saved", "fit --yes");
+    o = shell("cd %s && rm flash/digest/presets && sleep 3",
+              folder); /* as a reset would; it remembers files */
+    outcome_free(&o);
+    expect(1, "404", "backup");
+    expect(0, "presets put back and compared", "restore amp --yes");
+    o = shell("cd %s && cmp presets flash/digest/presets && ls home/einbau/backups/*.zip | wc -l", folder);
+    assert_int_equal(o.status, 0);
+    assert_int_equal(atoi(o.out), 1); /* there was nothing to be saved before that */
+    outcome_free(&o);
+    stop_program(server, SIGTERM);
+    server = 0;
+}
+
 /* lighttpd: Basic over TLS, Digest, PUT, 100-continue; what is there is the image, and is read back. */
 static void a_real_web_server(void **state)
 {
@@ -438,6 +472,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup_teardown(a_real_web_server, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_real_web_server_keeps_documents, set_up, tear_down),
         cmocka_unit_test_setup_teardown(several_files_into_a_real_web_server, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_real_form_and_a_real_token, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_a_real_web_device_refuses, set_up, tear_down),

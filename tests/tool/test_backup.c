@@ -276,6 +276,12 @@ static void nothing_is_lost_where_it_restarts(void **state)
     sweep(AMPLIFIER, http_restart, DOCUMENT(HTTP ", waits-for-restart: yes"), 11);
 }
 
+static void nothing_is_lost_where_none_is_left(void **state)
+{
+    (void)state;
+    sweep(AMPLIFIER, http, DOCUMENT("text: \"morning: valley -6\", gone-after-update: yes"), 11);
+}
+
 static void nothing_is_lost_by_tftp(void **state)
 {
     (void)state;
@@ -462,6 +468,7 @@ int main(void)
         cmocka_unit_test(nothing_is_lost_by_registers),
         cmocka_unit_test(nothing_is_lost_by_http),
         cmocka_unit_test(nothing_is_lost_where_it_restarts),
+        cmocka_unit_test(nothing_is_lost_where_none_is_left),
         cmocka_unit_test(nothing_is_lost_by_tftp),
         cmocka_unit_test(nothing_is_lost_by_sdo),
         cmocka_unit_test(nothing_is_lost_by_uds),

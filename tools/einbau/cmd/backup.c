@@ -16,7 +16,7 @@ static void documents_text(const struct eb_backup_file *b, const char *name, cha
     for (size_t i = 0; i < b->count; i++) {
         char size[24];
         size_t at = strlen(text);
-        if (name != NULL && strcmp(name, b->documents[i].name) != 0)
+        if (b->documents[i].missing || (name != NULL && strcmp(name, b->documents[i].name) != 0))
             continue;
         bytes_text(b->documents[i].size, size, sizeof size);
         snprintf(text + at, cap - at, "%s%s %s", at > 0 ? ", " : "", b->documents[i].name, size);
@@ -44,6 +44,8 @@ static json_t *backup_document(const struct eb_backup_file *b)
         json_object_set_new(versions, b->versions[i].component, text_or_null(b->versions[i].version));
     for (size_t i = 0; i < b->count; i++) {
         char digest[EB_DIGEST_TEXT_BYTES];
+        if (b->documents[i].missing)
+            continue;
         for (size_t k = 0; k < EB_SHA256_BYTES; k++)
             snprintf(digest + 2 * k, 3, "%02x", b->documents[i].sha256[k]);
         json_array_append_new(documents, json_pack("{s:s, s:I, s:s}", "name", b->documents[i].name, "bytes",
