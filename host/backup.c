@@ -63,10 +63,9 @@ static enum eb_status read_bytes(void *self, uint64_t offset, uint8_t *to, size_
     return EB_OK;
 }
 
-struct eb_source eb_backup_source(const struct eb_backup_document *document)
+struct eb_source eb_backup_source(struct eb_backup_document *document)
 {
-    return (struct eb_source){
-        .self = (void *)(uintptr_t)document, .size_bytes = document->size, .read = read_bytes};
+    return (struct eb_source){.self = document, .size_bytes = document->size, .read = read_bytes};
 }
 
 struct eb_backup_document *eb_backup_document(struct eb_backup_file *backup, const char *name)
@@ -413,7 +412,7 @@ bool eb_backups_list(const char *folder, struct eb_backup_file **list, size_t *c
         abort();
     for (int i = 0; i < found; i++) {
         struct eb_backup_file *b = &(*list)[*count];
-        struct eb_problem unused;
+        struct eb_problem unused = {.text = ""};
         char path[EB_PATH_BYTES + 256];
         snprintf(path, sizeof path, "%s/%s", folder, names[i]->d_name);
         bool read = eb_backup_read(path, b, &unused);

@@ -62,7 +62,8 @@ static void put(struct ebi_sim_bytes *to, const uint8_t *bytes, size_t size)
     if (size > 0)
         memcpy(copy, bytes, size);
     free(to->bytes);
-    *to = (struct ebi_sim_bytes){copy, size};
+    to->bytes = copy;
+    to->size = size;
 }
 
 void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size)
@@ -236,6 +237,8 @@ static void read_one(struct ebi_yaml *yaml, const char *device, const char *name
     document->refuses = ebi_yaml_yes(&map, "refuses", false);
     document->loses_answer = ebi_yaml_yes(&map, "loses-answer", false);
     document->busy = (unsigned)ebi_yaml_number(&map, "busy", 0, 1000, 0);
+    document->unsized = ebi_yaml_yes(&map, "no-length", false);
+    document->cuts = (unsigned)ebi_yaml_number(&map, "cut-off", 0, 1000, 0);
     document->keeps = (size_t)ebi_yaml_number(&map, "keeps", 1, 4 << 20, 0);
     ebi_yaml_map_end(&map);
 }

@@ -664,6 +664,8 @@ static void answer_document(struct ebi_sim_device *d, const struct ebi_sim_http_
         say(reply, 200, "application/octet-stream", "");
         reply->bytes = document->now.bytes;
         reply->size = document->now.size;
+        reply->unsized = document->unsized;
+        reply->cut = document->cuts > 0 ? 1 + document->cuts-- % 3 : 0;
     } else if (document->refuses || web_of(d)->component != NULL) {
         say(reply, document->refuses ? 422 : 409, "application/json", "{\"error\": \"not taken\"}\n");
     } else {

@@ -21,8 +21,10 @@ struct ebi_sim_http_reply {
     enum ebi_sim_http_end end;
     char fields[1024]; /* "Name: text\r\n", one behind the other */
     char body[2048];
-    const uint8_t *bytes; /* in place of `body`; the device's */
+    uint8_t *bytes; /* in place of `body`; the device's */
     size_t size;
+    bool unsized; /* without a length: only the end of the connection ends it ... */
+    size_t cut;   /* ... so far in front of its own end */
 };
 
 bool ebi_sim_http_speaks(const struct ebi_sim_device *device);

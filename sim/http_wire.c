@@ -59,14 +59,18 @@ static void send_reply(struct ebi_sim_device *d, struct ebi_sim_connection *c,
         shut(d, c);
         return;
     }
-    keep = keep && !d->conduct.closes_connections;
-    int size = snprintf(head, sizeof head, "HTTP/1.1 %u %s\r\n%sContent-Length: %zu\r\n%s\r\n", reply->status,
-                        eb_http_status_text(reply->status), reply->fields, reply->size,
+    keep = keep && !d->conduct.closes_connections && !reply->unsized;
+    size_t body = reply->size - (reply->cut < reply->size ? reply->cut : reply->size);
+    char length[48] = "";
+    if (!reply->unsized)
+        snprintf(length, sizeof length, "Content-Length: %zu\r\n", reply->size);
+    int size = snprintf(head, sizeof head, "HTTP/1.1 %u %s\r\n%s%s%s\r\n", reply->status,
+                        eb_http_status_text(reply->status), reply->fields, length,
                         keep ? "" : "Connection: close\r\n");
     d->net->tcp_send(d->net->self, c->handle, (const uint8_t *)head, (size_t)size);
-    if (reply->size > 0 && c->handle != EB_NO_HANDLE) /* its power may go at any frame */
+    if (body > 0 && c->handle != EB_NO_HANDLE) /* its power may go at any frame */
         d->net->tcp_send(d->net->self, c->handle,
-                         reply->bytes != NULL ? reply->bytes : (const uint8_t *)reply->body, reply->size);
+                         reply->bytes != NULL ? reply->bytes : (const uint8_t *)reply->body, body);
     if (!keep && c->handle != EB_NO_HANDLE)
         shut(d, c);
 }

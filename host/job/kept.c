@@ -125,7 +125,8 @@ static bool mark(struct eb_job_device *target)
     key_of(target, key);
     /* One in the folder of backups by its name there, so that the folder may move. */
     size_t size = backups != NULL ? strlen(backups) - strlen("/due") : 0;
-    bool there = name != NULL && (size_t)(name - path) == size && strncmp(path, backups, size) == 0;
+    bool there =
+        backups != NULL && name != NULL && (size_t)(name - path) == size && strncmp(path, backups, size) == 0;
     const char *text = there ? name + 1 : path;
     free(backups);
     target->kept->marked = known && eb_state_write(folder, key, text, strlen(text), &problem);

@@ -40,7 +40,7 @@ struct eb_backup_file {
 /* Takes the bytes of a document of a run, as its sink; `document` lives as long. */
 struct eb_sink eb_backup_sink(struct eb_backup_document *document);
 /* Its bytes as a source. */
-struct eb_source eb_backup_source(const struct eb_backup_document *document);
+struct eb_source eb_backup_source(struct eb_backup_document *document);
 /* The document by its name, or NULL. */
 struct eb_backup_document *eb_backup_document(struct eb_backup_file *backup, const char *name);
 

@@ -18,9 +18,9 @@ struct eb_tftp_get_config {
     const char *file_name;     /* borrowed as long as the transfer lasts */
     /* Takes the bytes from `offset` on, in their order; EB_OK, or the transfer ends with that, and `*text`,
      * which is static, says why. */
-    enum eb_status (*take)(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
+    enum eb_status (*take)(const void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
                            const char **text);
-    void *self;          /* of `take`, borrowed */
+    const void *self;    /* of `take`, borrowed */
     uint16_t blksize;    /* wanted; EB_TFTP_BLKSIZE_DEFAULT: the option is not asked for */
     uint16_t windowsize; /* wanted; 1: the option is not asked for */
     bool rollover_to_one;
@@ -29,8 +29,8 @@ struct eb_tftp_get_config {
 
 /* As `take`: the file must be what the source `self` (struct eb_source) gives; bytes behind its end do not
  * count. EB_UNCONFIRMED: it is not. */
-enum eb_status eb_tftp_get_compare(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
-                                   const char **text);
+enum eb_status eb_tftp_get_compare(const void *self, uint64_t offset, const uint8_t *bytes, size_t size,
+                                   bool last, const char **text);
 
 /*   ASKING --OACK or DATA 1--> RECEIVING --last block, all the same--> DONE
  *      \__ ERROR, patience over, another byte, stopped __\___________> FAILED

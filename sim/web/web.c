@@ -77,7 +77,7 @@ static enum MHD_Result give(struct ebi_sim_device *d, struct MHD_Connection *con
         return MHD_NO;
     served->pairs[served->at].silent = reply->end == EBI_SIM_HTTP_SILENT;
     struct MHD_Response *response = MHD_create_response_from_buffer(
-        reply->size, reply->bytes != NULL ? (void *)(uintptr_t)reply->bytes : (void *)reply->body,
+        reply->size, reply->bytes != NULL ? (void *)reply->bytes : (void *)reply->body,
         MHD_RESPMEM_MUST_COPY);
     if (response == NULL)
         return MHD_NO;

@@ -4,6 +4,9 @@
 
 #include <string.h>
 
+#define FNV_BASIS 2166136261U
+#define FNV_PRIME 16777619U
+
 enum {
     REDIRECTS_MAX = 5,
     PROGRESS_US = 500000,         /* between two looks at how far the device is */
@@ -99,6 +102,8 @@ static void take_field(void *self, unsigned status, const char *name, const char
     if (status < 200)
         return;
     h->field_status = status;
+    h->sized =
+        h->sized || eb_http_name_is(name, "Content-Length") || eb_http_name_is(name, "Transfer-Encoding");
     if (eb_http_name_is(name, "Set-Cookie")) {
         eb_http_cookie_take(&h->cookies, text, h->host, h->request.path, way->tls,
                             eb_port_now_us(h->contact->port));
@@ -167,6 +172,8 @@ static void take_body(void *self, const uint8_t *bytes, size_t size)
     const struct eb_sink *sink = h->operation.sink;
     if (h->call == EBI_CALL_FETCH && h->field_status == 200 && h->sunk == EB_OK)
         h->sunk = sink->take(sink->self, bytes, size);
+    for (size_t i = 0; i < size && h->call == EBI_CALL_FETCH; i++)
+        h->hash = (h->hash ^ bytes[i]) * FNV_PRIME;
     if (h->has_json)
         eb_json_take(&h->json, bytes, size);
     for (size_t i = 0; i < h->mark_count; i++)
@@ -186,6 +193,8 @@ static void begin_reading(ebi_http *h)
     h->found = false;
     h->field_status = 0;
     h->sunk = EB_OK;
+    h->sized = false;
+    h->hash = FNV_BASIS;
     if (h->call == EBI_CALL_FETCH)
         h->operation.sink->begin(h->operation.sink->self);
     h->state[0] = h->percent[0] = '\0';
@@ -398,6 +407,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     h->operation = *operation;
     h->busy = true;
     h->logins = 0;
+    h->twice = false;
     h->without_expect = h->stopped = false;
     h->end_us = now_us + patience_us;
     h->moved_us = now_us;
@@ -483,7 +493,8 @@ static enum eb_status step_answered(ebi_http *h)
     return end_well(h);
 }
 
-static enum eb_status document_answered(ebi_http *h)
+/* An answer that only the end of the connection ends (RFC 9112 section 6.3) may be cut off unseen. */
+static enum eb_status document_answered(ebi_http *h, uint64_t now_us)
 {
     const struct eb_http_document *document = h->operation.step->more;
     bool fetched = h->call == EBI_CALL_FETCH;
@@ -492,6 +503,17 @@ static enum eb_status document_answered(ebi_http *h)
         return end(h, &error);
     if (fetched && h->sunk != EB_OK) {
         error = ebi_http_error(document->path, h->sunk, EB_RETRY_NEVER);
+        return end(h, &error);
+    }
+    if (fetched && !h->sized && !h->twice) {
+        h->twice = true;
+        h->first_hash = h->hash;
+        return call_afresh(h, EBI_CALL_FETCH, now_us);
+    }
+    if (fetched && !h->sized && h->hash != h->first_hash) {
+        error = ebi_http_error(document->path, EB_UNCONFIRMED, EB_RETRY_AT_ONCE);
+        eb_text_copy(error.text, sizeof error.text,
+                     "its answer does not say how long it is, and was not the same when it was read again");
         return end(h, &error);
     }
     return end_well(h);
@@ -609,7 +631,7 @@ static enum eb_status answered(ebi_http *h, uint64_t now_us)
     if (h->call == EBI_CALL_STEP)
         return step_answered(h);
     if (h->call == EBI_CALL_FETCH || h->call == EBI_CALL_STORE)
-        return document_answered(h);
+        return document_answered(h, now_us);
     return h->call == EBI_CALL_UPLOAD ? upload_answered(h, now_us) : progress_answered(h, now_us);
 }
 

@@ -131,7 +131,7 @@ static void begin_back(context *t, uint64_t now_us)
         .server = c->target->tftp,
         .file_name = ebi_file_name(&t->operation),
         .take = eb_tftp_get_compare,
-        .self = (void *)(uintptr_t)t->operation.source,
+        .self = t->operation.source,
         .blksize = t->put.blksize,
         .windowsize = t->put.windowsize,
         .rollover_to_one = eb_tftp_way_of(c->profile).rollover_to == 1,

@@ -12,7 +12,7 @@ static const struct eb_tftp_document *document_of(const context *t)
     return t->operation.step->more;
 }
 
-static enum eb_status take(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
+static enum eb_status take(const void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
                            const char **text)
 {
     const context *t = self;

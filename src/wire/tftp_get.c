@@ -100,8 +100,8 @@ void eb_tftp_get_taken(struct eb_tftp_get *g, uint64_t now_us)
 
 /* --- what comes in ------------------------------------------------------------------------------- */
 
-enum eb_status eb_tftp_get_compare(void *self, uint64_t offset, const uint8_t *bytes, size_t size, bool last,
-                                   const char **text)
+enum eb_status eb_tftp_get_compare(const void *self, uint64_t offset, const uint8_t *bytes, size_t size,
+                                   bool last, const char **text)
 {
     const struct eb_source *source = self;
     uint8_t expected[PIECE_BYTES];

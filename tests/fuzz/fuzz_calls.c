@@ -159,7 +159,8 @@ static void read_back(struct input *in)
     uint8_t flags = take(in);
     struct eb_tftp_get_config config = {.server = server(EB_TFTP_PORT),
                                         .file_name = "image",
-                                        .take = eb_tftp_get_compare, .self = &source,
+                                        .take = eb_tftp_get_compare,
+                                        .self = &source,
                                         .blksize = flags & 1 ? 8 : EB_TFTP_BLKSIZE_DEFAULT,
                                         .windowsize = (uint16_t)(1 + (flags >> 4)),
                                         .rollover_to_one = flags & 2,

@@ -85,6 +85,8 @@ struct eb_access_http_context {
     uint32_t count;                /* requests with this nonce */
     unsigned status, field_status; /* of the answer; of the one whose head was read last */
     enum eb_status sunk;           /* what the sink of a document said */
+    bool sized, twice;             /* its answer says how long it is; else it is read twice, and compared: */
+    uint32_t hash, first_hash;     /* FNV-1a of it, and of the first time */
     struct eb_http_challenge challenge, offered;
     struct eb_http_cookies cookies;
     char token[EB_HTTP_TOKEN_BYTES]; /* bearer, or what a form hides */

@@ -303,7 +303,7 @@ static int work(const struct options *options, const struct resume *r, char agai
     if (options->json_lines)
         print_line(json_pack("{s:s, s:s, s:I, s:s, s:I}", "einbau", "event/1", "event", "begins", "job",
                              (json_int_t)s.job->number, "site", s.job->site->name, "devices",
-                             (json_int_t)(devices + recovers + put_back)));
+                             (json_int_t)devices + (json_int_t)recovers + (json_int_t)put_back));
     if ((recovers + put_back > 0 && !session_carry_out(&s, true)) ||
         (devices > 0 && !session_carry_out(&s, false)))
         return session_close(&s, s.status);

@@ -29,18 +29,25 @@ static const char *planned_words(const json_t *d)
                                                            : "";
 }
 
+/* It is kept on the laptop, and the run did not come to putting it back. */
+static bool is_due(const json_t *d)
+{
+    return json_is_true(json_object_get(d, "puts_back")) && history_text(d, "backup")[0] != '\0';
+}
+
 void document_words(const json_t *d, bool plan, char *text, size_t cap)
 {
     const char *error = history_text(d, "error");
     bool back = json_is_true(json_object_get(d, "puts_back"));
-    const char *words = plan                            ? planned_words(d)
-                        : is(d, "state", "saved")       ? (back ? W_KEPT_NOT_YET : W_KEPT_SAVED)
-                        : is(d, "state", "unchanged")   ? W_KEPT_THERE
-                        : is(d, "state", "put-back")    ? W_KEPT_BACK
-                        : is(d, "state", "differs")     ? W_KEPT_DIFFERS
-                        : is(d, "why_not", "in-loader") ? W_KEPT_LOADER
-                        : is(d, "why_not", "no-backup") ? W_KEPT_LOST
-                                                        : "";
+    const char *words = plan                                  ? planned_words(d)
+                        : is(d, "state", "saved")             ? (back ? W_KEPT_NOT_YET : W_KEPT_SAVED)
+                        : is(d, "state", "none") && is_due(d) ? W_KEPT_NOT_YET
+                        : is(d, "state", "unchanged")         ? W_KEPT_THERE
+                        : is(d, "state", "put-back")          ? W_KEPT_BACK
+                        : is(d, "state", "differs")           ? W_KEPT_DIFFERS
+                        : is(d, "why_not", "in-loader")       ? W_KEPT_LOADER
+                        : is(d, "why_not", "no-backup")       ? W_KEPT_LOST
+                                                              : "";
     snprintf(text, cap, "%s", words);
     if (!plan && is(d, "state", "failed") && history_text(d, "backup")[0] == '\0')
         snprintf(text, cap, W_KEPT_NOT_SAVED, error);
@@ -71,9 +78,9 @@ struct one {
 /* Whether it is on the laptop and not on the device. */
 static bool is_missing(const json_t *d)
 {
-    bool back = json_is_true(json_object_get(d, "puts_back"));
     return history_text(d, "backup")[0] != '\0' &&
-           (is(d, "state", "failed") || is(d, "state", "differs") || (back && is(d, "state", "saved")));
+           (is(d, "state", "failed") || is(d, "state", "differs") ||
+            (is_due(d) && (is(d, "state", "saved") || is(d, "state", "none"))));
 }
 
 static void say_document(const struct session *s, const struct eb_job_device *t, const void *context,
