@@ -188,8 +188,14 @@ static bool is_done(struct eb_job *job)
         const struct eb_job_device *target = &job->devices[i];
         enum eb_outcome outcome = eb_job_outcome(target);
         const struct eb_error *e = &target->fit.error;
-        if (!target->chosen || !eb_job_wants(target) || outcome == EB_OUTCOME_CONFIRMED ||
-            outcome == EB_OUTCOME_UP_TO_DATE)
+        bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
+                    (outcome == EB_OUTCOME_PUT_BACK && eb_job_as_wanted(target));
+        if (target->chosen && !eb_job_documents_good(target))
+            return ebi_job_fail(
+                job, EB_UNCONFIRMED, "%s: %s, but not all that was saved of it is back. It is kept: %s",
+                target->device->name, eb_outcome_word(outcome),
+                target->kept->due.count > 0 ? target->kept->due.path : target->kept->file.path);
+        if (!target->chosen || !eb_job_wants(target) || good)
             continue;
         return ebi_job_fail(job, e->status != EB_OK ? e->status : EB_UNCONFIRMED, "%s: %s%s%s%s%s",
                             target->device->name, eb_outcome_word(outcome), e->where != NULL ? ": " : "",

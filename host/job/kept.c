@@ -193,6 +193,14 @@ static void clear(struct eb_job_kept *kept)
     kept->marked = false;
 }
 
+static bool any_due(const struct eb_job_kept *kept)
+{
+    bool any = false;
+    for (size_t i = 0; i < kept->count; i++)
+        any = any || kept->documents[i].due;
+    return any;
+}
+
 static void plan_one(struct eb_job *job, struct eb_job_device *target)
 {
     const struct eb_profile *p = target->device->profile;
@@ -210,7 +218,13 @@ static void plan_one(struct eb_job *job, struct eb_job_device *target)
     }
     for (size_t i = 0; i < p->backup_count; i++)
         add_document(kept, &p->backups[i], writes && !loader && !job->no_backup && p->backups[i].erased, due);
-    target->puts_back = due && !writes && kept->count > 0;
+    target->puts_back = due && !writes && !target->refused && kept->count > 0;
+    if (due && !any_due(kept))
+        ebi_job_warn(
+            job,
+            "%s: what an earlier job saved of it and did not put back is no document of its profile any "
+            "more. It is kept: %s",
+            target->device->name, kept->due.path);
 }
 
 void eb_job_plan_due(struct eb_job *job)

@@ -221,8 +221,7 @@ static void documents_come_back_or_the_user_is_told(void **state)
 static bool nothing_is_lost(const struct little *l, enum kind kind)
 {
     size_t whole;
-    size_t count = backups(l, &whole);
-    return holds(l, kind, held_before) || (count > 0 && whole > 0);
+    return holds(l, kind, held_before) || (backups(l, &whole) > 0 && whole > 0);
 }
 
 static void sweep(enum kind kind, const char *profile, const char *world_words, unsigned step)

@@ -216,6 +216,30 @@ static void a_closed_terminal_ends_a_job_cleanly(void **state)
 
 /* --- what a killed process leaves behind --------------------------------------------------------- */
 
+/* All devices that it has left stopped are started by one call. */
+static void recover_starts_every_device(void **state)
+{
+    (void)state;
+    const struct little_options options = {
+        .plcs = 3, .profile = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n"};
+    size_t stopped = 0;
+    little_make(&little, &options);
+    for (unsigned frame = 60; stopped < 3 && frame < 400; frame += 10) {
+        strike_laptop(frame, "kill");
+        struct outcome o = einbau_run(&little, "fit --yes");
+        outcome_free(&o);
+        spare_laptop(frame, "kill");
+        stopped = (size_t)(mode_of("plc-1") == EB_SIM_STOPPED) + (mode_of("plc-2") == EB_SIM_STOPPED) +
+                  (mode_of("plc-3") == EB_SIM_STOPPED);
+    }
+    assert_int_equal(stopped, 3);
+    expect_einbau(&little, 0, "recovered", "recover --yes");
+    assert_int_equal(mode_of("plc-1"), EB_SIM_RUNNING);
+    assert_int_equal(mode_of("plc-2"), EB_SIM_RUNNING);
+    assert_int_equal(mode_of("plc-3"), EB_SIM_RUNNING);
+    little_remove(&little);
+}
+
 static void what_a_killed_job_leaves_is_told_and_put_right(void **state)
 {
     (void)state;
@@ -732,6 +756,7 @@ int main(int argc, char **argv)
         TEST(a_failed_preparation_leaves_nothing_unfinished),
         TEST(a_second_interrupt_leaves_what_runs_unknown),
         TEST(a_closed_terminal_ends_a_job_cleanly),
+        TEST(recover_starts_every_device),
         TEST(what_a_killed_job_leaves_is_told_and_put_right),
         TEST(an_address_of_a_killed_process_is_taken_back),
         TEST(without_a_record_nothing_is_done),

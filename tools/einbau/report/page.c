@@ -391,7 +391,7 @@ static void put_product(const struct page *p, const struct past_device *first)
 {
     static const char *const outcomes[] = {"failed",      "in-loader",   "manual-step", "interrupted",
                                            "not-started", "unreachable", "refused",     "recovered",
-                                           "planned",     "confirmed",   "up-to-date"};
+                                           "put-back",    "planned",     "confirmed",   "up-to-date"};
     const struct past *past = p->past;
     const char *maker = history_text(first->before, "maker");
     const char *product = history_text(first->before, "product");

@@ -110,7 +110,7 @@
 #define W_KEPT_DOCUMENT    "Document"
 #define W_KEPT_RESULT      "Result"
 #define W_KEPT_FILE        "Backup"
-#define W_KEPT_PLAN        "saved before the update, put back and compared after it"
+#define W_KEPT_PLAN        "will be saved before the update, put back and compared after it"
 #define W_KEPT_DUE         "saved by an earlier job and not put back since: put back and compared"
 #define W_KEPT_LOADER      "cannot be saved, as no program runs; lost if it is not lost already"
 #define W_KEPT_NO_BACKUP   "will be lost: --no-backup"

@@ -11,7 +11,7 @@ const char *past_outcome(const struct past_device *d)
 {
     static const char *const words[] = {"confirmed",   "up-to-date", "recovered",   "refused",
                                         "failed",      "in-loader",  "manual-step", "interrupted",
-                                        "not-started", "planned",    "unreachable"};
+                                        "not-started", "planned",    "unreachable", "put-back"};
     /* It becomes a part of the page's markup: only one of ours. */
     for (size_t i = 0; i < sizeof words / sizeof words[0]; i++) {
         if (strcmp(d->outcome, words[i]) == 0)
@@ -25,10 +25,10 @@ bool past_is_good(const struct past_device *d)
     const char *outcome = past_outcome(d);
     size_t i;
     const json_t *c;
-    if (strcmp(outcome, "recovered") != 0)
+    if (strcmp(outcome, "recovered") != 0 && strcmp(outcome, "put-back") != 0)
         return strcmp(outcome, "confirmed") == 0 || strcmp(outcome, "up-to-date") == 0 ||
                strcmp(outcome, "planned") == 0;
-    /* Its program runs again; whether that is the one that is wanted is another thing. */
+    /* Its program runs again, or it has its documents; whether what it runs is wanted is another thing. */
     json_array_foreach(json_object_get(d->after, "components"), i, c)
     {
         const char *wanted = history_text(c, "wanted");
