@@ -193,6 +193,18 @@ static void clear(struct eb_job_kept *kept)
     kept->marked = false;
 }
 
+static bool goes_back(const struct eb_job_device *target)
+{
+    const struct eb_profile *p = target->device->profile;
+    bool back = false;
+    for (size_t k = 0; k < target->item_count && !target->look.in_loader; k++) {
+        const struct eb_run_item *item = &target->items[k];
+        const char *runs = target->look.running[item->component - p->components].version;
+        back = back || eb_version_compare(&item->component->order, runs, item->image->version) == EB_NEWER;
+    }
+    return back;
+}
+
 static bool any_due(const struct eb_job_kept *kept)
 {
     bool any = false;
@@ -211,6 +223,7 @@ static void plan_one(struct eb_job *job, struct eb_job_device *target)
     bool due = kept->due.count > 0 && !job->no_backup && (writes || !loader);
     clear(kept);
     kept->whole = true;
+    kept->goes_back = writes && goes_back(target);
     if (due && !suits(target, &problem)) {
         ebi_job_warn(job, "%s: what an earlier job saved of it is not put back: %s", target->device->name,
                      problem.text);
@@ -342,7 +355,7 @@ static bool on_saved(void *context, const struct eb_run *run)
     }
     for (size_t i = 0; i < kept->count; i++) {
         struct eb_run_document *d = &kept->documents[i];
-        if (d->sink.take != NULL && d->source.read == NULL && run->config.count > 0)
+        if (d->sink.take != NULL && d->source.read == NULL && run->config.count > 0 && !kept->goes_back)
             d->source = eb_backup_source(d->sink.self);
     }
     return record_saved(job, target);
@@ -365,8 +378,8 @@ bool ebi_kept_effect(struct eb_job_device *target, const struct eb_run_record *r
     bool erases = record->effect == EB_EFFECT_PREPARE || record->effect == EB_EFFECT_SEND ||
                   record->effect == EB_EFFECT_ACTIVATE || record->effect == EB_EFFECT_PUT_BACK;
     char folder[EB_PATH_BYTES];
-    if (kept == NULL || !erases || kept->marked || !due_folder(target->job, folder) ||
-        (kept->due.count == 0 && kept->file.path[0] == '\0'))
+    if (kept == NULL || !erases || kept->marked || (kept->goes_back && kept->due.count == 0) ||
+        !due_folder(target->job, folder) || (kept->due.count == 0 && kept->file.path[0] == '\0'))
         return true;
     return mark(target);
 }
@@ -444,8 +457,8 @@ static json_t *document_json(const struct eb_job_device *target, const struct eb
         snprintf(error, sizeof error, "%s: %s", d->error.where != NULL ? d->error.where : "",
                  d->error.text[0] != '\0' ? d->error.text : eb_status_word(d->error.status));
     return json_pack("{s:s, s:b, s:b, s:b, s:s, s:s, s:s, s:s}", "name", backup->name, "saves", saves,
-                     "puts_back", due || (saves && target->item_count > 0), "due", due, "why_not",
-                     d == NULL ? why_not(target) : "", "state",
+                     "puts_back", due || (saves && target->item_count > 0 && !kept->goes_back), "due", due,
+                     "why_not", d == NULL ? why_not(target) : "", "state",
                      eb_document_word(d != NULL && target->begun ? d->state : EB_DOCUMENT_NONE), "backup",
                      path, "error", error);
 }

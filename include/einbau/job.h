@@ -141,8 +141,9 @@ struct eb_job_device {
         size_t count;
         struct eb_backup_file file; /* what this job has saved; `path` empty: in memory only */
         struct eb_backup_file due;  /* what an earlier job, or the caller, wants to be put back */
-        bool marked;                /* it is written down what is to be put back ... */
-        bool whole;                 /* ... and that is all of it */
+        bool goes_back; /* to an older version, which may not understand what is saved: it is not put back */
+        bool marked;    /* it is written down what is to be put back ... */
+        bool whole;     /* ... and that is all of it */
     } * kept;
     bool puts_back; /* its run only puts documents back, or saves them */
 

@@ -342,6 +342,32 @@ static void backup_and_restore(void **state)
     little_remove(&l);
 }
 
+/* Back to an older version: saved, and left to a person. */
+static void an_older_version_does_not_get_them(void **state)
+{
+    struct little l;
+    size_t whole;
+    (void)state;
+    make_with(&l, AMPLIFIER, DOCUMENT(HTTP), http);
+    replace_in(&l, "world.yaml", "fw-1.0.bin", "fw-2.0.bin");
+    replace_in(&l, "site.yaml", "{version: \"2.0\", image: fw-2.0.bin}",
+               "{version: \"1.0\", image: fw-1.0.bin, delivered: \"1.0\"}");
+    struct outcome o = in_state(&l, "state", "fit amp-1 --yes --accept amp-1:running-version");
+    if (o.status != 0 || strstr(o.out, "presets will be saved, and not put back: an older version") == NULL ||
+        strstr(o.out, "1 confirmed") == NULL || strstr(o.out, "put back and compared") != NULL)
+        fail_msg("%d\n%s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    assert_true(holds(&l, AMPLIFIER, "[]"));
+    assert_int_equal(backups(&l, &whole), 1);
+    assert_int_equal(whole, 1);
+    expect_einbau(&l, 1, "found a backup made with firmware 2.0, and 1.0 runs now",
+                  "{EINBAU_STATE=state} restore amp-1 --yes");
+    o = in_state(&l, "state", "fit --yes");
+    assert_null(strstr(o.out, "presets"));
+    outcome_free(&o);
+    little_remove(&l);
+}
+
 /* --- wrong uses ----------------------------------------------------------------------------------------- */
 
 /* Puts another text into the backup's description. */
@@ -480,6 +506,7 @@ int main(void)
         cmocka_unit_test(nothing_is_lost_by_sdo),
         cmocka_unit_test(nothing_is_lost_by_uds),
         cmocka_unit_test(backup_and_restore),
+        cmocka_unit_test(an_older_version_does_not_get_them),
         cmocka_unit_test(a_wrong_backup_writes_nothing),
         cmocka_unit_test(wrong_profiles_are_named),
         cmocka_unit_test(without_a_place_nothing_is_written),

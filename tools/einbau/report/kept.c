@@ -24,6 +24,7 @@ static const char *planned_words(const json_t *d)
 {
     return json_is_true(json_object_get(d, "due"))         ? W_KEPT_DUE
            : json_is_true(json_object_get(d, "puts_back")) ? W_KEPT_PLAN
+           : json_is_true(json_object_get(d, "saves"))     ? W_KEPT_ONLY
            : is(d, "why_not", "in-loader")                 ? W_KEPT_LOADER
            : is(d, "why_not", "no-backup")                 ? W_KEPT_NO_BACKUP
                                                            : "";

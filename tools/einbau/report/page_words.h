@@ -112,6 +112,7 @@
 #define W_KEPT_FILE        "Backup"
 #define W_KEPT_PLAN        "will be saved before the update, put back and compared after it"
 #define W_KEPT_DUE         "saved by an earlier job and not put back since: put back and compared"
+#define W_KEPT_ONLY        "will be saved, and not put back: an older version may not understand them"
 #define W_KEPT_LOADER      "cannot be saved, as no program runs; lost if it is not lost already"
 #define W_KEPT_NO_BACKUP   "will be lost: --no-backup"
 #define W_KEPT_LOST        "lost: --no-backup"
