@@ -87,6 +87,16 @@ static bool sync_folder(const char *path)
     return ok;
 }
 
+/* Under its name, unless that is taken.  A memory stick may know no links: its file is moved there. */
+static int name_it(const struct ebi_zip *zip)
+{
+    if (link(zip->fresh, zip->path) == 0)
+        return 0;
+    if (errno != EPERM && errno != EOPNOTSUPP && errno != ENOSYS)
+        return -1;
+    return renameat2(AT_FDCWD, zip->fresh, AT_FDCWD, zip->path, RENAME_NOREPLACE);
+}
+
 bool ebi_zip_end(struct ebi_zip *zip, bool well, bool *taken)
 {
     bool ok = well && (archive_write_close(zip->archive) == ARCHIVE_OK || failed(zip));
@@ -97,7 +107,7 @@ bool ebi_zip_end(struct ebi_zip *zip, bool well, bool *taken)
     zip->archive = NULL;
     if (zip->fd >= 0)
         close(zip->fd);
-    if (ok && link(zip->fresh, zip->path) != 0) {
+    if (ok && name_it(zip) != 0) {
         ok = false;
         if (taken != NULL)
             *taken = errno == EEXIST;
@@ -106,6 +116,6 @@ bool ebi_zip_end(struct ebi_zip *zip, bool well, bool *taken)
                  errno == EEXIST ? ". A file that is there is never written over: give another name" : "");
     }
     if (zip->fd >= 0)
-        unlink(zip->fresh);
+        unlink(zip->fresh); /* which is gone where it was moved */
     return ok && (sync_folder(zip->path) || failed(zip));
 }

@@ -386,7 +386,9 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
     row.component = item != NULL ? item->component->name : "";
     row.version = item != NULL ? item->image->version : "";
     row.checksum = checksum;
-    row.outcome = ended ? eb_outcome_word(run->outcome) : "";
+    /* One that only put documents back has no outcome of its own. */
+    enum eb_outcome outcome = run->outcome == EB_OUTCOME_NONE ? eb_job_outcome(target) : run->outcome;
+    row.outcome = ended ? eb_outcome_word(outcome) : "";
     row.error = error;
     row.left = run->left;
     row.attempt = record->attempt;

@@ -4,6 +4,7 @@
  * of calls of a process that comes to its end is written to the file KILL_COUNT. */
 #define _GNU_SOURCE
 #include <dlfcn.h>
+#include <errno.h>
 #include <fcntl.h>
 #include <signal.h>
 #include <stdio.h>
@@ -83,6 +84,17 @@ ssize_t pwrite64(int fd, const void *bytes, size_t size, off64_t at)
 }
 
 CHANGES(int, rename, (const char *from, const char *to), (from, to))
+/* NO_LINKS=1: as on a memory stick. */
+int link(const char *from, const char *to)
+{
+    if (its_turn())
+        die();
+    errno = EPERM;
+    return getenv("NO_LINKS") != NULL ? -1 : REAL(link)(from, to);
+}
+
+CHANGES(int, renameat2, (int from_dir, const char *from, int to_dir, const char *to, unsigned flags),
+        (from_dir, from, to_dir, to, flags))
 CHANGES(int, renameat, (int from_dir, const char *from, int to_dir, const char *to),
         (from_dir, from, to_dir, to))
 CHANGES(int, mkdirat, (int fd, const char *path, mode_t mode), (fd, path, mode))

@@ -330,7 +330,12 @@ static void backup_and_restore(void **state)
     assert_true(holds(&l, AMPLIFIER, "[]"));
     expect_einbau(&l, 0, "presets put back and compared", "{EINBAU_STATE=state} restore amp-1 --yes");
     assert_true(holds(&l, AMPLIFIER, held_before));
-    expect_einbau(&l, 0, "put-back", "{EINBAU_STATE=state} jobs");
+    expect_einbau(&l, 0, "1 put-back", "{EINBAU_STATE=state} jobs");
+    o = in_state(&l, "state", "report");
+    assert_non_null(strstr(o.out, "put-back\n"));
+    assert_non_null(strstr(o.out, "amp-1: presets put back and compared"));
+    assert_null(strstr(o.out, "interrupted"));
+    outcome_free(&o);
     /* what it held before that is a backup as well, and the newest */
     assert_int_equal(backups(&l, &whole), 2);
     expect_einbau(&l, 0, "presets put back and compared", "{EINBAU_STATE=state} restore amp-1 --yes");
@@ -494,6 +499,76 @@ static void without_a_place_nothing_is_written(void **state)
     little_remove(&l);
 }
 
+/* --- the laptop's files ----------------------------------------------------------------------------------
+ */
+
+#define PRELOAD                                                                                              \
+    "ASAN_OPTIONS=verify_asan_link_order=0:detect_leaks=0 LD_PRELOAD=" BUILD_DIR "/tests/libkill_at.so "
+
+/* Killed at any change of a file: what is there can be read, and the next call puts all of it right. */
+static void a_kill_at_any_write_leaves_sound_files(void **state)
+{
+    struct little l;
+    char line[3 * PATH_BYTES];
+    size_t whole;
+    (void)state;
+    make_with(&l, AMPLIFIER, DOCUMENT(HTTP), http);
+    snprintf(line, sizeof line,
+             "cd %s && rm -rf state && " PRELOAD "KILL_AT=%%lu KILL_COUNT=%s/count " BIN_DIR
+             "/einbau fit --yes --site site.yaml --sim world.yaml --state state",
+             l.folder, l.folder);
+    unsigned long calls = 0;
+    size_t cut_off = 0;
+    for (unsigned long n = 0; n <= calls; n += every(7)) {
+        char killed[3 * PATH_BYTES + 32];
+        snprintf(killed, sizeof killed, line, n);
+        struct outcome o = shell("%s", killed);
+        cut_off += o.status != 0;
+        if (n == 0) {
+            char *text = read_text(l.folder, "count", NULL);
+            calls = strtoul(text, NULL, 10);
+            assert_int_equal(o.status, 0);
+            free(text);
+        }
+        outcome_free(&o);
+        size_t count = backups(&l, &whole);
+        assert_int_equal(count, whole);
+        o = in_state(&l, "state", "fit --yes");
+        if (o.status != 0 || !holds(&l, AMPLIFIER, held_before))
+            fail_msg("killed at change %lu of %lu: %d\n%s%s", n, calls, o.status, o.out, o.err);
+        outcome_free(&o);
+        o = shell("ls %s/state/backups/due 2>/dev/null | wc -l", l.folder);
+        assert_int_equal(atoi(o.out), 0);
+        outcome_free(&o);
+    }
+    print_message("%lu changes, %zu jobs cut off\n", calls, cut_off);
+    assert_true(cut_off > 10 || getenv("EINBAU_TEST_EVERY") != NULL);
+    little_remove(&l);
+}
+
+/* A memory stick knows no links. */
+static void a_stick_without_links_takes_a_backup(void **state)
+{
+    struct little l;
+    (void)state;
+    make_with(&l, AMPLIFIER, DOCUMENT(HTTP), http);
+    for (int turn = 0; turn < 2; turn++) {
+        struct outcome o =
+            shell("cd %s && " PRELOAD "NO_LINKS=1 " BIN_DIR
+                  "/einbau backup amp-1 --to amp.zip --site site.yaml --sim world.yaml --state state",
+                  l.folder);
+        if (o.status != turn ||
+            strstr(turn == 0 ? o.out : o.err, turn == 0 ? "1 device saved" : "never written over") == NULL)
+            fail_msg("%d\n%s%s", o.status, o.out, o.err);
+        outcome_free(&o);
+        o = shell("cd %s && ls *.new 2>/dev/null | wc -l && unzip -tq amp.zip", l.folder);
+        assert_int_equal(o.status, 0);
+        assert_int_equal(atoi(o.out), 0);
+        outcome_free(&o);
+    }
+    little_remove(&l);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -510,6 +585,8 @@ int main(void)
         cmocka_unit_test(a_wrong_backup_writes_nothing),
         cmocka_unit_test(wrong_profiles_are_named),
         cmocka_unit_test(without_a_place_nothing_is_written),
+        cmocka_unit_test(a_kill_at_any_write_leaves_sound_files),
+        cmocka_unit_test(a_stick_without_links_takes_a_backup),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }
