@@ -2,6 +2,7 @@
 
 #include "server.h"
 #include "values.h"
+#include "world.h"
 #include "yaml_read.h"
 
 #include <sodium.h>
@@ -323,4 +324,18 @@ void ebi_sim_documents_load(struct ebi_sim_device *d, const json_t *from)
         d->documents->known = json_is_true(json_object_get(from, "known"));
         d->documents->ran = (uint32_t)json_integer_value(json_object_get(from, "ran"));
     }
+}
+
+/* --- for tests --------------------------------------------------------------------------------------- */
+
+const uint8_t *eb_sim_document(const struct eb_sim *sim, const char *device, const char *name, size_t *size)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    for (size_t i = 0; d != NULL && d->documents != NULL && i < d->documents->count; i++) {
+        const struct ebi_sim_document *document = &d->documents->list[i];
+        *size = document->now.size;
+        if (strcmp(document->name, name) == 0)
+            return document->gone ? NULL : document->now.bytes;
+    }
+    return NULL;
 }

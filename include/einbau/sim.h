@@ -81,6 +81,9 @@ enum eb_sim_mode { EB_SIM_OFF, EB_SIM_BOOTING, EB_SIM_LOADER, EB_SIM_STOPPED, EB
 /* What the device really does. */
 enum eb_sim_mode eb_sim_mode_of(const struct eb_sim *sim, const char *device);
 
+/* What a device holds as this document, `*size` bytes, borrowed; NULL: it has none. */
+const uint8_t *eb_sim_document(const struct eb_sim *sim, const char *device, const char *name, size_t *size);
+
 /* The flash from which `component` runs, `*size` bytes; NULL for an unknown one. */
 const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component,
                             size_t *size);

@@ -315,6 +315,174 @@ static void limits_and_stops(void **state)
     assert_int_equal(f.error.status, EB_STOPPED);
 }
 
+/* --- reading, and registers: the frames are the examples of the standard ------------------------------ */
+
+struct got {
+    uint8_t bytes[256];
+    size_t size, room;
+};
+
+static enum eb_status keep(void *self, const uint8_t *bytes, size_t size)
+{
+    struct got *got = self;
+    if (size > got->room - got->size)
+        return EB_TOO_LARGE;
+    memcpy(got->bytes + got->size, bytes, size);
+    got->size += size;
+    return EB_OK;
+}
+
+static void begin_words(struct eb_modbus_file *f, enum eb_modbus_place place, uint16_t first, uint32_t words,
+                        struct got *got)
+{
+    const struct eb_modbus_file_config config = {.unit = UNIT,
+                                                 .tid = TID,
+                                                 .place = place,
+                                                 .file = first,
+                                                 .group = 122,
+                                                 .words = words,
+                                                 .take = keep,
+                                                 .take_self = got,
+                                                 .patience_us = PATIENCE_US};
+    got->size = 0;
+    got->room = sizeof got->bytes;
+    assert_int_equal(eb_modbus_file_begin(f, &config, 1000), EB_OK);
+}
+
+/* The answer with this PDU to the request in `frame`. */
+static void answer(struct eb_modbus_file *f, const uint8_t *frame, const uint8_t *pdu, size_t size)
+{
+    uint8_t bytes[EB_MODBUS_FRAME_BYTES] = {frame[0], frame[1], 0, 0, 0, (uint8_t)(size + 1), frame[6]};
+    memcpy(bytes + HEAD, pdu, size);
+    eb_modbus_file_receive(f, bytes, HEAD + size);
+}
+
+/* Application Protocol 1.1b3: 6.14 (the first group of its example begins at record 1), 6.3, 6.12. */
+static void words_are_read_and_written_as_in_the_standard(void **state)
+{
+    (void)state;
+    static const uint8_t read_file[] = {0x14, 7, 6, 0, 4, 0, 0, 0, 2};
+    static const uint8_t file[] = {0x14, 6, 5, 6, 0x0D, 0xFE, 0, 0x20};
+    static const uint8_t read_registers[] = {3, 0, 0x6B, 0, 3};
+    static const uint8_t registers[] = {3, 6, 2, 0x2B, 0, 0, 0, 0x64};
+    static const uint8_t write_registers[] = {0x10, 0, 1, 0, 2, 4, 0, 0x0A, 1, 2};
+    struct eb_modbus_file f;
+    struct got got;
+    uint8_t frame[EB_MODBUS_FRAME_BYTES];
+    begin_words(&f, EB_MODBUS_IN_FILE, 4, 2, &got);
+    assert_int_equal(take(&f, frame), HEAD + sizeof read_file);
+    assert_memory_equal(frame + HEAD, read_file, sizeof read_file);
+    answer(&f, frame, file, sizeof file);
+    assert_int_equal(f.state, EB_MODBUS_DONE);
+    assert_int_equal(got.size, 4);
+    assert_memory_equal(got.bytes, file + 4, 4);
+
+    begin_words(&f, EB_MODBUS_IN_REGISTERS, 0x6B, 3, &got);
+    assert_int_equal(take(&f, frame), HEAD + sizeof read_registers);
+    assert_memory_equal(frame + HEAD, read_registers, sizeof read_registers);
+    answer(&f, frame, registers, sizeof registers);
+    assert_int_equal(f.state, EB_MODBUS_DONE);
+    assert_int_equal(got.size, 6);
+    assert_memory_equal(got.bytes, registers + 2, 6);
+
+    memcpy(image, write_registers + 6, 4);
+    source.size_bytes = 4;
+    const struct eb_modbus_file_config write = {.unit = UNIT,
+                                                .tid = TID,
+                                                .place = EB_MODBUS_IN_REGISTERS,
+                                                .file = 1,
+                                                .group = 122,
+                                                .source = &source,
+                                                .patience_us = PATIENCE_US};
+    assert_int_equal(eb_modbus_file_begin(&f, &write, 1000), EB_OK);
+    assert_int_equal(take(&f, frame), HEAD + sizeof write_registers);
+    assert_memory_equal(frame + HEAD, write_registers, sizeof write_registers);
+    answer(&f, frame, write_registers, 5);
+    assert_int_equal(f.state, EB_MODBUS_DONE);
+}
+
+/* A long file in groups that an answer can hold, on into the next file. */
+static void a_long_file_is_read_in_groups(void **state)
+{
+    (void)state;
+    struct eb_modbus_file f;
+    struct got got;
+    uint8_t frame[EB_MODBUS_FRAME_BYTES];
+    uint8_t pdu[EB_MODBUS_PDU_BYTES];
+    uint32_t at = 0;
+    const struct eb_modbus_file_config config = {.unit = UNIT,
+                                                 .place = EB_MODBUS_IN_FILE,
+                                                 .file = 4,
+                                                 .group = 122,
+                                                 .words = 10130,
+                                                 .take = keep,
+                                                 .take_self = &got,
+                                                 .patience_us = PATIENCE_US};
+    assert_int_equal(eb_modbus_file_begin(&f, &config, 1000), EB_OK);
+    while (f.state == EB_MODBUS_ASKING) {
+        got = (struct got){.room = sizeof got.bytes};
+        take(&f, frame);
+        unsigned count = get16(frame + HEAD + 7);
+        assert_true(count >= 1 && count <= 121); /* F5h bytes of answer */
+        assert_int_equal(get16(frame + HEAD + 3), 4 + at / 10000);
+        assert_int_equal(get16(frame + HEAD + 5), at % 10000);
+        pdu[0] = 0x14;
+        pdu[1] = (uint8_t)(2 + 2 * count);
+        pdu[2] = (uint8_t)(1 + 2 * count);
+        pdu[3] = 6;
+        memset(pdu + 4, (int)(at & 0xFF), 2 * (size_t)count);
+        answer(&f, frame, pdu, 4 + 2 * (size_t)count);
+        assert_int_equal(got.size, 2 * (size_t)count);
+        assert_memory_equal(got.bytes, pdu + 4, got.size);
+        at += count;
+    }
+    assert_int_equal(f.state, EB_MODBUS_DONE);
+    assert_int_equal(at, 10130);
+    /* what cannot be kept ends it */
+    assert_int_equal(eb_modbus_file_begin(&f, &config, 1000), EB_OK);
+    got = (struct got){.room = 10};
+    take(&f, frame);
+    pdu[1] = 244;
+    pdu[2] = 243;
+    answer(&f, frame, pdu, 246);
+    assert_int_equal(f.error.status, EB_TOO_LARGE);
+}
+
+static void answers_of_reading_that_are_none_end_it(void **state)
+{
+    (void)state;
+    static const struct {
+        enum eb_modbus_place place;
+        uint8_t pdu[10];
+        size_t size;
+        enum eb_status status;
+    } rows[] = {
+        {EB_MODBUS_IN_FILE,
+         {0x14, 6, 6, 5, 1, 2, 3, 4},
+         8,
+         EB_GARBAGE}, /* type and length the other way round */
+        {EB_MODBUS_IN_FILE, {0x14, 6, 5, 7, 1, 2, 3, 4}, 8, EB_GARBAGE},
+        {EB_MODBUS_IN_FILE, {0x14, 4, 3, 6, 1, 2}, 6, EB_GARBAGE},
+        {EB_MODBUS_IN_FILE, {0x15, 6, 5, 6, 1, 2, 3, 4}, 8, EB_GARBAGE},
+        {EB_MODBUS_IN_FILE, {0x94, 2}, 2, EB_PEER_ERROR},
+        {EB_MODBUS_IN_REGISTERS, {3, 4, 1, 2, 3}, 5, EB_GARBAGE},
+        {EB_MODBUS_IN_REGISTERS, {3, 2, 1, 2}, 4, EB_GARBAGE},
+        {EB_MODBUS_IN_REGISTERS, {4, 4, 1, 2, 3, 4}, 6, EB_GARBAGE},
+        {EB_MODBUS_IN_REGISTERS, {0x83, 2}, 2, EB_PEER_ERROR},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct eb_modbus_file f;
+        struct got got;
+        uint8_t frame[EB_MODBUS_FRAME_BYTES];
+        begin_words(&f, rows[i].place, 4, 2, &got);
+        take(&f, frame);
+        answer(&f, frame, rows[i].pdu, rows[i].size);
+        assert_int_equal(f.state, EB_MODBUS_FAILED);
+        assert_int_equal(f.error.status, rows[i].status);
+        assert_int_equal(got.size, 0);
+    }
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
@@ -325,6 +493,9 @@ int main(void)
         cmocka_unit_test(a_fresh_connection_asks_again),
         cmocka_unit_test(answers_that_are_none_end_it),
         cmocka_unit_test(limits_and_stops),
+        cmocka_unit_test(words_are_read_and_written_as_in_the_standard),
+        cmocka_unit_test(a_long_file_is_read_in_groups),
+        cmocka_unit_test(answers_of_reading_that_are_none_end_it),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -260,7 +260,7 @@ static void sweep(enum kind kind, const char *profile, const char *world_words, 
     }
     print_message("%zu jobs ended well, %zu did not; the next call put all of it right\n", counts[0],
                   counts[1]);
-    assert_true(counts[0] > 0 && counts[1] > 0);
+    assert_true(counts[0] > 0 && (counts[1] > 0 || getenv("EINBAU_TEST_EVERY") != NULL));
     free(world);
     little_remove(&l);
 }
