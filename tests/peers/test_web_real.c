@@ -24,6 +24,18 @@ static void start(const char *const *command, unsigned at)
         fail_msg("%s does not begin", command[0]);
 }
 
+static void start_lighttpd(void)
+{
+    if (!have_program("lighttpd")) {
+        print_message("lighttpd is not there\n");
+        skip();
+    }
+    char text[16];
+    snprintf(text, sizeof text, "%u", port);
+    const char *const command[] = {"/bin/sh", SOURCE_DIR "/tests/interop/web_server.sh", folder, text, NULL};
+    start(command, port);
+}
+
 /* An image that says itself what it is, with its manifest. */
 static void write_firmware(const char *version, size_t size)
 {
@@ -109,14 +121,7 @@ static int tear_down(void **state)
 static void a_real_web_server_keeps_documents(void **state)
 {
     (void)state;
-    if (!have_program("lighttpd")) {
-        print_message("lighttpd is not there\n");
-        skip();
-    }
-    char text[16];
-    snprintf(text, sizeof text, "%u", port);
-    const char *const command[] = {"/bin/sh", SOURCE_DIR "/tests/interop/web_server.sh", folder, text, NULL};
-    start(command, port);
+    start_lighttpd();
     struct outcome o =
         shell("cd %s && cp fw-1.0.bin flash/digest/fw.bin && head -c 200000 /dev/urandom >presets && "
               "cp presets flash/digest/presets",
@@ -143,14 +148,7 @@ static void a_real_web_server_keeps_documents(void **state)
 static void a_real_web_server(void **state)
 {
     (void)state;
-    if (!have_program("lighttpd")) {
-        print_message("lighttpd is not there\n");
-        skip();
-    }
-    char text[16];
-    snprintf(text, sizeof text, "%u", port);
-    const char *const command[] = {"/bin/sh", SOURCE_DIR "/tests/interop/web_server.sh", folder, text, NULL};
-    start(command, port);
+    start_lighttpd();
     static const struct {
         const char *login, *upload, *read, *file;
         bool tls;
