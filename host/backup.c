@@ -207,13 +207,25 @@ static bool take_versions(struct eb_backup_file *b, json_t *versions, const char
     {
         const char *from = json_string_value(version);
         struct eb_backup_version *to = &b->versions[b->version_count];
-        if (b->version_count == EB_COMPONENTS_MAX || from == NULL ||
-            !eb_text_copy(to->component, sizeof to->component, component) ||
+        if (b->version_count == EB_COMPONENTS_MAX || from == NULL || !eb_text_printable(component) ||
+            !eb_text_printable(from) || !eb_text_copy(to->component, sizeof to->component, component) ||
             !eb_text_copy(to->version, sizeof to->version, from))
             return ebi_wrong(problem, path, "found versions in its " FACTS_FILE " that are none");
         b->version_count++;
     }
     return true;
+}
+
+/* A file of the archive, and where its bytes begin among those of all; NULL: there is none of this name. */
+static const struct eb_part *find_part(const struct eb_image *image, const char *name, uint64_t *at)
+{
+    *at = 0;
+    for (size_t i = 0; i < image->part_count; i++) {
+        if (strcmp(image->parts[i].name, name) == 0)
+            return &image->parts[i];
+        *at += image->parts[i].size_bytes;
+    }
+    return NULL;
 }
 
 static bool take_document(struct eb_backup_file *b, const struct eb_image *image, const json_t *said,
@@ -223,20 +235,19 @@ static bool take_document(struct eb_backup_file *b, const struct eb_image *image
     const char *name = json_string_value(json_object_get(said, "name"));
     const char *digest = json_string_value(json_object_get(said, "sha256"));
     uint8_t expected[EB_SHA256_BYTES];
-    uint64_t at = 0;
-    size_t i = 0;
-    if (name == NULL || digest == NULL || strlen(name) >= sizeof d->name || strcmp(name, FACTS_FILE) == 0 ||
+    uint64_t at;
+    if (name == NULL || !eb_text_printable(name) || digest == NULL || strlen(name) >= sizeof d->name ||
+        strcmp(name, FACTS_FILE) == 0 ||
         sodium_hex2bin(expected, sizeof expected, digest, strlen(digest), NULL, NULL, NULL) != 0)
         return ebi_wrong(problem, b->path,
                          "found a document in its " FACTS_FILE " without a name or a digest");
     if (eb_backup_document(b, name) != NULL)
         return ebi_wrong(problem, b->path, "found the document '%s' twice", name);
-    for (; i < image->part_count && strcmp(image->parts[i].name, name) != 0; i++)
-        at += image->parts[i].size_bytes;
-    if (i == image->part_count)
+    const struct eb_part *part = find_part(image, name, &at);
+    if (part == NULL)
         return ebi_wrong(problem, b->path,
                          "found no document '%s' in it, expected it, as its " FACTS_FILE " says", name);
-    uint64_t size = image->parts[i].size_bytes;
+    uint64_t size = part->size_bytes;
     if (size > EB_BACKUP_DOCUMENT_BYTES)
         return ebi_wrong(problem, b->path, "found a document '%s' of more than 64 MiB", name);
     eb_text_copy(d->name, sizeof d->name, name);
@@ -289,13 +300,11 @@ static bool take_facts(struct eb_backup_file *b, const struct eb_image *image, c
 /* The archive is taken apart by the child. */
 static bool take_file(struct eb_backup_file *b, struct eb_image *image, struct eb_problem *problem)
 {
-    uint64_t at = 0;
-    size_t i = 0;
+    uint64_t at;
     if (!ebi_image_unpack(image, problem))
         return false;
-    for (; i < image->part_count && strcmp(image->parts[i].name, FACTS_FILE) != 0; i++)
-        at += image->parts[i].size_bytes;
-    size_t size = i < image->part_count ? (size_t)image->parts[i].size_bytes : 0;
+    const struct eb_part *part = find_part(image, FACTS_FILE, &at);
+    size_t size = part != NULL ? (size_t)part->size_bytes : 0;
     if (size == 0 || size > FACTS_BYTES)
         return ebi_wrong(problem, b->path,
                          "found no " FACTS_FILE " in it, expected a file that 'einbau backup' "

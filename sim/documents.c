@@ -15,13 +15,73 @@ static bool runs(const struct ebi_sim_device *d)
     return d->mode == EB_SIM_RUNNING || d->mode == EB_SIM_STOPPED;
 }
 
-struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *d, const char *path)
+/* The first one that is meant by the key, while the program runs. */
+static struct ebi_sim_document *find(const struct ebi_sim_device *d,
+                                     bool (*is)(const struct ebi_sim_document *document, const void *key),
+                                     const void *key)
 {
     for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
-        if (strcmp(d->documents->list[i].path, path) == 0)
+        if (is(&d->documents->list[i], key))
             return &d->documents->list[i];
     }
     return NULL;
+}
+
+static bool has_path(const struct ebi_sim_document *document, const void *key)
+{
+    return strcmp(document->path, key) == 0;
+}
+
+static bool has_name(const struct ebi_sim_document *document, const void *key)
+{
+    return strcmp(document->name, key) == 0;
+}
+
+/* How far the number is behind the document's own; SIZE_MAX: in front of it. */
+static size_t offset_of(const struct ebi_sim_document *document, const void *key)
+{
+    unsigned number = *(const unsigned *)key;
+    return number < document->number ? SIZE_MAX : number - document->number;
+}
+
+static bool has_number(const struct ebi_sim_document *document, const void *key)
+{
+    return offset_of(document, key) == 0;
+}
+
+static bool has_word(const struct ebi_sim_document *document, const void *key)
+{
+    return document->in_words && offset_of(document, key) < (document->now.size + 1) / 2;
+}
+
+static bool has_part(const struct ebi_sim_document *document, const void *key)
+{
+    return offset_of(document, key) < ebi_sim_document_parts(document);
+}
+
+struct ebi_sim_document *ebi_sim_document_at(const struct ebi_sim_device *d, const char *path)
+{
+    return find(d, has_path, path);
+}
+
+struct ebi_sim_document *ebi_sim_document_named(const struct ebi_sim_device *d, const char *name)
+{
+    return find(d, has_name, name);
+}
+
+struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *d, unsigned number)
+{
+    return find(d, has_number, &number);
+}
+
+struct ebi_sim_document *ebi_sim_document_with(const struct ebi_sim_device *d, unsigned word)
+{
+    return find(d, has_word, &word);
+}
+
+struct ebi_sim_document *ebi_sim_document_in_parts(const struct ebi_sim_device *d, unsigned number)
+{
+    return find(d, has_part, &number);
 }
 
 struct ebi_sim_component *ebi_sim_document_file(struct ebi_sim_device *d)
@@ -35,24 +95,6 @@ struct ebi_sim_component *ebi_sim_document_file(struct ebi_sim_device *d)
     file->capacity = FILE_BYTES;
     file->banks = 1;
     return file;
-}
-
-struct ebi_sim_document *ebi_sim_document_named(const struct ebi_sim_device *d, const char *name)
-{
-    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
-        if (strcmp(d->documents->list[i].name, name) == 0)
-            return &d->documents->list[i];
-    }
-    return NULL;
-}
-
-struct ebi_sim_document *ebi_sim_document_of(const struct ebi_sim_device *d, unsigned number)
-{
-    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
-        if (d->documents->list[i].number == number)
-            return &d->documents->list[i];
-    }
-    return NULL;
 }
 
 static void put(struct ebi_sim_bytes *to, const uint8_t *bytes, size_t size)
@@ -69,22 +111,10 @@ static void put(struct ebi_sim_bytes *to, const uint8_t *bytes, size_t size)
 
 void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size)
 {
-    document->writes++;
     if (document->keeps != 0 && size > document->keeps)
         size = document->keeps;
     document->gone = document->gone && document->waits_for_restart;
     put(document->waits_for_restart ? &document->pending : &document->now, bytes, size);
-}
-
-struct ebi_sim_document *ebi_sim_document_with(const struct ebi_sim_device *d, unsigned word)
-{
-    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
-        struct ebi_sim_document *document = &d->documents->list[i];
-        if (document->in_words && word >= document->number &&
-            (word - document->number) * 2 < document->now.size)
-            return document;
-    }
-    return NULL;
 }
 
 bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const uint8_t *bytes, size_t size)
@@ -98,7 +128,6 @@ bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const ui
         if (document->keeps == 0 || at + i < document->keeps)
             to->bytes[at + i] = bytes[i];
     }
-    document->writes++;
     return true;
 }
 
@@ -126,16 +155,6 @@ size_t ebi_sim_document_part(const struct ebi_sim_document *document, size_t par
         return 0;
     *bytes = document->now.bytes + at;
     return document->now.size - at < PART_BYTES ? document->now.size - at : PART_BYTES;
-}
-
-struct ebi_sim_document *ebi_sim_document_in_parts(const struct ebi_sim_device *d, unsigned number)
-{
-    for (size_t i = 0; d->documents != NULL && runs(d) && i < d->documents->count; i++) {
-        struct ebi_sim_document *document = &d->documents->list[i];
-        if (number >= document->number && number - document->number < ebi_sim_document_parts(document))
-            return document;
-    }
-    return NULL;
 }
 
 bool ebi_sim_document_put_part(struct ebi_sim_document *document, size_t part, const uint8_t *bytes,

@@ -22,12 +22,11 @@ struct ebi_sim_document {
     struct ebi_sim_bytes stored;  /* where it needs that: what it holds after a restart */
     struct ebi_sim_bytes pending; /* written, and read only after a restart */
     bool needs_store, needs_security, has_after, gone_after, gone, waits_for_restart, refuses, loses_answer;
-    bool unsized;    /* by HTTP: without a length ... */
-    unsigned cuts;   /* ... and so many times cut off */
-    bool in_words;   /* from `number` on, each register holds two bytes of it */
-    unsigned busy;   /* so many requests are turned away first */
-    size_t keeps;    /* of what is written, so many bytes; 0: all */
-    unsigned writes; /* how often it was written */
+    bool unsized;  /* by HTTP: without a length ... */
+    unsigned cuts; /* ... and so many times cut off */
+    bool in_words; /* from `number` on, each register holds two bytes of it */
+    unsigned busy; /* so many requests are turned away first */
+    size_t keeps;  /* of what is written, so many bytes; 0: all */
 };
 
 struct ebi_sim_documents {

@@ -168,7 +168,8 @@ static bool suits(const struct eb_job_device *target, struct eb_problem *problem
                            problem);
 }
 
-/* The run takes what the device holds, and gives back what was due before, or else the same. */
+/* Adds a document to those of the run: `saves`: it is fetched; `puts_back`: the copy that is due is written
+ * again. */
 static void add_document(struct eb_job_kept *kept, const struct eb_backup *backup, bool saves, bool puts_back)
 {
     struct eb_run_document *d = &kept->documents[kept->count];

@@ -254,7 +254,7 @@ static enum eb_status prepare(ebi_http *h, struct eb_error *error)
     uint16_t port = to->port != 0 ? to->port : way->port;
     bool watched = c->watching && c->restart == EB_RESTART_NOT_SEEN && h->call == EBI_CALL_VALUES;
     bool well = true;
-    bool sends = h->call == EBI_CALL_UPLOAD || h->call == EBI_CALL_STORE || h->call == EBI_CALL_FETCH;
+    bool is_long = h->call == EBI_CALL_UPLOAD || h->call == EBI_CALL_STORE || h->call == EBI_CALL_FETCH;
     h->request = (struct eb_http_request){
         .method = h->call == EBI_CALL_LOG_IN ? "POST" : "GET",
         .path = h->path,
@@ -264,9 +264,9 @@ static enum eb_status prepare(ebi_http *h, struct eb_error *error)
                            : EB_HTTP_PORT,
         .host = to->host,
         .authority = to->authority,
-        .patience_us = watched ? watched_us(h)
-                       : sends ? c->profile->send_patience_ms * 1000ULL
-                               : c->patience_us,
+        .patience_us = watched   ? watched_us(h)
+                       : is_long ? c->profile->send_patience_ms * 1000ULL
+                                 : c->patience_us,
         .most_bytes = h->call == EBI_CALL_FETCH                                ? BACKUP_BYTES_MAX
                       : h->call == EBI_CALL_VALUES || h->call == EBI_CALL_PAGE ? DOCUMENT_BYTES_MAX
                                                                                : ANSWER_BYTES_MAX,

@@ -11,7 +11,7 @@ enum {
 
 typedef struct eb_access_tftp_context context;
 
-static void close(void *self)
+void ebi_tftp_close(void *self)
 {
     context *t = self;
     const struct eb_port *port = t->contact->port;
@@ -24,13 +24,13 @@ static void close(void *self)
 static enum eb_status end(context *t, const struct eb_error *error)
 {
     t->contact->error = *error;
-    close(t);
+    ebi_tftp_close(t);
     return error->status;
 }
 
 enum eb_status ebi_tftp_end_well(context *t)
 {
-    close(t);
+    ebi_tftp_close(t);
     return EB_OK;
 }
 
@@ -78,7 +78,7 @@ void ebi_tftp_begin_put(context *t, const char *file_name, const struct eb_sourc
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
     context *t = self;
-    close(t);
+    ebi_tftp_close(t);
     memset(&t->contact->error, 0, sizeof t->contact->error);
     t->operation = *operation;
     t->busy = true;
@@ -215,7 +215,7 @@ static enum eb_status poll(void *self, uint64_t now_us)
     return poll_back(t, now_us);
 }
 
-static uint64_t deadline_us(const void *self)
+uint64_t ebi_tftp_deadline_us(const void *self)
 {
     const context *t = self;
     if (!t->busy)
@@ -227,7 +227,7 @@ static uint64_t deadline_us(const void *self)
     return t->handle == EB_NO_HANDLE ? 0 : eb_tftp_put_deadline_us(&t->put);
 }
 
-static void stop(void *self)
+void ebi_tftp_stop(void *self)
 {
     context *t = self;
     if (t->back)
@@ -236,7 +236,7 @@ static void stop(void *self)
         eb_tftp_put_stop(&t->put);
 }
 
-static void init(void *self, struct eb_contact *contact)
+void ebi_tftp_init(void *self, struct eb_contact *contact)
 {
     context *t = self;
     memset(t, 0, sizeof *t);
@@ -265,10 +265,10 @@ const struct eb_access eb_access_tftp = {
     .able = EB_ABLE(EB_SEND) | EB_ABLE_TO_WAIT | EB_ABLE_TO_READ_BACK,
     .needs = EB_NEEDS_UDP,
     .context_bytes = sizeof(context),
-    .init = init,
+    .init = ebi_tftp_init,
     .begin = begin,
     .poll = poll,
-    .deadline_us = deadline_us,
-    .stop = stop,
-    .close = close,
+    .deadline_us = ebi_tftp_deadline_us,
+    .stop = ebi_tftp_stop,
+    .close = ebi_tftp_close,
 };

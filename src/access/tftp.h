@@ -5,6 +5,12 @@
 #include "access/access.h"
 #include "einbau/access/tftp.h"
 
+/* What both classes do alike. */
+void ebi_tftp_init(void *self, struct eb_contact *contact);
+uint64_t ebi_tftp_deadline_us(const void *self);
+void ebi_tftp_stop(void *self);
+void ebi_tftp_close(void *self);
+
 /* The largest block that path, buffer and profile (0: it does not say) allow. */
 uint16_t ebi_tftp_block_size(const struct eb_contact *contact, uint16_t wanted);
 /* Begins to write a file; polls that, or the reading that was begun (`back`), to its end. */

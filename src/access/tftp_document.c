@@ -45,7 +45,7 @@ static void begin_get(context *t, uint64_t now_us)
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
     context *t = self;
-    eb_access_tftp.close(t);
+    ebi_tftp_close(t);
     memset(&t->contact->error, 0, sizeof t->contact->error);
     t->operation = *operation;
     t->busy = true;
@@ -67,26 +67,6 @@ static enum eb_status poll(void *self, uint64_t now_us)
     return status == EB_OK ? ebi_tftp_end_well(t) : status;
 }
 
-static uint64_t deadline_us(const void *self)
-{
-    return eb_access_tftp.deadline_us(self);
-}
-
-static void stop(void *self)
-{
-    eb_access_tftp.stop(self);
-}
-
-static void close(void *self)
-{
-    eb_access_tftp.close(self);
-}
-
-static void init(void *self, struct eb_contact *contact)
-{
-    eb_access_tftp.init(self, contact);
-}
-
 #define DOCUMENT(member)                                                                                     \
     .bytes = sizeof(((struct eb_tftp_document *)0)->member),                                                 \
     .offset = offsetof(struct eb_tftp_document, member)
@@ -104,10 +84,10 @@ const struct eb_access eb_access_tftp_document = {
     .able = EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE),
     .needs = EB_NEEDS_UDP,
     .context_bytes = sizeof(context),
-    .init = init,
+    .init = ebi_tftp_init,
     .begin = begin,
     .poll = poll,
-    .deadline_us = deadline_us,
-    .stop = stop,
-    .close = close,
+    .deadline_us = ebi_tftp_deadline_us,
+    .stop = ebi_tftp_stop,
+    .close = ebi_tftp_close,
 };

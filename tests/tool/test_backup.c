@@ -400,6 +400,8 @@ static void a_wrong_backup_writes_nothing(void **state)
         {"backup.1", "backup\\/9", "of another form"},
         {"presets", "others", "found no document 'others' in it"},
         {"\"sha256\": \"..", "\"sha256\": \"00", "changed since it was saved"},
+        {"\"firmware\"", "\"f\\\\u001b[31m\"", "found versions in its backup.json that are none"},
+        {"\"name\": \"presets", "\"name\": \"\\\\u001b[31m", "without a name or a digest"},
         {"documents", "dokuments", "found no documents in it"},
         {"\"made\"", "\"maid\"", "found no text 'made'"},
         {"{", "[", "no JSON"},
