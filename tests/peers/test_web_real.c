@@ -135,6 +135,7 @@ static void a_real_web_server_keeps_documents(void **state)
               folder); /* as a reset would; it remembers files */
     outcome_free(&o);
     expect(1, "404", "backup");
+    expect(1, "Nothing was saved.", "backup");
     expect(0, "presets put back and compared", "restore amp --yes");
     o = shell("cd %s && cmp presets flash/digest/presets && ls home/einbau/backups/*.zip | wc -l", folder);
     assert_int_equal(o.status, 0);

@@ -218,12 +218,14 @@ static void print_saved(const struct session *s)
         table_add(&table, cells);
         rows++;
     }
-    say("%zu device%s saved; what was read was written, and read back from the disk.%s", rows,
-        rows == 1 ? "" : "s", rows > 0 ? "\n" : "");
-    if (rows > 0)
-        table_print(&table);
-    else
+    if (rows == 0) {
+        say("Nothing was saved.");
         table_free(&table);
+        return;
+    }
+    say("%zu device%s saved; what is in the file%s was read back from the disk.\n", rows,
+        rows == 1 ? "" : "s", rows == 1 ? "" : "s");
+    table_print(&table);
 }
 
 static int run_backup(const struct options *options)
