@@ -290,8 +290,8 @@ static bool take_facts(struct eb_backup_file *b, const struct eb_image *image, c
     for (size_t i = 0; i < sizeof texts / sizeof texts[0] && ok; i++)
         ok = take_text(root, texts[i].key, texts[i].to, texts[i].cap, b->path, problem);
     ok = ok && take_versions(b, json_object_get(root, "versions"), b->path, problem);
-    if (ok && (json_array_size(documents) == 0 || json_array_size(documents) > EB_BACKUPS_MAX))
-        return ebi_wrong(problem, b->path, "found no documents in it, or more than 8, expected 1 to 8");
+    if (ok && (json_array_size(documents) == 0 || json_array_size(documents) > EB_BACKUPS_MAX + 1))
+        return ebi_wrong(problem, b->path, "found no documents in it, or more than 9, expected 1 to 9");
     for (size_t i = 0; i < json_array_size(documents) && ok; i++)
         ok = take_document(b, image, json_array_get(documents, i), problem);
     return ok;

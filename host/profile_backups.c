@@ -7,7 +7,7 @@
 enum { NAME_BYTES_MAX = 32 };
 
 /* The name is a word of a command line, and of a file in an archive. */
-static bool is_name(const char *name)
+bool ebi_is_document_name(const char *name)
 {
     size_t size = strspn(name, "abcdefghijklmnopqrstuvwxyz0123456789-");
     return size > 0 && name[size] == '\0' && size <= NAME_BYTES_MAX && name[0] != '-';
@@ -16,7 +16,7 @@ static bool is_name(const char *name)
 static void read_backup(struct ebi_yaml *yaml, const char *name, yaml_node_t *node, struct eb_backup *backup)
 {
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
-    if (!is_name(name) || !eb_text_copy(backup->name, sizeof backup->name, name))
+    if (!ebi_is_document_name(name) || !eb_text_copy(backup->name, sizeof backup->name, name))
         ebi_yaml_wrong(yaml, node, "a document with another name",
                        "1 to 32 small letters, digits and '-', like presets");
     ebi_read_document(&map, &backup->at);
@@ -41,7 +41,7 @@ void ebi_read_backups(struct ebi_yaml_map *map, struct eb_profile *p)
             return;
         }
         read_backup(map->yaml, name, one, &list[i]);
-        p->backup_count = i + 1;
+        p->backup_count = p->stored_count = i + 1;
         if (!map->yaml->failed && list[i].restarts && p->restart.count == 0)
             ebi_yaml_wrong(map->yaml, one, "a document that needs a restart, without the key 'restart'",
                            "steps that restart the device, below 'restart'");

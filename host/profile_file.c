@@ -258,19 +258,19 @@ static void read_registers(struct ebi_yaml_map *map, const char *key, uint16_t c
     ebi_yaml_map_end(&from);
 }
 
-static void read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
+static void read_set(struct ebi_yaml_map *map, struct eb_profile *p)
 {
-    yaml_node_t *node = ebi_yaml_get(map, "settings", false);
+    yaml_node_t *node = ebi_yaml_get(map, "set", false);
     if (node == NULL)
         return;
-    struct ebi_yaml_map settings = ebi_yaml_map(map->yaml, node);
-    read_registers(&settings, "name", 0, &p->set_name);
-    read_registers(&settings, "address", 2, &p->set_address);
-    read_registers(&settings, "mask", 2, &p->set_mask);
-    read_registers(&settings, "router", 2, &p->set_router);
-    read_registers(&settings, "dhcp", 1, &p->set_dhcp);
-    ebi_read_steps(&settings, "take-up", false, &p->take_up);
-    ebi_yaml_map_end(&settings);
+    struct ebi_yaml_map set = ebi_yaml_map(map->yaml, node);
+    read_registers(&set, "name", 0, &p->set_name);
+    read_registers(&set, "address", 2, &p->set_address);
+    read_registers(&set, "mask", 2, &p->set_mask);
+    read_registers(&set, "router", 2, &p->set_router);
+    read_registers(&set, "dhcp", 1, &p->set_dhcp);
+    ebi_read_steps(&set, "take-up", false, &p->take_up);
+    ebi_yaml_map_end(&set);
 }
 
 void eb_profile_free(struct eb_profile *p)
@@ -310,7 +310,7 @@ bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p,
     p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);
     ebi_read_way(&map, p);
     read_blink(&map, &p->blink);
-    read_settings(&map, p);
+    read_set(&map, p);
     struct ebi_yaml_map snmp = ebi_yaml_map(&yaml, ebi_yaml_get(&map, "snmp", false));
     eb_text_copy(p->community, sizeof p->community, "public");
     ebi_yaml_text(&snmp, "community", false, p->community, sizeof p->community);
@@ -320,6 +320,7 @@ bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p,
     ebi_yaml_map_end(&dns_sd);
     read_list(&yaml, ebi_yaml_get(&map, "loses", false), p->loses, EB_LOSSES_MAX, EB_LOSS_TEXT_BYTES);
     ebi_read_backups(&map, p);
+    ebi_read_settings(&map, p);
     ebi_read_notes(&map, p);
     ebi_yaml_map_end(&map);
     ebi_yaml_close(&yaml);

@@ -97,7 +97,7 @@ void ebi_read_notes(struct ebi_yaml_map *map, struct eb_profile *p)
     notes->from_program.count = notes->from_counter.count = 0;
     notes->prepare.count = notes->activate.count = notes->undo.count = 0;
     notes->otherwise_count = 0;
-    notes->backup_count = notes->restart.count = 0;
+    notes->backup_count = notes->stored_count = notes->restart.count = 0;
     notes->loader_component[0] = '\0';
     notes->memory = NULL;
     notes->components = list;

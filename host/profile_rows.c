@@ -117,6 +117,12 @@ static void read_strings(struct ebi_yaml_map *map, const struct eb_field *field,
     *strings = (struct eb_strings){list, map->yaml->failed ? 0 : count};
 }
 
+void ebi_read_strings(struct ebi_yaml_map *map, const char *key, struct eb_strings *strings)
+{
+    const struct eb_field field = {.key = key};
+    read_strings(map, &field, strings);
+}
+
 static void read_numbers(struct ebi_yaml_map *map, const struct eb_field *field, struct eb_numbers *numbers)
 {
     yaml_node_t *node = ebi_yaml_get(map, field->key, field->needed);

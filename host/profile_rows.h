@@ -25,6 +25,15 @@ void ebi_read_notes(struct ebi_yaml_map *map, struct eb_profile *profile);
 /* What can be saved of it and put back, and how it is restarted for that. */
 void ebi_read_backups(struct ebi_yaml_map *map, struct eb_profile *profile);
 
+/* One text or several. */
+void ebi_read_strings(struct ebi_yaml_map *map, const char *key, struct eb_strings *strings);
+
+/* Whether a document, or a setting, may be called so. */
+bool ebi_is_document_name(const char *name);
+
+/* What a user sets and does; what can be saved is read already. */
+void ebi_read_settings(struct ebi_yaml_map *map, struct eb_profile *profile);
+
 /* How the device is written to, and how otherwise; components, values and steps are read already. */
 void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *profile);
 

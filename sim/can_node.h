@@ -80,7 +80,8 @@ struct ebi_sim_uds {
     uint32_t request, response;
     bool extended_ids, extended; /* 29 bits; a byte of address in front */
     uint8_t target, tester;
-    uint16_t block_length; /* maxNumberOfBlockLength */
+    uint16_t block_length;  /* maxNumberOfBlockLength */
+    uint16_t reset_routine; /* that resets it to what it was delivered with; 0: none */
     uint8_t block_size, separation;
     uint8_t waits; /* wait frames before it lets the sender go on */
     uint32_t pending_ms;

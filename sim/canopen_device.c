@@ -33,6 +33,16 @@ static void say_state(struct ebi_sim_device *d, uint8_t state)
     ebi_sim_can_send(d, &frame, 0);
 }
 
+/* Where the world says what 1017h holds. */
+static void take_heartbeat(struct ebi_sim_device *d)
+{
+    struct ebi_sim_canopen *c = &d->can.canopen;
+    const struct ebi_sim_document *document = ebi_sim_document_of(d, OD_HEARTBEAT);
+    if (document != NULL && document->now.size == 2)
+        c->heartbeat_ms = document->now.bytes[0] | (uint32_t)document->now.bytes[1] << 8;
+    c->heartbeat_us = c->heartbeat_ms > 0 ? now(d) + c->heartbeat_ms * 1000ULL : EB_NEVER;
+}
+
 void ebi_sim_canopen_alive(struct ebi_sim_device *d)
 {
     struct ebi_sim_canopen *c = &d->can.canopen;
@@ -45,7 +55,7 @@ void ebi_sim_canopen_alive(struct ebi_sim_device *d)
     c->flash_error = d->components[0].valid ? 0 : 1;
     c->lss = false;
     c->nmt = CO_STATE_PREOPERATIONAL;
-    c->heartbeat_us = c->heartbeat_ms > 0 ? now(d) + c->heartbeat_ms * 1000ULL : EB_NEVER;
+    take_heartbeat(d);
     if (c->here != LSS_NODE_NONE)
         say_state(d, CO_STATE_BOOT_UP);
 }
@@ -121,9 +131,10 @@ static size_t read_object(const struct ebi_sim_device *d, uint16_t index, uint8_
     const struct ebi_sim_document *document = ebi_sim_document_of(d, index);
     if (document != NULL) { /* a part of it in each subindex */
         const uint8_t *part;
+        bool first = sub == 0 && !document->whole;
         bytes[0] = (uint8_t)ebi_sim_document_parts(document);
-        size_t size = sub == 0 ? 1 : ebi_sim_document_part(document, sub - 1U, &part);
-        if (sub > 0 && size > 0)
+        size_t size = first ? 1 : ebi_sim_document_part(document, document->whole ? sub : sub - 1U, &part);
+        if (!first && size > 0)
             memcpy(bytes, part, size);
         return size;
     }
@@ -414,7 +425,7 @@ static uint32_t write_object(struct ebi_sim_device *d)
     }
     if (s->index == OD_PROGRAM_CONTROL && s->sub == 1)
         return s->at == 1 ? control_program(d, s->bytes[0]) : SDO_E_LENGTH;
-    if (s->index == OD_HEARTBEAT && s->sub == 0) {
+    if (s->index == OD_HEARTBEAT && s->sub == 0 && ebi_sim_document_of(d, OD_HEARTBEAT) == NULL) {
         if (s->at != 2)
             return SDO_E_LENGTH;
         c->heartbeat_ms = s->bytes[0] | (uint32_t)s->bytes[1] << 8;
@@ -422,10 +433,22 @@ static uint32_t write_object(struct ebi_sim_device *d)
         return 0;
     }
     struct ebi_sim_document *document = ebi_sim_document_of(d, s->index);
-    if (document != NULL && s->sub > 0)
-        return document->refuses                                                   ? SDO_E_VALUE
-               : ebi_sim_document_put_part(document, s->sub - 1U, s->bytes, s->at) ? 0
-                                                                                   : SDO_E_NO_SUB;
+    if (document != NULL && (s->sub > 0 || document->whole)) {
+        size_t part = document->whole ? s->sub : s->sub - 1U;
+        if (document->refuses)
+            return SDO_E_VALUE;
+        if (!ebi_sim_document_put_part(document, part, s->bytes, s->at))
+            return document->whole ? SDO_E_LENGTH : SDO_E_NO_SUB;
+        if (s->index == OD_HEARTBEAT)
+            take_heartbeat(d);
+        return 0;
+    }
+    if (s->index == OD_RESTORE && s->sub >= 1 && s->sub <= 4) { /* CiA 301 section 7.5.2.14 */
+        if (s->at != 4 || memcmp(s->bytes, "load", 4) != 0)
+            return SDO_E_STATE;
+        ebi_sim_documents_reset(d);
+        return 0;
+    }
     if (s->index == OD_STORE && s->sub >= 1 && s->sub <= 4) {
         if (s->at != 4 || memcmp(s->bytes, "save", 4) != 0)
             return SDO_E_STATE;

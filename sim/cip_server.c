@@ -1,5 +1,6 @@
 /* The simulated device's EtherNet/IP: list identity, a session, and the Identity object (The CIP Networks
  * Library, volume 1 chapter 5, volume 2 chapter 2). */
+#include "documents.h"
 #include "server.h"
 
 #include <stdlib.h>
@@ -107,7 +108,9 @@ static size_t serve(struct ebi_sim_device *d, const uint8_t *cip, size_t size, u
     case EB_CIP_FLASH:
         d->blinks++;
         return 4;
-    case EB_CIP_RESET:
+    case EB_CIP_RESET: /* type 1: as it was delivered */
+        if (size > 2 + path && cip[2 + path] == 1)
+            ebi_sim_documents_reset(d);
         ebi_sim_device_restart(d, false, 0);
         return 4;
     default:

@@ -109,8 +109,56 @@ static void put(struct ebi_sim_bytes *to, const uint8_t *bytes, size_t size)
     to->size = size;
 }
 
+/* The members of a form: "gain=-6&name=a%20b". */
+static json_t *form_members(const uint8_t *bytes, size_t size)
+{
+    json_t *members = json_object();
+    char *form = strndup((const char *)bytes, size);
+    char *rest = form;
+    for (char *pair = strtok_r(form, "&", &rest); pair != NULL; pair = strtok_r(NULL, "&", &rest)) {
+        char *value = strchr(pair, '=');
+        if (value == NULL)
+            continue;
+        *value++ = '\0';
+        char *to = value;
+        for (const char *c = value; *c != '\0'; c++) {
+            unsigned code;
+            bool escaped = *c == '%' && sscanf(c + 1, "%2x", &code) == 1;
+            *to++ = escaped ? (char)code : *c == '+' ? ' ' : *c;
+            c += escaped ? 2 : 0;
+        }
+        *to = '\0';
+        json_t *number = json_loads(value, JSON_DECODE_ANY, NULL);
+        json_object_set_new(members, pair, number != NULL ? number : json_string(value));
+    }
+    free(form);
+    return members;
+}
+
+static bool merge(struct ebi_sim_document *document, const uint8_t *bytes, size_t size)
+{
+    json_t *now = json_loadb((const char *)document->now.bytes, document->now.size, 0, NULL);
+    json_t *with = size > 0 && bytes[0] == '{' ? json_loadb((const char *)bytes, size, 0, NULL)
+                                               : form_members(bytes, size);
+    bool ok = json_is_object(now) && json_is_object(with) && json_object_update_recursive(now, with) == 0;
+    char *text = ok ? json_dumps(now, JSON_INDENT(2)) : NULL;
+    json_decref(now);
+    json_decref(with);
+    if (text != NULL)
+        put(document->waits_for_restart ? &document->pending : &document->now, (const uint8_t *)text,
+            strlen(text));
+    free(text);
+    return ok;
+}
+
 void ebi_sim_document_write(struct ebi_sim_document *document, const uint8_t *bytes, size_t size)
 {
+    if (document->becomes.bytes != NULL) {
+        bytes = document->becomes.bytes;
+        size = document->becomes.size;
+    }
+    if (document->merges && merge(document, bytes, size))
+        return;
     if (document->keeps != 0 && size > document->keeps)
         size = document->keeps;
     document->gone = document->gone && document->waits_for_restart;
@@ -124,6 +172,8 @@ bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const ui
         return false;
     if (to->bytes == NULL)
         put(to, document->now.bytes, document->now.size);
+    if (document->becomes.bytes != NULL && document->becomes.size == size)
+        bytes = document->becomes.bytes;
     for (size_t i = 0; i < size; i++) {
         if (document->keeps == 0 || at + i < document->keeps)
             to->bytes[at + i] = bytes[i];
@@ -140,27 +190,46 @@ void ebi_sim_documents_store(struct ebi_sim_device *d)
     }
 }
 
+void ebi_sim_documents_reset(struct ebi_sim_device *d)
+{
+    for (size_t i = 0; d->documents != NULL && i < d->documents->count; i++) {
+        struct ebi_sim_document *document = &d->documents->list[i];
+        put(document->needs_store ? &document->stored : &document->pending, document->delivered.bytes,
+            document->delivered.size);
+    }
+    if (d->documents != NULL && d->documents->moves)
+        memcpy(d->saved.ip, d->documents->moves_to, sizeof d->saved.ip);
+}
+
 enum { PART_BYTES = 6 };
+
+static size_t part_bytes(const struct ebi_sim_document *document)
+{
+    return document->whole && document->now.size > 0 ? document->now.size : PART_BYTES;
+}
 
 size_t ebi_sim_document_parts(const struct ebi_sim_document *document)
 {
-    return (document->now.size + PART_BYTES - 1) / PART_BYTES;
+    return (document->now.size + part_bytes(document) - 1) / part_bytes(document);
 }
 
 size_t ebi_sim_document_part(const struct ebi_sim_document *document, size_t part, const uint8_t **bytes)
 {
-    size_t at = part * PART_BYTES;
+    size_t most = part_bytes(document);
+    size_t at = part * most;
     *bytes = NULL;
     if (at >= document->now.size)
         return 0;
     *bytes = document->now.bytes + at;
-    return document->now.size - at < PART_BYTES ? document->now.size - at : PART_BYTES;
+    return document->now.size - at < most ? document->now.size - at : most;
 }
 
 bool ebi_sim_document_put_part(struct ebi_sim_document *document, size_t part, const uint8_t *bytes,
                                size_t size)
 {
-    return size <= PART_BYTES && ebi_sim_document_put(document, part * PART_BYTES, bytes, size);
+    size_t most = part_bytes(document);
+    return (document->whole ? size == most : size <= most) &&
+           ebi_sim_document_put(document, part * most, bytes, size);
 }
 
 /* --- its starts ------------------------------------------------------------------------------------ */
@@ -202,6 +271,8 @@ static void forget(struct ebi_sim_device *d)
         free(d->documents->list[i].after_update.bytes);
         free(d->documents->list[i].pending.bytes);
         free(d->documents->list[i].stored.bytes);
+        free(d->documents->list[i].becomes.bytes);
+        free(d->documents->list[i].delivered.bytes);
     }
     if (d->documents != NULL)
         free(d->documents->file.bank[0]);
@@ -229,6 +300,17 @@ static void fill(struct ebi_sim_bytes *to, const char *device, const char *name,
     *to = (struct ebi_sim_bytes){bytes, size};
 }
 
+static void unhex(struct ebi_sim_bytes *to, const char *text);
+
+/* Bytes as hexadecimal digits. */
+static void read_hex(struct ebi_yaml_map *map, const char *key, struct ebi_sim_bytes *to)
+{
+    char text[512] = "";
+    ebi_yaml_text(map, key, false, text, sizeof text);
+    if (text[0] != '\0')
+        unhex(to, text);
+}
+
 static void read_one(struct ebi_yaml *yaml, const char *device, const char *name, yaml_node_t *node,
                      struct ebi_sim_document *document)
 {
@@ -248,6 +330,20 @@ static void read_one(struct ebi_yaml *yaml, const char *device, const char *name
         fill(&document->now, device, name, size);
     else
         put(&document->now, (const uint8_t *)text, strlen(text));
+    read_hex(&map, "hex", &document->now);
+    read_hex(&map, "becomes-hex", &document->becomes);
+    if (ebi_yaml_get(&map, "becomes", false) != NULL) {
+        ebi_yaml_text(&map, "becomes", false, text, sizeof text);
+        put(&document->becomes, (const uint8_t *)text, strlen(text));
+    }
+    put(&document->delivered, document->now.bytes, document->now.size);
+    if (ebi_yaml_get(&map, "delivered", false) != NULL) {
+        ebi_yaml_text(&map, "delivered", false, text, sizeof text);
+        put(&document->delivered, (const uint8_t *)text, strlen(text));
+    }
+    read_hex(&map, "delivered-hex", &document->delivered);
+    document->whole = ebi_yaml_yes(&map, "whole", false);
+    document->merges = ebi_yaml_yes(&map, "merges", false);
     text[0] = '\0';
     document->has_after = ebi_yaml_get(&map, "after-update", false) != NULL;
     ebi_yaml_text(&map, "after-update", false, text, sizeof text);
@@ -281,6 +377,11 @@ static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
         read_one(map->yaml, d->name, name, node, &d->documents->list[i]);
         d->documents->count = i + 1;
     }
+    char text[EB_ENDPOINT_TEXT_BYTES] = "";
+    struct eb_endpoint to = {.port = 0};
+    ebi_yaml_text(map, "reset-address", false, text, sizeof text);
+    d->documents->moves = text[0] != '\0' && eb_endpoint_parse(&to, text);
+    memcpy(d->documents->moves_to, to.ip, sizeof to.ip);
 }
 
 const struct ebi_sim_server ebi_sim_documents = {.read = read_keys, .alive = alive, .forget = forget};

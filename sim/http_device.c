@@ -7,7 +7,7 @@
  *   POST /update                      multipart/form-data: component, file
  *   PUT  /images/NAME                 the image as the body
  *   GET, PUT /api/NAME              a document that it keeps, behind the login (POST as well)
- *   POST /restart
+ *   POST /restart, POST /factory-reset
  *
  * What was sent is written into the flash afterwards, which takes its time; the status tells how far it is.
  */
@@ -732,11 +732,13 @@ void ebi_sim_http_answer(struct ebi_sim_device *d, const struct ebi_sim_http_req
         take_image(d, reply, component_by(d, file), bytes, size);
     } else if (is_upload(r)) {
         take_image(d, reply, component_by(d, r->path + 8), r->body, r->size);
-    } else if (is(r, "POST", "/restart")) {
+    } else if (is(r, "POST", "/restart") || is(r, "POST", "/factory-reset")) {
         if (w->component != NULL) {
             say(reply, 409, "application/json", "{\"error\": \"busy\"}\n");
         } else {
             say(reply, 202, "application/json", "{\"restarting\": true}\n");
+            if (is(r, "POST", "/factory-reset"))
+                ebi_sim_documents_reset(d);
             if (!w->ignores_restart)
                 ebi_sim_device_restart(d, false, 0);
         }

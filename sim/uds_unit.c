@@ -404,6 +404,9 @@ static void routine(struct ebi_sim_device *d, const uint8_t *bytes, size_t size)
     uint8_t answer[5] = {UDS_ROUTINE + UDS_POSITIVE, UDS_ROUTINE_START, bytes[2], bytes[3], 0};
     if (size < 4 || bytes[1] != UDS_ROUTINE_START) {
         refuse(d, UDS_ROUTINE, size < 4 ? NRC_LENGTH : NRC_SUB_FUNCTION);
+    } else if (id == u->reset_routine && id != 0 && u->session != UDS_DEFAULT_SESSION) {
+        ebi_sim_documents_reset(d);
+        reply(d, answer, sizeof answer);
     } else if (u->session != UDS_PROGRAMMING_SESSION) {
         refuse(d, UDS_ROUTINE, NRC_NOT_IN_SESSION);
     } else if (!u->unlocked) {

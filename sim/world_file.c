@@ -206,6 +206,7 @@ static void read_uds(struct ebi_yaml *yaml, yaml_node_t *node, struct ebi_sim_de
     u->extended = ebi_yaml_get(&map, "target", false) != NULL;
     u->target = (uint8_t)ebi_yaml_number(&map, "target", 0, 255, 0);
     u->tester = (uint8_t)ebi_yaml_number(&map, "tester", 0, 255, 0xF1);
+    u->reset_routine = (uint16_t)ebi_yaml_number(&map, "reset-routine", 1, 0xFFFF, 0);
     u->block_length = (uint16_t)ebi_yaml_number(&map, "block-length", 8, EBI_SIM_UDS_BYTES - 8, 1026);
     u->block_size = (uint8_t)ebi_yaml_number(&map, "block-size", 0, 255, 0);
     u->separation = (uint8_t)ebi_yaml_number(&map, "separation", 0, 255, 0);

@@ -7,6 +7,10 @@
 
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
 {
+    const struct eb_job_settings *s = target->settings;
+    if (target->begun && target->puts_back && target->fit.outcome == EB_OUTCOME_NONE && s != NULL &&
+        s->change != EB_CHANGE_NOTHING)
+        return eb_job_settings_good(target) ? EB_OUTCOME_DONE : EB_OUTCOME_FAILED;
     if (target->begun && target->puts_back && target->fit.outcome == EB_OUTCOME_NONE)
         return target->fit.error.status == EB_OK && eb_job_documents_good(target) ? EB_OUTCOME_PUT_BACK
                                                                                   : EB_OUTCOME_FAILED;
@@ -31,7 +35,7 @@ static bool may_share_buffer(const struct eb_profile *p)
 {
     const struct eb_access *list[EB_ACCESSES_MAX];
     size_t count = eb_profile_accesses(p, list);
-    bool may = p->backup_count == 0 || eb_profile_wire(p) != EB_WIRE_CAN; /* documents are read into it */
+    bool may = p->stored_count == 0 || eb_profile_wire(p) != EB_WIRE_CAN; /* documents are read into it */
     for (size_t i = 0; i < count; i++)
         may = may && list[i] != &eb_access_uds && list[i] != &eb_access_dfu && list[i] != &eb_access_pull;
     return may;
@@ -66,7 +70,8 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     if (job->config.begins != NULL)
         job->config.begins(job->config.context, &config);
     ebi_job_attach(job, &config);
-    ebi_kept_attach(target, &config);
+    if (!ebi_settings_attach(target, &config))
+        ebi_kept_attach(target, &config);
     ebi_job_record_statements(target);
     target->begun = true;
     target->began_us = eb_port_now_us(job->port);
@@ -147,6 +152,10 @@ bool eb_job_carry_out(struct eb_job *job)
 bool eb_job_recover(struct eb_job *job)
 {
     bool ok = ebi_note_plan(job) && work(job, begin_recovering);
+    for (size_t i = 0; i < job->count; i++) {
+        if (job->devices[i].begun)
+            ebi_settings_end(&job->devices[i]);
+    }
     ebi_noted_after(job);
     return ok;
 }

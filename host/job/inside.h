@@ -72,6 +72,25 @@ void ebi_kept_end(struct eb_job_device *target);
 void ebi_kept_drop(struct eb_job_device *target);
 json_t *ebi_kept_json(const struct eb_job_device *target);
 
+/* What devices tell never becomes a path; the device in the name of a file. */
+void ebi_kept_plain(char *text);
+void ebi_kept_key(const struct eb_job_device *target, char key[EB_LOCK_KEY_BYTES]);
+/* Writes what was saved of it, as the run knows it, into the file `to`, or, NULL, into one of its own among
+ * the backups; and into the record. */
+bool ebi_kept_write(struct eb_job_device *target, const struct eb_run *run, struct eb_backup_file *file,
+                    const char *to, struct eb_problem *problem);
+/* Settings, and actions: what a run does for them, and what became of it; that a change was cut off is said;
+ * what was read becomes part of a backup (false: nothing was).  The first gives false where the run is about
+ * something else. */
+bool ebi_settings_attach(struct eb_job_device *target, struct eb_run_config *config);
+void ebi_settings_end(struct eb_job_device *target);
+void ebi_settings_find(struct eb_job *job);
+json_t *ebi_changes_json(const struct eb_job_device *target);
+json_t *ebi_settings_json(const struct eb_job_device *target);
+void ebi_settings_clear(struct eb_job_device *target);
+bool ebi_settings_add(const struct eb_job_device *target, struct eb_backup_file *file);
+void ebi_settings_drop(struct eb_job_device *target);
+
 /* Writes down the devices of the plan, before anything is done to one of them. */
 bool ebi_note_plan(struct eb_job *job);
 /* Milliseconds since the job began; an event of a run, `context` is its device. */

@@ -360,7 +360,7 @@ struct eb_record_row ebi_job_row(const struct eb_job *job, const struct eb_job_d
 
 static bool on_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
 {
-    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "put-back", "end"};
+    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "put-back", "change", "end"};
     struct eb_job *job = context;
     struct eb_job_device *target = run->config.target.statement_context;
     char checksum[16] = "";

@@ -44,7 +44,7 @@ bool eb_job_backups(const struct eb_job *job, char folder[EB_PATH_BYTES])
 }
 
 /* What devices tell never becomes a path. */
-static void make_plain(char *text)
+void ebi_kept_plain(char *text)
 {
     for (char *c = text; *c != '\0'; c++) {
         bool plain = (*c >= 'a' && *c <= 'z') || (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') ||
@@ -53,10 +53,10 @@ static void make_plain(char *text)
     }
 }
 
-static void key_of(const struct eb_job_device *target, char key[KEY_BYTES])
+void ebi_kept_key(const struct eb_job_device *target, char key[KEY_BYTES])
 {
     eb_job_unit_key(target->job, target, key);
-    make_plain(key);
+    ebi_kept_plain(key);
 }
 
 static bool due_folder(const struct eb_job *job, char folder[EB_PATH_BYTES])
@@ -75,7 +75,7 @@ static void find_due(struct eb_job *job, struct eb_job_device *target, const cha
     struct eb_backup_file due;
     size_t size = 0;
     bool missing = false;
-    key_of(target, key);
+    ebi_kept_key(target, key);
     char *name = (char *)eb_state_read(folder, key, &size, &missing, &problem);
     if (name == NULL && missing)
         return;
@@ -122,7 +122,7 @@ static bool mark(struct eb_job_device *target)
     const char *name = strrchr(path, '/');
     bool known = due_folder(target->job, folder) && ebi_make_folders(folder, &problem);
     char *backups = known ? realpath(folder, NULL) : NULL;
-    key_of(target, key);
+    ebi_kept_key(target, key);
     /* One in the folder of backups by its name there, so that the folder may move. */
     size_t size = backups != NULL ? strlen(backups) - strlen("/due") : 0;
     bool there =
@@ -141,7 +141,7 @@ static void unmark(const struct eb_job_device *target)
     char folder[EB_PATH_BYTES];
     char key[KEY_BYTES];
     char path[EB_PATH_BYTES + KEY_BYTES];
-    key_of(target, key);
+    ebi_kept_key(target, key);
     if (!due_folder(target->job, folder))
         return;
     snprintf(path, sizeof path, "%s/%s", folder, key);
@@ -294,7 +294,7 @@ static bool write_named(const struct eb_job_device *target, struct eb_backup_fil
     bool taken = true;
     const char *serial = file->identity.serial;
     eb_text_copy(name, sizeof name, serial[0] != '\0' ? serial : target->device->name);
-    make_plain(name);
+    ebi_kept_plain(name);
     strftime(stamp, sizeof stamp, "%Y%m%dT%H%M%SZ", gmtime_r(&now, &parts));
     if (!ebi_make_folders(folder, problem))
         return false;
@@ -312,13 +312,13 @@ static bool write_named(const struct eb_job_device *target, struct eb_backup_fil
     return false;
 }
 
-static bool record_saved(struct eb_job *job, struct eb_job_device *target)
+static bool record_saved(struct eb_job *job, struct eb_job_device *target, const char *path)
 {
     struct ebi_row_keys keys;
     if (!job->recording)
         return true;
     struct eb_record_row row = ebi_job_row(job, target, &keys);
-    json_t *body = json_pack("{s:s}", "backup", target->kept->file.path);
+    json_t *body = json_pack("{s:s}", "backup", path);
     char *text = json_dumps(body, JSON_COMPACT);
     json_decref(body);
     row.kind = "saved";
@@ -332,25 +332,36 @@ static bool record_saved(struct eb_job *job, struct eb_job_device *target)
     return ok;
 }
 
+static const char no_folder[] =
+    "found no folder to keep it in, expected --state DIR, or the variable XDG_STATE_HOME or HOME";
+
+bool ebi_kept_write(struct eb_job_device *target, const struct eb_run *run, struct eb_backup_file *file,
+                    const char *to, struct eb_problem *problem)
+{
+    char folder[EB_PATH_BYTES];
+    bool written;
+    describe(target, run, file);
+    snprintf(problem->text, sizeof problem->text, "%s", no_folder);
+    if (to != NULL)
+        written = eb_backup_write(file, to, NULL, problem);
+    else
+        written = eb_job_backups(target->job, folder) && write_named(target, file, folder, problem);
+    return written && record_saved(target->job, target, file->path);
+}
+
 /* All documents of the device are here: on disk before anything is done to it. */
 static bool on_saved(void *context, const struct eb_run *run)
 {
     struct eb_job_device *target = context;
     struct eb_job *job = target->job;
     struct eb_job_kept *kept = target->kept;
-    struct eb_problem problem = {.text =
-                                     "found no folder to keep it in, expected --state DIR, or the variable "
-                                     "XDG_STATE_HOME or HOME"};
+    struct eb_problem problem;
     char folder[EB_PATH_BYTES];
-    if (!any_saved(kept))
+    bool settings = run->config.count == 0 && ebi_settings_add(target, &kept->file);
+    if (!any_saved(kept) && !settings)
         return true;
-    describe(target, run, &kept->file);
     bool nowhere = job->config.simulated && !eb_job_backups(job, folder) && job->backup_to == NULL;
-    bool ok =
-        nowhere || (job->backup_to != NULL
-                        ? eb_backup_write(&kept->file, job->backup_to, NULL, &problem)
-                        : eb_job_backups(job, folder) && write_named(target, &kept->file, folder, &problem));
-    if (!ok) {
+    if (!nowhere && !ebi_kept_write(target, run, &kept->file, job->backup_to, &problem)) {
         ebi_job_warn(job, "%s: what was saved of it cannot be kept: %s", target->device->name, problem.text);
         return false;
     }
@@ -359,7 +370,7 @@ static bool on_saved(void *context, const struct eb_run *run)
         if (d->sink.take != NULL && d->source.read == NULL && run->config.count > 0 && !kept->goes_back)
             d->source = eb_backup_source(d->sink.self);
     }
-    return record_saved(job, target);
+    return true;
 }
 
 void ebi_kept_attach(struct eb_job_device *target, struct eb_run_config *config)
@@ -409,8 +420,10 @@ void eb_job_plan_backup(struct eb_job *job, const char *to)
         const struct eb_profile *p = target->device->profile;
         target->puts_back =
             target->chosen && target->reached && !target->look.in_loader && p->backup_count > 0;
+        target->begun = false;
         if (!target->puts_back)
             continue;
+        ebi_settings_clear(target);
         clear(kept_of(target));
         for (size_t k = 0; k < p->backup_count; k++)
             add_document(target->kept, &p->backups[k], true, false);

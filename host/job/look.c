@@ -199,6 +199,7 @@ bool eb_job_look(struct eb_job *job)
         ebi_job_warn(job, "what the devices reported cannot be remembered: %s", job->problem.text);
     free(list);
     ebi_kept_find(job);
+    ebi_settings_find(job);
     if (ebi_job_stop(job) > 0)
         return ebi_job_fail(job, EB_STOPPED, "interrupted; nothing was written");
     eb_job_find_left(job);

@@ -33,7 +33,7 @@ struct eb_backup_file {
         char version[EB_VERSION_TEXT_BYTES];
     } versions[EB_COMPONENTS_MAX];
     size_t version_count;
-    struct eb_backup_document documents[EB_BACKUPS_MAX];
+    struct eb_backup_document documents[EB_BACKUPS_MAX + 1]; /* the last one: its settings */
     size_t count;
 };
 

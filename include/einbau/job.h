@@ -10,6 +10,7 @@
 #define EINBAU_JOB_H
 
 #include "einbau/backup.h"
+#include "einbau/settings.h"
 #include "einbau/record.h"
 #include "einbau/secrets.h"
 #include "einbau/shelf.h"
@@ -145,7 +146,38 @@ struct eb_job_device {
         bool marked;    /* it is written down what is to be put back ... */
         bool whole;     /* ... and that is all of it */
     } * kept;
-    bool puts_back; /* its run only puts documents back, or saves them */
+    bool puts_back; /* its run only puts documents back, or saves them, or changes settings or its state */
+
+    /* Settings that were read, and what is changed of them; an action; NULL: neither. */
+    struct eb_job_settings {
+        /* One for each of the profile's. */
+        struct eb_job_setting {
+            const struct eb_setting *setting;
+            bool read; /* `text` is what it held when it was read last */
+            char text[EB_SETTING_BYTES];
+            bool changes; /* to `wanted`, from `before` */
+            char wanted[EB_SETTING_BYTES], before[EB_SETTING_BYTES];
+            enum eb_document_state state; /* of the change */
+            struct eb_error error;
+
+            /* its own */
+            struct eb_run_document *document; /* of the run, or NULL */
+            struct eb_backup_document seen, out;
+            struct eb_sink check;
+            int64_t since;
+        } * list;
+        size_t count;
+        struct eb_backup_file kept; /* what the device held before: where that stands */
+        enum eb_change change;
+        enum eb_action_kind action;
+        bool already; /* the device is as the action would leave it */
+
+        /* its own */
+        struct eb_run_document *documents;
+        size_t document_count;
+        bool marked;
+        struct eb_profile acts;
+    } * settings;
 
     /* How long it takes alone, in microseconds, by eb_job_estimate; 0: not known. */
     struct eb_job_estimate {
@@ -279,6 +311,39 @@ void eb_job_plan_backup(struct eb_job *job, const char *to);
  * device. */
 EB_NODISCARD bool eb_job_plan_restore(struct eb_job *job, struct eb_job_device *target, const char *path,
                                       const char *only);
+/* In place of a plan: eb_job_recover then reads all settings of the chosen devices that were looked at
+ * (target->settings), and writes nothing. */
+void eb_job_plan_settings(struct eb_job *job);
+/* After that: one of them by its name, or NULL. */
+struct eb_job_setting *eb_job_setting(const struct eb_job_device *target, const char *name);
+/* What it shall be, as a person typed it.  False with `problem`: there is none of that name, it can only be
+ * read, or this value is none for it. */
+EB_NODISCARD bool eb_job_want_setting(struct eb_job_device *target, const char *name, const char *typed,
+                                      struct eb_problem *problem);
+/* In place of a plan: eb_job_recover then changes what was wanted and differs, and reads it back.  Gives the
+ * number of devices of which something is changed. */
+size_t eb_job_plan_changes(struct eb_job *job);
+/* Keeps the settings of a device, as they were read, as a backup (target->settings->kept): in the file `to`,
+ * or, NULL, in the folder of backups.  False with job->problem. */
+EB_NODISCARD bool eb_job_keep_settings(struct eb_job_device *target, const char *to);
+/* The backup that this job has made of the device; NULL: none. */
+const struct eb_backup_file *eb_job_saved(const struct eb_job_device *target);
+/* Whether its run did all that was planned for its settings or its state. */
+bool eb_job_settings_good(const struct eb_job_device *target);
+/* What an earlier job was to change on the device before it was cut off, by name, as JSON freed by the
+ * caller; NULL: nothing.  `backup`: the file with what it held before.  The other one forgets that. */
+char *eb_job_cut_off(const struct eb_job_device *target, char backup[EB_PATH_BYTES]);
+void eb_job_forget_cut_off(const struct eb_job_device *target);
+/* The newest backup of this device on this laptop that has settings; eb_backup_free frees it.  False: there
+ * is none. */
+EB_NODISCARD bool eb_job_newest_settings(const struct eb_job_device *target, struct eb_backup_file *file);
+/* The settings in a backup, by name, as JSON freed by the caller; NULL: it has none. */
+char *eb_job_backup_settings(struct eb_backup_file *backup);
+/* All settings of a device as they were read, JSON (docs/json.md), freed by the caller. */
+char *eb_job_describe_settings(const struct eb_job_device *target);
+/* In place of a plan: eb_job_recover then does this with all chosen devices that were looked at, whose
+ * profile names it and that are not so already.  Gives their number. */
+size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action);
 /* The folder of backups; false: there is none. */
 bool eb_job_backups(const struct eb_job *job, char folder[EB_PATH_BYTES]);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);

@@ -16,12 +16,15 @@ enum {
     EB_COMPONENTS_MAX = 16,
     EB_LOSSES_MAX = 4,
     EB_BACKUPS_MAX = 8,
+    EB_SETTINGS_MAX = 32,
     EB_LOSS_TEXT_BYTES = 80,
     EB_FILE_NAME_BYTES = 64,
     EB_WAY_BYTES = 48
 };
 
-struct eb_access; /* access.h: a protocol */
+struct eb_access;  /* access.h: a protocol */
+struct eb_setting; /* settings.h: what a user sets */
+struct eb_action;  /* settings.h: what a user does */
 
 /* Attributes of the Identity object as text: numbers in decimal, the revision as "4.1", the serial number as
  * eight hexadecimal digits. */
@@ -225,8 +228,12 @@ struct eb_profile {
      * for a value, which is its version; one without a name for an entry of the device's own diagnostics.
      * NULL: nothing is noted. */
     const struct eb_profile *notes;
-    const struct eb_backup *backups; /* at most EB_BACKUPS_MAX */
-    size_t backup_count;
+    const struct eb_backup *backups; /* at most EB_BACKUPS_MAX; behind them those of settings */
+    size_t backup_count, stored_count;
+    const struct eb_setting *settings; /* at most EB_SETTINGS_MAX */
+    size_t setting_count;
+    struct eb_strings settings_from; /* order codes of others whose settings suit it, too; patterns */
+    const struct eb_action *actions; /* one for each enum eb_action_kind; NULL: none */
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
 

@@ -41,6 +41,7 @@ enum eb_outcome {
     EB_OUTCOME_NOT_STARTED, /* something that it depends on was not confirmed; nothing was written */
     EB_OUTCOME_RECOVERED,   /* of a run that only undoes: the program runs again */
     EB_OUTCOME_PUT_BACK,    /* of a device whose documents only were put back: it holds them */
+    EB_OUTCOME_DONE,        /* of one whose settings or state only were changed: that was read back */
     EB_OUTCOMES
 };
 /* The word for it, "confirmed"; static. */
@@ -56,6 +57,7 @@ enum eb_effect {
     EB_EFFECT_ACTIVATE, /* the device is made to take up what was sent */
     EB_EFFECT_UNDO,     /* the preparation is undone */
     EB_EFFECT_PUT_BACK, /* documents that were saved are written again */
+    EB_EFFECT_CHANGE,   /* settings are written, or the device's state is changed: enum eb_change */
     EB_EFFECT_END       /* the run has ended: `outcome`, `left` */
 };
 
@@ -124,6 +126,11 @@ struct eb_run_document {
     struct eb_source source; /* what is put back; `read` NULL: nothing.  That of one that is saved is looked
                                 at when it is needed, so that `saved` may fill it in */
     bool due;                /* it is put back also where this run has written nothing */
+    bool may_lack;           /* where the device refuses to give it, the others are saved all the same */
+    /* Where what is read back need not be the same bytes: these are given to `check`, and then `same` says
+     * whether they mean what was to be written.  NULL: the bytes are compared. */
+    const struct eb_sink *check;
+    bool (*same)(void *self);
 
     bool written;                 /* result: its bytes may have been sent */
     enum eb_document_state state; /* result */
@@ -143,6 +150,16 @@ struct eb_run_extras {
     void (*ask_person)(const struct eb_run *run, const struct eb_run_item *item, struct eb_error *error);
 };
 extern const struct eb_run_extras eb_run_extras;
+
+/* What a run changes of a device by its user's wish; EB_CHANGE_RESTART and those behind it take the steps of
+ * eb_profile.restart, and are through once the device shows it. */
+enum eb_change {
+    EB_CHANGE_NOTHING,
+    EB_CHANGE_SETTINGS, /* what its documents are written with */
+    EB_CHANGE_RESTART,  /* it was seen to restart */
+    EB_CHANGE_STOP,     /* its program is read as stopped: eb_profile.from_program */
+    EB_CHANGE_START     /* ... and as running */
+};
 
 /* The same for documents of the device: whether saving begins, whether putting back does before the run ends.
  */
@@ -183,6 +200,7 @@ struct eb_run_config {
      * be NULL.  False: they cannot be kept, and the run ends with EB_IO. */
     bool (*saved)(void *context, const struct eb_run *run);
     void *saved_context;
+    enum eb_change change; /* needs `keeps`; after the documents */
 
     uint8_t *buffer; /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
     size_t buffer_bytes;
@@ -281,7 +299,7 @@ struct eb_run {
     bool documents_differ, documents_written, restarts_again;
     size_t document;
     struct eb_sink comparison;
-    uint64_t compared;
+    uint64_t compared, settle_end_us;
     enum eb_outcome ending; /* of the run, once they are put back */
     size_t group;           /* first of the items that the same restart takes up */
     uint64_t now_us, wake_us, patience_end_us, answered_us, began_us, event_us;

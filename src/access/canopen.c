@@ -4,6 +4,7 @@
  *   sending:     QUIET (pre-operational) --> STOP --> LOADER (until it is there, and it is the same device)
  *                --> CLEAR --> CLEARED --> DOWNLOAD --> WRITTEN --> [BACK: read back and compared]
  *   activating:  START
+ *   a step:      SAY (a command of NMT), or SET
  *   a document:  FETCH, object after object; or PUT, object after object --> KEEP (1010h)
  *
  * NMT commands and everything else are for the one node that is meant, never for all. */
@@ -26,6 +27,8 @@ enum move {
     WRITTEN,
     BACK,
     START,
+    SAY,
+    SET,
     FETCH,
     PUT,
     KEEP
@@ -48,6 +51,8 @@ static const char *const where[] = {"reading objects by SDO",
                                     "writing the program memory (1F57h)",
                                     "reading back the program (1F50h)",
                                     "starting the program (1F51h)",
+                                    "sending a command of NMT",
+                                    "writing an object by SDO",
                                     "reading objects by SDO",
                                     "writing objects by SDO",
                                     "storing objects (1010h)"};
@@ -63,10 +68,19 @@ static void receive(void *self, const struct eb_can_frame *frame, uint64_t now_u
     eb_sdo_receive(&r->sdo, frame, now_us);
 }
 
+static struct eb_canopen_step step_of(const context *r)
+{
+    const struct eb_operation *operation = &r->link.operation;
+    struct eb_canopen_step step = {.nmt = 0};
+    if (operation->kind == EB_STEP)
+        memcpy(&step, operation->step->more, sizeof step);
+    return step;
+}
+
 /* The moves that are one frame without an answer. */
 static bool is_said(const context *r)
 {
-    return r->link.move == QUIET || r->link.move == ABORT;
+    return r->link.move == QUIET || r->link.move == ABORT || r->link.move == SAY;
 }
 
 static void tick(void *self, uint64_t now_us)
@@ -82,10 +96,11 @@ static size_t give(void *self, struct eb_can_frame *frames, size_t cap, bool all
     (void)all_out;
     (void)now_us;
     if (is_said(r) && r->link.repeats == 0) {
-        const struct eb_can_frame quiet = {.id = CO_NMT, .size = 2, .data = {CO_NMT_PREOPERATIONAL, r->node}};
+        const uint8_t command = r->link.move == QUIET ? CO_NMT_PREOPERATIONAL : step_of(r).nmt;
+        const struct eb_can_frame nmt = {.id = CO_NMT, .size = 2, .data = {command, r->node}};
         const struct eb_can_frame stop = {
             .id = (uint32_t)CO_SDO_REQUEST + r->node, .size = 8, .data = {SDO_ABORT, 0, 0, 0, 0, 0, 4, 5}};
-        frames[0] = r->link.move == QUIET ? quiet : stop; /* 05040000h: timed out */
+        frames[0] = r->link.move == ABORT ? stop : nmt; /* 05040000h: timed out */
         return 1;
     }
     return eb_sdo_give(&r->sdo, frames, cap);
@@ -187,6 +202,7 @@ static void set_move(context *r, enum move move, uint64_t now_us)
         break;
     case ABORT:
     case QUIET:
+    case SAY:
         c->repeats = 0;
         break;
     case STOP:
@@ -213,6 +229,12 @@ static void set_move(context *r, enum move move, uint64_t now_us)
         break;
     case START:
         control(r, PROGRAM_START, answer_us(r), now_us);
+        break;
+    case SET:
+        ebi_put32le(r->bytes, step_of(r).value);
+        eb_sdo_init(&r->sdo, r->node);
+        eb_sdo_write(&r->sdo, step_of(r).index, step_of(r).sub, r->bytes, step_of(r).bytes, answer_us(r),
+                     now_us);
         break;
     case FETCH:
         eb_sdo_init(&r->sdo, r->node);
@@ -461,6 +483,12 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
 
 /* ------------------------------------------------------------------------------------------------- */
 
+static enum move step_move(const struct eb_operation *operation)
+{
+    const struct eb_canopen_step *step = operation->step->more;
+    return step->nmt != 0 ? SAY : SET;
+}
+
 /* A transfer that a dead job left under way, or this run's own try before, would take the first question for
  * a part of it. */
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
@@ -472,6 +500,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
                       : operation->kind == EB_SEND  ? QUIET
                       : operation->kind == EB_FETCH ? FETCH
                       : operation->kind == EB_STORE ? PUT
+                      : operation->kind == EB_STEP  ? step_move(operation)
                                                     : START;
     if (operation->kind == EB_READ)
         r->transferred = false;
@@ -507,8 +536,7 @@ static enum eb_status poll(void *self, uint64_t now_us)
         if (exchanged == EB_IO)
             return ebi_can_end_off_bus(&r->link);
         if (exchanged != EB_OK) {
-            bool once = c->move == READ || c->move == ABORT || c->move == START || c->move == DOWNLOAD ||
-                        c->move >= FETCH;
+            bool once = c->move == READ || c->move == ABORT || c->move == DOWNLOAD || c->move >= START;
             if (once || now_us >= c->patience_end_us)
                 return ebi_can_end_at(&r->link, EB_UNREACHABLE, "the CAN adapter");
             ebi_can_pause(&r->link, EBI_REOPEN_US, now_us);
@@ -519,6 +547,8 @@ static enum eb_status poll(void *self, uint64_t now_us)
                 return ebi_can_end_saying(&r->link, where, EB_UNREACHABLE, "the adapter takes no frames");
             if (c->repeats == 0)
                 return EB_PENDING; /* the adapter has no room */
+            if (c->move == SAY)
+                return ebi_can_end_well(c);
             bool abort = c->move == ABORT;
             c->repeats = 0;
             set_move(r, abort ? READ : STOP, now_us);
@@ -607,8 +637,23 @@ static const struct eb_field document_fields[] = {
 static const struct eb_row documents[] = {
     {"sdo", 0, document_fields, 4, sizeof(struct eb_canopen_document), EB_LIST_NONE}};
 
+#define STEP(member)                                                                                         \
+    .bytes = sizeof(((struct eb_canopen_step *)0)->member), .offset = offsetof(struct eb_canopen_step, member)
+static const struct eb_field set_fields[] = {
+    {"index", EB_FIELD_NUMBER, STEP(index), .needed = true, .least = 1, .most = 0xFFFF},
+    {"sub", EB_FIELD_NUMBER, STEP(sub), .most = 254},
+    {"value", EB_FIELD_NUMBER, STEP(value), .needed = true, .most = UINT32_MAX},
+    {"bytes", EB_FIELD_NUMBER, STEP(bytes), .least = 1, .most = 4, .otherwise = 4}};
+static const struct eb_field nmt_fields[] = {
+    {"command", EB_FIELD_NUMBER, STEP(nmt), .needed = true, .least = 1, .most = 0x82}};
+static const struct eb_row steps[] = {
+    {"write-sdo", 0, set_fields, 4, sizeof(struct eb_canopen_step), EB_LIST_NONE},
+    {"nmt", 0, nmt_fields, 1, sizeof(struct eb_canopen_step), EB_LIST_NONE}};
+
 const struct eb_rows eb_rows_canopen = {.sources = sources,
                                         .source_count = sizeof sources / sizeof sources[0],
+                                        .steps = steps,
+                                        .step_count = 2,
                                         .documents = documents,
                                         .document_count = 1,
                                         .section = &section};
@@ -617,7 +662,7 @@ const struct eb_access eb_access_canopen = {
     .word = "canopen",
     .title = "SDO",
     .wire = EB_WIRE_CAN,
-    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
             EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE) | EB_ABLE_TO_READ_BACK,
     .needs = EB_NEEDS_CAN,
     .context_bytes = sizeof(context),

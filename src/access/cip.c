@@ -52,14 +52,17 @@ static enum eb_status end(context *x, enum eb_status status)
 static void begin(void *self, const struct eb_operation *operation, uint64_t now_us)
 {
     context *x = self;
-    const uint8_t seconds[1] = {operation->seconds};
+    const uint8_t data[1] = {operation->kind == EB_STEP ? (uint8_t)operation->step->value
+                                                        : operation->seconds};
     close(x);
     memset(&x->contact->error, 0, sizeof x->contact->error);
     x->operation = *operation;
     x->busy = true;
     x->end_us = now_us + x->contact->patience_us;
     if (operation->kind == EB_BLINK)
-        eb_cip_ask(&x->cip, EB_CIP_FLASH, seconds, sizeof seconds);
+        eb_cip_ask(&x->cip, EB_CIP_FLASH, data, sizeof data);
+    else if (operation->kind == EB_STEP)
+        eb_cip_ask(&x->cip, EB_CIP_RESET, data, sizeof data);
     else
         eb_cip_ask(&x->cip, EB_CIP_GET_ALL, NULL, 0);
 }
@@ -139,13 +142,17 @@ static const char *const items[] = {"vendor", "type", "product", "revision", "se
 static const struct eb_field fields[] = {{"cip", EB_FIELD_WORD, EBI_VALUE(item), .words = items}};
 static const struct eb_row sources[] = {{"cip", .fields = fields, .count = 1}};
 
-const struct eb_rows eb_rows_cip = {.sources = sources, .source_count = sizeof sources / sizeof sources[0]};
+static const struct eb_field reset_fields[] = {{"type", EB_FIELD_NUMBER, EBI_STEP(value), .most = 1}};
+static const struct eb_row steps[] = {{"cip-reset", 0, reset_fields, 1, 0, EB_LIST_NONE}};
+
+const struct eb_rows eb_rows_cip = {
+    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .steps = steps, .step_count = 1};
 
 const struct eb_access eb_access_cip = {
     .word = "cip",
     .title = "EtherNet/IP",
     .rank = 4,
-    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_BLINK),
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_BLINK),
     .needs = EB_NEEDS_UDP | EB_NEEDS_TCP,
     .context_bytes = sizeof(context),
     .init = init,

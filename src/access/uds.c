@@ -40,13 +40,15 @@ enum move {
     BACK_EXIT,
     DEPENDENCIES,
     RESET,
+    ROUTINE,
     FETCH,
     PUT,
     DEFAULT
 };
 
-/* Kinds of values. */
+/* Kinds of values, and of steps. */
 enum { VALUE_IDENTIFIER, VALUE_FAULT };
+enum { STEP_RESET, STEP_ROUTINE };
 
 enum {
     ANSWER_US = 1000000,
@@ -78,6 +80,7 @@ static const char *const where[] = {"reading data identifiers",
                                     "reading back (37h)",
                                     "checking dependencies (31h FF01h)",
                                     "reset (11h)",
+                                    "starting a routine (31h)",
                                     "reading data identifiers (22h)",
                                     "writing data identifiers (2Eh)",
                                     "default session (10h)"};
@@ -340,7 +343,10 @@ static bool set_move(context *r, enum move move, uint64_t now_us)
         ask_routine(r, UDS_DEPENDENCIES, NULL, 0, erase_patience_us(r), now_us);
         return true;
     case RESET:
-        ask_two(r, UDS_RESET, 1, now_us);
+        ask_two(r, UDS_RESET, c->operation.kind == EB_STEP ? (uint8_t)c->operation.step->value : 1, now_us);
+        return true;
+    case ROUTINE:
+        ask_routine(r, c->operation.step->address, NULL, 0, erase_patience_us(r), now_us);
         return true;
     case FETCH:
         ask_value(r, r->did, now_us);
@@ -360,6 +366,10 @@ static enum move next_move(const context *r)
     const struct eb_uds_way w = way(r);
     if (is_document(r) && r->link.move != SEED)
         return document_move(r);
+    if (r->link.operation.kind == EB_STEP && r->link.move != SEED)
+        return r->link.move >= RESET                                            ? READ
+               : r->link.move == EXTENDED && r->link.operation.step->value != 0 ? SEED
+                                                                                : ROUTINE;
     switch ((enum move)r->link.move) {
     case EXTENDED:
         return w.quiet ? FAULTS_OFF : PROGRAMMING;
@@ -382,6 +392,7 @@ static enum move next_move(const context *r)
     case ACTIVE_SESSION:
     case DEPENDENCIES:
     case RESET:
+    case ROUTINE:
         return READ; /* there is none */
     default:
         return (enum move)(r->link.move + 1);
@@ -653,7 +664,7 @@ static enum eb_status after_answer(context *r, uint64_t now_us)
     case EXTENDED: /* one that sits in its loader already need not have it */
         if (silent && c->repeats++ < REPEATS_MAX)
             return go_on(r, EXTENDED, now_us);
-        if (silent || (failed && is_document(r)))
+        if (silent || (failed && r->link.operation.kind != EB_SEND))
             return ebi_can_end_with(&r->link, where, &r->uds.error);
         return go_on(r, failed ? PROGRAMMING : next_move(r), now_us);
     case FAULTS_OFF:
@@ -733,7 +744,8 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
 {
     context *r = self;
     bool sends = operation->kind == EB_SEND || operation->kind == EB_STORE;
-    enum move first = sends ? EXTENDED : operation->kind == EB_READ ? READ : RESET;
+    bool routine = operation->kind == EB_STEP && operation->step->kind == STEP_ROUTINE;
+    enum move first = sends || routine ? EXTENDED : operation->kind == EB_READ ? READ : RESET;
     struct eb_isotp_config isotp = r->link.contact->target->isotp;
     isotp.unpadded = !way(r).padded;
     isotp.padding = way(r).padding;
@@ -845,11 +857,20 @@ static const struct eb_field document_fields[] = {
     {"count", EB_FIELD_NUMBER, DOCUMENT(count), .least = 1, .most = 256, .otherwise = 1},
     {"extended-session", EB_FIELD_YES, DOCUMENT(extended)},
     {"security", EB_FIELD_YES, DOCUMENT(locked)}};
+static const struct eb_field reset_fields[] = {
+    {"type", EB_FIELD_NUMBER, EBI_STEP(value), .least = 1, .most = 0x7E, .otherwise = 1}};
+static const struct eb_field routine_fields[] = {
+    {"id", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .most = 0xFFFF},
+    {"security", EB_FIELD_YES, EBI_STEP(value)}};
+static const struct eb_row steps[] = {{"ecu-reset", STEP_RESET, reset_fields, 1, 0, EB_LIST_NONE},
+                                      {"routine", STEP_ROUTINE, routine_fields, 2, 0, EB_LIST_NONE}};
 static const struct eb_row documents[] = {
     {"did", 0, document_fields, 4, sizeof(struct eb_uds_document), EB_LIST_NONE}};
 
 const struct eb_rows eb_rows_uds = {.sources = sources,
                                     .source_count = sizeof sources / sizeof sources[0],
+                                    .steps = steps,
+                                    .step_count = 2,
                                     .documents = documents,
                                     .document_count = 1,
                                     .section = &section};
@@ -858,7 +879,7 @@ const struct eb_access eb_access_uds = {
     .word = "uds",
     .title = "UDS",
     .wire = EB_WIRE_CAN,
-    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_STEP) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
             EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE) | EB_ABLE_TO_READ_BACK,
     .needs = EB_NEEDS_CAN,
     .context_bytes = sizeof(context),

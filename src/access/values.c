@@ -62,7 +62,7 @@ size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *l
             add_access(list, &count, p->otherwise[i].prepare.list[k].by);
         add_access(list, &count, p->otherwise[i].by);
     }
-    for (size_t i = 0; i < p->backup_count; i++)
+    for (size_t i = 0; i < p->stored_count; i++)
         add_access(list, &count, p->backups[i].at.by);
     return count;
 }

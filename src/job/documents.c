@@ -5,9 +5,12 @@
  *   LOOKING   at what shows a restart, as it is before that
  *   RESTARTING where one that was written needs that
  *   RETURNING the device is looked at once more
- *   READING   what was written is read back
- */
+ *   READING   what was written is read back, again and again for a while where it differs
+ *
+ * Restarting is also what a change of its state is made of (enum eb_change). */
 #include "job/ladder.h"
+
+#include "einbau/text.h"
 
 #include <string.h>
 
@@ -58,6 +61,9 @@ static enum eb_status compare(void *self, const uint8_t *bytes, size_t size)
 
 static bool is_same(const struct eb_run *run)
 {
+    const struct eb_run_document *document = current(run);
+    if (document->check != NULL)
+        return document->same(document->check->self);
     return !run->documents_differ && run->compared == current(run)->source.size_bytes;
 }
 
@@ -112,7 +118,9 @@ static void begin(struct eb_run *run, uint8_t keeping)
             document->state = EB_DOCUMENT_NONE;
             run->comparison = (struct eb_sink){run, begin_comparison, compare};
         }
-        operation.sink = keeping == SAVING ? &document->sink : &run->comparison;
+        operation.sink = keeping == SAVING         ? &document->sink
+                         : document->check != NULL ? document->check
+                                                   : &run->comparison;
     }
     ebi_begin_operation(run, by, &operation);
 }
@@ -125,16 +133,24 @@ static void rest(struct eb_run *run, uint8_t keeping, uint64_t us)
     run->step++;
 }
 
+static const struct eb_error no_record = {
+    .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
+
+static bool may_write(struct eb_run *run)
+{
+    bool changes = run->config.change != EB_CHANGE_NOTHING;
+    return run->documents_written || ebi_may_act(run, changes ? EB_EFFECT_CHANGE : EB_EFFECT_PUT_BACK);
+}
+
 static void store(struct eb_run *run)
 {
-    if (run->documents_written || ebi_may_act(run, EB_EFFECT_PUT_BACK)) {
+    if (may_write(run)) {
         run->documents_written = true;
         begin(run, STORING);
         return;
     }
     current(run)->state = EB_DOCUMENT_FAILED;
-    current(run)->error = (struct eb_error){
-        .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
+    current(run)->error = no_record;
     run->ending = run->ending == EB_OUTCOME_CONFIRMED ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_FAILED;
     run->keeping = EBI_KEPT;
     ebi_finish(run, run->ending);
@@ -191,6 +207,22 @@ static void save_next(struct eb_run *run)
 
 /* --- putting back ------------------------------------------------------------------------------------ */
 
+static void after_storing(struct eb_run *run);
+
+/* Whether the device's state is to be changed. */
+static bool acts(const struct eb_run *run)
+{
+    return run->config.change >= EB_CHANGE_RESTART;
+}
+
+/* What was to be seen of the restart, or of the change of its state. */
+static bool is_through(struct eb_run *run)
+{
+    if (run->config.change == EB_CHANGE_STOP || run->config.change == EB_CHANGE_START)
+        return run->program_known && run->program_stopped == (run->config.change == EB_CHANGE_STOP);
+    return ebi_restart_seen(run);
+}
+
 static bool begin_putting_back(struct eb_run *run)
 {
     if (!find(run, 0, to_be_put_back))
@@ -205,7 +237,7 @@ static bool put_back(struct eb_run *run, enum eb_outcome outcome)
 {
     bool well = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
                 outcome == EB_OUTCOME_RECOVERED || (outcome == EB_OUTCOME_NONE && run->error.status == EB_OK);
-    if (run->keeping == EBI_KEPT || run->config.document_count == 0)
+    if (run->keeping == EBI_KEPT || (run->config.document_count == 0 && !acts(run)))
         return false;
     run->ending = outcome;
     if (run->identified && !run->in_loader && (well || run->record.acted)) {
@@ -213,6 +245,11 @@ static bool put_back(struct eb_run *run, enum eb_outcome outcome)
             return true;
         if (begin_putting_back(run))
             return true;
+        if (acts(run) && outcome == EB_OUTCOME_NONE && !run->stopping) {
+            ebi_set_state(run, EBI_PUTTING_BACK);
+            after_storing(run);
+            return true;
+        }
     }
     run->keeping = EBI_KEPT;
     return false;
@@ -220,7 +257,7 @@ static bool put_back(struct eb_run *run, enum eb_outcome outcome)
 
 static bool restart_is_due(const struct eb_run *run)
 {
-    bool due = false;
+    bool due = acts(run);
     for (size_t i = 0; i < run->config.document_count; i++)
         due = due || (run->config.documents[i].written && run->config.documents[i].backup->restarts);
     return due && run->config.profile->restart.count > 0;
@@ -233,7 +270,10 @@ static void after_storing(struct eb_run *run)
     run->document = 0;
     run->patience_end_us = run->now_us + patience_us;
     run->restarts_again = restart_is_due(run);
-    if (!run->documents_written) {
+    if (acts(run) && !may_write(run)) {
+        ebi_keep_error(run, &no_record);
+        end(run);
+    } else if (!run->documents_written && !acts(run)) {
         end(run);
     } else if (run->restarts_again) {
         rest(run, LOOKING, 0);
@@ -251,6 +291,19 @@ static void begin_restart(struct eb_run *run)
     run->document = 0;
     ebi_watch(&run->contact);
     rest(run, RESTARTING, 0);
+}
+
+/* The device says that it does not do this: for now, or at all. */
+static void refused(struct eb_run *run)
+{
+    const struct eb_error *error = &run->contact.error;
+    if (eb_error_retry(error) == EB_RETRY_LATER && run->now_us < run->patience_end_us) {
+        run->document--;
+        rest(run, RESTARTING, EBI_PAUSE_US);
+    } else {
+        ebi_keep_error(run, error);
+        end(run);
+    }
 }
 
 /* The next step of the restart; a failure may be the restart itself. */
@@ -283,24 +336,37 @@ static void read_next(struct eb_run *run, size_t at)
         end(run);
 }
 
+/* Patience is over. */
+static struct eb_error not_seen(const struct eb_run *run)
+{
+    static const char *const texts[] = {"the device was not seen to restart", "its program still runs",
+                                        "its program is still stopped"};
+    struct eb_error error = {.status = EB_UNCONFIRMED, .where = "waiting for the restart"};
+    enum eb_change change = run->config.change;
+    eb_text_copy(error.text, sizeof error.text,
+                 texts[change <= EB_CHANGE_RESTART ? 0 : change - EB_CHANGE_RESTART]);
+    return error;
+}
+
 /* The device is back, or patience is over. */
 static void returned(struct eb_run *run, enum eb_status status, const struct eb_error *error)
 {
-    static const struct eb_error not_seen = {.status = EB_UNCONFIRMED,
-                                             .where = "waiting for the restart",
-                                             .text = "the device was not seen to restart"};
     bool back = status == EB_OK && !run->in_loader;
-    bool restarted = !run->restarts_again || ebi_restart_seen(run);
+    bool restarted = !run->restarts_again || is_through(run);
     if ((!back || !restarted) && run->now_us < run->patience_end_us) {
         rest(run, RETURNING, EBI_WATCH_US);
         return;
     }
     run->contact.watching = false;
+    run->settle_end_us = run->now_us + run->config.profile->settle_ms * 1000ULL;
+    const struct eb_error missed = back || error->status == EB_OK ? not_seen(run) : *error;
+    if (acts(run) && (!back || !restarted))
+        ebi_keep_error(run, &missed);
     for (size_t i = 0; i < run->config.document_count; i++) {
         struct eb_run_document *d = &run->config.documents[i];
         if (d->written && (!back || (!restarted && d->backup->restarts))) {
             d->state = EB_DOCUMENT_FAILED;
-            d->error = back || error->status == EB_OK ? not_seen : *error;
+            d->error = missed;
         }
     }
     read_next(run, 0);
@@ -341,11 +407,11 @@ static void failed(struct eb_run *run)
         store(run);
         return;
     }
-    if (run->keeping == SAVING && error->status == EB_PEER_ERROR && document->due) { /* the same */
+    document->state = EB_DOCUMENT_FAILED;
+    if (run->keeping == SAVING && error->status == EB_PEER_ERROR && (document->due || document->may_lack)) {
         save_next(run);
         return;
     }
-    document->state = EB_DOCUMENT_FAILED;
     if (run->keeping == SAVING) {
         ebi_keep_error(run, error);
         run->keeping = EBI_KEPT;
@@ -366,6 +432,8 @@ static void done(struct eb_run *run)
         save_next(run);
     } else if (run->keeping == COMPARING && !is_same(run)) {
         store(run);
+    } else if (run->keeping == READING && !is_same(run) && run->now_us < run->settle_end_us) {
+        rest(run, READING, EBI_PAUSE_US); /* it may need a moment to take it up */
     } else if (run->keeping == READING) {
         document->state = is_same(run) ? EB_DOCUMENT_PUT_BACK : EB_DOCUMENT_DIFFERS;
         read_next(run, run->document + 1);
@@ -391,7 +459,10 @@ static void poll_documents(struct eb_run *run)
     if (status == EB_PENDING)
         return;
     if ((run->keeping & ~(unsigned)PAUSES) == RESTARTING) {
-        restart(run);
+        if (status == EB_PEER_ERROR && acts(run))
+            refused(run);
+        else
+            restart(run);
     } else if (run->keeping == (RETURNING | PAUSES) || run->keeping == (LOOKING | PAUSES)) {
         ebi_begin_look(run);
         run->keeping &= PAUSES - 1;

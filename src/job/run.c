@@ -7,8 +7,8 @@
 static const char *const rung_words[] = {"reach",    "identify", "judge",   "save",    "prepare", "send",
                                          "activate", "return",   "confirm", "restore", "end"};
 static const char *const outcome_words[EB_OUTCOMES] = {
-    "none",        "confirmed",   "up-to-date",  "refused",   "failed",  "in-loader",
-    "manual-step", "interrupted", "not-started", "recovered", "put-back"};
+    "none",        "confirmed",   "up-to-date",  "refused",   "failed",   "in-loader",
+    "manual-step", "interrupted", "not-started", "recovered", "put-back", "done"};
 
 const char *eb_rung_word(enum eb_rung rung)
 {

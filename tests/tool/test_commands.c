@@ -410,7 +410,7 @@ static void names_and_addresses_are_set_for_good(void **state)
 static void settings_by_registers(void **state)
 {
     (void)state;
-    static const char settings[] = "settings:\n  name: {register: 0x1020, registers: 8}\n  address: "
+    static const char settings[] = "set:\n  name: {register: 0x1020, registers: 8}\n  address: "
                                    "{register: 0x1010}\n  mask: {register: 0x1012}\n"
                                    "  router: {register: 0x1014}\n  dhcp: {register: 0x1016}\n"
                                    "  take-up: [write-register: {address: 0x1000, value: 5}]\n";
@@ -594,7 +594,7 @@ static void wrong_files_are_told(void **state)
         {"profiles/box.yaml", "blink: dcp", "blink: lamp", "found 'lamp', expected one of: dcp cip"},
         {"profiles/box.yaml", "blink: dcp", "blink: {lamp: 1}",
          "found no way to blink, expected dcp, cip, {coil: ...} or"},
-        {"profiles/box.yaml", "blink: dcp", "settings: {address: {registers: 2}}",
+        {"profiles/box.yaml", "blink: dcp", "set: {address: {registers: 2}}",
          "found none, expected the key 'register' here"},
         {"profiles/box.yaml", "blink: dcp", "tftp: {}", "found a component without the key 'send-as'"},
         {"site.yaml", "    profile", "    mac: 02:00\n    profile",

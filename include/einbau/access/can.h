@@ -67,6 +67,14 @@ struct eb_canopen_document {
     uint8_t first, last;
     uint8_t store; /* subindex of 1010h that stores what was written; 0: nothing does */
 };
+/* A step: an object is written (`nmt` 0), or a command of NMT is sent to the node (CiA 301
+ * section 7.2.8.2.1). */
+struct eb_canopen_step {
+    uint16_t index;
+    uint8_t sub, bytes; /* of `value`, little-endian */
+    uint32_t value;
+    uint8_t nmt;
+};
 extern const struct eb_access eb_access_canopen;
 extern const struct eb_rows eb_rows_canopen;
 

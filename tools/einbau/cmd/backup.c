@@ -116,11 +116,16 @@ static int run_list(const struct options *options)
 
 /* --- both of the others ----------------------------------------------------------------------------- */
 
+static bool can_be_saved(const struct eb_job_device *t)
+{
+    return t->device->profile->backup_count + t->device->profile->setting_count > 0;
+}
+
 static bool has_backups(const struct session *s)
 {
     bool any = false;
     for (size_t i = 0; i < s->job->count; i++)
-        any = any || (s->job->devices[i].chosen && s->job->devices[i].device->profile->backup_count > 0);
+        any = any || (s->job->devices[i].chosen && can_be_saved(&s->job->devices[i]));
     return any;
 }
 
@@ -129,9 +134,9 @@ static void say_nothing_to_save(const struct session *s, const struct eb_job_dev
 {
     (void)s;
     (void)context;
-    if (t->chosen && t->device->profile->backup_count == 0)
+    if (t->chosen && !can_be_saved(t))
         snprintf(text, SENTENCE_BYTES,
-                 "its profile %s names no document that can be saved: the key 'backups'",
+                 "its profile %s names nothing that can be saved: the keys 'backups' and 'settings'",
                  t->device->profile->name);
     else if (t->chosen && t->reached && t->look.in_loader)
         snprintf(text, SENTENCE_BYTES, "it is in its loader, where it has no documents");
@@ -145,18 +150,19 @@ static bool begin(struct session *s, const struct options *options)
     if (!has_backups(s)) {
         for (size_t i = 0; i < s->job->count && !options->json; i++) {
             if (s->job->devices[i].chosen && options->name_count > 0)
-                complain("%s: its profile %s names no document that can be saved: the key 'backups'",
-                         s->job->devices[i].device->name, s->job->devices[i].device->profile->name);
+                complain(
+                    "%s: its profile %s names nothing that can be saved: the keys 'backups' and 'settings'",
+                    s->job->devices[i].device->name, s->job->devices[i].device->profile->name);
         }
         if (options->name_count == 0)
             complain(
-                "found no device on this site whose profile names a document, expected the key 'backups'");
+                "found no device on this site whose profile names a document or a setting, expected the key "
+                "'backups' or 'settings'");
         s->status = EXIT_NOT_AS_WANTED;
         return false;
     }
     for (size_t i = 0; i < s->job->count && options->name_count == 0; i++)
-        s->job->devices[i].chosen =
-            s->job->devices[i].chosen && s->job->devices[i].device->profile->backup_count > 0;
+        s->job->devices[i].chosen = s->job->devices[i].chosen && can_be_saved(&s->job->devices[i]);
     return job_lock_addresses(s) && session_look(s);
 }
 
@@ -178,14 +184,16 @@ static int end(struct session *s, const char *kind)
         const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
-        bool done = t->begun && eb_job_documents_good(t) && t->fit.error.status == EB_OK;
+        bool done =
+            t->begun && eb_job_documents_good(t) && t->fit.error.status == EB_OK &&
+            (s->job->backup_to != NULL || eb_job_saved(t) != NULL || t->device->profile->backup_count > 0);
         good = good && done;
         reached = reached || t->answered;
-        const struct eb_backup_file *file = t->kept != NULL ? &t->kept->file : NULL;
-        json_array_append_new(
-            devices, json_pack("{s:s, s:b, s:o, s:o}", "name", t->device->name, "done", done, "saved",
-                               file != NULL && file->path[0] != '\0' ? backup_document(file) : json_null(),
-                               "documents", t->begun ? documents_of(t) : json_array()));
+        const struct eb_backup_file *file = eb_job_saved(t);
+        json_array_append_new(devices,
+                              json_pack("{s:s, s:b, s:o, s:o}", "name", t->device->name, "done", done,
+                                        "saved", file != NULL ? backup_document(file) : json_null(),
+                                        "documents", t->begun ? documents_of(t) : json_array()));
     }
     if (s->options->json)
         print_document(
@@ -209,9 +217,9 @@ static void print_saved(const struct session *s)
         const struct eb_job_device *t = &s->job->devices[i];
         char versions[256];
         char documents[256];
-        if (t->kept == NULL || t->kept->file.path[0] == '\0')
+        const struct eb_backup_file *b = eb_job_saved(t);
+        if (b == NULL)
             continue;
-        const struct eb_backup_file *b = &t->kept->file;
         versions_text(b, versions, sizeof versions);
         documents_text(b, NULL, documents, sizeof documents);
         const char *const cells[] = {t->device->name, b->identity.serial, versions, documents, b->path};
@@ -240,6 +248,17 @@ static int run_backup(const struct options *options)
     if (s.state_folder[0] == '\0' && options->to == NULL) {
         complain("found no folder to keep backups in, expected --state DIR, or --to FILE for one device");
         return session_close(&s, EXIT_WRONG_CALL);
+    }
+    eb_job_plan_settings(s.job);
+    if (!eb_job_recover(s.job)) {
+        session_failed(&s);
+        return session_close(&s, s.status);
+    }
+    for (size_t i = 0; i < s.job->count; i++) {
+        struct eb_job_device *t = &s.job->devices[i];
+        bool alone = t->begun && t->device->profile->backup_count == 0;
+        if (alone && !eb_job_keep_settings(t, options->to))
+            complain("%s: its settings cannot be kept: %s", t->device->name, s.job->problem.text);
     }
     eb_job_plan_backup(s.job, options->to);
     if (!session_carry_out(&s, true))

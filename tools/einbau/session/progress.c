@@ -88,6 +88,13 @@ static const char *end_word(const struct eb_run *run)
                                               : eb_outcome_word(none ? EB_OUTCOME_FAILED : run->outcome);
 }
 
+/* Changing settings, or the device's state, is what putting documents back is made of. */
+static const char *rung_word(const struct eb_run *run)
+{
+    bool changes = run->progress.rung == EB_RUNG_RESTORE && run->config.change != EB_CHANGE_NOTHING;
+    return changes ? "change" : eb_rung_word(run->progress.rung);
+}
+
 /* For other programs: each rung, each try, and once a second how much was sent. */
 static void print_rung(struct eb_job_device *t, const struct eb_run *run)
 {
@@ -110,7 +117,7 @@ static void print_rung(struct eb_job_device *t, const struct eb_run *run)
     if (at->rung == EB_RUNG_END) {
         json_object_set_new(event, "outcome", json_string(end_word(run)));
     } else {
-        json_object_set_new(event, "rung", json_string(eb_rung_word(at->rung)));
+        json_object_set_new(event, "rung", json_string(rung_word(run)));
         json_object_set_new(event, "attempt", json_integer(at->attempt));
     }
     if (item != NULL && at->rung >= EB_RUNG_PREPARE && at->rung <= EB_RUNG_CONFIRM) {
@@ -170,7 +177,7 @@ static void on_event(void *context, const struct eb_run *run)
     if (at->attempt > 1)
         snprintf(more + strlen(more), sizeof more - strlen(more), ", attempt %u of %d", at->attempt,
                  EB_RUN_TRIES);
-    fprintf(stderr, "%s: %s%s\n", t->device->name, eb_rung_word(at->rung), more);
+    fprintf(stderr, "%s: %s%s\n", t->device->name, rung_word(run), more);
 }
 
 void progress_open(struct progress *p, struct session *session)
@@ -236,7 +243,7 @@ static void describe(const struct eb_job_device *t, char *line, size_t cap)
     if (at->attempt > 1)
         snprintf(again, sizeof again, "attempt %u of %d", at->attempt, EB_RUN_TRIES);
     snprintf(line, cap, "%-16s %-9s %-8s %-4s %-8s %s %8s %8s%-2s  %s%s  %s", t->device->name,
-             item->component->name, item->image->version, which, eb_rung_word(at->rung), cells, done, rate,
+             item->component->name, item->image->version, which, rung_word(run), cells, done, rate,
              rate[0] != '\0' ? "/s" : "", left, left[0] != '\0' ? " left" : "", again);
 }
 

@@ -418,6 +418,20 @@ bool session_may(struct session *s, const char *question, const char *nothing)
     return fail(s, interrupts > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED);
 }
 
+bool session_types(const struct session *s, char *typed, size_t cap, const char *question)
+{
+    (void)s;
+    if (!isatty(STDIN_FILENO))
+        return false;
+    tcflush(STDIN_FILENO, TCIFLUSH);
+    fprintf(stderr, "%s ", question);
+    typed[0] = '\0';
+    if (fgets(typed, (int)cap, stdin) == NULL)
+        typed[0] = '\0';
+    typed[strcspn(typed, "\n")] = '\0';
+    return true;
+}
+
 /* --- the steps ----------------------------------------------------------------------------------- */
 
 bool session_look(struct session *s)

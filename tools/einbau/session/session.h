@@ -118,6 +118,9 @@ void outcome_sentence(const struct session *session, const struct eb_job_device 
  * printed, `status` says what to exit with.  `nothing` is what did not happen then: "nothing was written". */
 bool session_may(struct session *session, const char *question, const char *nothing);
 
+/* Lets a person type something, whatever --yes says; false: there is no terminal. */
+bool session_types(const struct session *session, char *typed, size_t cap, const char *question);
+
 /* --- the record and the locks: einbau/job.h, with complaints --- */
 
 bool job_lock_addresses(struct session *session);

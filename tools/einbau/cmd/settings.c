@@ -1,0 +1,864 @@
+/* Settings of devices: shown, compared, changed, copied. */
+#include "report/report.h"
+#include "session/history.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+#include <unistd.h>
+
+static const char *copy_from, *load_from, *since;
+static char **only;
+static size_t only_count;
+
+static bool is(const json_t *object, const char *key, const char *text)
+{
+    return strcmp(history_text(object, key), text) == 0;
+}
+
+/* --- which of them ---------------------------------------------------------------------------------- */
+
+static bool is_meant(const char *name)
+{
+    bool meant = only_count == 0;
+    for (size_t i = 0; i < only_count; i++)
+        meant = meant || eb_pattern_matches(only[i], name);
+    return meant;
+}
+
+static bool has_settings(const struct eb_job_device *t)
+{
+    return t->chosen && t->settings != NULL && t->begun;
+}
+
+static void say_without(const struct session *s, const struct eb_job_device *t, const void *context,
+                        char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->chosen && t->device->profile->setting_count == 0)
+        snprintf(text, SENTENCE_BYTES, "its profile %s names no setting: the key 'settings'",
+                 t->device->profile->name);
+    else if (t->chosen && t->reached && t->look.in_loader)
+        snprintf(text, SENTENCE_BYTES, "it is in its loader, where it has no settings");
+}
+
+static void say_run(const struct session *s, const struct eb_job_device *t, const void *context,
+                    char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->begun && t->fit.error.status != EB_OK)
+        error_sentence(&t->fit, text, SENTENCE_BYTES);
+}
+
+/* --- shown ------------------------------------------------------------------------------------------- */
+
+/* A value with its unit. */
+static const char *value_text(const struct eb_job_setting *s, const char *value,
+                              char text[EB_SETTING_BYTES + 32])
+{
+    const char *unit = s->setting->unit;
+    snprintf(text, EB_SETTING_BYTES + 32, "%s%s%s", value, unit != NULL ? " " : "", unit != NULL ? unit : "");
+    return text;
+}
+
+static void add_mark(char *text, size_t cap, const char *mark)
+{
+    size_t at = strlen(text);
+    snprintf(text + at, cap - at, "%s%s", at > 0 ? ", " : "", mark);
+}
+
+/* What it was in the backup, where that differs; NULL: it does not, or is not there. */
+static const char *value_since(const struct eb_job_setting *s, const json_t *backup)
+{
+    const char *was = json_string_value(json_object_get(backup, s->setting->at->name));
+    return was != NULL && s->read && s->setting->kind != EB_SETTING_TIME && strcmp(was, s->text) != 0 ? was
+                                                                                                      : NULL;
+}
+
+static void marks_text(const struct eb_job_setting *s, const json_t *backup, char *text, size_t cap)
+{
+    const char *was = value_since(s, backup);
+    text[0] = '\0';
+    if (s->setting->safety)
+        add_mark(text, cap, "safety");
+    if (s->setting->unique)
+        add_mark(text, cap, "unique");
+    if (s->setting->read_only)
+        add_mark(text, cap, "read-only");
+    if (s->setting->at->restarts)
+        add_mark(text, cap, "restart");
+    if (was != NULL) {
+        char changed[EB_SETTING_BYTES + 16];
+        snprintf(changed, sizeof changed, "was %s", was);
+        add_mark(text, cap, changed);
+    }
+}
+
+/* The settings in a backup of the device: --since, or the newest one on this laptop; NULL: there is none, or
+ * (`*wrong`) it cannot be read. */
+static json_t *backup_of(struct session *s, const struct eb_job_device *t, char made[32], bool *wrong)
+{
+    struct eb_backup_file file = {.count = 0};
+    bool read =
+        since != NULL ? eb_backup_read(since, &file, &s->job->problem) : eb_job_newest_settings(t, &file);
+    char *text = read ? eb_job_backup_settings(&file) : NULL;
+    json_t *values = text != NULL ? json_loads(text, 0, NULL) : NULL;
+    *wrong = false;
+    if (since != NULL && values == NULL) {
+        complain("%s", read ? "found no settings in the file of --since, expected a backup with settings"
+                            : s->job->problem.text);
+        *wrong = true;
+    } else if (since != NULL && strcmp(file.identity.order_code, t->look.identity.order_code) != 0) {
+        complain("%s: found a backup of order code '%s', expected '%s', which %s has", since,
+                 file.identity.order_code, t->look.identity.order_code, t->device->name);
+        *wrong = true;
+    }
+    eb_job_local_time(file.at, made, 32);
+    eb_backup_free(&file);
+    free(text);
+    return values;
+}
+
+static bool show_one(struct session *s, const struct eb_job_device *t)
+{
+    static const char *const heads[] = {"SETTING", "VALUE", "MAY BE", "MARKS"};
+    struct table table;
+    char made[32];
+    bool wrong;
+    size_t differ = 0;
+    json_t *backup = backup_of(s, t, made, &wrong);
+    table_begin(&table, 4, heads);
+    for (size_t i = 0; i < t->settings->count && !wrong; i++) {
+        const struct eb_job_setting *one = &t->settings->list[i];
+        char value[EB_SETTING_BYTES + 32];
+        char range[256];
+        char marks[EB_SETTING_BYTES + 64];
+        if (!is_meant(one->setting->at->name) || (since != NULL && value_since(one, backup) == NULL))
+            continue;
+        differ += value_since(one, backup) != NULL;
+        eb_setting_range(one->setting, range, sizeof range);
+        marks_text(one, backup, marks, sizeof marks);
+        const char *const cells[] = {one->setting->at->name,
+                                     one->read ? value_text(one, one->text, value) : "unknown", range, marks};
+        table_add(&table, cells);
+    }
+    if (wrong) {
+        table_free(&table);
+    } else if (since != NULL && differ == 0) {
+        say("%s: all settings are as in the backup of %s.", t->device->name, made);
+        table_free(&table);
+    } else {
+        say("%s (%s, serial number %s)%s%s%s", t->device->name, t->look.identity.order_code,
+            t->look.identity.serial, backup != NULL ? ": " : "",
+            backup == NULL ? ""
+            : differ == 0  ? "as in the backup of "
+                           : "compared with the backup of ",
+            backup != NULL ? made : "");
+        table_print(&table);
+    }
+    json_decref(backup);
+    return !wrong;
+}
+
+static void say_unread(const struct session *s, const struct eb_job_device *t, const void *context,
+                       char text[SENTENCE_BYTES])
+{
+    const size_t *index = context;
+    (void)s;
+    if (!has_settings(t) || *index >= t->settings->count)
+        return;
+    const struct eb_job_setting *one = &t->settings->list[*index];
+    if (!one->read && is_meant(one->setting->at->name))
+        snprintf(text, SENTENCE_BYTES, "%s cannot be read: %s%s%s", one->setting->at->name,
+                 one->error.status != EB_OK ? (one->error.where != NULL ? one->error.where : "") : "",
+                 one->error.status != EB_OK ? ": " : "what it holds is none of the values that it may have",
+                 one->error.status == EB_OK   ? ""
+                 : one->error.text[0] != '\0' ? one->error.text
+                                              : eb_status_word(one->error.status));
+}
+
+/* --- compared ---------------------------------------------------------------------------------------- */
+
+static const struct eb_job_setting *setting_at(const struct eb_job_device *t, const char *name)
+{
+    return has_settings(t) ? eb_job_setting(t, name) : NULL;
+}
+
+/* Whether the devices hold the same; those that have no such setting do not count. */
+static bool all_same(const struct session *s, const char *name)
+{
+    const struct eb_job_setting *first = NULL;
+    bool same = true;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_setting *one = setting_at(&s->job->devices[i], name);
+        if (one == NULL)
+            continue;
+        if (first != NULL && (one->read != first->read || strcmp(one->text, first->text) != 0))
+            same = false;
+        first = first == NULL ? one : first;
+    }
+    return same;
+}
+
+/* One column for each device, as long as there is room; a setting that is the same everywhere is left out. */
+static void compare(const struct session *s)
+{
+    const char *heads[TABLE_COLUMNS_MAX] = {"SETTING"};
+    const struct eb_job_device *devices[TABLE_COLUMNS_MAX] = {NULL};
+    size_t columns = 1;
+    size_t same = 0;
+    size_t rows = 0;
+    struct table table;
+    for (size_t i = 0; i < s->job->count && columns < TABLE_COLUMNS_MAX; i++) {
+        if (!has_settings(&s->job->devices[i]))
+            continue;
+        devices[columns] = &s->job->devices[i];
+        heads[columns++] = s->job->devices[i].device->name;
+    }
+    table_begin(&table, columns, heads);
+    for (size_t d = 1; d < columns; d++) {
+        for (size_t k = 0; k < devices[d]->settings->count; k++) {
+            const char *name = devices[d]->settings->list[k].setting->at->name;
+            char values[TABLE_COLUMNS_MAX][EB_SETTING_BYTES + 32];
+            const char *cells[TABLE_COLUMNS_MAX] = {name};
+            bool earlier = false;
+            for (size_t e = 1; e < d; e++)
+                earlier = earlier || setting_at(devices[e], name) != NULL;
+            if (earlier || !is_meant(name))
+                continue;
+            if (all_same(s, name)) {
+                same++;
+                continue;
+            }
+            for (size_t e = 1; e < columns; e++) {
+                const struct eb_job_setting *one = setting_at(devices[e], name);
+                cells[e] = one == NULL ? "" : !one->read ? "unknown" : value_text(one, one->text, values[e]);
+            }
+            table_add(&table, cells);
+            rows++;
+        }
+    }
+    if (rows == 0) {
+        say("All %zu settings are the same on these %zu devices.", same, columns - 1);
+        table_free(&table);
+        return;
+    }
+    say("%zu setting%s differ%s between these devices; %zu are the same.", rows, rows == 1 ? "" : "s",
+        rows == 1 ? "s" : "", same);
+    table_print(&table);
+}
+
+/* --- what was cut off ---------------------------------------------------------------------------------- */
+
+/* Where each setting is as it was to be, or each as it was before, nothing is left to do. */
+static void say_cut_off(struct session *s, const struct eb_job_device *t)
+{
+    char backup[EB_PATH_BYTES];
+    char *text = eb_job_cut_off(t, backup);
+    json_t *wanted = text != NULL ? json_loads(text, 0, NULL) : NULL;
+    char call[SENTENCE_BYTES / 2] = "";
+    const char *name;
+    json_t *value;
+    size_t done = 0;
+    size_t open = 0;
+    free(text);
+    json_object_foreach(wanted, name, value)
+    {
+        const struct eb_job_setting *one = eb_job_setting(t, name);
+        bool is =
+            one != NULL && one->read && eb_setting_same(one->setting, json_string_value(value), one->text, 0);
+        size_t at = strlen(call);
+        char word[EB_SETTING_BYTES + EB_NAME_BYTES];
+        done += is;
+        open += !is;
+        snprintf(word, sizeof word, "%s=%s", name, json_string_value(value));
+        if (!is)
+            snprintf(call + at, sizeof call - at, " %s", eb_job_word(word));
+    }
+    if (wanted != NULL && open == 0) {
+        fprintf(stderr, "einbau: %s: the change that was cut off is complete: it holds all that was wanted\n",
+                t->device->name);
+        eb_job_forget_cut_off(t);
+    } else if (wanted != NULL) {
+        complain("%s: a change of its settings was cut off: %zu of %zu are as wanted. To finish it: einbau "
+                 "settings %s%s. To take it back: einbau settings %s --load %s",
+                 t->device->name, done, done + open, eb_job_word(t->device->name), call,
+                 eb_job_word(t->device->name), eb_job_word(backup));
+    }
+    json_decref(wanted);
+    (void)s;
+}
+
+/* --- what is wanted ------------------------------------------------------------------------------------ */
+
+static bool refuse(struct session *s, const struct eb_job_device *t, const char *why)
+{
+    complain("%s: %s. Nothing was written", t->device->name, why);
+    s->status = EXIT_NOT_AS_WANTED;
+    return false;
+}
+
+/* An address of the site's that another device has. */
+static const struct eb_site_device *owner_of(const struct session *s, const struct eb_job_device *t,
+                                             const char *address)
+{
+    struct eb_endpoint endpoint = {.port = 0};
+    if (!eb_endpoint_parse(&endpoint, address))
+        return NULL;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *other = &s->job->devices[i];
+        if (other != t && target_on_ip(other) &&
+            memcmp(other->device->modbus.ip, endpoint.ip, sizeof endpoint.ip) == 0)
+            return other->device;
+    }
+    return NULL;
+}
+
+static bool want(struct session *s, struct eb_job_device *t, const char *name, const char *value)
+{
+    struct eb_problem problem;
+    if (!eb_job_want_setting(t, name, value, &problem))
+        return refuse(s, t, problem.text);
+    const struct eb_job_setting *one = eb_job_setting(t, name);
+    const struct eb_site_device *owner =
+        one->setting->unique && one->setting->kind == EB_SETTING_ADDRESS ? owner_of(s, t, one->wanted) : NULL;
+    if (owner != NULL) {
+        char why[SENTENCE_BYTES / 2];
+        snprintf(why, sizeof why, "found %s=%s, which %s has on this site, expected a free address", name,
+                 one->wanted, owner->name);
+        return refuse(s, t, why);
+    }
+    for (size_t i = 0; i < s->job->count && one->setting->unique; i++) {
+        const struct eb_job_device *other = &s->job->devices[i];
+        const struct eb_job_setting *same = other != t ? setting_at(other, name) : NULL;
+        const char *has = same == NULL ? NULL : same->changes ? same->wanted : same->read ? same->text : NULL;
+        if (has != NULL && strcmp(has, one->wanted) == 0) {
+            char why[SENTENCE_BYTES / 2];
+            snprintf(why, sizeof why, "found %s=%s, the same as for %s, expected another one: it is unique",
+                     name, one->wanted, other->device->name);
+            return refuse(s, t, why);
+        }
+    }
+    return true;
+}
+
+static bool want_assignments(struct session *s, char *const *words, size_t count)
+{
+    for (size_t i = 0; i < count; i++) {
+        const char *mark = strchr(words[i], '=');
+        char name[EB_NAME_BYTES];
+        snprintf(name, sizeof name, "%.*s", (int)(mark - words[i]), words[i]);
+        for (size_t k = 0; k < s->job->count; k++) {
+            struct eb_job_device *t = &s->job->devices[k];
+            if (has_settings(t) && !want(s, t, name, mark + 1))
+                return false;
+        }
+    }
+    return true;
+}
+
+/* Whether settings of such a device suit this one. */
+static bool suits(const struct eb_job_device *t, const char *order_code)
+{
+    const struct eb_strings *from = &t->device->profile->settings_from;
+    bool same = strcmp(order_code, t->look.identity.order_code) == 0;
+    for (size_t i = 0; i < from->count && !same; i++)
+        same = eb_pattern_matches(from->list[i], order_code);
+    return same;
+}
+
+/* Takes values over; `own`: they are this very device's.  Unique ones stay as they are, else. */
+static bool want_all(struct session *s, struct eb_job_device *t, const json_t *values, const char *order_code,
+                     bool own, const char *from)
+{
+    const char *name;
+    json_t *value;
+    char left[SENTENCE_BYTES / 2] = "";
+    if (!suits(t, order_code)) {
+        char why[SENTENCE_BYTES / 2];
+        snprintf(why, sizeof why,
+                 "found settings of order code '%s' (%s), expected '%s', or one that the key "
+                 "'settings-from' of profile %s names",
+                 order_code, from, t->look.identity.order_code, t->device->profile->name);
+        return refuse(s, t, why);
+    }
+    json_object_foreach((json_t *)values, name, value)
+    {
+        const struct eb_job_setting *one = eb_job_setting(t, name);
+        bool stays = one != NULL && (one->setting->read_only || one->setting->kind == EB_SETTING_TIME ||
+                                     (one->setting->unique && !own));
+        if (!is_meant(name))
+            continue;
+        if (one != NULL && one->setting->unique && !own && only_count > 0) {
+            char why[SENTENCE_BYTES / 2];
+            snprintf(why, sizeof why, "%s is never copied: it is unique to each device", name);
+            return refuse(s, t, why);
+        }
+        if (one == NULL || !json_is_string(value))
+            add_mark(left, sizeof left, name);
+        else if (!stays && !want(s, t, name, json_string_value(value)))
+            return false;
+    }
+    if (left[0] != '\0')
+        fprintf(stderr, "einbau: %s: left out, as it has no such setting: %s\n", t->device->name, left);
+    return true;
+}
+
+static json_t *values_of(const struct eb_job_device *t)
+{
+    json_t *values = json_object();
+    for (size_t i = 0; i < t->settings->count; i++) {
+        if (t->settings->list[i].read)
+            json_object_set_new(values, t->settings->list[i].setting->at->name,
+                                json_string(t->settings->list[i].text));
+    }
+    return values;
+}
+
+static bool want_copy(struct session *s)
+{
+    struct eb_job_device *from = eb_job_device(s->job, copy_from);
+    if (!has_settings(from)) {
+        complain("%s: its settings could not be read, so that nothing was copied", copy_from);
+        s->status = EXIT_NOT_AS_WANTED;
+        return false;
+    }
+    json_t *values = values_of(from);
+    bool good = true;
+    for (size_t i = 0; i < s->job->count && good; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
+        if (t != from && has_settings(t))
+            good = want_all(s, t, values, from->look.identity.order_code, false, copy_from);
+    }
+    json_decref(values);
+    return good;
+}
+
+static bool wrong_file(struct session *s, const char *why)
+{
+    complain("%s: %s. Nothing was written", load_from, why);
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}
+
+/* The values of one entry of a document by 'settings --json'. */
+static json_t *values_in(const json_t *device)
+{
+    json_t *values = json_object();
+    size_t i;
+    const json_t *one;
+    json_array_foreach(json_object_get(device, "settings"), i, one)
+    {
+        const char *name = json_string_value(json_object_get(one, "name"));
+        json_t *value = json_object_get(one, "value");
+        if (name != NULL && json_is_string(value) && eb_text_printable(name))
+            json_object_set(values, name, value);
+    }
+    return values;
+}
+
+static bool want_document(struct session *s, const json_t *root)
+{
+    const json_t *devices = json_object_get(root, "devices");
+    const char *kind = json_string_value(json_object_get(root, "einbau"));
+    bool good = true;
+    if (kind == NULL || strcmp(kind, "settings/1") != 0 || json_array_size(devices) == 0)
+        return wrong_file(
+            s, "found no settings in it, expected what 'einbau settings --json' prints, or a backup");
+    for (size_t i = 0; i < s->job->count && good; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
+        const json_t *device = json_array_size(devices) == 1 ? json_array_get(devices, 0) : NULL;
+        for (size_t k = 0; k < json_array_size(devices) && device == NULL; k++)
+            device =
+                is(json_array_get(devices, k), "name", t->device->name) ? json_array_get(devices, k) : NULL;
+        if (!has_settings(t))
+            continue;
+        if (device == NULL)
+            return refuse(s, t, "found no device of this name in the file of --load, expected one");
+        json_t *values = values_in(device);
+        good = want_all(s, t, values, history_text(device, "order_code"),
+                        is(device, "serial", t->look.identity.serial), load_from);
+        json_decref(values);
+    }
+    return good;
+}
+
+static bool want_backup(struct session *s)
+{
+    struct eb_backup_file file = {.count = 0};
+    bool read = eb_backup_read(load_from, &file, &s->job->problem);
+    char *text = read ? eb_job_backup_settings(&file) : NULL;
+    json_t *values = text != NULL ? json_loads(text, 0, NULL) : NULL;
+    bool good =
+        values != NULL || wrong_file(s, read ? "found no settings in it, expected a backup with settings"
+                                             : s->job->problem.text);
+    for (size_t i = 0; i < s->job->count && good; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
+        if (has_settings(t))
+            good = want_all(s, t, values, file.identity.order_code,
+                            strcmp(file.identity.serial, t->look.identity.serial) == 0, load_from);
+    }
+    json_decref(values);
+    free(text);
+    eb_backup_free(&file);
+    return good;
+}
+
+static bool want_file(struct session *s)
+{
+    enum { FILE_BYTES = 4 << 20 };
+    FILE *file = fopen(load_from, "re");
+    char first = '\0';
+    bool good = file != NULL && fread(&first, 1, 1, file) == 1;
+    if (!good) {
+        bool there = file != NULL;
+        if (there)
+            fclose(file);
+        return wrong_file(s, there ? "found an empty file" : strerror(errno));
+    }
+    if (first == 'P') { /* a zip */
+        fclose(file);
+        return want_backup(s);
+    }
+    rewind(file);
+    char *bytes = malloc(FILE_BYTES);
+    size_t size = bytes != NULL ? fread(bytes, 1, FILE_BYTES, file) : 0;
+    fclose(file);
+    json_error_t error;
+    json_t *root =
+        size > 0 && size < FILE_BYTES ? json_loadb(bytes, size, JSON_REJECT_DUPLICATES, &error) : NULL;
+    free(bytes);
+    good = root != NULL ? want_document(s, root) : wrong_file(s, "found no JSON and no backup in it");
+    json_decref(root);
+    return good;
+}
+
+/* --- changed ------------------------------------------------------------------------------------------- */
+
+static size_t print_changes(const struct session *s)
+{
+    static const char *const heads[] = {"DEVICE", "SETTING", "NOW", "", "THEN", "MARKS"};
+    struct table table;
+    size_t changes = 0;
+    table_begin(&table, 6, heads);
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        for (size_t k = 0; has_settings(t) && k < t->settings->count; k++) {
+            const struct eb_job_setting *one = &t->settings->list[k];
+            char now[EB_SETTING_BYTES + 32];
+            char then[EB_SETTING_BYTES + 32];
+            char marks[EB_SETTING_BYTES + 64];
+            if (!one->changes)
+                continue;
+            marks_text(one, NULL, marks, sizeof marks);
+            const char *const cells[] = {t->device->name,
+                                         one->setting->at->name,
+                                         value_text(one, one->text, now),
+                                         "->",
+                                         value_text(one, one->wanted, then),
+                                         marks};
+            table_add(&table, cells);
+            changes++;
+        }
+    }
+    if (s->options->json || changes == 0)
+        table_free(&table);
+    else
+        table_print(&table);
+    fflush(stdout);
+    return changes;
+}
+
+/* Each safety setting by itself: its new value is typed. */
+static bool confirm_safety(struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        for (size_t k = 0; has_settings(t) && k < t->settings->count; k++) {
+            const struct eb_job_setting *one = &t->settings->list[k];
+            char typed[EB_SETTING_BYTES + 2] = "";
+            if (!one->changes || !one->setting->safety)
+                continue;
+            char question[SENTENCE_BYTES / 2];
+            snprintf(question, sizeof question,
+                     "%s: %s is a safety setting. Type its new value to confirm it:", t->device->name,
+                     one->setting->at->name);
+            if (!session_types(s, typed, sizeof typed, question)) {
+                complain("%s: %s is a safety setting, which is confirmed by typing its value on a terminal; "
+                         "--yes does not do that. Nothing was written",
+                         t->device->name, one->setting->at->name);
+                s->status = EXIT_NOT_AS_WANTED;
+                return false;
+            }
+            if (strcmp(typed, one->wanted) != 0) {
+                complain("%s: found '%s' for %s, expected %s. Nothing was written", t->device->name, typed,
+                         one->setting->at->name, one->wanted);
+                s->status = EXIT_NOT_AS_WANTED;
+                return false;
+            }
+        }
+    }
+    return true;
+}
+
+static void say_change(const struct session *s, const struct eb_job_device *t, const void *context,
+                       char text[SENTENCE_BYTES])
+{
+    const size_t *index = context;
+    (void)s;
+    if (!t->begun || t->settings == NULL || *index >= t->settings->count)
+        return;
+    const struct eb_job_setting *one = &t->settings->list[*index];
+    const char *name = one->setting->at->name;
+    char is[EB_SETTING_BYTES + 32];
+    if (!one->changes)
+        return;
+    switch (one->state) {
+    case EB_DOCUMENT_THERE:
+    case EB_DOCUMENT_PUT_BACK:
+        snprintf(text, SENTENCE_BYTES, "%s is %s, as read back", name, value_text(one, one->text, is));
+        break;
+    case EB_DOCUMENT_DIFFERS:
+        snprintf(text, SENTENCE_BYTES, "%s was written as %s, and %s was read back", name, one->wanted,
+                 one->read ? value_text(one, one->text, is) : "nothing that can be understood");
+        break;
+    case EB_DOCUMENT_FAILED:
+        snprintf(text, SENTENCE_BYTES, "%s: %s: %s", name, one->error.where != NULL ? one->error.where : "",
+                 one->error.text[0] != '\0' ? one->error.text : eb_status_word(one->error.status));
+        break;
+    default:
+        snprintf(text, SENTENCE_BYTES, "%s was not written", name);
+    }
+}
+
+static void say_back(const struct session *s, const struct eb_job_device *t, const void *context,
+                     char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->begun && t->settings != NULL && t->settings->kept.path[0] != '\0' && !eb_job_settings_good(t))
+        snprintf(text, SENTENCE_BYTES, "what it held before is kept: einbau settings %s --load %s",
+                 eb_job_word(t->device->name), eb_job_word(t->settings->kept.path));
+}
+
+static bool change(struct session *s)
+{
+    size_t devices = 0;
+    char question[96];
+    if (print_changes(s) == 0) {
+        if (!s->options->json)
+            say("Nothing to change: the devices hold these values already.");
+        return true;
+    }
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        bool any = false;
+        for (size_t k = 0; has_settings(t) && k < t->settings->count; k++)
+            any = any || t->settings->list[k].changes;
+        devices += any;
+    }
+    snprintf(question, sizeof question, "Change this on %zu device%s?", devices, devices == 1 ? "" : "s");
+    if (!job_lock_devices(s) || !confirm_safety(s) || !session_may(s, question, "nothing was written"))
+        return false;
+    eb_job_plan_changes(s->job);
+    if (!job_begin(s, "nothing was written") || !session_carry_out(s, true))
+        return false;
+    for (size_t k = 0; k < EB_SETTINGS_MAX && !s->options->json; k++)
+        say_folded(s, say_change, &k, NULL);
+    if (!s->options->json) {
+        say_folded(s, say_run, NULL, NULL);
+        say_folded(s, say_back, NULL, NULL);
+    }
+    return true;
+}
+
+/* ------------------------------------------------------------------------------------------------- */
+
+/* Devices and "NAME=VALUE" among the words of the call. */
+struct words {
+    char *names[256], *assignments[EB_SETTINGS_MAX];
+    size_t name_count, assignment_count;
+};
+
+static bool sort_words(const struct options *given, struct words *w)
+{
+    for (size_t i = 0; i < given->name_count; i++) {
+        bool assignment = strchr(given->names[i], '=') != NULL;
+        if (assignment ? w->assignment_count == EB_SETTINGS_MAX : w->name_count == 255) {
+            complain("found too many words, expected at most 255 devices and 32 settings");
+            return false;
+        }
+        if (assignment)
+            w->assignments[w->assignment_count++] = given->names[i];
+        else
+            w->names[w->name_count++] = given->names[i];
+    }
+    if (w->name_count == 0) {
+        complain("found no device, expected one or several: einbau settings DEVICE");
+        return false;
+    }
+    if ((w->assignment_count > 0) + (copy_from != NULL) + (load_from != NULL) + (since != NULL) > 1) {
+        complain("expected only one of NAME=VALUE, --copy-from, --load and --since");
+        return false;
+    }
+    if (copy_from != NULL)
+        w->names[w->name_count++] = (char *)copy_from;
+    return true;
+}
+
+static bool read_all(struct session *s)
+{
+    bool any = false;
+    if (!job_lock_addresses(s) || !session_look(s))
+        return false;
+    eb_job_plan_settings(s->job);
+    for (size_t i = 0; i < s->job->count; i++)
+        any = any || s->job->devices[i].puts_back;
+    if (any && !eb_job_recover(s->job))
+        return session_failed(s);
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (has_settings(&s->job->devices[i]))
+            say_cut_off(s, &s->job->devices[i]);
+    }
+    return true;
+}
+
+static json_t *settings_document(const struct session *s)
+{
+    json_t *devices = json_array();
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (!t->chosen)
+            continue;
+        char *text = t->settings != NULL ? eb_job_describe_settings(t) : NULL;
+        const struct eb_identity *id = &t->look.identity;
+        json_array_append_new(
+            devices, json_pack("{s:s, s:b, s:o, s:o, s:s, s:o, s:o}", "name", t->device->name, "reached",
+                               t->reached, "order_code", text_or_null(t->reached ? id->order_code : ""),
+                               "serial", text_or_null(t->reached ? id->serial : ""), "outcome",
+                               eb_outcome_word(eb_job_outcome(t)), "backup",
+                               text_or_null(t->settings != NULL ? t->settings->kept.path : ""), "settings",
+                               text != NULL ? json_loads(text, 0, NULL) : json_array()));
+        free(text);
+    }
+    return json_pack("{s:s, s:s, s:o}", "einbau", "settings/1", "site", s->job->site->name, "devices",
+                     devices);
+}
+
+/* Whether all that was asked for is known, or was done. */
+static int status_of(const struct session *s, bool changes)
+{
+    bool good = true;
+    bool reached = false;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (!t->chosen)
+            continue;
+        reached = reached || t->answered;
+        bool changed =
+            changes && t->settings != NULL && t->settings->change == EB_CHANGE_SETTINGS && t->puts_back;
+        good = good && t->reached && t->settings != NULL && (!changed || eb_job_settings_good(t));
+        for (size_t k = 0; good && !changed && t->settings != NULL && k < t->settings->count; k++)
+            good = t->settings->list[k].read || !is_meant(t->settings->list[k].setting->at->name);
+    }
+    return session_interrupts() > 0 ? EXIT_INTERRUPTED
+           : !reached               ? EXIT_NOT_REACHED
+           : good                   ? EXIT_AS_WANTED
+                                    : EXIT_NOT_AS_WANTED;
+}
+
+static bool show(struct session *s)
+{
+    size_t devices = 0;
+    const struct eb_job_device *one = NULL;
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (has_settings(&s->job->devices[i])) {
+            one = &s->job->devices[i];
+            devices++;
+        }
+    }
+    if (devices > 1 && since == NULL) {
+        compare(s);
+        return true;
+    }
+    for (size_t i = 0; i < s->job->count && one != NULL; i++) {
+        if (has_settings(&s->job->devices[i]) && !show_one(s, &s->job->devices[i])) {
+            s->status = EXIT_WRONG_CALL;
+            return false;
+        }
+    }
+    return true;
+}
+
+static int run(const struct options *given)
+{
+    struct session s;
+    struct options own = *given;
+    struct words words = {.name_count = 0};
+    if (!sort_words(given, &words))
+        return EXIT_WRONG_CALL;
+    own.names = words.names;
+    own.name_count = words.name_count;
+    own.names_devices = true;
+    if (!session_open(&s, &own) || !read_all(&s))
+        return session_close(&s, s.status);
+    bool changes = words.assignment_count > 0 || copy_from != NULL || load_from != NULL;
+    bool good = !changes                     ? own.json || show(&s)
+                : words.assignment_count > 0 ? want_assignments(&s, words.assignments, words.assignment_count)
+                : copy_from != NULL          ? want_copy(&s)
+                                             : want_file(&s);
+    if (!good || (changes && !change(&s)))
+        return session_close(&s, s.status);
+    if (own.json)
+        print_document(settings_document(&s));
+    if (!own.json) {
+        say_folded(&s, say_look, NULL, NULL);
+        say_folded(&s, say_without, NULL, NULL);
+        for (size_t k = 0; k < EB_SETTINGS_MAX; k++)
+            say_folded(&s, say_unread, &k, NULL);
+    }
+    return session_close(&s, status_of(&s, changes));
+}
+
+static const struct option_row option_copy_from = {
+    "copy-from", "DEVICE",    "copy the settings of this device, but never what is unique to it",
+    2,           OPTION_TEXT, .own = (void *)&copy_from};
+static const struct option_row option_load = {
+    "load", "FILE",      "take the settings from a file: of 'settings --json', or a backup",
+    2,      OPTION_TEXT, .own = (void *)&load_from};
+static const struct option_row option_since = {"since", "BACKUP",    "what has changed since this backup",
+                                               2,       OPTION_TEXT, .own = (void *)&since};
+static const struct option_row option_only = {
+    "only",
+    "NAME",
+    "only this setting; several times, and with '*' for any characters",
+    2,
+    OPTION_LIST,
+    .own = (void *)&only,
+    .own_count = &only_count};
+static const struct option_row *const settings_options[] = {
+    &option_copy_from, &option_load,        &option_since,    &option_only,
+    &option_yes,       &option_add_address, &option_key_file, NULL};
+
+const struct command command_settings = {
+    .name = "settings",
+    .arguments = "DEVICE... [NAME=VALUE...]",
+    .summary = "shows, compares, changes and copies settings of devices",
+    .help =
+        "Of one device: its settings, what each may be, and what has changed since its newest backup on this "
+        "laptop. Of several: where they differ. NAME=VALUE changes a setting: checked first, shown as now -> "
+        "then, asked, written, restarted where that is needed, and read back. What the device held before is "
+        "kept as a backup. A safety setting is confirmed by typing its value. Name and address are set by "
+        "'einbau set'.\v"
+        "Examples:\n  einbau settings --site larchfell.site.yaml pa-valley\n"
+        "  einbau settings --site larchfell.site.yaml pa-valley gain=-3\n"
+        "  einbau settings --site larchfell.site.yaml --copy-from pa-valley pa-middle --only 'input-*'\n\n"
+        "Exit status 0 only where all settings were read, or all changes were read back.",
+    .takes = NEEDS_NAMES,
+    .options = settings_options,
+    .run = run,
+};
