@@ -382,20 +382,13 @@ static char *json_quoted(const struct eb_setting *s, const char *kept)
     return text;
 }
 
-/* Percent-encoded (RFC 3986 section 2.1), as in a form. */
 static char *form_quoted(const char *kept)
 {
-    char *text = malloc(3 * strlen(kept) + 1);
-    char *to = text;
-    for (const char *c = kept; text != NULL && *c != '\0'; c++) {
-        if (isalnum((unsigned char)*c) || strchr("-._~", *c) != NULL)
-            *to++ = *c;
-        else
-            to += snprintf(to, 4, "%%%02X", (unsigned)(unsigned char)*c);
-    }
-    if (text != NULL)
-        *to = '\0';
-    return text;
+    char text[3 * EB_SETTING_BYTES];
+    struct eb_text form;
+    eb_text_init(&form, text, sizeof text);
+    eb_http_add_form(&form, kept);
+    return strdup(text);
 }
 
 static uint8_t *write_characters(const struct eb_setting *s, const char *text, size_t *size)

@@ -489,6 +489,9 @@ json_t *ebi_kept_json(const struct eb_job_device *target)
         if (d != NULL || (target->item_count > 0 && !target->refused && p->backups[i].erased))
             json_array_append_new(list, document_json(target, &p->backups[i], d));
     }
+    json_t *changes = ebi_changes_json(target);
+    json_array_extend(list, changes);
+    json_decref(changes);
     return list;
 }
 

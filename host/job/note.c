@@ -204,7 +204,6 @@ char *eb_job_describe(const struct eb_job *job, const struct eb_job_device *targ
     json_object_set_new(body, "accepted_rules", json_integer((json_int_t)target->accepted));
     json_object_set_new(body, "noted", ebi_noted_before_json(target));
     json_object_set_new(body, "documents", ebi_kept_json(target));
-    json_object_set_new(body, "changes", ebi_changes_json(target));
     uint64_t about_us = target->estimate.send_us + target->estimate.rest_us;
     json_object_set_new(body, "about_ms", json_integer((json_int_t)(about_us / 1000)));
     return text_of(body);
@@ -247,7 +246,6 @@ char *ebi_note_end(const struct eb_job *job, struct eb_job_device *target)
                                    ? (target->began_us - job->began_us) / 1000
                                    : 0));
     json_object_set_new(body, "documents", ebi_kept_json(target));
-    json_object_set_new(body, "changes", ebi_changes_json(target));
     return text_of(body);
 }
 

@@ -540,7 +540,8 @@ json_t *ebi_changes_json(const struct eb_job_device *target)
     const struct eb_job_settings *s = target->settings;
     json_t *list = json_array();
     if (s != NULL && s->change > EB_CHANGE_SETTINGS)
-        json_array_append_new(list, json_pack("{s:s}", "action", eb_action_word(s->action)));
+        json_array_append_new(list, json_pack("{s:s, s:s}", "name", eb_action_word(s->action), "state",
+                                              eb_job_settings_good(target) ? "done" : "none"));
     for (size_t i = 0; s != NULL && s->change == EB_CHANGE_SETTINGS && i < s->count; i++) {
         const struct eb_job_setting *one = &s->list[i];
         if (one->document != NULL)

@@ -251,6 +251,11 @@ bool wait_for_server(unsigned port)
 
 char *on_terminal(const char *words)
 {
+    return on_terminal_typing(words, NULL);
+}
+
+char *on_terminal_typing(const char *words, const char *typed)
+{
     enum { SCREEN_BYTES = 1 << 20, SECONDS_MAX = 240 };
     static const char full_screen[] = "\x1b[?1049h";
     char *screen = calloc(1, SCREEN_BYTES);
@@ -276,6 +281,9 @@ char *on_terminal(const char *words)
         if (strstr(screen + answered, "(yes/no) ") != NULL) {
             answered = size;
             assert_int_equal(write(fd, "yes\n", 4), 4);
+        } else if (typed != NULL && size > answered + 4 && strcmp(screen + size - 5, " it: ") == 0) {
+            answered = size;
+            dprintf(fd, "%s\n", typed);
         } else if (strstr(screen + answered, full_screen) != NULL &&
                    strstr(screen + answered, "q ends") != NULL) {
             answered = size;

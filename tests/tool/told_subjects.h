@@ -106,7 +106,7 @@ enum { HABITS = sizeof habits / sizeof habits[0] };
 
 static inline void make_subject(struct little *l, enum kind kind, const struct habit *h)
 {
-    char device[1024] = "";
+    char device[2048] = "";
     static const char program[] = "program: {state: {modbus-object: 0x80}, stopped: stopped}\n";
     if (h->words != NULL)
         snprintf(device, sizeof device, "    %s\n", h->words);

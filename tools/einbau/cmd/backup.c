@@ -184,9 +184,9 @@ static int end(struct session *s, const char *kind)
         const struct eb_job_device *t = &s->job->devices[i];
         if (!t->chosen)
             continue;
-        bool done =
-            t->begun && eb_job_documents_good(t) && t->fit.error.status == EB_OK &&
-            (s->job->backup_to != NULL || eb_job_saved(t) != NULL || t->device->profile->backup_count > 0);
+        bool alone = t->device->profile->backup_count == 0; /* settings only, of which no run was needed */
+        bool done = alone ? eb_job_saved(t) != NULL
+                          : t->begun && eb_job_documents_good(t) && t->fit.error.status == EB_OK;
         good = good && done;
         reached = reached || t->answered;
         const struct eb_backup_file *file = eb_job_saved(t);

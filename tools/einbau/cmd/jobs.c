@@ -249,6 +249,31 @@ static void end_plan(struct device_history *h, json_t *after, const char *how)
     h->before = NULL;
 }
 
+/* Settings that were changed, and actions. */
+static void add_changes(struct device_history *h, const json_t *after, const char *how)
+{
+    size_t i;
+    const json_t *change;
+    json_array_foreach(json_object_get(after, "documents"), i, change)
+    {
+        const json_t *wanted = json_object_get(change, "wanted");
+        const char *state = history_text(change, "state");
+        bool is =
+            strcmp(state, "put-back") == 0 || strcmp(state, "unchanged") == 0 || strcmp(state, "done") == 0;
+        if (json_object_get(change, "saves") != NULL)
+            continue; /* a document */
+        json_t *item = json_pack("{s:[{s:s, s:s, s:s}]}", "items", "component", history_text(change, "name"),
+                                 "from", wanted != NULL ? history_text(change, "before") : "-", "to",
+                                 wanted != NULL ? history_word(wanted) : "-");
+        json_t *seen = json_pack("{s:[{s:s, s:s}]}", "components", "name", history_text(change, "name"),
+                                 "running", is && wanted != NULL ? history_word(wanted) : "");
+        const struct past_device d = {.before = item, .after = seen};
+        add_item(h, &d, 0, is ? "done" : how);
+        json_decref(item);
+        json_decref(seen);
+    }
+}
+
 static void end_open(struct device_history *h)
 {
     const struct eb_record_job *job = job_of(h, h->job);
@@ -291,6 +316,10 @@ static bool take(void *context, const struct eb_record_entry *e)
         eb_text_copy(h->at, sizeof h->at, e->at);
         end_plan(h, after, e->row.outcome);
         json_decref(after);
+        json_t *body =
+            strstr(e->row.body, "\"documents\":[{") != NULL ? json_loads(e->row.body, 0, NULL) : NULL;
+        add_changes(h, body, e->row.outcome);
+        json_decref(body);
     }
     return true;
 }
@@ -324,7 +353,7 @@ static int history(struct session *s, struct eb_record *record)
             device);
         return EXIT_AS_WANTED;
     }
-    say("%s: %zu image%s in the record.", device, h.rows, h.rows == 1 ? "" : "s");
+    say("%s: %zu entr%s in the record.", device, h.rows, h.rows == 1 ? "y" : "ies");
     puts("");
     table_print(&h.table);
     puts("");

@@ -140,7 +140,9 @@ static bool show_one(struct session *s, const struct eb_job_device *t)
         if (!is_meant(one->setting->at->name) || (since != NULL && value_since(one, backup) == NULL))
             continue;
         differ += value_since(one, backup) != NULL;
-        eb_setting_range(one->setting, range, sizeof range);
+        range[0] = '\0';
+        if (!one->setting->read_only)
+            eb_setting_range(one->setting, range, sizeof range);
         marks_text(one, backup, marks, sizeof marks);
         const char *const cells[] = {one->setting->at->name,
                                      one->read ? value_text(one, one->text, value) : "unknown", range, marks};
@@ -605,6 +607,15 @@ static bool confirm_safety(struct session *s)
     return true;
 }
 
+static const char *result_word(enum eb_document_state state)
+{
+    return state == EB_DOCUMENT_THERE || state == EB_DOCUMENT_PUT_BACK ? "confirmed"
+           : state == EB_DOCUMENT_DIFFERS                              ? "differs"
+           : state == EB_DOCUMENT_FAILED                               ? "failed"
+                                                                       : "not written";
+}
+
+/* Of one that is not as wanted: what was read back, and why. */
 static void say_change(const struct session *s, const struct eb_job_device *t, const void *context,
                        char text[SENTENCE_BYTES])
 {
@@ -614,25 +625,44 @@ static void say_change(const struct session *s, const struct eb_job_device *t, c
         return;
     const struct eb_job_setting *one = &t->settings->list[*index];
     const char *name = one->setting->at->name;
-    char is[EB_SETTING_BYTES + 32];
-    if (!one->changes)
-        return;
-    switch (one->state) {
-    case EB_DOCUMENT_THERE:
-    case EB_DOCUMENT_PUT_BACK:
-        snprintf(text, SENTENCE_BYTES, "%s is %s, as read back", name, value_text(one, one->text, is));
-        break;
-    case EB_DOCUMENT_DIFFERS:
-        snprintf(text, SENTENCE_BYTES, "%s was written as %s, and %s was read back", name, one->wanted,
-                 one->read ? value_text(one, one->text, is) : "nothing that can be understood");
-        break;
-    case EB_DOCUMENT_FAILED:
+    if (one->changes && one->state == EB_DOCUMENT_DIFFERS)
+        snprintf(text, SENTENCE_BYTES,
+                 "%s was written as %s, and %s was read back: the device may keep only some "
+                 "values, or needs a restart for it",
+                 name, one->wanted, one->read ? one->text : "nothing that can be understood");
+    else if (one->changes && one->state == EB_DOCUMENT_FAILED)
         snprintf(text, SENTENCE_BYTES, "%s: %s: %s", name, one->error.where != NULL ? one->error.where : "",
                  one->error.text[0] != '\0' ? one->error.text : eb_status_word(one->error.status));
-        break;
-    default:
-        snprintf(text, SENTENCE_BYTES, "%s was not written", name);
+}
+
+/* What each is now, as it was read back. */
+static void print_results(const struct session *s)
+{
+    static const char *const heads[] = {"DEVICE", "SETTING", "WAS", "", "IS", "RESULT"};
+    struct table table;
+    table_begin(&table, 6, heads);
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        for (size_t k = 0; t->begun && t->settings != NULL && k < t->settings->count; k++) {
+            const struct eb_job_setting *one = &t->settings->list[k];
+            char was[EB_SETTING_BYTES + 32];
+            char now[EB_SETTING_BYTES + 32];
+            bool known =
+                one->read && (one->state == EB_DOCUMENT_THERE || one->state == EB_DOCUMENT_PUT_BACK ||
+                              one->state == EB_DOCUMENT_DIFFERS);
+            if (!one->changes)
+                continue;
+            const char *const cells[] = {t->device->name,
+                                         one->setting->at->name,
+                                         value_text(one, one->before, was),
+                                         "->",
+                                         known ? value_text(one, one->text, now) : "unknown",
+                                         result_word(one->state)};
+            table_add(&table, cells);
+        }
     }
+    puts("");
+    table_print(&table);
 }
 
 static void say_back(const struct session *s, const struct eb_job_device *t, const void *context,
@@ -667,9 +697,10 @@ static bool change(struct session *s)
     eb_job_plan_changes(s->job);
     if (!job_begin(s, "nothing was written") || !session_carry_out(s, true))
         return false;
-    for (size_t k = 0; k < EB_SETTINGS_MAX && !s->options->json; k++)
-        say_folded(s, say_change, &k, NULL);
     if (!s->options->json) {
+        print_results(s);
+        for (size_t k = 0; k < EB_SETTINGS_MAX; k++)
+            say_folded(s, say_change, &k, NULL);
         say_folded(s, say_run, NULL, NULL);
         say_folded(s, say_back, NULL, NULL);
     }
@@ -740,9 +771,11 @@ static json_t *settings_document(const struct session *s)
             devices, json_pack("{s:s, s:b, s:o, s:o, s:s, s:o, s:o}", "name", t->device->name, "reached",
                                t->reached, "order_code", text_or_null(t->reached ? id->order_code : ""),
                                "serial", text_or_null(t->reached ? id->serial : ""), "outcome",
-                               eb_outcome_word(eb_job_outcome(t)), "backup",
-                               text_or_null(t->settings != NULL ? t->settings->kept.path : ""), "settings",
-                               text != NULL ? json_loads(text, 0, NULL) : json_array()));
+                               t->settings != NULL && t->settings->change == EB_CHANGE_SETTINGS
+                                   ? eb_outcome_word(eb_job_outcome(t))
+                                   : "none",
+                               "backup", text_or_null(t->settings != NULL ? t->settings->kept.path : ""),
+                               "settings", text != NULL ? json_loads(text, 0, NULL) : json_array()));
         free(text);
     }
     return json_pack("{s:s, s:s, s:o}", "einbau", "settings/1", "site", s->job->site->name, "devices",

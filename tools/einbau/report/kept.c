@@ -36,8 +36,24 @@ static bool is_due(const json_t *d)
     return json_is_true(json_object_get(d, "puts_back")) && history_text(d, "backup")[0] != '\0';
 }
 
+/* A setting that is changed, or an action. */
+static void change_words(const json_t *d, bool plan, char *text, size_t cap)
+{
+    const char *wanted = history_text(d, "wanted");
+    bool done = is(d, "state", "put-back") || is(d, "state", "unchanged") || is(d, "state", "done");
+    snprintf(text, cap, "%s%s%s%s%s", history_text(d, "before"), wanted[0] != '\0' ? " -> " : "", wanted,
+             wanted[0] != '\0' && !plan ? ": " : "",
+             plan   ? ""
+             : done ? W_CHANGED
+                    : W_NOT_CHANGED);
+}
+
 void document_words(const json_t *d, bool plan, char *text, size_t cap)
 {
+    if (json_object_get(d, "saves") == NULL) {
+        change_words(d, plan, text, cap);
+        return;
+    }
     const char *error = history_text(d, "error");
     bool back = json_is_true(json_object_get(d, "puts_back"));
     const char *words = plan                                  ? planned_words(d)

@@ -389,9 +389,9 @@ static bool is_alike(const struct past *past, const struct past_device *a, const
 
 static void put_product(const struct page *p, const struct past_device *first)
 {
-    static const char *const outcomes[] = {"failed",      "in-loader",   "manual-step", "interrupted",
-                                           "not-started", "unreachable", "refused",     "recovered",
-                                           "put-back",    "planned",     "confirmed",   "up-to-date"};
+    static const char *const outcomes[] = {
+        "failed",    "in-loader", "manual-step", "interrupted", "not-started", "unreachable", "refused",
+        "recovered", "put-back",  "planned",     "confirmed",   "up-to-date",  "done"};
     const struct past *past = p->past;
     const char *maker = history_text(first->before, "maker");
     const char *product = history_text(first->before, "product");

@@ -34,7 +34,7 @@ static const char *const style[] = {
     "tr,.keep{break-inside:avoid}tr.group th{background:var(--tint);padding-left:.4rem;break-after:avoid}",
     "tr.group span{font-weight:normal;color:var(--soft);margin-left:.8em}",
     ".n,.o{white-space:nowrap}.o svg{width:1.05em;height:1.05em;vertical-align:-.17em;margin-right:.35em}",
-    ".confirmed,.up-to-date,.recovered,.put-back{color:var(--good)}",
+    ".confirmed,.up-to-date,.recovered,.put-back,.done{color:var(--good)}",
     ".refused,.manual-step,.interrupted,.not-started{color:var(--warn)}.failed,.in-loader,.unreachable{color:"
     "var(--bad)}.planned{color:var(--send)}",
     "figure{margin:0;overflow-x:auto}figure>svg{display:block;width:100%;min-width:44rem;height:auto}",
@@ -88,6 +88,9 @@ static const char *const symbols[] = {
     "<symbol id=\"put-back\" viewBox=\"0 0 20 20\" class=\"put-back\"><circle cx=\"10\" cy=\"10\" r=\"8\" "
     "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M8 5.5l6 4.5-6 4.5z\" "
     "fill=\"currentColor\"/></symbol>",
+    "<symbol id=\"done\" viewBox=\"0 0 20 20\" class=\"done\"><circle cx=\"10\" cy=\"10\" r=\"8\" "
+    "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M6 10.5l3 3 5.5-6.5\" fill=\"none\" "
+    "stroke=\"currentColor\" stroke-width=\"2\"/></symbol>",
     "<symbol id=\"refused\" viewBox=\"0 0 20 20\" class=\"refused\"><rect x=\"1.5\" y=\"1.5\" width=\"17\" "
     "height=\"17\" fill=\"none\" stroke=\"currentColor\" stroke-width=\"2.2\"/><path d=\"M5 10H15\" "
     "stroke=\"currentColor\" stroke-width=\"3\"/></symbol>",

@@ -194,9 +194,9 @@ static void put_link(struct drawing *g, const struct past_device *first, struct 
 
 static void put_outcomes(const struct page *p)
 {
-    static const char *const outcomes[] = {"confirmed",   "planned",     "up-to-date",  "recovered",
-                                           "refused",     "unreachable", "failed",      "in-loader",
-                                           "manual-step", "interrupted", "not-started", "put-back"};
+    static const char *const outcomes[] = {
+        "confirmed", "planned",     "up-to-date",  "recovered",   "refused",  "unreachable", "failed",
+        "in-loader", "manual-step", "interrupted", "not-started", "put-back", "done"};
     fputs("<ul class=\"legend\" aria-label=\"" W_DRAWN_OUTCOMES "\">", p->to);
     for (size_t o = 0; o < sizeof outcomes / sizeof outcomes[0]; o++) {
         size_t count = 0;

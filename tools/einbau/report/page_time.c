@@ -36,9 +36,9 @@ static const char *class_of(const json_t *span)
 {
     static const struct {
         const char *rung, *class;
-    } rungs[] = {{"prepare", "prepare"},   {"save", "prepare"}, {"restore", "prepare"},
-                 {"put-back", "prepare"},  {"undo", "prepare"}, {"send", "send"},
-                 {"activate", "activate"}, {"return", "return"}};
+    } rungs[] = {{"prepare", "prepare"},  {"save", "prepare"},      {"restore", "prepare"},
+                 {"put-back", "prepare"}, {"change", "prepare"},    {"undo", "prepare"},
+                 {"send", "send"},        {"activate", "activate"}, {"return", "return"}};
     const char *rung = history_text(span, "rung");
     if (history_text(span, "hand")[0] != '\0')
         return "manual";

@@ -9,9 +9,9 @@
 
 const char *past_outcome(const struct past_device *d)
 {
-    static const char *const words[] = {"confirmed",   "up-to-date", "recovered",   "refused",
-                                        "failed",      "in-loader",  "manual-step", "interrupted",
-                                        "not-started", "planned",    "unreachable", "put-back"};
+    static const char *const words[] = {"confirmed",   "up-to-date",  "recovered",   "refused",     "failed",
+                                        "in-loader",   "manual-step", "interrupted", "not-started", "planned",
+                                        "unreachable", "put-back",    "done"};
     /* It becomes a part of the page's markup: only one of ours. */
     for (size_t i = 0; i < sizeof words / sizeof words[0]; i++) {
         if (strcmp(d->outcome, words[i]) == 0)
@@ -25,6 +25,8 @@ bool past_is_good(const struct past_device *d)
     const char *outcome = past_outcome(d);
     size_t i;
     const json_t *c;
+    if (strcmp(outcome, "done") == 0)
+        return true;
     if (strcmp(outcome, "recovered") != 0 && strcmp(outcome, "put-back") != 0)
         return strcmp(outcome, "confirmed") == 0 || strcmp(outcome, "up-to-date") == 0 ||
                strcmp(outcome, "planned") == 0;

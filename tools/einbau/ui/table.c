@@ -36,8 +36,9 @@ static bool says(const char *cell, const char *word)
 
 static const char *colour_of(const char *cell)
 {
-    static const char *const good[] = {"current", "confirmed", "up-to-date",   "recovered", "put-back",
-                                       "fits",    "yes",       "on the shelf", "added",     "whole"};
+    static const char *const good[] = {"current",      "confirmed", "up-to-date", "recovered",
+                                       "put-back",     "done",      "fits",       "yes",
+                                       "on the shelf", "added",     "whole"};
     static const char *const bad[] = {"unreachable", "failed", "refused", "does not fit", "in-loader",
                                       "differs",     "no",     "lacks",   "missing"};
     static const char *const look[] = {"outdated",    "newer",    "unreadable",  "unknown",
