@@ -54,7 +54,9 @@ struct ebi_sim_canopen {
     size_t written;
     uint64_t clear_until_us, busy_until_us;
     bool lss, lss_matches;
-    uint8_t lss_step, lss_node, scan_sub;
+    uint8_t lss_step, lss_node, scan_sub; /* `lss_node`: set, and lost with the power unless it is stored */
+    uint32_t lss_bit_rate;
+    bool stored;
 };
 
 struct ebi_sim_isotp {

@@ -162,6 +162,8 @@ static void alive(struct ebi_sim_device *d, bool on)
     if (d->can.bus == NULL || d->can.bus->count == 0)
         return;
     struct ebi_sim_station *s = &d->can.bus->stations[d->can.station];
+    if (!on)
+        d->can.canopen.lss_node = 0, d->can.canopen.lss_bit_rate = 0;
     s->bit_rate = d->mode == EB_SIM_LOADER ? d->can.loader_bit_rate : d->can.own_bit_rate;
     ebi_sim_bus_switch(d->can.bus, d->can.station, on);
     if (on && d->can.is_canopen)

@@ -266,9 +266,17 @@ static void lss_request(struct ebi_sim_device *d, const uint8_t *data)
             c->lss_node = data[1];
         lss_answer(d, 0x11, good ? 0 : 1);
     } else if (data[0] == 0x13) {
-        lss_answer(d, 0x13, data[1] == 0 && data[2] <= 8 && data[2] != 5 ? 0 : 1);
+        static const uint32_t rates[] = {1000000, 800000, 500000, 250000, 125000, 0, 50000, 20000, 10000};
+        bool known = data[1] == 0 && data[2] <= 8 && data[2] != 5;
+        if (known)
+            c->lss_bit_rate = rates[data[2]];
+        lss_answer(d, 0x13, known ? 0 : 1);
     } else if (data[0] == 0x17) {
+        if (c->loader_node == c->node && c->lss_node != 0)
+            c->loader_node = c->lss_node;
         c->node = c->lss_node != 0 ? c->lss_node : c->node;
+        d->can.own_bit_rate = c->lss_bit_rate != 0 ? c->lss_bit_rate : d->can.own_bit_rate;
+        c->stored = true;
         lss_answer(d, 0x17, 0);
     } else if (data[0] >= 0x5A && data[0] <= 0x5E) {
         struct eb_can_frame frame = {.id = CO_LSS_SLAVE, .size = 8, .data = {data[0]}};

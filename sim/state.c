@@ -68,6 +68,10 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
             json_object_set_new(device, "values", ebi_sim_values_save(d));
         if (d->documents != NULL)
             json_object_set_new(device, "documents", ebi_sim_documents_save(d));
+        if (d->can.canopen.stored)
+            json_object_set_new(device, "node",
+                                json_pack("{s:i, s:I}", "id", d->can.canopen.node, "bit-rate",
+                                          (json_int_t)d->can.own_bit_rate));
         json_object_set_new(devices, d->name, device);
     }
     json_t *root = json_pack("{s:s, s:s, s:o}", "einbau", STATE_KIND, "world", sim->name, "devices", devices);
@@ -97,6 +101,20 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
     free(bytes);
     free(index);
     return ok;
+}
+
+/* What was stored by LSS. */
+static void load_node(struct ebi_sim_device *d, const json_t *node)
+{
+    struct ebi_sim_canopen *c = &d->can.canopen;
+    if (node == NULL)
+        return;
+    uint8_t id = (uint8_t)json_integer_value(json_object_get(node, "id"));
+    if (c->loader_node == c->node)
+        c->loader_node = id;
+    c->node = id;
+    c->stored = true;
+    d->can.own_bit_rate = (uint32_t)json_integer_value(json_object_get(node, "bit-rate"));
 }
 
 /* Takes up one component; false where the index and the flash do not belong together. */
@@ -140,6 +158,7 @@ static bool load_index(struct eb_sim *sim, const json_t *root, const uint8_t *at
         d->mode = (enum eb_sim_mode)m;
         if (json_is_object(json_object_get(device, "settings")))
             load_settings(&d->saved, json_object_get(device, "settings"));
+        load_node(d, json_object_get(device, "node"));
         ebi_sim_values_load(d, json_object_get(device, "values"));
         ebi_sim_documents_load(d, json_object_get(device, "documents"));
         for (size_t k = 0; k < d->count; k++) {

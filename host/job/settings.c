@@ -225,6 +225,18 @@ bool ebi_settings_add(const struct eb_job_device *target, struct eb_backup_file 
     return true;
 }
 
+/* "SERIAL-20261130T081500Z-2.zip" is newer than the one without a number. */
+static int oldest_first(const struct dirent **a, const struct dirent **b)
+{
+    const char *x = (*a)->d_name;
+    const char *y = (*b)->d_name;
+    const char *end = strrchr(x, 'Z');
+    int by_time = strncmp(x, y, end != NULL ? (size_t)(end - x) : strlen(x) + 1);
+    size_t size = strlen(x);
+    size_t other = strlen(y);
+    return by_time != 0 ? by_time : size != other ? (size < other ? -1 : 1) : strcmp(x, y);
+}
+
 /* A file that this laptop has made of the device has its serial number in front of the time. */
 bool eb_job_newest_settings(const struct eb_job_device *target, struct eb_backup_file *file)
 {
@@ -236,7 +248,7 @@ bool eb_job_newest_settings(const struct eb_job_device *target, struct eb_backup
     eb_text_copy(start, sizeof start - 1, target->look.identity.serial);
     ebi_kept_plain(start);
     strcat(start, "-");
-    int count = eb_job_backups(target->job, folder) ? scandir(folder, &names, NULL, alphasort) : -1;
+    int count = eb_job_backups(target->job, folder) ? scandir(folder, &names, NULL, oldest_first) : -1;
     for (int i = count; i-- > 0;) {
         char path[EB_PATH_BYTES + 256];
         snprintf(path, sizeof path, "%s/%s", folder, names[i]->d_name);

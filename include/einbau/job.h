@@ -344,6 +344,15 @@ char *eb_job_describe_settings(const struct eb_job_device *target);
 /* In place of a plan: eb_job_recover then does this with all chosen devices that were looked at, whose
  * profile names it and that are not so already.  Gives their number. */
 size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action);
+/* What a CANopen node shall be called, and its bit rate; 0: as it is. */
+struct eb_job_node {
+    uint8_t node;
+    uint32_t bit_rate;
+};
+/* Sets and stores it by LSS (CiA 305), for this one node that was looked at, and for a node id reads it back
+ * under the new one.  A bit rate counts from its next start on.  False with job->problem. */
+EB_NODISCARD bool eb_job_set_node(struct eb_job *job, struct eb_job_device *target,
+                                  const struct eb_job_node *wish);
 /* The folder of backups; false: there is none. */
 bool eb_job_backups(const struct eb_job *job, char folder[EB_PATH_BYTES]);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);

@@ -368,7 +368,7 @@ static void settings_are_compared_and_copied(void **state)
     expect_einbau(&l, 0, "gain       -1.5   -6.0  -6.0       done",
                   "{EINBAU_STATE=state} jobs --device amp-2");
     expect_einbau(&l, 0, "gain -1.5 -> -6.0: confirmed, as read back", "{EINBAU_STATE=state} report 1");
-    struct outcome o = shell("ls %s/state/backups/A-2-*.zip | head -1 | tr -d '\\n'", l.folder);
+    struct outcome o = shell("ls -tr %s/state/backups/A-2-*.zip | head -1 | tr -d '\\n'", l.folder);
     expect_einbau(&l, 0, "was -1.5", "{EINBAU_STATE=state} settings amp-2 --since %s", o.out);
     expect_einbau(&l, 0, "-6.0 dB  ->  -1.5 dB  confirmed",
                   "{EINBAU_STATE=state} settings amp-2 --load %s --only gain --yes", o.out);

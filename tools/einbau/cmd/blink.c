@@ -91,7 +91,7 @@ static int run(const struct options *options)
     struct session s;
     struct whom who;
     static struct eb_request request;
-    if (!whom_open(&who, &s, options) || !whom_lock(&who))
+    if (!whom_open(&who, &s, options) || !whom_on_ip(&who) || !whom_lock(&who))
         return session_close(&s, s.status);
     struct eb_blink blink = {.by = NULL};
     if (who.profile != NULL)

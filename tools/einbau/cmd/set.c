@@ -1,3 +1,4 @@
+#include "session/set_node.h"
 #include "session/whom.h"
 
 #include <stdio.h>
@@ -439,7 +440,11 @@ static int run(const struct options *options)
 {
     static struct work work;
     struct session s;
-    if (!whom_open(&work.who, &s, options) || !whom_lock(&work.who))
+    if (!whom_open(&work.who, &s, options))
+        return session_close(&s, s.status);
+    if (work.who.target != NULL && target_on_bus(work.who.target))
+        return session_close(&s, set_node(&s, options));
+    if (!whom_on_ip(&work.who) || !whom_lock(&work.who))
         return session_close(&s, s.status);
     if (options->assignment_count == 0) {
         complain("found nothing to set, expected name=..., address=..., mask=..., router=... or dhcp=off");
@@ -459,15 +464,19 @@ static const struct option_row *const set_options[] = {&option_link, &option_yes
 
 const struct command command_set = {
     .name = "set",
-    .arguments = "DEVICE name=NAME address=IP mask=MASK router=IP dhcp=off",
-    .summary = "gives a device a name and a fixed address",
-    .help = "Sets what is named, for good, by PROFINET DCP or by the registers that the profile says. "
-            "Checked before: that the address and the name are legal and free, and in one subnet with the "
-            "router. Read back after. DEVICE is a name of the site, or the hardware or IP address of "
-            "anything on the wire; a device without an address is called by its hardware address.\v"
-            "Example:\n  einbau set 02:00:5e:51:04:99 name=spare-plc address=192.0.2.12\n"
-            "  einbau set --site larchfell.site.yaml tower-io-1 dhcp=off\n\n"
-            "Exit status 1 where it was refused or not confirmed, 3 where the device did not answer.",
+    .arguments = "DEVICE name=NAME address=IP mask=MASK router=IP dhcp=off | node=NUMBER bit-rate=NUMBER",
+    .summary = "gives a device a name and a fixed address, or a node id",
+    .help =
+        "Sets what is named, for good, by PROFINET DCP or by the registers that the profile says. "
+        "Checked before: that the address and the name are legal and free, and in one subnet with the "
+        "router. Read back after. DEVICE is a name of the site, or the hardware or IP address of "
+        "anything on the wire; a device without an address is called by its hardware address. A CANopen node "
+        "of the site gets its node id and bit rate by LSS: the one node that is meant, chosen by its "
+        "identity.\v"
+        "Example:\n  einbau set 02:00:5e:51:04:99 name=spare-plc address=192.0.2.12\n"
+        "  einbau set --site larchfell.site.yaml tower-io-1 dhcp=off\n"
+        "  einbau set --site larchfell.site.yaml door-03 node=23\n\n"
+        "Exit status 1 where it was refused or not confirmed, 3 where the device did not answer.",
     .takes = NEEDS_ONE_DEVICE | SITE_OPTIONAL | TAKES_ASSIGNMENTS,
     .options = set_options,
     .run = run,

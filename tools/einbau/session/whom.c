@@ -27,6 +27,16 @@ static bool find_links(struct whom *who)
     return true;
 }
 
+bool whom_on_ip(const struct whom *who)
+{
+    if (who->target == NULL || target_on_ip(who->target))
+        return true;
+    complain("%s: found it on %s, expected a device on Ethernet: there is no way yet to do this there",
+             who->name, target_on_bus(who->target) ? "a CAN bus" : "USB");
+    who->session->status = EXIT_WRONG_CALL;
+    return false;
+}
+
 bool whom_open(struct whom *who, struct session *s, const struct options *options)
 {
     static struct options local; /* the session keeps it */
@@ -44,13 +54,8 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
             continue;
         who->target = &s->job->devices[i];
         who->profile = d->profile;
-        if (d->wire->kind != EB_SITE_ETHERNET) {
-            complain(
-                "%s: found it on %s, expected a device on Ethernet: there is no way yet to do this there",
-                name, d->wire->kind == EB_SITE_CAN ? "a CAN bus" : "USB");
-            s->status = EXIT_WRONG_CALL;
-            return false;
-        }
+        if (d->wire->kind != EB_SITE_ETHERNET)
+            return true;
         who->has_ip = true;
         who->modbus = d->modbus;
         who->unit = d->unit;

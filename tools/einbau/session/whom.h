@@ -18,7 +18,9 @@ struct whom {
     size_t link_count;
 };
 
-/* Opens the session and finds the device.  False where the command must end. */
+/* Opens the session and finds the device.  False where the command must end.  The other one says no, with a
+ * complaint, of one that is not on Ethernet. */
+bool whom_on_ip(const struct whom *whom);
 bool whom_open(struct whom *whom, struct session *session, const struct options *options);
 
 /* Takes its locks, by what is known of it by now; false where another process has one. */
