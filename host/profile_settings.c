@@ -116,6 +116,33 @@ static void read_setting(struct ebi_yaml *yaml, const char *name, yaml_node_t *n
     ebi_yaml_map_end(&map);
 }
 
+/* How the password of the login is changed. */
+static void read_password(struct ebi_yaml_map *map, struct eb_profile *p, struct eb_backup *at)
+{
+    yaml_node_t *node = ebi_yaml_get(map, "password", false);
+    if (node == NULL)
+        return;
+    struct eb_setting *s = ebi_yaml_keep(map->yaml, sizeof *s);
+    struct ebi_yaml_map from = ebi_yaml_map(map->yaml, node);
+    ebi_read_document(&from, &at->at);
+    eb_text_copy(at->name, sizeof at->name, "password");
+    const char *json = ebi_yaml_string(&from, "writes-json", false);
+    const char *form = ebi_yaml_string(&from, "writes-form", false);
+    *s = (struct eb_setting){.at = at,
+                             .form = EB_SETTING_CHARACTERS,
+                             .kind = EB_SETTING_TEXT,
+                             .writes = json != NULL ? json : form,
+                             .writes_as = json != NULL ? EB_SETTING_JSON : EB_SETTING_FORM};
+    ebi_yaml_map_end(&from);
+    if (map->yaml->failed)
+        return;
+    if (at->at.by != &eb_access_http || s->writes == NULL || strstr(s->writes, "{new-password}") == NULL)
+        ebi_yaml_wrong(map->yaml, node, "no way to change a password",
+                       "a document by 'http', and {new-password} in 'writes-json' or 'writes-form'");
+    p->password = s;
+    p->stored_count++;
+}
+
 static void read_actions(struct ebi_yaml_map *map, struct eb_profile *p)
 {
     struct eb_action *actions = ebi_yaml_keep(map->yaml, EB_ACTIONS * sizeof *actions);
@@ -138,7 +165,8 @@ void ebi_read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
 {
     yaml_node_t *node = ebi_yaml_get(map, "settings", false);
     struct eb_setting *list = ebi_yaml_keep(map->yaml, EB_SETTINGS_MAX * sizeof *list);
-    struct eb_backup *stored = ebi_yaml_keep(map->yaml, (EB_BACKUPS_MAX + EB_SETTINGS_MAX) * sizeof *stored);
+    struct eb_backup *stored =
+        ebi_yaml_keep(map->yaml, (EB_BACKUPS_MAX + EB_SETTINGS_MAX + 1) * sizeof *stored);
     const char *name;
     yaml_node_t *one;
     read_actions(map, p);
@@ -168,4 +196,6 @@ void ebi_read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
         p->setting_count = i + 1;
         p->stored_count++;
     }
+    if (!map->yaml->failed)
+        read_password(map, p, &stored[p->stored_count]);
 }

@@ -1,6 +1,7 @@
 /* Values of settings, as people type them and as devices keep them. */
 #include "einbau/settings.h"
 #include "einbau/einbau.h"
+#include "job/inside.h"
 #include "setting_number.h"
 
 #include <ctype.h>
@@ -389,6 +390,38 @@ static char *form_quoted(const char *kept)
     eb_text_init(&form, text, sizeof text);
     eb_http_add_form(&form, kept);
     return strdup(text);
+}
+
+/* The text with what stands between braces filled in, as JSON or as a form has it. */
+uint8_t *ebi_password_body(const struct eb_setting *how, const char *user, const char *old, const char *fresh,
+                           size_t *size)
+{
+    const struct {
+        const char *mark, *text;
+    } marks[] = {{"{user}", user}, {"{password}", old}, {"{new-password}", fresh}};
+    char *whole = NULL;
+    FILE *to = open_memstream(&whole, size);
+    if (to == NULL)
+        abort();
+    for (const char *c = how->writes; *c != '\0';) {
+        size_t i = 0;
+        while (i < 3 && strncmp(c, marks[i].mark, strlen(marks[i].mark)) != 0)
+            i++;
+        if (i == 3) {
+            fputc(*c++, to);
+            continue;
+        }
+        char *quoted =
+            how->writes_as == EB_SETTING_JSON ? json_quoted(how, marks[i].text) : form_quoted(marks[i].text);
+        if (quoted == NULL)
+            abort();
+        fputs(quoted, to);
+        explicit_bzero(quoted, strlen(quoted));
+        free(quoted);
+        c += strlen(marks[i].mark);
+    }
+    fclose(to);
+    return (uint8_t *)whole;
 }
 
 static uint8_t *write_characters(const struct eb_setting *s, const char *text, size_t *size)

@@ -8,6 +8,7 @@
  *   PUT  /images/NAME                 the image as the body
  *   GET, PUT /api/NAME              a document that it keeps, behind the login (POST as well)
  *   POST /restart, POST /factory-reset
+ *   PUT  /api/password                user, old and new one as JSON
  *
  * What was sent is written into the flash afterwards, which takes its time; the status tells how far it is.
  */
@@ -18,6 +19,7 @@
 #include "world.h"
 #include "yaml_read.h"
 
+#include <jansson.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -34,6 +36,7 @@ struct web {
     enum login login;
     enum answer answer;
     char user[64], password[128], redirect[160];
+    bool keeps_password, changed; /* it says that it has taken a new one, and has not; one was sent */
     unsigned limit_kib, session_requests, nonce_requests, lockout, upload_status;
     /* what it remembers */
     char session[33], token[33], nonce[33];
@@ -685,6 +688,26 @@ static void say_nothing_there(struct ebi_sim_device *d, const struct ebi_sim_htt
         say(reply, 404, "text/plain", "not here\n");
 }
 
+/* {"user": "...", "old": "...", "new": "..."}; whoever is logged in stays so. */
+static void change_password(struct ebi_sim_device *d, const struct ebi_sim_http_request *r,
+                            struct ebi_sim_http_reply *reply)
+{
+    struct web *w = web_of(d);
+    json_t *body = json_loadb((const char *)r->body, r->size, 0, NULL);
+    const char *user = json_string_value(json_object_get(body, "user"));
+    const char *old = json_string_value(json_object_get(body, "old"));
+    const char *fresh = json_string_value(json_object_get(body, "new"));
+    bool right = user != NULL && old != NULL && strcmp(user, w->user) == 0 && strcmp(old, w->password) == 0;
+    if (!right || fresh == NULL || strlen(fresh) < 6 || strlen(fresh) >= sizeof w->password)
+        say(reply, right ? 422 : 403, "application/json", "{\"error\": \"not taken\"}\n");
+    else if (!w->keeps_password)
+        snprintf(w->password, sizeof w->password, "%s", fresh);
+    if (right && fresh != NULL && strlen(fresh) >= 6)
+        say(reply, 200, "application/json", "{\"taken\": true}\n");
+    w->changed = true;
+    json_decref(body);
+}
+
 void ebi_sim_http_answer(struct ebi_sim_device *d, const struct ebi_sim_http_request *r,
                          struct ebi_sim_http_reply *reply)
 {
@@ -732,6 +755,8 @@ void ebi_sim_http_answer(struct ebi_sim_device *d, const struct ebi_sim_http_req
         take_image(d, reply, component_by(d, file), bytes, size);
     } else if (is_upload(r)) {
         take_image(d, reply, component_by(d, r->path + 8), r->body, r->size);
+    } else if (is(r, "PUT", "/api/password")) {
+        change_password(d, r, reply);
     } else if (is(r, "POST", "/restart") || is(r, "POST", "/factory-reset")) {
         if (w->component != NULL) {
             say(reply, 409, "application/json", "{\"error\": \"busy\"}\n");
@@ -766,6 +791,7 @@ static void read_keys(struct ebi_yaml_map *map, struct ebi_sim_device *d)
                     : ANSWER_202;
     ebi_yaml_text(&keys, "user", false, w->user, sizeof w->user);
     ebi_yaml_text(&keys, "password", false, w->password, sizeof w->password);
+    w->keeps_password = ebi_yaml_yes(&keys, "keeps-password", false);
     ebi_yaml_text(&keys, "redirects-to", false, w->redirect, sizeof w->redirect);
     w->private = ebi_yaml_yes(&keys, "private", false);
     w->md5 = ebi_yaml_yes(&keys, "md5", false);
@@ -850,3 +876,18 @@ const struct ebi_sim_server ebi_sim_http = {.read = read_keys,
                                             .tick = tick,
                                             .deadline_us = deadline_us,
                                             .forget = forget};
+
+const char *ebi_sim_http_password(const struct ebi_sim_device *d)
+{
+    const struct web *w = web_of(d);
+    return w != NULL && w->taken && w->changed ? w->password : NULL;
+}
+
+void ebi_sim_http_set_password(struct ebi_sim_device *d, const char *password)
+{
+    struct web *w = web_of(d);
+    if (w == NULL || !w->taken)
+        return;
+    snprintf(w->password, sizeof w->password, "%s", password);
+    w->changed = true;
+}

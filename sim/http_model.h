@@ -27,6 +27,9 @@ struct ebi_sim_http_reply {
     size_t cut;   /* ... so far in front of its own end */
 };
 
+/* A password that came by its web server, or NULL; and one that it remembers. */
+const char *ebi_sim_http_password(const struct ebi_sim_device *device);
+void ebi_sim_http_set_password(struct ebi_sim_device *device, const char *password);
 bool ebi_sim_http_speaks(const struct ebi_sim_device *device);
 uint16_t ebi_sim_http_port(const struct ebi_sim_device *device);
 bool ebi_sim_http_tls(const struct ebi_sim_device *device);

@@ -2,6 +2,7 @@
  * all devices and their flash; behind it the contents of the flash, one after the other, each without the
  * erased bytes at its end. */
 #include "documents.h"
+#include "http_model.h"
 #include "values.h"
 #include "world.h"
 
@@ -68,6 +69,9 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
             json_object_set_new(device, "values", ebi_sim_values_save(d));
         if (d->documents != NULL)
             json_object_set_new(device, "documents", ebi_sim_documents_save(d));
+        const char *password = ebi_sim_http_password(d);
+        if (password != NULL)
+            json_object_set_new(device, "password", json_string(password));
         if (d->can.canopen.stored)
             json_object_set_new(device, "node",
                                 json_pack("{s:i, s:I}", "id", d->can.canopen.node, "bit-rate",
@@ -158,6 +162,9 @@ static bool load_index(struct eb_sim *sim, const json_t *root, const uint8_t *at
         d->mode = (enum eb_sim_mode)m;
         if (json_is_object(json_object_get(device, "settings")))
             load_settings(&d->saved, json_object_get(device, "settings"));
+        const char *password = json_string_value(json_object_get(device, "password"));
+        if (password != NULL)
+            ebi_sim_http_set_password(d, password);
         load_node(d, json_object_get(device, "node"));
         ebi_sim_values_load(d, json_object_get(device, "values"));
         ebi_sim_documents_load(d, json_object_get(device, "documents"));

@@ -23,7 +23,7 @@ static void *take_memory(size_t count, size_t size)
     return memory;
 }
 
-static struct eb_job_settings *settings_of(struct eb_job_device *target)
+struct eb_job_settings *ebi_settings_of(struct eb_job_device *target)
 {
     const struct eb_profile *p = target->device->profile;
     if (target->settings != NULL)
@@ -106,7 +106,7 @@ void eb_job_plan_settings(struct eb_job *job)
         target->begun = false;
         if (!target->puts_back)
             continue;
-        struct eb_job_settings *s = settings_of(target);
+        struct eb_job_settings *s = ebi_settings_of(target);
         s->change = EB_CHANGE_NOTHING;
         s->document_count = 0;
         for (size_t k = 0; k < s->count; k++)
@@ -429,7 +429,7 @@ void ebi_settings_end(struct eb_job_device *target)
 bool eb_job_settings_good(const struct eb_job_device *target)
 {
     const struct eb_job_settings *s = target->settings;
-    bool good = s != NULL && target->begun && target->fit.error.status == EB_OK;
+    bool good = s != NULL && !s->refused && target->begun && target->fit.error.status == EB_OK;
     for (size_t k = 0; good && k < s->count; k++) {
         const struct eb_run_document *d = s->list[k].document;
         good = s->change != EB_CHANGE_SETTINGS || d == NULL || d->state == EB_DOCUMENT_THERE ||
@@ -499,7 +499,7 @@ size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action)
         target->puts_back = target->begun = false;
         if (!may_be_asked(target) || !eb_profile_can(target->device->profile, action))
             continue;
-        struct eb_job_settings *s = settings_of(target);
+        struct eb_job_settings *s = ebi_settings_of(target);
         bool stopped = target->look.program_known && target->look.program_stopped;
         s->action = action;
         s->change = changes[action];

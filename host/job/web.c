@@ -9,6 +9,9 @@ static bool secret(void *context, char user[EB_HTTP_USER_BYTES], char password[E
 {
     const struct eb_job_device *target = context;
     const struct eb_job *job = target->job;
+    if (target->trial.user[0] != '\0')
+        return eb_text_copy(user, EB_HTTP_USER_BYTES, target->trial.user) &&
+               eb_text_copy(password, EB_HTTP_PASSWORD_BYTES, target->trial.password);
     const struct eb_secret_name name = {
         .site = job->site->name, .device = target->device->name, .profile = target->device->profile->name};
     return job->secrets != NULL && eb_secret_find(job->secrets, &name, user, password);

@@ -146,6 +146,10 @@ struct eb_job_device {
         bool marked;    /* it is written down what is to be put back ... */
         bool whole;     /* ... and that is all of it */
     } * kept;
+    /* The login that is tried in place of the one that is kept; `user` empty: none. */
+    struct eb_job_login {
+        char user[EB_HTTP_USER_BYTES], password[EB_HTTP_PASSWORD_BYTES];
+    } trial;
     bool puts_back; /* its run only puts documents back, or saves them, or changes settings or its state */
 
     /* Settings that were read, and what is changed of them; an action; NULL: neither. */
@@ -171,8 +175,10 @@ struct eb_job_device {
         enum eb_change change;
         enum eb_action_kind action;
         bool already; /* the device is as the action would leave it */
+        bool refused; /* a password was not taken */
 
         /* its own */
+        struct eb_backup_document secret;
         struct eb_run_document *documents;
         size_t document_count;
         bool marked;
@@ -353,6 +359,17 @@ struct eb_job_node {
  * under the new one.  A bit rate counts from its next start on.  False with job->problem. */
 EB_NODISCARD bool eb_job_set_node(struct eb_job *job, struct eb_job_device *target,
                                   const struct eb_job_node *wish);
+/* In place of a plan: eb_job_recover then changes the password of this device as its profile says; the second
+ * one tells whether the new one may have been sent, and wipes it.  False: the profile does not say how. */
+EB_NODISCARD bool eb_job_plan_password(struct eb_job_device *target, const char *user, const char *old,
+                                       const char *fresh);
+bool eb_job_password_written(struct eb_job_device *target);
+/* In place of a plan: eb_job_recover then logs in with this, and fetches something from behind the login; the
+ * second one tells whether that was given, and wipes the login.  False: the profile names nothing there. */
+EB_NODISCARD bool eb_job_plan_trial(struct eb_job_device *target, const char *user, const char *password);
+bool eb_job_trial_good(struct eb_job_device *target);
+/* What came of the change, for the record: it was tried, or it was not taken. */
+void eb_job_end_password(struct eb_job_device *target, bool good);
 /* The folder of backups; false: there is none. */
 bool eb_job_backups(const struct eb_job *job, char folder[EB_PATH_BYTES]);
 enum eb_outcome eb_job_outcome(const struct eb_job_device *target);

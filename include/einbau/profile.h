@@ -232,8 +232,9 @@ struct eb_profile {
     size_t backup_count, stored_count;
     const struct eb_setting *settings; /* at most EB_SETTINGS_MAX */
     size_t setting_count;
-    struct eb_strings settings_from; /* order codes of others whose settings suit it, too; patterns */
-    const struct eb_action *actions; /* one for each enum eb_action_kind; NULL: none */
+    const struct eb_setting *password; /* how the password of its login is changed, or NULL */
+    struct eb_strings settings_from;   /* order codes of others whose settings suit it, too; patterns */
+    const struct eb_action *actions;   /* one for each enum eb_action_kind; NULL: none */
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
 

@@ -115,6 +115,106 @@ static int list(const struct options *options)
     return session_close(&s, EXIT_AS_WANTED);
 }
 
+/* --- on the device ------------------------------------------------------------------------------------ */
+
+/* Whether a login with this works; false also where it could not be tried. */
+static bool works(struct session *s, struct eb_job_device *t, const char *user, const char *password)
+{
+    bool ran = eb_job_plan_trial(t, user, password) && eb_job_recover(s->job);
+    return eb_job_trial_good(t) && ran;
+}
+
+struct change {
+    struct eb_secret_name name;
+    char user[EB_HTTP_USER_BYTES], old[EB_HTTP_PASSWORD_BYTES], fresh[EB_HTTP_PASSWORD_BYTES];
+};
+
+/* What may be changed, and to what; false after a complaint. */
+static bool prepare(struct session *s, struct eb_job_device *t, struct change *c)
+{
+    const struct eb_profile *p = t->device->profile;
+    c->name =
+        (struct eb_secret_name){.site = s->job->site->name, .device = t->device->name, .profile = p->name};
+    s->status = EXIT_NOT_AS_WANTED;
+    if (p->password == NULL)
+        complain("%s: its profile %s does not say how its password is changed: the key 'password'. Nothing "
+                 "was changed",
+                 t->device->name, p->name);
+    else if (!eb_secret_find(s->job->secrets, &c->name, c->user, c->old))
+        complain("%s: no user and password are known for it: einbau secret set %s USER. Nothing was changed",
+                 t->device->name, eb_job_word(t->device->name));
+    else if (!works(s, t, c->user, c->old))
+        complain("%s: the password that is kept here does not work on it, or it cannot be tried. Nothing was "
+                 "changed",
+                 t->device->name);
+    else if (secrets_new_password(t->device->name, c->fresh)) {
+        s->status = EXIT_AS_WANTED;
+        return true;
+    }
+    return false;
+}
+
+/* The new one is tried on the device before it takes the place of the old one here. */
+static bool carry_out(struct session *s, struct eb_job_device *t, struct change *c)
+{
+    bool ran = eb_job_plan_password(t, c->user, c->old, c->fresh) && session_carry_out(s, true);
+    bool written = eb_job_password_written(t);
+    if (works(s, t, c->user, c->fresh)) {
+        struct eb_secret_name own = {.site = c->name.site, .device = c->name.device};
+        if (eb_secret_set(s->job->secrets, &own, c->user, c->fresh, &s->job->problem))
+            return true;
+        complain("%s: it has the new password, which was tried; but it could not be kept here: %s. 'einbau "
+                 "secret set %s "
+                 "%s' keeps it",
+                 t->device->name, s->job->problem.text, eb_job_word(t->device->name), eb_job_word(c->user));
+    } else if (works(s, t, c->user, c->old)) {
+        complain("%s: it did not take the new password: the old one still works, and stays here",
+                 t->device->name);
+    } else {
+        complain("%s: %s, and now neither the new nor the old password works, or it does not answer. The old "
+                 "one stays "
+                 "here; try both at the device, then 'einbau secret set %s %s'",
+                 t->device->name,
+                 written && ran ? "the new password was sent" : "the new password may have been sent",
+                 eb_job_word(t->device->name), eb_job_word(c->user));
+    }
+    s->status = EXIT_NOT_AS_WANTED;
+    return false;
+}
+
+static int change(const struct options *given)
+{
+    struct session s;
+    struct options own = *given;
+    struct change c = {.user = ""};
+    own.names_devices = true;
+    bool good = session_open(&s, &own) && secrets_open(&s, true);
+    if (!good)
+        return session_close(&s, s.status != EXIT_AS_WANTED ? s.status : EXIT_WRONG_CALL);
+    if (!job_lock_addresses(&s) || !session_look(&s))
+        return session_close(&s, s.status);
+    struct eb_job_device *t = eb_job_device(s.job, own.names[0]);
+    if (!t->reached) {
+        say_folded(&s, say_look, NULL, NULL);
+        return session_close(&s, s.status != EXIT_AS_WANTED ? s.status : EXIT_NOT_REACHED);
+    }
+    good = prepare(&s, t, &c) && job_lock_devices(&s) &&
+           session_may(&s, "Change the password on the device?", "nothing was changed") &&
+           job_begin(&s, "nothing was changed");
+    if (good) {
+        good = carry_out(&s, t, &c);
+        eb_job_end_password(t, good);
+    }
+    explicit_bzero(c.old, sizeof c.old);
+    explicit_bzero(c.fresh, sizeof c.fresh);
+    if (good && own.json)
+        print_document(json_pack("{s:s, s:s, s:s}", "einbau", "secret-change/1", "device", t->device->name,
+                                 "user", c.user));
+    else if (good)
+        say("%s: its new password works on the device, and is kept here, encrypted.", t->device->name);
+    return session_close(&s, good ? EXIT_AS_WANTED : s.status);
+}
+
 static const struct option_row *const secret_options[] = {&option_key_file, NULL};
 
 const struct command command_secret_set = {
@@ -131,6 +231,25 @@ const struct command command_secret_set = {
     .takes = SITE_OPTIONAL | NEEDS_NAMES,
     .options = secret_options,
     .run = set,
+};
+
+static const struct option_row *const change_options[] = {&option_yes, &option_add_address, &option_key_file,
+                                                          NULL};
+
+const struct command command_secret_change = {
+    .name = "secret change",
+    .arguments = "DEVICE",
+    .summary = "changes the password of a device, on the device and here",
+    .help = "The new password is asked for twice on the terminal without an echo; a script names a file "
+            "whose first "
+            "line it is in the variable EINBAU_PASSWORD_FILE. It is written to the device as its profile "
+            "says, tried "
+            "there by logging in, and only then kept in place of the old one.\v"
+            "Example:\n  einbau secret change --site larchfell.site.yaml pa-valley\n\n"
+            "Exit status 1 where the device did not take it, or it could not be tried.",
+    .takes = NEEDS_ONE,
+    .options = change_options,
+    .run = change,
 };
 
 const struct command command_secret_list = {

@@ -116,8 +116,8 @@ extern const struct command command_recover, command_links, command_survey, comm
     command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack,
     command_key_new, command_key_trust, command_key_untrust, command_key_list, command_check, command_manual,
     command_completion, command_jobs, command_report, command_secret_set, command_secret_list,
-    command_secret_drop, command_backup_list, command_backup, command_restore, command_settings, command_act,
-    command_reset;
+    command_secret_drop, command_secret_change, command_backup_list, command_backup, command_restore,
+    command_settings, command_act, command_reset;
 
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];

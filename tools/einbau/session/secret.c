@@ -112,21 +112,37 @@ void secrets_miss(struct session *s)
     }
 }
 
-bool secrets_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES])
+static bool ask_password(const char *what, const char *whose, char to[EB_HTTP_PASSWORD_BYTES], bool twice)
 {
     const char *path = getenv("EINBAU_PASSWORD_FILE");
     char question[160];
-    snprintf(question, sizeof question, "Password of %s", whose);
+    char again[EB_HTTP_PASSWORD_BYTES] = "";
+    snprintf(question, sizeof question, "%s of %s", what, whose);
     if (path != NULL) {
         if (read_line(path, to, EB_HTTP_PASSWORD_BYTES) && to[0] != '\0')
             return true;
         complain("EINBAU_PASSWORD_FILE: %s: found no password in its first line, expected one", path);
         return false;
     }
-    if (ask(question, to, EB_HTTP_PASSWORD_BYTES))
-        return true;
+    if (ask(question, to, EB_HTTP_PASSWORD_BYTES)) {
+        bool same = !twice || (ask("Once more", again, sizeof again) && strcmp(again, to) == 0);
+        explicit_bzero(again, sizeof again);
+        if (!same)
+            complain("the two passwords differ. Nothing was changed");
+        return same;
+    }
     complain(
         "cannot ask for a password without a terminal; name a file whose first line it is in the variable "
         "EINBAU_PASSWORD_FILE. Nothing was changed");
     return false;
+}
+
+bool secrets_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES])
+{
+    return ask_password("Password", whose, to, false);
+}
+
+bool secrets_new_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES])
+{
+    return ask_password("New password", whose, to, true);
 }

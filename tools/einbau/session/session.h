@@ -143,6 +143,8 @@ bool secrets_needed(struct session *session);
 void secrets_miss(struct session *session);
 /* Asks for the password of a device; false after a complaint. */
 bool secrets_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES]);
+/* A new one: twice, where it is typed. */
+bool secrets_new_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES]);
 
 /* --- addresses.c: addresses for the laptop, given and taken back --- */
 
