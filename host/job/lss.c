@@ -11,6 +11,7 @@ enum {
     NUMBERS = EB_LSS_NUMBERS,
     ANSWER_US = 1000000,
     BACK_US = 5000000,
+    PAUSE_US = 200000,
     NMT_RESET = 0x82
 };
 
@@ -134,6 +135,13 @@ static bool set(struct master *m, const uint32_t numbers[NUMBERS], uint8_t from,
     return ok;
 }
 
+static void rest(struct eb_job *job, uint64_t us)
+{
+    uint64_t end_us = eb_port_now_us(job->port) + us;
+    while (eb_port_now_us(job->port) < end_us)
+        eb_port_wait(job->port, end_us);
+}
+
 /* NMT, reset communication: to the one node by its old id. */
 static void restart_communication(struct master *m, uint8_t node)
 {
@@ -143,9 +151,7 @@ static void restart_communication(struct master *m, uint8_t node)
     uint64_t until_us = eb_port_now_us(port) + ANSWER_US;
     while (port->can->send(port->self, m->handle, &frame, 1) == 0 && eb_port_now_us(port) < until_us)
         eb_port_wait(port, eb_port_now_us(port) + FLUSH_US);
-    uint64_t end_us = eb_port_now_us(port) + FLUSH_US;
-    while (eb_port_now_us(port) < end_us)
-        eb_port_wait(port, end_us);
+    rest(m->job, FLUSH_US);
 }
 
 static bool same_numbers(const uint32_t *a, const uint32_t *b)
@@ -161,7 +167,8 @@ static bool is_moved(struct eb_job *job, struct eb_job_device *target, const str
     struct eb_error error;
     uint64_t until_us = eb_port_now_us(job->port) + BACK_US;
     bool same = false;
-    do {
+    do { /* an adapter that is gone says so at once */
+        rest(job, PAUSE_US);
         same = read_numbers(job, target, wish->node, there, &error) && same_numbers(there, numbers);
     } while (!same && eb_port_now_us(job->port) < until_us);
     if (!same)

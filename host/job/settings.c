@@ -429,7 +429,9 @@ void ebi_settings_end(struct eb_job_device *target)
 bool eb_job_settings_good(const struct eb_job_device *target)
 {
     const struct eb_job_settings *s = target->settings;
-    bool good = s != NULL && !s->refused && target->begun && target->fit.error.status == EB_OK;
+    bool good = s != NULL && !s->refused && target->begun && target->fit.error.status == EB_OK &&
+                target->fit.outcome == EB_OUTCOME_NONE &&
+                (s->change <= EB_CHANGE_SETTINGS || target->fit.record.acted);
     for (size_t k = 0; good && k < s->count; k++) {
         const struct eb_run_document *d = s->list[k].document;
         good = s->change != EB_CHANGE_SETTINGS || d == NULL || d->state == EB_DOCUMENT_THERE ||

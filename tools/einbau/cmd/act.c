@@ -219,9 +219,12 @@ static bool save(struct session *s, struct eb_job_device *t)
     if (t->puts_back && !eb_job_recover(s->job))
         return session_failed(s);
     eb_job_plan_backup(s->job, NULL);
-    bool saved = t->puts_back
-                     ? session_carry_out(s, true) && eb_job_documents_good(t)
-                     : t->settings == NULL || t->settings->count == 0 || eb_job_keep_settings(t, NULL);
+    bool documents = t->puts_back;
+    bool lacks = !documents && (t->settings == NULL || t->settings->count == 0);
+    if (documents && !session_carry_out(s, true))
+        return false;
+    bool saved = lacks || (documents ? eb_job_documents_good(t) && eb_job_saved(t) != NULL
+                                     : eb_job_keep_settings(t, NULL));
     if (!saved) {
         complain("%s: what it holds cannot be saved, so it was not reset%s%s", t->device->name,
                  s->job->problem.text[0] != '\0' ? ": " : "", s->job->problem.text);
