@@ -63,6 +63,16 @@ document backup pa-valley
 document backup list
 document restore pa-valley --yes
 document fit pa-valley --yes
+echo 'Rope & Wire 12' >label
+document secret set pa-middle service
+document settings pa-valley
+document settings pa-valley gain=-3 --yes
+document settings pa-middle --copy-from pa-valley --only gain --yes
+document act drive-plc restart --yes
+document act pa-valley restart --yes
+document set door-04 node=40 --yes
+echo 'Larch:fell 8' >label
+document secret change pa-valley --yes
 "$einbau" fit --yes --again --json-lines drive-plc lead-node dispatch-panel >lines.json 2>lines.err
 split -l 1 -d -a 4 --additional-suffix=.json lines.json documents/line-
 document jobs --all

@@ -175,8 +175,7 @@ static void wrong_calls_do_nothing(void **state)
     (void)state;
     make_with(&l, PLC, NULL, plc_actions);
     write_text(l.folder, "label", "Larch:fell 7\n");
-    expect_einbau(&l, 0, "kept",
-                  "{EINBAU_PASSWORD_FILE=label} secret set plc-1 service --key-file key");
+    expect_einbau(&l, 0, "kept", "{EINBAU_PASSWORD_FILE=label} secret set plc-1 service --key-file key");
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct outcome o = in_state(&l, "state", rows[i].call);
         if (o.status != rows[i].status || strstr(o.err, rows[i].says) == NULL)
@@ -457,8 +456,7 @@ static void make_login(struct little *l, const char *http)
     web_make(l, &options);
     write_text(l->folder, "label", "Larch:fell 7\n");
     write_text(l->folder, "fresh", "Neues \"Wort\" 8\n");
-    expect_einbau(l, 0, "kept",
-                  "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
+    expect_einbau(l, 0, "kept", "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
 }
 
 #define CHANGE "{EINBAU_PASSWORD_FILE=fresh} secret change amp-1 --key-file key --yes"
@@ -481,8 +479,7 @@ static void a_password_is_tried_before_it_is_kept(void **state)
     expect_einbau(&l, 1, "it did not take the new password: the old one still works", CHANGE);
     assert_true(kept_works(&l));
     /* the one that is kept is wrong */
-    expect_einbau(&l, 0, "kept",
-                  "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
+    expect_einbau(&l, 0, "kept", "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
     expect_einbau(&l, 1, "the password that is kept here does not work", CHANGE);
     little_remove(&l);
     /* one that only says so */
@@ -506,9 +503,7 @@ static void a_password_is_not_lost(void **state)
         char text[64];
         snprintf(text, sizeof text, "kind: %s", kinds[frame % 4]);
         strike_at(&l, world, "faults:\n  - ", frame, text);
-        expect_einbau(
-            &l, 0, "kept",
-            "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
+        expect_einbau(&l, 0, "kept", "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
         struct outcome o = einbau_run(&l, CHANGE);
         char *now = password_of(&l);
         bool is = strcmp(now, "Larch:fell 7") != 0;

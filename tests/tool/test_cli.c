@@ -419,8 +419,9 @@ static void bad_input_is_told_and_nothing_is_written(void **state)
         {"profiles/plc.yaml", "address: 0x1000, value: 2", "address: 0x1000", "fit --yes", 2,
          "found none, expected the key 'value' here"},
         {"profiles/plc.yaml", "write-register", "shout", "fit --yes", 2,
-         "found the unknown key 'shout', expected one of: write-register, expect-register, by-hand, http, "
-         "wait-ms"},
+         "found the unknown key 'shout', expected one of: write-register, expect-register, by-hand, "
+         "cip-reset, "
+         "write-sdo, nmt, ecu-reset, routine, http, wait-ms"},
         {"profiles/plc.yaml", NULL, "profile: plc\n  order: {", "fit --yes", 2,
          "profiles/plc.yaml:2:8: not YAML: found"},
         {"profiles/plc.yaml", "value: 2}", "value: 1}", "fit plc-1 --yes", 1,

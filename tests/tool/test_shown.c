@@ -289,7 +289,7 @@ static void the_help(void **state)
     take_lines(&l, "  einbau key new workshop\n", "  "); /* before something is signed with it */
     for (const char *at = strstr(all.out, "\n  "); at != NULL; at = strstr(at + 1, "\n  ")) {
         char name[16];
-        snprintf(name, sizeof name, "%.11s", at + 3);
+        snprintf(name, sizeof name, "%.13s", at + 3);
         struct outcome help = shell(BIN_DIR "/einbau %s --help", name);
         assert_int_equal(help.status, 0);
         size_t before = l.count;

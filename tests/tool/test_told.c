@@ -428,7 +428,7 @@ static void work_off(const char *what)
 static void strike_with_faults(enum kind kind)
 {
     unsigned frames = frames_of(kind);
-    unsigned step = every(frames / 12 + 1);
+    unsigned step = every(frames / 7 + 1);
     case_count = 0;
     for (unsigned f = 0; f < frames; f += step) {
         for (size_t k = 0; subjects[kind].faults[k] != NULL; k++)
@@ -490,10 +490,10 @@ static void the_laptop_struck_at_any_point(void **state)
     case_count = 0;
     for (unsigned kind = 0; kind < KINDS; kind++) {
         unsigned frames = frames_of((enum kind)kind);
-        for (unsigned f = 0; f < frames; f += every(13)) {
+        for (unsigned f = 0; f < frames; f += every(29)) {
             for (unsigned s = 0; s < 3; s++)
                 add_case(&(struct a_case){
-                    .kind = (uint8_t)kind, .signal = signals[s], .frame = f + s % every(13)});
+                    .kind = (uint8_t)kind, .signal = signals[s], .frame = f + s % every(29)});
         }
     }
     work_off("the laptop struck");

@@ -31,7 +31,7 @@ static void print_help(FILE *to)
           "usage: einbau COMMAND [OPTION...] [DEVICE...]\n\n",
           to);
     for (size_t i = 0; i < COMMANDS; i++)
-        fprintf(to, "  %-11s %s\n", commands[i]->name, commands[i]->summary);
+        fprintf(to, "  %-13s %s\n", commands[i]->name, commands[i]->summary);
     fputs("\n'einbau COMMAND --help' explains one of them, with an example.\n"
           "Exit status: 0 all is as wanted; 1 a device is not; 2 wrong call or unreadable file;\n"
           "3 nothing could be reached; 4 interrupted.\n",
@@ -57,7 +57,7 @@ static bool print_group(const char *word, FILE *to)
         const char *name = commands[i]->name;
         if (strncmp(name, word, strlen(word)) != 0 || name[strlen(word)] != ' ')
             continue;
-        fprintf(to, "%s%-11s %s\n", any ? "  " : "einbau: expected one of these commands:\n  ", name,
+        fprintf(to, "%s%-13s %s\n", any ? "  " : "einbau: expected one of these commands:\n  ", name,
                 commands[i]->summary);
         any = true;
     }

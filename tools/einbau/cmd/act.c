@@ -104,8 +104,8 @@ static json_t *act_document(const struct session *s, enum eb_action_kind kind)
                                                  text_or_null(why), "backup",
                                                  text_or_null(backup != NULL ? backup->path : "")));
     }
-    return json_pack("{s:s, s:s, s:s, s:o}", "einbau", kind == EB_ACTION_RESET ? "reset/1" : "act/1", "site",
-                     s->job->site->name, kind == EB_ACTION_RESET ? "devices" : "devices", devices);
+    return json_pack("{s:s, s:s, s:o}", "einbau", kind == EB_ACTION_RESET ? "reset/1" : "act/1", "site",
+                     s->job->site->name, "devices", devices);
 }
 
 static int status_of(const struct session *s)
@@ -131,8 +131,12 @@ static bool all_able(struct session *s, enum eb_action_kind kind)
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         if (t->chosen && (!eb_profile_can(t->device->profile, kind) || !t->reached || t->look.in_loader)) {
-            say_folded(s, say_look, NULL, NULL);
-            say_folded(s, say_unable, &kind, NULL);
+            if (s->options->json) {
+                print_document(act_document(s, kind));
+            } else {
+                say_folded(s, say_look, NULL, NULL);
+                say_folded(s, say_unable, &kind, NULL);
+            }
             complain("nothing was done to any device");
             if (s->status == EXIT_AS_WANTED)
                 s->status = EXIT_NOT_AS_WANTED;
