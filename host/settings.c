@@ -188,7 +188,7 @@ void eb_setting_range(const struct eb_setting *s, char *text, size_t cap)
         break;
     case EB_SETTING_TEXT:
         if (s->has_range)
-            snprintf(text, cap, "%" PRId64 " to %" PRId64 " characters", s->least, s->most);
+            snprintf(text, cap, "up to %" PRId64 " characters", s->most);
         else
             snprintf(text, cap, "a text");
         break;

@@ -71,6 +71,9 @@ document settings pa-middle --copy-from pa-valley --only gain --yes
 document act drive-plc restart --yes
 document act pa-valley restart --yes
 document set door-04 node=40 --yes
+# It is typed, and what is typed before the question does not answer it.
+count=$((count + 1))
+(sleep 4; echo pa-middle; sleep 4) | script -qec "$einbau reset pa-middle --json >documents/$count.json" /dev/null >/dev/null
 echo 'Larch:fell 8' >label
 document secret change pa-valley --yes
 "$einbau" fit --yes --again --json-lines drive-plc lead-node dispatch-panel >lines.json 2>lines.err

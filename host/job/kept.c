@@ -355,7 +355,7 @@ static bool on_saved(void *context, const struct eb_run *run)
     struct eb_job_device *target = context;
     struct eb_job *job = target->job;
     struct eb_job_kept *kept = target->kept;
-    struct eb_problem problem;
+    struct eb_problem problem = {.text = ""};
     char folder[EB_PATH_BYTES];
     bool settings = run->config.count == 0 && ebi_settings_add(target, &kept->file);
     if (!any_saved(kept) && !settings)

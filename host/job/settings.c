@@ -243,11 +243,12 @@ bool eb_job_newest_settings(const struct eb_job_device *target, struct eb_backup
     char folder[EB_PATH_BYTES];
     char start[EB_NAME_BYTES + 2];
     struct dirent **names = NULL;
-    struct eb_problem unused;
+    struct eb_problem unused = {.text = ""};
     bool found = false;
     eb_text_copy(start, sizeof start - 1, target->look.identity.serial);
     ebi_kept_plain(start);
-    strcat(start, "-");
+    start[strlen(start) + 1] = '\0';
+    start[strlen(start)] = '-';
     int count = eb_job_backups(target->job, folder) ? scandir(folder, &names, NULL, oldest_first) : -1;
     for (int i = count; i-- > 0;) {
         char path[EB_PATH_BYTES + 256];
@@ -446,7 +447,7 @@ char *eb_job_cut_off(const struct eb_job_device *target, char backup[EB_PATH_BYT
 {
     char folder[EB_PATH_BYTES];
     char key[EB_LOCK_KEY_BYTES];
-    struct eb_problem unused;
+    struct eb_problem unused = {.text = ""};
     size_t size = 0;
     bool missing = false;
     ebi_kept_key(target, key);

@@ -221,6 +221,12 @@ struct eb_job_device {
     uint64_t told_us;
 };
 
+/* What a CANopen node shall be called, and its bit rate; 0: as it is. */
+struct eb_job_node {
+    uint8_t node;
+    uint32_t bit_rate;
+};
+
 /* A job on a site; its members may be read, and written where a comment says so. */
 struct eb_job {
     struct eb_job_config config;
@@ -344,17 +350,12 @@ void eb_job_forget_cut_off(const struct eb_job_device *target);
  * is none. */
 EB_NODISCARD bool eb_job_newest_settings(const struct eb_job_device *target, struct eb_backup_file *file);
 /* The settings in a backup, by name, as JSON freed by the caller; NULL: it has none. */
-char *eb_job_backup_settings(struct eb_backup_file *backup);
+char *eb_job_backup_settings(struct eb_backup_file *file);
 /* All settings of a device as they were read, JSON (docs/json.md), freed by the caller. */
 char *eb_job_describe_settings(const struct eb_job_device *target);
 /* In place of a plan: eb_job_recover then does this with all chosen devices that were looked at, whose
  * profile names it and that are not so already.  Gives their number. */
 size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action);
-/* What a CANopen node shall be called, and its bit rate; 0: as it is. */
-struct eb_job_node {
-    uint8_t node;
-    uint32_t bit_rate;
-};
 /* Sets and stores it by LSS (CiA 305), for this one node that was looked at, and for a node id reads it back
  * under the new one.  A bit rate counts from its next start on.  False with job->problem. */
 EB_NODISCARD bool eb_job_set_node(struct eb_job *job, struct eb_job_device *target,

@@ -215,7 +215,8 @@ static void scapys_control_unit_is_flashed(void **state)
     write_text(
         s.little.folder, "unit.yaml",
         "%snote-values: {setpoint: {did: 0x0200, as: number}}\ndiagnostics: {source: {dtc-mask: 0x08}}\n"
-        "backups: {coding: {did: {first: 0x0400, count: 4, extended-session: yes, security: yes}}}\n",
+        "backups: {coding: {did: {first: 0x0400, count: 4, extended-session: yes, security: yes}}}\n"
+        "settings: {title: {did: {first: 0x0400, extended-session: yes, security: yes}, kind: text}}\n",
         profile);
     free(profile);
     struct outcome o = shell("%s", line);
@@ -229,6 +230,11 @@ static void scapys_control_unit_is_flashed(void **state)
     char *coding = read_text(s.little.folder, "flash.coding", NULL);
     assert_string_equal(coding, "morning: valley -6 dB, and twelve more\x01");
     free(coding);
+    snprintf(line, sizeof line, BIN_DIR "/einbau settings unit-1 title=evening --yes --site %s", s.site);
+    o = shell("%s", line);
+    if (o.status != 0 || strstr(o.out, "->  evening  confirmed") == NULL)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
     char *found = read_text(s.little.folder, "flash", &size);
     char *image = read_text(s.little.folder, "unit-2.0.bin", &image_size);
     assert_int_equal(size, image_size);

@@ -218,7 +218,8 @@ static void fit_general_device(const char *server_format)
                    "%snote-values: {setpoint: {modbus-register: 0x200}, ramp: {modbus-register: 0x201}}\n"
                    "diagnostics: {source: {modbus-register: 0x300}, entries: 4}\n"
                    "backups:\n  presets: {modbus-registers: {address: 0x400, count: 9}}\n"
-                   "  table: {modbus-file: {file: 4, records: 9}}\n  script: {tftp: {file: script.cfg}}\n",
+                   "  table: {modbus-file: {file: 4, records: 9}}\n  script: {tftp: {file: script.cfg}}\n"
+                   "settings: {ramp: {modbus-registers: {address: 0x408, count: 1}, from: 0, to: 9999}}\n",
                    profile);
     free(profile);
     struct outcome look = shell("%s/einbau survey --site %s/general.yaml", BIN_DIR, little.folder);
@@ -231,6 +232,10 @@ static void fit_general_device(const char *server_format)
               "%s/einbau restore made-up --only script --yes --site %s/general.yaml && "
               "grep -qx 'door 3 open' script.cfg && test $(wc -l <script.cfg) = 1",
               folder, little.folder, BIN_DIR, little.folder);
+    struct outcome set =
+        shell("XDG_STATE_HOME=%s/home %s/einbau settings made-up ramp=513 --yes --site "
+              "%s/general.yaml && XDG_STATE_HOME=%s/home %s/einbau settings made-up --site %s/general.yaml",
+              little.folder, BIN_DIR, little.folder, little.folder, BIN_DIR, little.folder);
     /* A server may still be writing when it has acknowledged the last block. */
     struct outcome push = shell("%s/push_image 127.0.0.1 %u %s/coupler-2.0.bin fw.bin 1024 4 && "
                                 "for i in 1 2 3 4 5 6 7 8 9 10; do cmp -s %s %s/coupler-2.0.bin && exit 0; "
@@ -246,13 +251,15 @@ static void fit_general_device(const char *server_format)
         strstr(fit.out, "table put back and compared: as they were saved") == NULL ||
         strstr(fit.out, "script still on the device as they were saved") == NULL || restore.status != 0 ||
         strstr(restore.out, "script put back and compared") == NULL || same.status != 0 || push.status != 0 ||
-        strstr(push.out, "100000 bytes in ") == NULL)
-        fail_msg("%s%s%s%s%s%s%s%s%s", look.out, look.err, fit.out, fit.err, restore.out, restore.err,
-                 push.out, push.err, read_text("", tftp_log, NULL));
+        strstr(push.out, "100000 bytes in ") == NULL || set.status != 0 ||
+        strstr(set.out, "->  513  confirmed") == NULL || strstr(set.out, "ramp     513") == NULL)
+        fail_msg("%s%s%s%s%s%s%s%s%s%s%s", set.out, set.err, look.out, look.err, fit.out, fit.err,
+                 restore.out, restore.err, push.out, push.err, read_text("", tftp_log, NULL));
     outcome_free(&look);
     outcome_free(&fit);
     outcome_free(&same);
     outcome_free(&restore);
+    outcome_free(&set);
     outcome_free(&push);
 }
 

@@ -124,13 +124,16 @@ static void a_real_web_server_keeps_documents(void **state)
     start_lighttpd();
     struct outcome o =
         shell("cd %s && cp fw-1.0.bin flash/digest/fw.bin && head -c 200000 /dev/urandom >presets && "
-              "cp presets flash/digest/presets",
+              "cp presets flash/digest/presets && echo 7 >flash/digest/volume",
               folder);
     outcome_free(&o);
     write_site("{kind: digest}", "path: /digest/fw.bin, method: PUT", "/digest/fw.bin", port, false, "",
-               "backups: {presets: {http: {path: /digest/presets}}}\n");
+               "backups: {presets: {http: {path: /digest/presets}}}\n"
+               "settings: {volume: {http: {path: /digest/volume, type: text/plain}, from: 0, to: 10}}\n");
     keep_password("amp");
     expect(0, "presets still on the device as they were saved", "fit --yes");
+    expect(0, "->  9   confirmed", "settings amp volume=9 --yes");
+    expect(1, "expected 0 to 10", "settings amp volume=11 --yes");
     o = shell("cd %s && rm flash/digest/presets && sleep 3",
               folder); /* as a reset would; it remembers files */
     outcome_free(&o);

@@ -28,6 +28,27 @@ static bool is_meant(const char *name)
     return meant;
 }
 
+/* A name that means nothing would leave everything as it is, without a word. */
+static bool all_known(struct session *s)
+{
+    for (size_t i = 0; i < only_count; i++) {
+        bool known = false;
+        for (size_t k = 0; k < s->job->count; k++) {
+            const struct eb_profile *p = s->job->devices[k].device->profile;
+            for (size_t n = 0; s->job->devices[k].chosen && n < p->setting_count; n++)
+                known = known || eb_pattern_matches(only[i], p->settings[n].at->name);
+        }
+        if (known)
+            continue;
+        complain("--only: found '%s', expected the name of a setting of these devices, or a pattern like "
+                 "'input-*'",
+                 only[i]);
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    return true;
+}
+
 static bool has_settings(const struct eb_job_device *t)
 {
     return t->chosen && t->settings != NULL && t->begun;
@@ -132,6 +153,7 @@ static bool show_one(struct session *s, const struct eb_job_device *t)
     size_t differ = 0;
     json_t *backup = backup_of(s, t, made, &wrong);
     table_begin(&table, 4, heads);
+    table.plain = 4;
     for (size_t i = 0; i < t->settings->count && !wrong; i++) {
         const struct eb_job_setting *one = &t->settings->list[i];
         char value[EB_SETTING_BYTES + 32];
@@ -160,6 +182,7 @@ static bool show_one(struct session *s, const struct eb_job_device *t)
             : differ == 0  ? "as in the backup of "
                            : "compared with the backup of ",
             backup != NULL ? made : "");
+        puts("");
         table_print(&table);
     }
     json_decref(backup);
@@ -222,6 +245,7 @@ static void compare(const struct session *s)
         heads[columns++] = s->job->devices[i].device->name;
     }
     table_begin(&table, columns, heads);
+    table.plain = columns;
     for (size_t d = 1; d < columns; d++) {
         for (size_t k = 0; k < devices[d]->settings->count; k++) {
             const char *name = devices[d]->settings->list[k].setting->at->name;
@@ -251,6 +275,7 @@ static void compare(const struct session *s)
     }
     say("%zu setting%s differ%s between these devices; %zu are the same.", rows, rows == 1 ? "" : "s",
         rows == 1 ? "s" : "", same);
+    puts("");
     table_print(&table);
 }
 
@@ -547,6 +572,7 @@ static size_t print_changes(const struct session *s)
     struct table table;
     size_t changes = 0;
     table_begin(&table, 6, heads);
+    table.plain = 6;
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         for (size_t k = 0; has_settings(t) && k < t->settings->count; k++) {
@@ -641,6 +667,7 @@ static void print_results(const struct session *s)
     static const char *const heads[] = {"DEVICE", "SETTING", "WAS", "", "IS", "RESULT"};
     struct table table;
     table_begin(&table, 6, heads);
+    table.plain = 5;
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         for (size_t k = 0; t->begun && t->settings != NULL && k < t->settings->count; k++) {
@@ -768,14 +795,15 @@ static json_t *settings_document(const struct session *s)
         char *text = t->settings != NULL ? eb_job_describe_settings(t) : NULL;
         const struct eb_identity *id = &t->look.identity;
         json_array_append_new(
-            devices, json_pack("{s:s, s:b, s:o, s:o, s:s, s:o, s:o}", "name", t->device->name, "reached",
-                               t->reached, "order_code", text_or_null(t->reached ? id->order_code : ""),
-                               "serial", text_or_null(t->reached ? id->serial : ""), "outcome",
-                               t->settings != NULL && t->settings->change == EB_CHANGE_SETTINGS
-                                   ? eb_outcome_word(eb_job_outcome(t))
-                                   : "none",
-                               "backup", text_or_null(t->settings != NULL ? t->settings->kept.path : ""),
-                               "settings", text != NULL ? json_loads(text, 0, NULL) : json_array()));
+            devices,
+            json_pack("{s:s, s:b, s:o, s:o, s:s, s:o, s:o}", "name", t->device->name, "reached", t->reached,
+                      "order_code", text_or_null(t->reached ? id->order_code : ""), "serial",
+                      text_or_null(t->reached ? id->serial : ""), "outcome",
+                      t->settings != NULL && t->puts_back && t->settings->change == EB_CHANGE_SETTINGS
+                          ? eb_outcome_word(eb_job_outcome(t))
+                          : "none",
+                      "backup", text_or_null(t->settings != NULL ? t->settings->kept.path : ""), "settings",
+                      text != NULL ? json_loads(text, 0, NULL) : json_array()));
         free(text);
     }
     return json_pack("{s:s, s:s, s:o}", "einbau", "settings/1", "site", s->job->site->name, "devices",
@@ -793,7 +821,7 @@ static int status_of(const struct session *s, bool changes)
             continue;
         reached = reached || t->answered;
         bool changed =
-            changes && t->settings != NULL && t->settings->change == EB_CHANGE_SETTINGS && t->puts_back;
+            changes && t->settings != NULL && t->puts_back && t->settings->change == EB_CHANGE_SETTINGS;
         good = good && t->reached && t->settings != NULL && (!changed || eb_job_settings_good(t));
         for (size_t k = 0; good && !changed && t->settings != NULL && k < t->settings->count; k++)
             good = t->settings->list[k].read || !is_meant(t->settings->list[k].setting->at->name);
@@ -837,7 +865,7 @@ static int run(const struct options *given)
     own.names = words.names;
     own.name_count = words.name_count;
     own.names_devices = true;
-    if (!session_open(&s, &own) || !read_all(&s))
+    if (!session_open(&s, &own) || !all_known(&s) || !read_all(&s))
         return session_close(&s, s.status);
     bool changes = words.assignment_count > 0 || copy_from != NULL || load_from != NULL;
     bool good = !changes                     ? own.json || show(&s)

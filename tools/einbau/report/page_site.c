@@ -160,7 +160,8 @@ static void put_gateway(struct drawing *g, const struct past_device *gateway, st
         bool rack = strcmp(d->link, gateway->link) == 0;
         page_short(&p, rack ? W_RACK : d->link, 40);
         fprintf(g->body, "</text><text class=\"l sub\" x=\"342\" y=\"%.0f\">", g->y - 6);
-        page_format(&p, rack ? "" : "%s, " W_BEHIND, wire_word(d), gateway->name);
+        if (!rack)
+            page_format(&p, "%s, " W_BEHIND, wire_word(d), gateway->name);
         fputs("</text>\n", g->body);
         put_line(g, rows, symbols_of(past, d, gateway->name, rows), 344, 334);
         first = false;

@@ -123,13 +123,15 @@ static void put_wrapped(const char *text, size_t column, size_t indent, size_t w
     }
 }
 
-static void print_row(char *const *cells, size_t columns, const size_t *widths, bool colours, size_t width)
+static void print_row(const struct table *table, char *const *cells, const size_t *widths, bool colours,
+                      size_t width)
 {
     size_t column = 0;
+    size_t columns = table->columns;
     while (columns > 0 && cells[columns - 1][0] == '\0')
         columns--; /* behind the last cell that is not empty nothing is printed */
     for (size_t c = 0; c < columns; c++) {
-        const char *colour = colours ? colour_of(cells[c]) : NULL;
+        const char *colour = colours && c >= table->plain ? colour_of(cells[c]) : NULL;
         fputs(colour != NULL ? colour : "", stdout);
         if (c + 1 == columns && width > 0)
             put_wrapped(cells[c], column, column, width);
@@ -154,7 +156,7 @@ void table_print(struct table *t)
             widths[i % t->columns] = columns;
     }
     for (size_t r = 0; r < t->rows; r++)
-        print_row(t->cells + r * t->columns, t->columns, widths, colours && r > 0, width);
+        print_row(t, t->cells + r * t->columns, widths, colours && r > 0, width);
     table_free(t);
 }
 

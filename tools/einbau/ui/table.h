@@ -12,6 +12,8 @@ enum { TABLE_COLUMNS_MAX = 10 };
 /* A table whose columns are as wide as what they hold. */
 struct table {
     size_t columns;
+    size_t
+        plain; /* the first so many columns are values, whose words mean nothing by themselves: no colours */
     size_t rows, cap;
     char **cells;
 };
