@@ -74,6 +74,8 @@ json_t *ebi_kept_json(const struct eb_job_device *target);
 
 /* What devices tell never becomes a path; the device in the name of a file. */
 void ebi_kept_plain(char *text);
+/* ... and that file is not needed any more. */
+void ebi_kept_forget(const struct eb_job_device *target, const char *folder);
 void ebi_kept_key(const struct eb_job_device *target, char key[EB_LOCK_KEY_BYTES]);
 /* Writes what was saved of it, as the run knows it, into the file `to`, or, NULL, into one of its own among
  * the backups; and into the record. */

@@ -136,16 +136,20 @@ static bool mark(struct eb_job_device *target)
     return target->kept->marked;
 }
 
-static void unmark(const struct eb_job_device *target)
+void ebi_kept_forget(const struct eb_job_device *target, const char *folder)
 {
-    char folder[EB_PATH_BYTES];
     char key[KEY_BYTES];
     char path[EB_PATH_BYTES + KEY_BYTES];
     ebi_kept_key(target, key);
-    if (!due_folder(target->job, folder))
-        return;
     snprintf(path, sizeof path, "%s/%s", folder, key);
     unlink(path);
+}
+
+static void unmark(const struct eb_job_device *target)
+{
+    char folder[EB_PATH_BYTES];
+    if (due_folder(target->job, folder))
+        ebi_kept_forget(target, folder);
 }
 
 /* --- what is planned ------------------------------------------------------------------------------- */

@@ -316,13 +316,8 @@ static bool mark(struct eb_job_device *target, struct eb_problem *problem)
 static void unmark(const struct eb_job_device *target)
 {
     char folder[EB_PATH_BYTES];
-    char key[EB_LOCK_KEY_BYTES];
-    char path[EB_PATH_BYTES + EB_LOCK_KEY_BYTES];
-    ebi_kept_key(target, key);
-    if (!changing_folder(target->job, folder))
-        return;
-    snprintf(path, sizeof path, "%s/%s", folder, key);
-    unlink(path);
+    if (changing_folder(target->job, folder))
+        ebi_kept_forget(target, folder);
 }
 
 const struct eb_backup_file *eb_job_saved(const struct eb_job_device *target)

@@ -249,6 +249,8 @@ static void wrong_calls_write_nothing(void **state)
          "expected only one of NAME=VALUE, --copy-from, --load and --since"},
         {"--copy-from amp-9 amp-1", 2, "expected a device of"},
         {"gain=1", 2, "found no device"},
+        {"amp-1 gain=1 gain=2", 2, "found 'gain=1' and 'gain=2', expected each setting once"},
+        {"amp-1 gain=1 --only gain", 2, "found NAME=VALUE and --only"},
         {"--copy-from amp-2 amp-1 --only inptu-1", 2,
          "--only: found 'inptu-1', expected the name of a setting"},
         {"amp-1 --load nothing.json", 2, "nothing.json: No such file or directory. Nothing was written"},

@@ -119,10 +119,7 @@ static int status_of(const struct session *s)
         reached = reached || t->answered;
         good = good && t->settings != NULL && (t->settings->already || eb_job_settings_good(t));
     }
-    return session_interrupts() > 0 ? EXIT_INTERRUPTED
-           : !reached               ? EXIT_NOT_REACHED
-           : good                   ? EXIT_AS_WANTED
-                                    : EXIT_NOT_AS_WANTED;
+    return exit_status(reached, good);
 }
 
 /* Nothing is done to any device while one of them cannot be acted on. */

@@ -166,15 +166,6 @@ static bool begin(struct session *s, const struct options *options)
     return job_lock_addresses(s) && session_look(s);
 }
 
-static void say_run(const struct session *s, const struct eb_job_device *t, const void *context,
-                    char text[SENTENCE_BYTES])
-{
-    (void)s;
-    (void)context;
-    if (t->begun && t->fit.error.status != EB_OK)
-        error_sentence(&t->fit, text, SENTENCE_BYTES);
-}
-
 static int end(struct session *s, const char *kind)
 {
     bool good = true;
@@ -199,10 +190,7 @@ static int end(struct session *s, const char *kind)
         print_document(
             json_pack("{s:s, s:s, s:O}", "einbau", kind, "site", s->job->site->name, "devices", devices));
     json_decref(devices);
-    return session_close(s, session_interrupts() > 0 ? EXIT_INTERRUPTED
-                            : !reached               ? EXIT_NOT_REACHED
-                            : good                   ? EXIT_AS_WANTED
-                                                     : EXIT_NOT_AS_WANTED);
+    return session_close(s, exit_status(reached, good));
 }
 
 /* --- backup ---------------------------------------------------------------------------------------- */

@@ -1,6 +1,7 @@
 /* Settings of devices: shown, compared, changed, copied. */
 #include "report/report.h"
 #include "session/history.h"
+#include "session/wishes.h"
 
 #include <errno.h>
 #include <stdio.h>
@@ -9,49 +10,30 @@
 #include <time.h>
 #include <unistd.h>
 
-static const char *copy_from, *load_from, *since;
-static char **only;
-static size_t only_count;
-
-static bool is(const json_t *object, const char *key, const char *text)
-{
-    return strcmp(history_text(object, key), text) == 0;
-}
+static struct wishes wishes;
+static const char *since;
 
 /* --- which of them ---------------------------------------------------------------------------------- */
-
-static bool is_meant(const char *name)
-{
-    bool meant = only_count == 0;
-    for (size_t i = 0; i < only_count; i++)
-        meant = meant || eb_pattern_matches(only[i], name);
-    return meant;
-}
 
 /* A name that means nothing would leave everything as it is, without a word. */
 static bool all_known(struct session *s)
 {
-    for (size_t i = 0; i < only_count; i++) {
+    for (size_t i = 0; i < wishes.only_count; i++) {
         bool known = false;
         for (size_t k = 0; k < s->job->count; k++) {
             const struct eb_profile *p = s->job->devices[k].device->profile;
             for (size_t n = 0; s->job->devices[k].chosen && n < p->setting_count; n++)
-                known = known || eb_pattern_matches(only[i], p->settings[n].at->name);
+                known = known || eb_pattern_matches(wishes.only[i], p->settings[n].at->name);
         }
         if (known)
             continue;
         complain("--only: found '%s', expected the name of a setting of these devices, or a pattern like "
                  "'input-*'",
-                 only[i]);
+                 wishes.only[i]);
         s->status = EXIT_WRONG_CALL;
         return false;
     }
     return true;
-}
-
-static bool has_settings(const struct eb_job_device *t)
-{
-    return t->chosen && t->settings != NULL && t->begun;
 }
 
 static void say_without(const struct session *s, const struct eb_job_device *t, const void *context,
@@ -66,15 +48,6 @@ static void say_without(const struct session *s, const struct eb_job_device *t, 
         snprintf(text, SENTENCE_BYTES, "it is in its loader, where it has no settings");
 }
 
-static void say_run(const struct session *s, const struct eb_job_device *t, const void *context,
-                    char text[SENTENCE_BYTES])
-{
-    (void)s;
-    (void)context;
-    if (t->begun && t->fit.error.status != EB_OK)
-        error_sentence(&t->fit, text, SENTENCE_BYTES);
-}
-
 /* --- shown ------------------------------------------------------------------------------------------- */
 
 /* A value with its unit. */
@@ -84,12 +57,6 @@ static const char *value_text(const struct eb_job_setting *s, const char *value,
     const char *unit = s->setting->unit;
     snprintf(text, EB_SETTING_BYTES + 32, "%s%s%s", value, unit != NULL ? " " : "", unit != NULL ? unit : "");
     return text;
-}
-
-static void add_mark(char *text, size_t cap, const char *mark)
-{
-    size_t at = strlen(text);
-    snprintf(text + at, cap - at, "%s%s", at > 0 ? ", " : "", mark);
 }
 
 /* What it was in the backup, where that differs; NULL: it does not, or is not there. */
@@ -105,17 +72,17 @@ static void marks_text(const struct eb_job_setting *s, const json_t *backup, cha
     const char *was = value_since(s, backup);
     text[0] = '\0';
     if (s->setting->safety)
-        add_mark(text, cap, "safety");
+        wish_list(text, cap, "safety");
     if (s->setting->unique)
-        add_mark(text, cap, "unique");
+        wish_list(text, cap, "unique");
     if (s->setting->read_only)
-        add_mark(text, cap, "read-only");
+        wish_list(text, cap, "read-only");
     if (s->setting->at->restarts)
-        add_mark(text, cap, "restart");
+        wish_list(text, cap, "restart");
     if (was != NULL) {
         char changed[EB_SETTING_BYTES + 16];
         snprintf(changed, sizeof changed, "was %s", was);
-        add_mark(text, cap, changed);
+        wish_list(text, cap, changed);
     }
 }
 
@@ -159,7 +126,8 @@ static bool show_one(struct session *s, const struct eb_job_device *t)
         char value[EB_SETTING_BYTES + 32];
         char range[256];
         char marks[EB_SETTING_BYTES + 64];
-        if (!is_meant(one->setting->at->name) || (since != NULL && value_since(one, backup) == NULL))
+        if (!wish_meant(&wishes, one->setting->at->name) ||
+            (since != NULL && value_since(one, backup) == NULL))
             continue;
         differ += value_since(one, backup) != NULL;
         range[0] = '\0';
@@ -194,10 +162,10 @@ static void say_unread(const struct session *s, const struct eb_job_device *t, c
 {
     const size_t *index = context;
     (void)s;
-    if (!has_settings(t) || *index >= t->settings->count)
+    if (!wish_has(t) || *index >= t->settings->count)
         return;
     const struct eb_job_setting *one = &t->settings->list[*index];
-    if (!one->read && is_meant(one->setting->at->name))
+    if (!one->read && wish_meant(&wishes, one->setting->at->name))
         snprintf(text, SENTENCE_BYTES, "%s cannot be read: %s%s%s", one->setting->at->name,
                  one->error.status != EB_OK ? (one->error.where != NULL ? one->error.where : "") : "",
                  one->error.status != EB_OK ? ": " : "what it holds is none of the values that it may have",
@@ -208,18 +176,13 @@ static void say_unread(const struct session *s, const struct eb_job_device *t, c
 
 /* --- compared ---------------------------------------------------------------------------------------- */
 
-static const struct eb_job_setting *setting_at(const struct eb_job_device *t, const char *name)
-{
-    return has_settings(t) ? eb_job_setting(t, name) : NULL;
-}
-
 /* Whether the devices hold the same; those that have no such setting do not count. */
 static bool all_same(const struct session *s, const char *name)
 {
     const struct eb_job_setting *first = NULL;
     bool same = true;
     for (size_t i = 0; i < s->job->count; i++) {
-        const struct eb_job_setting *one = setting_at(&s->job->devices[i], name);
+        const struct eb_job_setting *one = wish_setting(&s->job->devices[i], name);
         if (one == NULL)
             continue;
         if (first != NULL && (one->read != first->read || strcmp(one->text, first->text) != 0))
@@ -239,7 +202,7 @@ static void compare(const struct session *s)
     size_t rows = 0;
     struct table table;
     for (size_t i = 0; i < s->job->count && columns < TABLE_COLUMNS_MAX; i++) {
-        if (!has_settings(&s->job->devices[i]))
+        if (!wish_has(&s->job->devices[i]))
             continue;
         devices[columns] = &s->job->devices[i];
         heads[columns++] = s->job->devices[i].device->name;
@@ -253,15 +216,15 @@ static void compare(const struct session *s)
             const char *cells[TABLE_COLUMNS_MAX] = {name};
             bool earlier = false;
             for (size_t e = 1; e < d; e++)
-                earlier = earlier || setting_at(devices[e], name) != NULL;
-            if (earlier || !is_meant(name))
+                earlier = earlier || wish_setting(devices[e], name) != NULL;
+            if (earlier || !wish_meant(&wishes, name))
                 continue;
             if (all_same(s, name)) {
                 same++;
                 continue;
             }
             for (size_t e = 1; e < columns; e++) {
-                const struct eb_job_setting *one = setting_at(devices[e], name);
+                const struct eb_job_setting *one = wish_setting(devices[e], name);
                 cells[e] = one == NULL ? "" : !one->read ? "unknown" : value_text(one, one->text, values[e]);
             }
             table_add(&table, cells);
@@ -320,250 +283,6 @@ static void say_cut_off(struct session *s, const struct eb_job_device *t)
     (void)s;
 }
 
-/* --- what is wanted ------------------------------------------------------------------------------------ */
-
-static bool refuse(struct session *s, const struct eb_job_device *t, const char *why)
-{
-    complain("%s: %s. Nothing was written", t->device->name, why);
-    s->status = EXIT_NOT_AS_WANTED;
-    return false;
-}
-
-/* An address of the site's that another device has. */
-static const struct eb_site_device *owner_of(const struct session *s, const struct eb_job_device *t,
-                                             const char *address)
-{
-    struct eb_endpoint endpoint = {.port = 0};
-    if (!eb_endpoint_parse(&endpoint, address))
-        return NULL;
-    for (size_t i = 0; i < s->job->count; i++) {
-        const struct eb_job_device *other = &s->job->devices[i];
-        if (other != t && target_on_ip(other) &&
-            memcmp(other->device->modbus.ip, endpoint.ip, sizeof endpoint.ip) == 0)
-            return other->device;
-    }
-    return NULL;
-}
-
-static bool want(struct session *s, struct eb_job_device *t, const char *name, const char *value)
-{
-    struct eb_problem problem;
-    if (!eb_job_want_setting(t, name, value, &problem))
-        return refuse(s, t, problem.text);
-    const struct eb_job_setting *one = eb_job_setting(t, name);
-    const struct eb_site_device *owner =
-        one->setting->unique && one->setting->kind == EB_SETTING_ADDRESS ? owner_of(s, t, one->wanted) : NULL;
-    if (owner != NULL) {
-        char why[SENTENCE_BYTES / 2];
-        snprintf(why, sizeof why, "found %s=%s, which %s has on this site, expected a free address", name,
-                 one->wanted, owner->name);
-        return refuse(s, t, why);
-    }
-    for (size_t i = 0; i < s->job->count && one->setting->unique; i++) {
-        const struct eb_job_device *other = &s->job->devices[i];
-        const struct eb_job_setting *same = other != t ? setting_at(other, name) : NULL;
-        const char *has = same == NULL ? NULL : same->changes ? same->wanted : same->read ? same->text : NULL;
-        if (has != NULL && strcmp(has, one->wanted) == 0) {
-            char why[SENTENCE_BYTES / 2];
-            snprintf(why, sizeof why, "found %s=%s, the same as for %s, expected another one: it is unique",
-                     name, one->wanted, other->device->name);
-            return refuse(s, t, why);
-        }
-    }
-    return true;
-}
-
-static bool want_assignments(struct session *s, char *const *words, size_t count)
-{
-    for (size_t i = 0; i < count; i++) {
-        const char *mark = strchr(words[i], '=');
-        char name[EB_NAME_BYTES];
-        snprintf(name, sizeof name, "%.*s", (int)(mark - words[i]), words[i]);
-        for (size_t k = 0; k < s->job->count; k++) {
-            struct eb_job_device *t = &s->job->devices[k];
-            if (has_settings(t) && !want(s, t, name, mark + 1))
-                return false;
-        }
-    }
-    return true;
-}
-
-/* Whether settings of such a device suit this one. */
-static bool suits(const struct eb_job_device *t, const char *order_code)
-{
-    const struct eb_strings *from = &t->device->profile->settings_from;
-    bool same = strcmp(order_code, t->look.identity.order_code) == 0;
-    for (size_t i = 0; i < from->count && !same; i++)
-        same = eb_pattern_matches(from->list[i], order_code);
-    return same;
-}
-
-/* Takes values over; `own`: they are this very device's.  Unique ones stay as they are, else. */
-static bool want_all(struct session *s, struct eb_job_device *t, const json_t *values, const char *order_code,
-                     bool own, const char *from)
-{
-    const char *name;
-    json_t *value;
-    char left[SENTENCE_BYTES / 2] = "";
-    if (!suits(t, order_code)) {
-        char why[SENTENCE_BYTES / 2];
-        snprintf(why, sizeof why,
-                 "found settings of order code '%s' (%s), expected '%s', or one that the key "
-                 "'settings-from' of profile %s names",
-                 order_code, from, t->look.identity.order_code, t->device->profile->name);
-        return refuse(s, t, why);
-    }
-    json_object_foreach((json_t *)values, name, value)
-    {
-        const struct eb_job_setting *one = eb_job_setting(t, name);
-        bool stays = one != NULL && (one->setting->read_only || one->setting->kind == EB_SETTING_TIME ||
-                                     (one->setting->unique && !own));
-        if (!is_meant(name))
-            continue;
-        if (one != NULL && one->setting->unique && !own && only_count > 0) {
-            char why[SENTENCE_BYTES / 2];
-            snprintf(why, sizeof why, "%s is never copied: it is unique to each device", name);
-            return refuse(s, t, why);
-        }
-        if (one == NULL || !json_is_string(value))
-            add_mark(left, sizeof left, name);
-        else if (!stays && !want(s, t, name, json_string_value(value)))
-            return false;
-    }
-    if (left[0] != '\0')
-        fprintf(stderr, "einbau: %s: left out, as it has no such setting: %s\n", t->device->name, left);
-    return true;
-}
-
-static json_t *values_of(const struct eb_job_device *t)
-{
-    json_t *values = json_object();
-    for (size_t i = 0; i < t->settings->count; i++) {
-        if (t->settings->list[i].read)
-            json_object_set_new(values, t->settings->list[i].setting->at->name,
-                                json_string(t->settings->list[i].text));
-    }
-    return values;
-}
-
-static bool want_copy(struct session *s)
-{
-    struct eb_job_device *from = eb_job_device(s->job, copy_from);
-    if (!has_settings(from)) {
-        complain("%s: its settings could not be read, so that nothing was copied", copy_from);
-        s->status = EXIT_NOT_AS_WANTED;
-        return false;
-    }
-    json_t *values = values_of(from);
-    bool good = true;
-    for (size_t i = 0; i < s->job->count && good; i++) {
-        struct eb_job_device *t = &s->job->devices[i];
-        if (t != from && has_settings(t))
-            good = want_all(s, t, values, from->look.identity.order_code, false, copy_from);
-    }
-    json_decref(values);
-    return good;
-}
-
-static bool wrong_file(struct session *s, const char *why)
-{
-    complain("%s: %s. Nothing was written", load_from, why);
-    s->status = EXIT_WRONG_CALL;
-    return false;
-}
-
-/* The values of one entry of a document by 'settings --json'. */
-static json_t *values_in(const json_t *device)
-{
-    json_t *values = json_object();
-    size_t i;
-    const json_t *one;
-    json_array_foreach(json_object_get(device, "settings"), i, one)
-    {
-        const char *name = json_string_value(json_object_get(one, "name"));
-        json_t *value = json_object_get(one, "value");
-        if (name != NULL && json_is_string(value) && eb_text_printable(name))
-            json_object_set(values, name, value);
-    }
-    return values;
-}
-
-static bool want_document(struct session *s, const json_t *root)
-{
-    const json_t *devices = json_object_get(root, "devices");
-    const char *kind = json_string_value(json_object_get(root, "einbau"));
-    bool good = true;
-    if (kind == NULL || strcmp(kind, "settings/1") != 0 || json_array_size(devices) == 0)
-        return wrong_file(
-            s, "found no settings in it, expected what 'einbau settings --json' prints, or a backup");
-    for (size_t i = 0; i < s->job->count && good; i++) {
-        struct eb_job_device *t = &s->job->devices[i];
-        const json_t *device = json_array_size(devices) == 1 ? json_array_get(devices, 0) : NULL;
-        for (size_t k = 0; k < json_array_size(devices) && device == NULL; k++)
-            device =
-                is(json_array_get(devices, k), "name", t->device->name) ? json_array_get(devices, k) : NULL;
-        if (!has_settings(t))
-            continue;
-        if (device == NULL)
-            return refuse(s, t, "found no device of this name in the file of --load, expected one");
-        json_t *values = values_in(device);
-        good = want_all(s, t, values, history_text(device, "order_code"),
-                        is(device, "serial", t->look.identity.serial), load_from);
-        json_decref(values);
-    }
-    return good;
-}
-
-static bool want_backup(struct session *s)
-{
-    struct eb_backup_file file = {.count = 0};
-    bool read = eb_backup_read(load_from, &file, &s->job->problem);
-    char *text = read ? eb_job_backup_settings(&file) : NULL;
-    json_t *values = text != NULL ? json_loads(text, 0, NULL) : NULL;
-    bool good =
-        values != NULL || wrong_file(s, read ? "found no settings in it, expected a backup with settings"
-                                             : s->job->problem.text);
-    for (size_t i = 0; i < s->job->count && good; i++) {
-        struct eb_job_device *t = &s->job->devices[i];
-        if (has_settings(t))
-            good = want_all(s, t, values, file.identity.order_code,
-                            strcmp(file.identity.serial, t->look.identity.serial) == 0, load_from);
-    }
-    json_decref(values);
-    free(text);
-    eb_backup_free(&file);
-    return good;
-}
-
-static bool want_file(struct session *s)
-{
-    enum { FILE_BYTES = 4 << 20 };
-    FILE *file = fopen(load_from, "re");
-    char first = '\0';
-    bool good = file != NULL && fread(&first, 1, 1, file) == 1;
-    if (!good) {
-        bool there = file != NULL;
-        if (there)
-            fclose(file);
-        return wrong_file(s, there ? "found an empty file" : strerror(errno));
-    }
-    if (first == 'P') { /* a zip */
-        fclose(file);
-        return want_backup(s);
-    }
-    rewind(file);
-    char *bytes = malloc(FILE_BYTES);
-    size_t size = bytes != NULL ? fread(bytes, 1, FILE_BYTES, file) : 0;
-    fclose(file);
-    json_error_t error;
-    json_t *root =
-        size > 0 && size < FILE_BYTES ? json_loadb(bytes, size, JSON_REJECT_DUPLICATES, &error) : NULL;
-    free(bytes);
-    good = root != NULL ? want_document(s, root) : wrong_file(s, "found no JSON and no backup in it");
-    json_decref(root);
-    return good;
-}
-
 /* --- changed ------------------------------------------------------------------------------------------- */
 
 static size_t print_changes(const struct session *s)
@@ -575,7 +294,7 @@ static size_t print_changes(const struct session *s)
     table.plain = 6;
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
-        for (size_t k = 0; has_settings(t) && k < t->settings->count; k++) {
+        for (size_t k = 0; wish_has(t) && k < t->settings->count; k++) {
             const struct eb_job_setting *one = &t->settings->list[k];
             char now[EB_SETTING_BYTES + 32];
             char then[EB_SETTING_BYTES + 32];
@@ -606,7 +325,7 @@ static bool confirm_safety(struct session *s)
 {
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
-        for (size_t k = 0; has_settings(t) && k < t->settings->count; k++) {
+        for (size_t k = 0; wish_has(t) && k < t->settings->count; k++) {
             const struct eb_job_setting *one = &t->settings->list[k];
             char typed[EB_SETTING_BYTES + 2] = "";
             if (!one->changes || !one->setting->safety)
@@ -714,7 +433,7 @@ static bool change(struct session *s)
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         bool any = false;
-        for (size_t k = 0; has_settings(t) && k < t->settings->count; k++)
+        for (size_t k = 0; wish_has(t) && k < t->settings->count; k++)
             any = any || t->settings->list[k].changes;
         devices += any;
     }
@@ -755,16 +474,32 @@ static bool sort_words(const struct options *given, struct words *w)
         else
             w->names[w->name_count++] = given->names[i];
     }
+    for (size_t i = 0; i < w->assignment_count; i++) {
+        size_t size = strcspn(w->assignments[i], "=") + 1;
+        for (size_t k = 0; k < i; k++) {
+            if (strncmp(w->assignments[i], w->assignments[k], size) == 0) {
+                complain("found '%s' and '%s', expected each setting once", w->assignments[k],
+                         w->assignments[i]);
+                return false;
+            }
+        }
+    }
+    if (w->assignment_count > 0 && wishes.only_count > 0) {
+        complain("found NAME=VALUE and --only, expected one of them");
+        return false;
+    }
     if (w->name_count == 0) {
         complain("found no device, expected one or several: einbau settings DEVICE");
         return false;
     }
-    if ((w->assignment_count > 0) + (copy_from != NULL) + (load_from != NULL) + (since != NULL) > 1) {
+    if ((w->assignment_count > 0) + (wishes.copy_from != NULL) + (wishes.load_from != NULL) +
+            (since != NULL) >
+        1) {
         complain("expected only one of NAME=VALUE, --copy-from, --load and --since");
         return false;
     }
-    if (copy_from != NULL)
-        w->names[w->name_count++] = (char *)copy_from;
+    if (wishes.copy_from != NULL)
+        w->names[w->name_count++] = (char *)wishes.copy_from;
     return true;
 }
 
@@ -779,7 +514,7 @@ static bool read_all(struct session *s)
     if (any && !eb_job_recover(s->job))
         return session_failed(s);
     for (size_t i = 0; i < s->job->count; i++) {
-        if (has_settings(&s->job->devices[i]))
+        if (wish_has(&s->job->devices[i]))
             say_cut_off(s, &s->job->devices[i]);
     }
     return true;
@@ -824,12 +559,9 @@ static int status_of(const struct session *s, bool changes)
             changes && t->settings != NULL && t->puts_back && t->settings->change == EB_CHANGE_SETTINGS;
         good = good && t->reached && t->settings != NULL && (!changed || eb_job_settings_good(t));
         for (size_t k = 0; good && !changed && t->settings != NULL && k < t->settings->count; k++)
-            good = t->settings->list[k].read || !is_meant(t->settings->list[k].setting->at->name);
+            good = t->settings->list[k].read || !wish_meant(&wishes, t->settings->list[k].setting->at->name);
     }
-    return session_interrupts() > 0 ? EXIT_INTERRUPTED
-           : !reached               ? EXIT_NOT_REACHED
-           : good                   ? EXIT_AS_WANTED
-                                    : EXIT_NOT_AS_WANTED;
+    return exit_status(reached, good);
 }
 
 static bool show(struct session *s)
@@ -837,7 +569,7 @@ static bool show(struct session *s)
     size_t devices = 0;
     const struct eb_job_device *one = NULL;
     for (size_t i = 0; i < s->job->count; i++) {
-        if (has_settings(&s->job->devices[i])) {
+        if (wish_has(&s->job->devices[i])) {
             one = &s->job->devices[i];
             devices++;
         }
@@ -847,7 +579,7 @@ static bool show(struct session *s)
         return true;
     }
     for (size_t i = 0; i < s->job->count && one != NULL; i++) {
-        if (has_settings(&s->job->devices[i]) && !show_one(s, &s->job->devices[i])) {
+        if (wish_has(&s->job->devices[i]) && !show_one(s, &s->job->devices[i])) {
             s->status = EXIT_WRONG_CALL;
             return false;
         }
@@ -867,11 +599,11 @@ static int run(const struct options *given)
     own.names_devices = true;
     if (!session_open(&s, &own) || !all_known(&s) || !read_all(&s))
         return session_close(&s, s.status);
-    bool changes = words.assignment_count > 0 || copy_from != NULL || load_from != NULL;
+    bool changes = words.assignment_count > 0 || wishes.copy_from != NULL || wishes.load_from != NULL;
     bool good = !changes                     ? own.json || show(&s)
-                : words.assignment_count > 0 ? want_assignments(&s, words.assignments, words.assignment_count)
-                : copy_from != NULL          ? want_copy(&s)
-                                             : want_file(&s);
+                : words.assignment_count > 0 ? wish_assignments(&s, words.assignments, words.assignment_count)
+                : wishes.copy_from != NULL   ? wish_copy(&s, &wishes)
+                                             : wish_file(&s, &wishes);
     if (!good || (changes && !change(&s)))
         return session_close(&s, s.status);
     if (own.json)
@@ -887,10 +619,10 @@ static int run(const struct options *given)
 
 static const struct option_row option_copy_from = {
     "copy-from", "DEVICE",    "copy the settings of this device, but never what is unique to it",
-    2,           OPTION_TEXT, .own = (void *)&copy_from};
+    2,           OPTION_TEXT, .own = (void *)&wishes.copy_from};
 static const struct option_row option_load = {
     "load", "FILE",      "take the settings from a file: of 'settings --json', or a backup",
-    2,      OPTION_TEXT, .own = (void *)&load_from};
+    2,      OPTION_TEXT, .own = (void *)&wishes.load_from};
 static const struct option_row option_since = {"since", "BACKUP",    "what has changed since this backup",
                                                2,       OPTION_TEXT, .own = (void *)&since};
 static const struct option_row option_only = {
@@ -899,8 +631,8 @@ static const struct option_row option_only = {
     "only this setting; several times, and with '*' for any characters",
     2,
     OPTION_LIST,
-    .own = (void *)&only,
-    .own_count = &only_count};
+    .own = (void *)&wishes.only,
+    .own_count = &wishes.only_count};
 static const struct option_row *const settings_options[] = {
     &option_copy_from, &option_load,        &option_since,    &option_only,
     &option_yes,       &option_add_address, &option_key_file, NULL};

@@ -126,3 +126,12 @@ void print_documents(const struct session *s, bool plan, bool *spaced)
     for (struct one one = {0, plan}; one.index < EB_BACKUPS_MAX; one.index++)
         say_folded(s, say_document, &one, spaced);
 }
+
+void say_run(const struct session *s, const struct eb_job_device *t, const void *context,
+             char text[SENTENCE_BYTES])
+{
+    (void)s;
+    (void)context;
+    if (t->begun && t->fit.error.status != EB_OK)
+        error_sentence(&t->fit, text, SENTENCE_BYTES);
+}

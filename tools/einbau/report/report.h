@@ -26,9 +26,9 @@ const char *running_text(const struct eb_job_device *target, size_t index, char 
 typedef void sentence_of(const struct session *session, const struct eb_job_device *target,
                          const void *context, char text[SENTENCE_BYTES]);
 void say_folded(const struct session *session, sentence_of *sentence, const void *context, bool *spaced);
-/* Sentences: why it could not be looked at; what came of it in a job; what an earlier job left, or that
- * somebody works on it, or that its program is stopped. */
-sentence_of say_look, say_statement, say_outcome, say_way, say_left, say_moved, say_noted_unread;
+/* Sentences: why its run failed; why it could not be looked at; what came of it in a job; what an earlier job
+ * left, or that somebody works on it, or that its program is stopped. */
+sentence_of say_run, say_look, say_statement, say_outcome, say_way, say_left, say_moved, say_noted_unread;
 
 /* What was noted of a device before a job and after (eb_job_describe_noted), or NULL. */
 json_t *noted_of(const struct eb_job_device *target);

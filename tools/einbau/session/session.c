@@ -418,6 +418,14 @@ bool session_may(struct session *s, const char *question, const char *nothing)
     return fail(s, interrupts > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED);
 }
 
+int exit_status(bool reached, bool good)
+{
+    return interrupts > 0 ? EXIT_INTERRUPTED
+           : !reached     ? EXIT_NOT_REACHED
+           : good         ? EXIT_AS_WANTED
+                          : EXIT_NOT_AS_WANTED;
+}
+
 bool session_types(const struct session *s, char *typed, size_t cap, const char *question)
 {
     (void)s;

@@ -73,6 +73,9 @@ int session_close(struct session *session, int status);
 /* Says why the job must end, in the library's words; gives false. */
 bool session_failed(struct session *session);
 
+/* How a command ends that has reached devices, or not, and all of them are as wanted, or not. */
+int exit_status(bool reached, bool good);
+
 /* How urgently the user asked for the end: 1 by Ctrl-C, SIGTERM or a terminal that is closed; 2 by a second
  * Ctrl-C. */
 int session_interrupts(void);
