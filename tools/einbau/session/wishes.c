@@ -31,10 +31,10 @@ const struct eb_job_setting *wish_setting(const struct eb_job_device *t, const c
     return wish_has(t) ? eb_job_setting(t, name) : NULL;
 }
 
-void wish_list(char *text, size_t cap, const char *mark)
+void wish_list(char *text, size_t cap, const char *word)
 {
     size_t at = strlen(text);
-    snprintf(text + at, cap - at, "%s%s", at > 0 ? ", " : "", mark);
+    snprintf(text + at, cap - at, "%s%s", at > 0 ? ", " : "", word);
 }
 
 /* --- what is wanted ------------------------------------------------------------------------------------ */
@@ -237,7 +237,7 @@ static bool want_backup(struct session *s, const struct wishes *w)
     bool read = eb_backup_read(w->load_from, &file, &s->job->problem);
     char *text = read ? eb_job_backup_settings(&file) : NULL;
     json_t *values = text != NULL ? json_loads(text, 0, NULL) : NULL;
-    bool good = values != NULL || wrong_file(s, w, w,
+    bool good = values != NULL || wrong_file(s, w,
                                              read ? "found no settings in it, expected a backup with settings"
                                                   : s->job->problem.text);
     for (size_t i = 0; i < s->job->count && good; i++) {
