@@ -8,7 +8,7 @@
 #define EINBAU BIN_DIR "/einbau"
 
 /* The commands as the help lists them. */
-static size_t commands_of(char names[40][32])
+static size_t commands_of(char names[48][32])
 {
     struct outcome o = shell(EINBAU " --help");
     size_t count = 0;
@@ -16,7 +16,7 @@ static size_t commands_of(char names[40][32])
         if (strncmp(line, "  ", 2) != 0 || line[2] == ' ')
             continue;
         const char *end = strstr(line + 2, "  ");
-        int size = end != NULL && end - line < 14 ? (int)(end - line - 2) : 12;
+        int size = end != NULL && end - line < 16 ? (int)(end - line - 2) : 13;
         snprintf(names[count], 32, "%.*s", size, line + 2);
         names[count][strcspn(names[count], "\n")] = '\0';
         while (names[count][0] != '\0' && names[count][strlen(names[count]) - 1] == ' ')
@@ -32,7 +32,7 @@ static void every_page_is_read_without_a_warning(void **state)
 {
     (void)state;
     static const char tool[] = "groff -man -ww -Tutf8 -P-cbou -rLL=100n";
-    char names[40][32];
+    char names[48][32];
     char folder[PATH_BYTES];
     size_t count = commands_of(names);
     make_folder(folder);
