@@ -31,7 +31,7 @@ check-kernel: build
 bench: build
 	@scripts/bench $(SHORT) $(BUILD)
 
-# LEAVE_OUT=peers: without those that wait for real programs and kernels.
+# LEAVE_OUT="peers|slow": without those that wait for real programs and kernels, and for devices' times.
 LEAVE_OUT ?= none
 sanitize: setup
 	@cmake -S . -B $(SANITIZED) -G Ninja -DCMAKE_BUILD_TYPE=Debug -DEINBAU_SANITIZE=ON >/dev/null

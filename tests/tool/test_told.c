@@ -506,14 +506,15 @@ static void devices_with_a_will_of_their_own(void **state)
     case_count = 0;
     for (size_t h = 1; h < HABITS; h++) {
         for (unsigned kind = 0; kind < KINDS; kind++) {
-            if ((habits[h].kinds & ON(kind)) == 0)
+            bool few = every(60) >
+                       60; /* of each habit a third of the kinds, and one of the four ways to strike it */
+            if ((habits[h].kinds & ON(kind)) == 0 || (few && (h + kind) % 3 != 0))
                 continue;
             add_case(&(struct a_case){.kind = (uint8_t)kind, .habit = (uint8_t)h});
             const struct a_case struck[] = {{.fault = "power-lost", .frame = 10},
                                             {.fault = "lost", .frame = 13},
                                             {.signal = "kill", .frame = 15},
                                             {.signal = "hang-up", .frame = 17}};
-            bool few = every(60) > 60; /* one of the four for each habit */
             for (unsigned f = 0; f < 100; f += every(60)) {
                 for (size_t k = few ? h % 4 : 0; k < 4; k += few ? 4 : 1) {
                     struct a_case c = struck[k];
