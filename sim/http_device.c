@@ -688,7 +688,7 @@ static void say_nothing_there(struct ebi_sim_device *d, const struct ebi_sim_htt
         say(reply, 404, "text/plain", "not here\n");
 }
 
-/* {"user": "...", "old": "...", "new": "..."}; whoever is logged in stays so. */
+/* {"user": "...", "old": "...", "new": "..."}; sessions that are open stay so. */
 static void change_password(struct ebi_sim_device *d, const struct ebi_sim_http_request *r,
                             struct ebi_sim_http_reply *reply)
 {

@@ -23,7 +23,7 @@ static bool never_same(void *self)
     return false;
 }
 
-/* No device gives its password: what it gives in that place is looked at by nobody. */
+/* No device gives its password: what it gives in that place is thrown away. */
 static const struct eb_sink nothing = {NULL, begin, take};
 
 bool eb_job_plan_password(struct eb_job_device *target, const char *user, const char *old, const char *fresh)

@@ -354,7 +354,7 @@ static bool on_saved(void *context, const struct eb_run *run)
         bool clock = setting->setting->kind == EB_SETTING_TIME;
         if (!read || (!clock && strcmp(text, setting->before) != 0)) {
             ebi_job_warn(target->job,
-                         "%s: %s was changed by somebody else in the meantime: found '%s', expected '%s'. "
+                         "%s: %s has changed in the meantime: found '%s', expected '%s'. "
                          "Nothing was written",
                          target->device->name, setting->setting->at->name, text, setting->before);
             return false;

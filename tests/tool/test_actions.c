@@ -431,7 +431,7 @@ static const char with_password[] =
     "{new-password}}'}\nbackups: {presets: {http: {path: /api/presets}}}\n";
 #define PRESETS "documents: {presets: {text: own}}"
 
-/* Whether the device lets somebody in with the password that is kept here. */
+/* Whether a login with the password that is kept here works. */
 static bool kept_works(const struct little *l)
 {
     struct outcome o = in_state(l, "state", "backup amp-1 --key-file key");

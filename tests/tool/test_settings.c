@@ -421,10 +421,10 @@ static void sweep(enum kind kind, const char *call, const char *old, const char 
         if (!was && !is)
             fail_msg("%s at frame %u: it holds neither, '%s'\n%s%s", what, frame, held(&l, device), o.out,
                      o.err);
-        bool told = strstr(o.out, "failed") != NULL || strstr(o.out, "differs") != NULL ||
+        bool said = strstr(o.out, "failed") != NULL || strstr(o.out, "differs") != NULL ||
                     strstr(o.err, "interrupted") != NULL || strstr(o.out, "not written") != NULL ||
                     strstr(o.out, "confirmed") != NULL;
-        if (o.status != 0 && is && !killed && !told)
+        if (o.status != 0 && is && !killed && !said)
             fail_msg("%s at frame %u: it holds it, and that is not said\n%s%s", what, frame, o.out, o.err);
         struct outcome files = shell("ls %s/state/backups/*.zip 2>/dev/null | wc -l", l.folder);
         if (is && atoi(files.out) == 0)

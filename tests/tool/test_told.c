@@ -422,7 +422,7 @@ static void work_off(const char *what)
         "and outcomes, none false\n",
         what, sum.cases, sum.confirmed, sum.not_confirmed, sum.killed, sum.recovered, sum.statements);
     assert_int_equal(sum.cases, case_count);
-    assert_true(sum.cases > (getenv("EINBAU_TEST_EVERY") == NULL ? 40 : 4));
+    assert_true(sum.cases > (getenv("EINBAU_TEST_EVERY") == NULL ? 30 : 4));
 }
 
 static void strike_with_faults(enum kind kind)
