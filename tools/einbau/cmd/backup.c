@@ -262,6 +262,18 @@ static int run_backup(const struct options *options)
 
 /* --- restore --------------------------------------------------------------------------------------- */
 
+/* Whether it has a document that the device has: one that a change of settings has left has none. */
+static bool has_document(const struct eb_job_device *t, const struct eb_backup_file *b)
+{
+    const struct eb_profile *p = t->device->profile;
+    bool has = false;
+    for (size_t i = 0; i < p->backup_count; i++) {
+        for (size_t k = 0; k < b->count; k++)
+            has = has || strcmp(b->documents[k].name, p->backups[i].name) == 0;
+    }
+    return has;
+}
+
 /* The newest one of this very device; NULL: there is none. */
 static const struct eb_backup_file *newest_of(const struct eb_job_device *t,
                                               const struct eb_backup_file *list, size_t count)
@@ -269,7 +281,7 @@ static const struct eb_backup_file *newest_of(const struct eb_job_device *t,
     const struct eb_identity *id = &t->look.identity;
     for (size_t i = 0; i < count; i++) {
         if (strcmp(list[i].identity.serial, id->serial) == 0 &&
-            strcmp(list[i].identity.order_code, id->order_code) == 0)
+            strcmp(list[i].identity.order_code, id->order_code) == 0 && has_document(t, &list[i]))
             return &list[i];
     }
     return NULL;
