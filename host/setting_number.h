@@ -7,4 +7,8 @@
  * or has more decimals than the device keeps. */
 bool ebi_setting_number(const struct eb_setting *setting, const char *text, int64_t *number);
 
+/* What is sent to change a password; freed by the caller. */
+uint8_t *ebi_password_body(const struct eb_setting *how, const char *user, const char *old, const char *fresh,
+                           size_t *size);
+
 #endif

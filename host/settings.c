@@ -1,7 +1,6 @@
 /* Values of settings, as people type them and as devices keep them. */
 #include "einbau/settings.h"
 #include "einbau/einbau.h"
-#include "job/inside.h"
 #include "setting_number.h"
 
 #include <ctype.h>
@@ -15,23 +14,12 @@
 
 static const char value_mark[] = "{value}";
 
-static bool wrong(struct eb_problem *problem, const struct eb_setting *s, const char *typed,
-                  const char *expected)
+static bool wrong(struct eb_problem *problem, const struct eb_setting *s, const char *typed)
 {
     char range[256];
     eb_setting_range(s, range, sizeof range);
-    snprintf(problem->text, sizeof problem->text, "%s: found '%s', expected %s", s->at->name, typed,
-             expected != NULL ? expected : range);
+    snprintf(problem->text, sizeof problem->text, "%s: found '%s', expected %s", s->at->name, typed, range);
     return false;
-}
-
-const struct eb_setting *eb_setting_find(const struct eb_profile *p, const char *name)
-{
-    for (size_t i = 0; i < p->setting_count; i++) {
-        if (strcmp(p->settings[i].at->name, name) == 0)
-            return &p->settings[i];
-    }
-    return NULL;
 }
 
 /* --- numbers --------------------------------------------------------------------------------------- */
@@ -122,7 +110,7 @@ static bool take_text(const struct eb_setting *s, const char *typed, char text[E
         characters += (*c & 0xC0) != 0x80;
     if (!eb_text_printable(typed) || !eb_text_copy(text, EB_SETTING_BYTES, typed) ||
         (s->has_range && (characters > (size_t)s->most || characters < (size_t)s->least)))
-        return wrong(problem, s, typed, NULL);
+        return wrong(problem, s, typed);
     return true;
 }
 
@@ -140,29 +128,29 @@ bool eb_setting_take(const struct eb_setting *s, const char *typed, char text[EB
     case EB_SETTING_NUMBER:
         if (!ebi_setting_number(s, typed, &number) ||
             (s->has_range && (number < s->least || number > s->most)))
-            return wrong(problem, s, typed, NULL);
+            return wrong(problem, s, typed);
         number_text(s, number, text, EB_SETTING_BYTES);
         return true;
     case EB_SETTING_YES:
         if (strcmp(typed, "yes") != 0 && strcmp(typed, "no") != 0)
-            return wrong(problem, s, typed, NULL);
+            return wrong(problem, s, typed);
         return eb_text_copy(text, EB_SETTING_BYTES, typed);
     case EB_SETTING_CHOICE:
         for (size_t i = 0; i < s->choices.count; i++) {
             if (strcmp(s->choices.list[i].name, typed) == 0)
                 return eb_text_copy(text, EB_SETTING_BYTES, typed);
         }
-        return wrong(problem, s, typed, NULL);
+        return wrong(problem, s, typed);
     case EB_SETTING_ADDRESS:
         if (!eb_endpoint_parse(&endpoint, typed) || endpoint.port != 0)
-            return wrong(problem, s, typed, NULL);
+            return wrong(problem, s, typed);
         eb_endpoint_text(&endpoint, false, plain);
         return eb_text_copy(text, EB_SETTING_BYTES, plain);
     case EB_SETTING_TIME:
         if (strcmp(typed, "now") == 0)
             seconds = time(NULL);
         else if (!read_time(typed, &seconds))
-            return wrong(problem, s, typed, NULL);
+            return wrong(problem, s, typed);
         time_text(seconds, text, EB_SETTING_BYTES);
         return true;
     }

@@ -90,9 +90,6 @@ void ebi_settings_find(struct eb_job *job);
 json_t *ebi_changes_json(const struct eb_job_device *target);
 json_t *ebi_settings_json(const struct eb_job_device *target);
 struct eb_job_settings *ebi_settings_of(struct eb_job_device *target);
-/* What is sent to change a password; freed by the caller. */
-uint8_t *ebi_password_body(const struct eb_setting *how, const char *user, const char *old, const char *fresh,
-                           size_t *size);
 void ebi_settings_clear(struct eb_job_device *target);
 bool ebi_settings_add(const struct eb_job_device *target, struct eb_backup_file *file);
 void ebi_settings_drop(struct eb_job_device *target);

@@ -114,11 +114,21 @@ static void release(struct master *m)
     m->job->problem = problem;
 }
 
+/* What was not stored would else be taken up by the next reset of its communication. */
+static void put_back(struct master *m, uint8_t node)
+{
+    struct eb_problem problem = m->job->problem;
+    eb_lss_set_node(&m->lss, node, eb_port_now_us(m->job->port));
+    work(m);
+    m->job->problem = problem;
+}
+
 static bool set(struct master *m, const uint32_t numbers[NUMBERS], uint8_t from,
                 const struct eb_job_node *wish)
 {
     const struct eb_port *port = m->job->port;
-    bool ok = choose(m, numbers, from);
+    bool chosen = choose(m, numbers, from);
+    bool ok = chosen;
     if (ok && wish->node != 0) {
         eb_lss_set_node(&m->lss, wish->node, eb_port_now_us(port));
         ok = work(m) || failed(m, "setting the node id by LSS");
@@ -131,6 +141,8 @@ static bool set(struct master *m, const uint32_t numbers[NUMBERS], uint8_t from,
         eb_lss_store(&m->lss, eb_port_now_us(port));
         ok = work(m) || failed(m, "storing by LSS");
     }
+    if (chosen && !ok && wish->node != 0)
+        put_back(m, from);
     release(m);
     return ok;
 }

@@ -1,6 +1,8 @@
 /* A device's own password: changed on the device, and tried there before it is kept. */
 #include "job/inside.h"
 
+#include "setting_number.h"
+
 #include <stdlib.h>
 #include <string.h>
 

@@ -50,9 +50,6 @@ struct eb_setting {
     struct eb_pairs choices; /* words, and what the device keeps for them */
 };
 
-/* The setting by its name, or NULL. */
-const struct eb_setting *eb_setting_find(const struct eb_profile *profile, const char *name);
-
 /* What a person typed, as it is compared, shown and written from then on: "-3" of a number with one decimal
  * is "-3.0".  False with `problem`: found ..., expected .... */
 EB_NODISCARD bool eb_setting_take(const struct eb_setting *setting, const char *typed,

@@ -334,6 +334,7 @@ static void a_node_id_is_set_for_one_of_eight(void **state)
         {"set node-3 node=0 --yes", 2, "expected a node id from 1 to 127"},
         {"set node-3 node=gate --yes", 2, "expected a node id from 1 to 127"},
         {"set node-3 bit-rate=123456 --yes", 1, "not in the table of CiA 305"},
+        {"set node-3 node=77 bit-rate=123456 --yes", 1, "not in the table of CiA 305"},
         {"set node-3 name=x --yes", 2, "as the device is on a CAN bus"},
         {"set node-3 node=1 --yes", 1,
          "which gate has on this bus, expected a free one. Nothing was changed"},

@@ -440,6 +440,12 @@ static void sweep(enum kind kind, const char *call, const char *old, const char 
             fail_msg("%s at frame %u, and the next call: %d\n%s%s", what, frame, o.status, o.out, o.err);
         counts[cut ? 2 : is ? 0 : 1]++;
         outcome_free(&o);
+        if (!is) { /* nothing was changed: that is said once */
+            o = settings(&l, device);
+            if (strstr(o.err, "cut off") != NULL)
+                fail_msg("%s at frame %u: said again\n%s", what, frame, o.err);
+            outcome_free(&o);
+        }
         o = settings(&l, words);
         if (o.status != 0 || !holds(&l, device, fresh))
             fail_msg("%s at frame %u, and once more: %d, it holds '%s'\n%s%s", what, frame, o.status,

@@ -3,12 +3,9 @@
 #include "session/history.h"
 #include "session/wishes.h"
 
-#include <errno.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
-#include <unistd.h>
 
 static struct wishes wishes;
 static const char *since;
@@ -198,12 +195,17 @@ static void compare(const struct session *s)
     const char *heads[TABLE_COLUMNS_MAX] = {"SETTING"};
     const struct eb_job_device *devices[TABLE_COLUMNS_MAX] = {NULL};
     size_t columns = 1;
+    size_t left = 0; /* devices that there is no column for; what they hold counts all the same */
     size_t same = 0;
     size_t rows = 0;
     struct table table;
-    for (size_t i = 0; i < s->job->count && columns < TABLE_COLUMNS_MAX; i++) {
+    for (size_t i = 0; i < s->job->count; i++) {
         if (!wish_has(&s->job->devices[i]))
             continue;
+        if (columns == TABLE_COLUMNS_MAX) {
+            left++;
+            continue;
+        }
         devices[columns] = &s->job->devices[i];
         heads[columns++] = s->job->devices[i].device->name;
     }
@@ -232,7 +234,7 @@ static void compare(const struct session *s)
         }
     }
     if (rows == 0) {
-        say("All %zu settings are the same on these %zu devices.", same, columns - 1);
+        say("All %zu settings are the same on these %zu devices.", same, columns - 1 + left);
         table_free(&table);
         return;
     }
@@ -240,47 +242,70 @@ static void compare(const struct session *s)
         rows == 1 ? "s" : "", same);
     puts("");
     table_print(&table);
+    if (left > 0)
+        say("\n%zu more device%s compared, but not shown: name at most %d at a time to see all.", left,
+            left == 1 ? " was" : "s were", TABLE_COLUMNS_MAX - 1);
 }
 
 /* --- what was cut off ---------------------------------------------------------------------------------- */
 
+/* What a device held before a change. */
+static json_t *values_before(const char *path)
+{
+    struct eb_backup_file file = {.count = 0};
+    struct eb_problem unused;
+    char *text = eb_backup_read(path, &file, &unused) ? eb_job_backup_settings(&file) : NULL;
+    json_t *values = text != NULL ? json_loads(text, 0, NULL) : NULL;
+    eb_backup_free(&file);
+    free(text);
+    return values;
+}
+
 /* Where each setting is as it was to be, or each as it was before, nothing is left to do. */
-static void say_cut_off(struct session *s, const struct eb_job_device *t)
+static void say_cut_off(const struct eb_job_device *t)
 {
     char backup[EB_PATH_BYTES];
     char *text = eb_job_cut_off(t, backup);
     json_t *wanted = text != NULL ? json_loads(text, 0, NULL) : NULL;
+    json_t *before = wanted != NULL ? values_before(backup) : NULL;
     char call[SENTENCE_BYTES / 2] = "";
     const char *name;
     json_t *value;
     size_t done = 0;
     size_t open = 0;
+    bool untouched = true;
     free(text);
     json_object_foreach(wanted, name, value)
     {
         const struct eb_job_setting *one = eb_job_setting(t, name);
-        bool is =
-            one != NULL && one->read && eb_setting_same(one->setting, json_string_value(value), one->text, 0);
+        const char *wish = json_string_value(value);
+        const char *was = json_string_value(json_object_get(before, name));
+        bool read = one != NULL && one->read;
+        bool is = read && eb_setting_same(one->setting, wish, one->text, 0);
         size_t at = strlen(call);
         char word[EB_SETTING_BYTES + EB_NAME_BYTES];
         done += is;
         open += !is;
-        snprintf(word, sizeof word, "%s=%s", name, json_string_value(value));
+        untouched = untouched && read && was != NULL && strcmp(was, one->text) == 0;
+        snprintf(word, sizeof word, "%s=%s", name, wish);
         if (!is)
             snprintf(call + at, sizeof call - at, " %s", eb_job_word(word));
     }
-    if (wanted != NULL && open == 0) {
-        fprintf(stderr, "einbau: %s: the change that was cut off is complete: it holds all that was wanted\n",
-                t->device->name);
-        eb_job_forget_cut_off(t);
-    } else if (wanted != NULL) {
-        complain("%s: a change of its settings was cut off: %zu of %zu are as wanted. To finish it: einbau "
-                 "settings %s%s. To take it back: einbau settings %s --load %s",
-                 t->device->name, done, done + open, eb_job_word(t->device->name), call,
-                 eb_job_word(t->device->name), eb_job_word(backup));
-    }
+    json_decref(before);
+    if (wanted == NULL)
+        return;
     json_decref(wanted);
-    (void)s;
+    if (open == 0 || untouched) {
+        fprintf(stderr, "einbau: %s: the change that was cut off %s\n", t->device->name,
+                open == 0 ? "is complete: it holds all that was wanted"
+                          : "has changed nothing: it holds what it held before");
+        eb_job_forget_cut_off(t);
+        return;
+    }
+    complain("%s: a change of its settings was cut off: %zu of %zu are as wanted. To finish it: einbau "
+             "settings %s%s. To take it back: einbau settings %s --load %s",
+             t->device->name, done, done + open, eb_job_word(t->device->name), call,
+             eb_job_word(t->device->name), eb_job_word(backup));
 }
 
 /* --- changed ------------------------------------------------------------------------------------------- */
@@ -515,7 +540,7 @@ static bool read_all(struct session *s)
         return session_failed(s);
     for (size_t i = 0; i < s->job->count; i++) {
         if (wish_has(&s->job->devices[i]))
-            say_cut_off(s, &s->job->devices[i]);
+            say_cut_off(&s->job->devices[i]);
     }
     return true;
 }
