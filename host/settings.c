@@ -204,7 +204,7 @@ void eb_setting_range(const struct eb_setting *s, char *text, size_t cap)
 static bool from_characters(const struct eb_setting *s, const char *kept, char text[EB_SETTING_BYTES])
 {
     int64_t number;
-    struct eb_problem unused;
+    struct eb_problem unused = {.text = ""};
     time_t seconds;
     switch (s->kind) {
     case EB_SETTING_NUMBER: /* also one that is out of range now */

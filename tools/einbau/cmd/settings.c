@@ -253,7 +253,7 @@ static void compare(const struct session *s)
 static json_t *values_before(const char *path)
 {
     struct eb_backup_file file = {.count = 0};
-    struct eb_problem unused;
+    struct eb_problem unused = {.text = ""};
     char *text = eb_backup_read(path, &file, &unused) ? eb_job_backup_settings(&file) : NULL;
     json_t *values = text != NULL ? json_loads(text, 0, NULL) : NULL;
     eb_backup_free(&file);
