@@ -48,5 +48,9 @@ void ebi_read_backups(struct ebi_yaml_map *map, struct eb_profile *p)
         if (!map->yaml->failed && list[i].at.by->wire != eb_profile_wire(p))
             ebi_yaml_wrong(map->yaml, one, "a document that is fetched by another wire",
                            "one on the wire by which the device is written to");
+        if (!map->yaml->failed && (list[i].at.by->able & EB_DOCUMENTS_IN_LOADER) != 0 &&
+            p->sends_by != list[i].at.by)
+            ebi_yaml_wrong(map->yaml, one, "a document that its loader gives, and no way into that",
+                           "the key 'dfu'");
     }
 }

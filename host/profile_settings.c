@@ -193,6 +193,10 @@ void ebi_read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
         else if (at->at.by->wire != eb_profile_wire(p))
             ebi_yaml_wrong(map->yaml, one, "a setting that is read by another wire",
                            "one on the wire by which the device is written to");
+        else if ((at->at.by->able & EB_DOCUMENTS_IN_LOADER) != 0)
+            ebi_yaml_wrong(
+                map->yaml, one, "a setting that only its loader gives",
+                "one that its program gives; what the loader holds can be saved: the key 'backups'");
         p->setting_count = i + 1;
         p->stored_count++;
     }

@@ -84,6 +84,16 @@ struct ebi_sim_document *ebi_sim_document_in_parts(const struct ebi_sim_device *
     return find(d, has_part, &number);
 }
 
+struct ebi_sim_document *ebi_sim_document_in_loader(const struct ebi_sim_device *d, size_t n)
+{
+    return d->documents != NULL && n < d->documents->count ? &d->documents->list[n] : NULL;
+}
+
+void ebi_sim_document_erase(struct ebi_sim_document *document)
+{
+    memset(document->now.bytes, 0xFF, document->now.size);
+}
+
 struct ebi_sim_component *ebi_sim_document_file(struct ebi_sim_device *d)
 {
     enum { FILE_BYTES = 1 << 20 };

@@ -58,6 +58,10 @@ size_t ebi_sim_document_part(const struct ebi_sim_document *document, size_t par
 struct ebi_sim_document *ebi_sim_document_in_parts(const struct ebi_sim_device *device, unsigned number);
 bool ebi_sim_document_put_part(struct ebi_sim_document *document, size_t part, const uint8_t *bytes,
                                size_t size);
+/* Those that a loader on USB has behind its components, one for each alternate setting: the n-th; NULL: there
+ * are fewer.  A download erases it first. */
+struct ebi_sim_document *ebi_sim_document_in_loader(const struct ebi_sim_device *device, size_t n);
+void ebi_sim_document_erase(struct ebi_sim_document *document);
 /* Some of its bytes are written; those behind its end do not exist: false. */
 bool ebi_sim_document_put(struct ebi_sim_document *document, size_t at, const uint8_t *bytes, size_t size);
 /* What was written is stored, so that a restart keeps it. */

@@ -257,6 +257,10 @@ static uint8_t write_one(struct ebi_sim_device *d, unsigned address, const uint8
     mask_of(&d->wanted, mask);
     if (address == EBI_SIM_REGISTER_CONTROL && ebi_sim_device_busy(d))
         return X_BUSY;
+    const struct ebi_sim_document *service =
+        d->service_register != 0 ? ebi_sim_document_with(d, d->service_register) : NULL;
+    if (address == EBI_SIM_REGISTER_CONTROL && service != NULL && service->now.bytes[1] == 0)
+        return MODBUS_X_VALUE;
     if (address == EBI_SIM_REGISTER_CONTROL)
         return control(d, get16(value)) ? 0 : MODBUS_X_VALUE;
     if (address == EBI_SIM_REGISTER_LAMP) {

@@ -1,4 +1,5 @@
 #include "device.h"
+#include "documents.h"
 #include "server.h"
 #include "world.h"
 
@@ -78,6 +79,18 @@ static size_t interface_descriptor(uint8_t *to, size_t number, size_t alternate,
     return sizeof bytes;
 }
 
+/* Of its loader: one for each component, and behind them one for each document. */
+static size_t alternates(const struct ebi_sim_device *d)
+{
+    return d->count + (d->documents != NULL ? d->documents->count : 0);
+}
+
+/* The document that the loader's alternate setting stands for; NULL: it is a component. */
+static struct ebi_sim_document *document_at(const struct ebi_sim_device *d, size_t alternate)
+{
+    return alternate < d->count ? NULL : ebi_sim_document_in_loader(d, alternate - d->count);
+}
+
 static size_t dfu_interface(const struct ebi_sim_device *d)
 {
     return !in_loader(d) && d->usb.other_interface ? 1 : 0;
@@ -92,7 +105,7 @@ static size_t configuration_descriptor(const struct ebi_sim_device *d, uint8_t *
     size_t at = 9;
     if (interface > 0)
         at += interface_descriptor(to + at, 0, 0, makers, 0);
-    for (size_t i = 0; i < (in_loader(d) ? d->count : 1); i++)
+    for (size_t i = 0; i < (in_loader(d) ? alternates(d) : 1); i++)
         at += interface_descriptor(to + at, interface, i, dfu,
                                    in_loader(d) ? EBI_SIM_USB_TARGETS + i : EBI_SIM_USB_PROGRAM);
     uint8_t *f = to + at;
@@ -133,6 +146,9 @@ static void string_text(const struct ebi_sim_device *d, unsigned index, char *te
         snprintf(text, cap, "%08X", c->checksum);
     else if (index == EBI_SIM_USB_PROGRAM && program)
         snprintf(text, cap, "%.28s %s", d->identity.product, c->version);
+    else if (!program && index >= EBI_SIM_USB_TARGETS + d->count &&
+             index < EBI_SIM_USB_TARGETS + alternates(d))
+        snprintf(text, cap, "%s", document_at(d, index - EBI_SIM_USB_TARGETS)->name);
     else if (index >= EBI_SIM_USB_TARGETS && index < EBI_SIM_USB_TARGETS + d->count)
         snprintf(text, cap, "%s",
                  program ? d->components[index - EBI_SIM_USB_TARGETS].version
@@ -213,7 +229,7 @@ static bool standard_request(struct ebi_sim_device *d, const struct eb_usb_setup
         break;
     case SET_INTERFACE:
         if (s->index == dfu_interface(d)) {
-            if (s->value >= (in_loader(d) ? d->count : 1))
+            if (s->value >= (in_loader(d) ? alternates(d) : 1))
                 return false;
             d->usb.alternate = (uint8_t)s->value;
         }
@@ -243,18 +259,23 @@ void ebi_sim_usb_fail(struct ebi_sim_device *d, unsigned status)
     u->until_us = EB_NEVER;
 }
 
+/* The component that is written, or where a document is kept until it is whole. */
 static struct ebi_sim_component *target(struct ebi_sim_device *d)
 {
-    return &d->components[d->usb.alternate];
+    return document_at(d, d->usb.alternate) != NULL ? ebi_sim_document_file(d)
+                                                    : &d->components[d->usb.alternate];
 }
 
 static void begin_download(struct ebi_sim_device *d)
 {
     struct ebi_sim_usb *u = &d->usb;
     struct ebi_sim_component *c = target(d);
+    struct ebi_sim_document *document = document_at(d, u->alternate);
     u->bank = c->bank[c->banks == 2 ? 1 - c->active : c->active];
     c->pending = false;
     memset(u->bank, 0xFF, c->capacity);
+    if (document != NULL)
+        ebi_sim_document_erase(document);
     ebi_sim_device_examine(d);
     u->received = 0;
     u->left_ms = d->erase_ms;
@@ -302,8 +323,9 @@ static bool upload(struct ebi_sim_device *d, const struct eb_usb_setup *s, uint8
 {
     struct ebi_sim_usb *u = &d->usb;
     const struct ebi_sim_component *c = target(d);
-    if (!u->uploads || (u->state != EB_DFU_IDLE && u->state != EB_DFU_UPLOAD_IDLE) ||
-        s->length > u->transfer_bytes)
+    const struct ebi_sim_document *document = document_at(d, u->alternate);
+    if (!u->uploads || (document != NULL && document->refuses) ||
+        (u->state != EB_DFU_IDLE && u->state != EB_DFU_UPLOAD_IDLE) || s->length > u->transfer_bytes)
         return false;
     if (u->state == EB_DFU_IDLE) {
         u->received = 0;
@@ -311,8 +333,9 @@ static bool upload(struct ebi_sim_device *d, const struct eb_usb_setup *s, uint8
     }
     if (s->value != u->block)
         return false;
-    const uint8_t *bank = c->bank[c->pending ? 1 - c->active : c->active];
-    size_t left = c->capacity - u->received;
+    const uint8_t *bank =
+        document != NULL ? document->now.bytes : c->bank[c->pending ? 1 - c->active : c->active];
+    size_t left = (document != NULL ? document->now.size : c->capacity) - u->received;
     *size = left < s->length ? left : s->length;
     memcpy(data, bank + u->received, *size);
     u->received += *size;
@@ -325,6 +348,11 @@ static bool upload(struct ebi_sim_device *d, const struct eb_usb_setup *s, uint8
 static bool manifest(struct ebi_sim_device *d)
 {
     struct ebi_sim_component *c = target(d);
+    struct ebi_sim_document *document = document_at(d, d->usb.alternate);
+    if (document != NULL) {
+        ebi_sim_document_write(document, d->usb.bank, d->usb.received);
+        return true;
+    }
     c->pending = c->banks == 2;
     ebi_sim_device_examine(d);
     return c->pending || c->valid;

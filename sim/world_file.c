@@ -597,6 +597,7 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     d->down_ms = (uint32_t)ebi_yaml_number(&map, "down-ms", 0, 600000, 300);
     d->boot_ms = (uint32_t)ebi_yaml_number(&map, "boot-ms", 0, 600000, 700);
     d->switch_after_s = (uint32_t)ebi_yaml_number(&map, "switch-after-s", 1, 86400, 0);
+    d->service_register = (uint16_t)ebi_yaml_number(&map, "service-register", 1, UINT16_MAX, 0);
     d->arrives_after_s = (uint32_t)ebi_yaml_number(&map, "arrives-after-s", 1, 86400, 0);
     d->leaves_after_s = (uint32_t)ebi_yaml_number(&map, "leaves-after-s", 1, 86400, 0);
     d->mode = (enum eb_sim_mode)choice(&map, "starts", starts, EB_SIM_RUNNING);

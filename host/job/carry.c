@@ -12,8 +12,9 @@ enum eb_outcome eb_job_outcome(const struct eb_job_device *target)
         s->change != EB_CHANGE_NOTHING)
         return eb_job_settings_good(target) ? EB_OUTCOME_DONE : EB_OUTCOME_FAILED;
     if (target->begun && target->puts_back && target->fit.outcome == EB_OUTCOME_NONE)
-        return target->fit.error.status == EB_OK && eb_job_documents_good(target) ? EB_OUTCOME_PUT_BACK
-                                                                                  : EB_OUTCOME_FAILED;
+        return target->fit.error.status != EB_OK || !eb_job_documents_good(target) ? EB_OUTCOME_FAILED
+               : ebi_kept_any_due(target)                                          ? EB_OUTCOME_PUT_BACK
+                                                                                   : EB_OUTCOME_DONE;
     if (target->begun)
         return target->fit.outcome;
     if (target->waited_for != NULL)

@@ -69,6 +69,8 @@ void ebi_kept_find(struct eb_job *job);
 void ebi_kept_attach(struct eb_job_device *target, struct eb_run_config *config);
 bool ebi_kept_effect(struct eb_job_device *target, const struct eb_run_record *record);
 void ebi_kept_end(struct eb_job_device *target);
+/* Whether a document is put back, and not only saved. */
+bool ebi_kept_any_due(const struct eb_job_device *target);
 void ebi_kept_drop(struct eb_job_device *target);
 json_t *ebi_kept_json(const struct eb_job_device *target);
 

@@ -210,8 +210,9 @@ static bool goes_back(const struct eb_job_device *target)
     return back;
 }
 
-static bool any_due(const struct eb_job_kept *kept)
+bool ebi_kept_any_due(const struct eb_job_device *target)
 {
+    const struct eb_job_kept *kept = target->kept;
     bool any = false;
     for (size_t i = 0; i < kept->count; i++)
         any = any || kept->documents[i].due;
@@ -237,7 +238,7 @@ static void plan_one(struct eb_job *job, struct eb_job_device *target)
     for (size_t i = 0; i < p->backup_count; i++)
         add_document(kept, &p->backups[i], writes && !loader && !job->no_backup && p->backups[i].erased, due);
     target->puts_back = due && !writes && !target->refused && kept->count > 0;
-    if (due && !any_due(kept))
+    if (due && !ebi_kept_any_due(target))
         ebi_job_warn(
             job,
             "%s: what an earlier job saved of it and did not put back is no document of its profile any "
@@ -415,6 +416,15 @@ void ebi_kept_end(struct eb_job_device *target)
 }
 
 /* --- by itself -------------------------------------------------------------------------------------- */
+
+bool eb_job_stops_to_save(const struct eb_job_device *target)
+{
+    const struct eb_profile *p = target->device->profile;
+    bool stops = false;
+    for (size_t i = 0; i < p->backup_count; i++)
+        stops = stops || (p->backups[i].at.by->able & EB_DOCUMENTS_IN_LOADER) != 0;
+    return stops;
+}
 
 void eb_job_plan_backup(struct eb_job *job, const char *to)
 {

@@ -397,7 +397,7 @@ bool ebi_settings_attach(struct eb_job_device *target, struct eb_run_config *con
 static bool is_clear(const struct eb_job_setting *s)
 {
     return s->document == NULL || !s->document->written || s->document->state == EB_DOCUMENT_THERE ||
-           s->document->state == EB_DOCUMENT_PUT_BACK || s->document->state == EB_DOCUMENT_DIFFERS;
+           s->document->known;
 }
 
 void ebi_settings_end(struct eb_job_device *target)
@@ -417,6 +417,7 @@ void ebi_settings_end(struct eb_job_device *target)
             continue;
         s->list[k].state = d->state;
         s->list[k].error = d->error;
+        s->list[k].known = d->known || d->state == EB_DOCUMENT_THERE;
     }
     if (clear && s->marked)
         unmark(target);

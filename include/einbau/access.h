@@ -144,12 +144,15 @@ enum eb_operation_kind {
 };
 #define EB_ABLE(kind) (1U << (kind))
 /* Beside its operations: an image that is under way can stay so while the device is asked by others what it
- * runs; it asks by Ethernet frames, on target->link; what it sends it can read back. */
+ * runs; it asks by Ethernet frames, on target->link; what it sends it can read back; a person does it; only
+ * the device's loader gives and takes its documents, into which it is brought and in which it stays until
+ * EB_UNDO. */
 enum {
     EB_ABLE_TO_WAIT = 1 << 16,
     EB_BY_FRAMES = 1 << 17,
     EB_ABLE_TO_READ_BACK = 1 << 18,
-    EB_BY_PERSON = 1 << 19
+    EB_BY_PERSON = 1 << 19,
+    EB_DOCUMENTS_IN_LOADER = 1 << 20
 };
 
 enum { EB_MACS_SEEN_MAX = 4 };

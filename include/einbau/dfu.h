@@ -80,17 +80,22 @@ enum eb_usb_match {
 enum eb_usb_match eb_usb_match(const struct eb_usb_ids *ids, const char *serial, const char *place,
                                const struct eb_usb_device *device);
 
-/* Downloading an image, and comparing it by uploading where that is wanted and can be done. */
+/* Downloading an image, and comparing it by uploading where that is wanted and can be done; or uploading all
+ * that an alternate setting holds. */
 enum eb_dfu_step {
     EB_DFU_BUSY,
     EB_DFU_DONE, /* see `wants_reset` */
     EB_DFU_FAILED
 };
 
-/* What is to be downloaded, and how. */
+/* What is to be downloaded or uploaded, and how. */
 struct eb_dfu_config {
     const struct eb_dfu_interface *interface;
-    const struct eb_source *source;
+    const struct eb_source *source; /* what is downloaded; not looked at where `take` is set */
+    /* Where it is set, all that the device holds is uploaded and given to it, in its order; EB_OK, or the
+     * upload ends with that. */
+    enum eb_status (*take)(void *self, const uint8_t *bytes, size_t size);
+    void *take_self;
     uint8_t *buffer; /* for one block, like the next borrowed while the transfer lasts */
     size_t buffer_bytes;
     /* Compares by upload, where the device can: it is tolerant of manifestation and uploads.
@@ -99,12 +104,12 @@ struct eb_dfu_config {
     uint64_t patience_us; /* for all waiting that the device asks for in one go, manifestation included */
 };
 
-/* A download under way. */
+/* A transfer under way. */
 struct eb_dfu {
     struct eb_dfu_config config;
     enum eb_dfu_step step;
     struct eb_error error;
-    uint64_t done_bytes; /* taken by the device */
+    uint64_t done_bytes; /* taken by the device, or uploaded */
     uint64_t back_bytes; /* read back and compared */
     uint64_t poll_us;    /* all the waiting that the device asked for */
     bool whole;          /* its end was told to the device: it may have gone with it */
@@ -121,7 +126,8 @@ struct eb_dfu {
     uint64_t look_us, quiet_end_us, patience_end_us;
 };
 
-/* EB_BAD_CALL: no room for a byte, or the device takes none. */
+/* EB_BAD_CALL: no room for a byte, or the device takes none.  What its descriptor does not allow ends the
+ * transfer before its first byte. */
 enum eb_status eb_dfu_begin(struct eb_dfu *dfu, const struct eb_dfu_config *config, uint64_t now_us);
 
 /* The next control transfer, if there is one to begin now: `*bytes` are what goes with it.  The next call is

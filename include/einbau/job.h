@@ -162,6 +162,7 @@ struct eb_job_device {
             bool changes; /* to `wanted`, from `before` */
             char wanted[EB_SETTING_BYTES], before[EB_SETTING_BYTES];
             enum eb_document_state state; /* of the change */
+            bool known;                   /* `text` was read behind it */
             struct eb_error error;
 
             /* its own */
@@ -318,6 +319,8 @@ void eb_job_plan_due(struct eb_job *job);
  * into a file of its own (kept->file), named by serial number and time; `to`, if not NULL, is the file for
  * the one device. */
 void eb_job_plan_backup(struct eb_job *job, const char *to);
+/* Whether documents of the device can only be read in its loader, so that its program stops meanwhile. */
+bool eb_job_stops_to_save(const struct eb_job_device *target);
 /* The same for one device: eb_job_recover then saves what it holds and puts documents of this backup back.
  * `only`: one document, or NULL.  False with job->problem: the backup cannot be read, or does not suit the
  * device. */

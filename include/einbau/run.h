@@ -133,6 +133,7 @@ struct eb_run_document {
     bool (*same)(void *self);
 
     bool written;                 /* result: its bytes may have been sent */
+    bool known;                   /* result: what the device holds was read since then */
     enum eb_document_state state; /* result */
     struct eb_error error;        /* result: of the last failure */
 };
@@ -296,6 +297,8 @@ struct eb_run {
     size_t step;
     /* Of documents: what is done with them, which, how often it failed; how far the comparison is. */
     uint8_t keeping, failed_keeping;
+    bool closing;    /* behind what was confirmed: what was opened for it is closed */
+    uint8_t leaving; /* the loader, to which documents were brought: what comes behind it */
     bool documents_differ, documents_written, restarts_again;
     size_t document;
     struct eb_sink comparison;

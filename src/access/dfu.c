@@ -3,7 +3,7 @@
  *   reading:     FIND --> CHECK --> STRINGS
  *   sending:     FIND --> CHECK --> [program: DETACH --> (reset by us, or by itself) --> FIND its loader -->
  * CHECK]
- *                --> CLAIM --> LOAD
+ *                --> CLAIM --> LOAD (a document: of its own alternate setting, in both directions)
  *   activating:  FIND --> RESET, where it is still in its loader
  *
  * It is the same device where its serial number is the same; one that tells none is the same where it is
@@ -351,7 +351,7 @@ static enum eb_status poll_check(context *r, uint64_t now_us)
         ebi_get16le(r->bytes + 10) != r->device.product || ebi_get16le(r->bytes + 12) != r->device.release)
         return end(r, EB_GARBAGE, "found another descriptor in it than the system had read");
     r->patience_end_us = now_us + CLAIM_US;
-    if (r->operation.kind == EB_SEND)
+    if (r->operation.kind != EB_READ)
         set_move(r, r->interface.in_loader ? CLAIM : DETACH, now_us);
     else
         set_move(r, next_string(r) != 0 ? LANGUAGE : STRINGS, now_us);
@@ -467,13 +467,17 @@ static enum eb_status poll_detach(context *r, uint64_t now_us)
 
 static enum eb_status poll_open_loader(context *r, uint64_t now_us)
 {
-    uint8_t alternate = r->operation.component->alternate;
+    const struct eb_sink *sink = r->operation.kind == EB_FETCH ? r->operation.sink : NULL;
+    bool image = r->operation.kind == EB_SEND;
+    uint8_t alternate = image ? r->operation.component->alternate : (uint8_t)r->operation.step->address;
     const struct eb_dfu_config config = {
         .interface = &r->interface,
         .source = r->operation.source,
+        .take = sink != NULL ? sink->take : NULL,
+        .take_self = sink != NULL ? sink->self : NULL,
         .buffer = r->contact->buffer,
         .buffer_bytes = r->contact->buffer_bytes,
-        .read_back = r->contact->profile->read_back,
+        .read_back = image ? r->contact->profile->read_back : EB_READ_BACK_NO,
         .patience_us = r->contact->profile->send_patience_ms * 1000ULL,
     };
     if (alternate >= r->interface.alternates)
@@ -483,6 +487,8 @@ static enum eb_status poll_open_loader(context *r, uint64_t now_us)
         return status;
     if (eb_dfu_begin(&r->dfu, &config, now_us) != EB_OK)
         return end(r, EB_GARBAGE, "its descriptor gives no size for transfers");
+    if (sink != NULL)
+        sink->begin(sink->self);
     r->contact->loader_seen = true; /* of the same device: by its number or its place */
     set_move(r, LOAD, now_us);
     return EB_OK;
@@ -494,7 +500,8 @@ static enum eb_status poll_load(context *r, uint64_t now_us)
     const uint8_t *bytes;
     size_t size = 0;
     if (r->asked) {
-        bool upload = r->dfu.config.read_back != EB_READ_BACK_NO && r->dfu.whole;
+        bool upload =
+            r->dfu.config.take != NULL || (r->dfu.config.read_back != EB_READ_BACK_NO && r->dfu.whole);
         uint8_t *to = upload ? r->contact->buffer : r->bytes;
         enum eb_status status =
             transfer_answer(r, to, upload ? r->contact->buffer_bytes : sizeof r->bytes, &size);
@@ -520,7 +527,14 @@ static enum eb_status poll_load(context *r, uint64_t now_us)
     }
     if (r->dfu.step == EB_DFU_FAILED)
         return end_with(r, &r->dfu.error);
-    return r->dfu.step == EB_DFU_DONE ? end_well(r) : EB_OK;
+    if (r->dfu.step != EB_DFU_DONE)
+        return EB_OK;
+    if (r->operation.kind == EB_STORE && r->dfu.wants_reset &&
+        (r->interface.attributes & EB_DFU_MANIFESTATION_TOLERANT) == 0) {
+        begin_reset(r, IT_STARTS, now_us); /* until then it answers nothing more */
+        return EB_OK;
+    }
+    return end_well(r);
 }
 
 static enum eb_status poll_once(context *r, uint64_t now_us)
@@ -561,7 +575,9 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     r->doing_reset = operation->kind == EB_ACTIVATE || operation->kind == EB_UNDO;
     r->wants_loader = r->goes_itself = r->never_went = false;
     r->stalls = 0;
-    r->patience_end_us = now_us + FIND_US;
+    /* Behind a document that was stored it may be on its way back. */
+    bool document = operation->kind == EB_FETCH || operation->kind == EB_STORE;
+    r->patience_end_us = now_us + (document ? c->profile->return_patience_ms * 1000ULL : FIND_US);
     set_move(r, FIND, now_us);
 }
 
@@ -650,15 +666,22 @@ static const struct eb_section section = {.key = "dfu",
                                           .alternates = true,
                                           .complete = complete};
 
-const struct eb_rows eb_rows_dfu = {
-    .sources = sources, .source_count = sizeof sources / sizeof sources[0], .section = &section};
+static const struct eb_field document_fields[] = {
+    {"alternate", EB_FIELD_NUMBER, EBI_STEP(address), .needed = true, .most = 255}};
+static const struct eb_row documents[] = {{"dfu", 0, document_fields, 1, 0, EB_LIST_NONE}};
+
+const struct eb_rows eb_rows_dfu = {.sources = sources,
+                                    .source_count = sizeof sources / sizeof sources[0],
+                                    .documents = documents,
+                                    .document_count = 1,
+                                    .section = &section};
 
 const struct eb_access eb_access_dfu = {
     .word = "dfu",
     .title = "USB",
     .wire = EB_WIRE_USB,
-    .able =
-        EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) | EB_ABLE_TO_READ_BACK,
+    .able = EB_ABLE(EB_READ) | EB_ABLE(EB_SEND) | EB_ABLE(EB_ACTIVATE) | EB_ABLE(EB_UNDO) |
+            EB_ABLE_TO_READ_BACK | EB_ABLE(EB_FETCH) | EB_ABLE(EB_STORE) | EB_DOCUMENTS_IN_LOADER,
     .needs = EB_NEEDS_USB,
     .context_bytes = sizeof(context),
     .init = init,

@@ -6,6 +6,8 @@
  *   RESTARTING where one that was written needs that
  *   RETURNING the device is looked at once more
  *   READING   what was written is read back, again and again for a while where it differs
+ *   LEAVING   its program is started again, where only its loader has the documents; that is seen by
+ * RETURNING
  *
  * Restarting is also what a change of its state is made of (enum eb_change). */
 #include "job/ladder.h"
@@ -15,7 +17,21 @@
 #include <string.h>
 
 enum { TRIES = 3, PIECE_BYTES = 64 };
-enum { BEFORE, SAVING, SAVED, COMPARING, STORING, LOOKING, RESTARTING, RETURNING, READING, PAUSES = 16 };
+enum {
+    BEFORE,
+    SAVING,
+    SAVED,
+    COMPARING,
+    STORING,
+    LOOKING,
+    RESTARTING,
+    RETURNING,
+    READING,
+    LEAVING,
+    PAUSES = 16
+};
+/* When the loader is left: for good, or with the program to be seen in between. */
+enum { NOT_LEAVING, BEHIND_SAVING, BEHIND_STORING, AT_END };
 
 static const char *const state_words[] = {"none", "saved", "unchanged", "put-back", "differs", "failed"};
 
@@ -100,12 +116,30 @@ static bool find(struct eb_run *run, size_t at,
 
 /* --- one operation ----------------------------------------------------------------------------------- */
 
+static const struct eb_error no_record = {
+    .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
+
+static void end(struct eb_run *run);
+
+static void cannot_record(struct eb_run *run)
+{
+    current(run)->state = EB_DOCUMENT_FAILED;
+    current(run)->error = no_record;
+    run->ending = run->ending == EB_OUTCOME_CONFIRMED ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_FAILED;
+    end(run);
+}
+
 /* `step` changes, so that it is polled at once. */
 static void begin(struct eb_run *run, uint8_t keeping)
 {
     struct eb_run_document *document = current(run);
     const struct ebi_run_access *by = ebi_access_of(run, document->backup->at.by);
     struct eb_operation operation = {.kind = EB_FETCH, .step = &document->backup->at};
+    bool in_loader = (by->access->able & EB_DOCUMENTS_IN_LOADER) != 0;
+    if (in_loader && !run->record.prepared && !ebi_may_act(run, EB_EFFECT_PREPARE)) {
+        cannot_record(run);
+        return;
+    }
     run->keeping = keeping;
     run->step++;
     ebi_close_but(run, by);
@@ -113,6 +147,7 @@ static void begin(struct eb_run *run, uint8_t keeping)
         operation.kind = EB_STORE;
         operation.source = &document->source;
         document->written = true;
+        document->known = false;
     } else {
         if (keeping != SAVING) {
             document->state = EB_DOCUMENT_NONE;
@@ -133,9 +168,6 @@ static void rest(struct eb_run *run, uint8_t keeping, uint64_t us)
     run->step++;
 }
 
-static const struct eb_error no_record = {
-    .status = EB_IO, .where = "writing the record", .text = "the record could not be written"};
-
 static bool may_write(struct eb_run *run)
 {
     bool changes = run->config.change != EB_CHANGE_NOTHING;
@@ -149,15 +181,31 @@ static void store(struct eb_run *run)
         begin(run, STORING);
         return;
     }
-    current(run)->state = EB_DOCUMENT_FAILED;
-    current(run)->error = no_record;
-    run->ending = run->ending == EB_OUTCOME_CONFIRMED ? EB_OUTCOME_CONFIRMED : EB_OUTCOME_FAILED;
-    run->keeping = EBI_KEPT;
-    ebi_finish(run, run->ending);
+    cannot_record(run);
+}
+
+/* Whether a document was looked for in the device's loader, and the device is to leave that. */
+static bool is_in_loader(const struct eb_run *run)
+{
+    return run->record.prepared && run->config.document_count > 0 &&
+           (run->config.documents[0].backup->at.by->able & EB_DOCUMENTS_IN_LOADER) != 0;
+}
+
+static void leave(struct eb_run *run, uint8_t leaving)
+{
+    ebi_may_act(run, EB_EFFECT_UNDO);
+    run->leaving = leaving;
+    run->keeping = LEAVING;
+    run->step++;
+    ebi_begin_by_sender(run, EB_UNDO);
 }
 
 static void end(struct eb_run *run)
 {
+    if (is_in_loader(run)) {
+        leave(run, AT_END);
+        return;
+    }
     run->keeping = EBI_KEPT;
     ebi_finish(run, run->ending);
 }
@@ -168,8 +216,8 @@ static bool begin_saving(struct eb_run *run)
 {
     if (!find(run, 0, to_be_saved))
         return false;
-    begin(run, SAVING);
     ebi_set_state(run, EBI_SAVING);
+    begin(run, SAVING);
     return true;
 }
 
@@ -189,7 +237,10 @@ static void all_saved(struct eb_run *run)
     run->keeping = SAVED;
     if (run->config.saved != NULL && !run->config.saved(run->config.saved_context, run)) {
         ebi_keep_error(run, &error);
-        ebi_finish(run, EB_OUTCOME_FAILED);
+        run->ending = EB_OUTCOME_FAILED;
+        end(run);
+    } else if (run->config.count == 0 && is_in_loader(run)) {
+        leave(run, BEHIND_SAVING);
     } else if (run->config.count == 0) {
         ebi_finish(run, run->ending); /* which puts back first what is due */
     } else {
@@ -227,8 +278,8 @@ static bool begin_putting_back(struct eb_run *run)
 {
     if (!find(run, 0, to_be_put_back))
         return false;
-    begin(run, COMPARING);
     ebi_set_state(run, EBI_PUTTING_BACK);
+    begin(run, COMPARING);
     return true;
 }
 
@@ -275,6 +326,8 @@ static void after_storing(struct eb_run *run)
         end(run);
     } else if (!run->documents_written && !acts(run)) {
         end(run);
+    } else if (is_in_loader(run)) {
+        leave(run, BEHIND_STORING);
     } else if (run->restarts_again) {
         rest(run, LOOKING, 0);
     } else {
@@ -348,15 +401,41 @@ static struct eb_error not_seen(const struct eb_run *run)
     return error;
 }
 
+/* The loader was left, or not: what was to come behind that. */
+static void left(struct eb_run *run, bool runs, const struct eb_error *error)
+{
+    uint8_t leaving = run->leaving;
+    run->leaving = NOT_LEAVING;
+    if (!runs) {
+        struct eb_error stays = {.status = EB_UNCONFIRMED, .where = "starting its program again"};
+        eb_text_copy(stays.text, sizeof stays.text, "its loader still answers");
+        ebi_keep_error(run, run->in_loader ? &stays : error);
+        run->ending = run->in_loader ? EB_OUTCOME_IN_LOADER : EB_OUTCOME_FAILED;
+        run->keeping = EBI_KEPT;
+    } else if (leaving == BEHIND_SAVING) {
+        run->keeping = SAVED;
+    } else {
+        run->keeping = EBI_KEPT;
+    }
+    ebi_finish(run, run->ending);
+}
+
 /* The device is back, or patience is over. */
 static void returned(struct eb_run *run, enum eb_status status, const struct eb_error *error)
 {
     bool back = status == EB_OK && !run->in_loader;
     bool restarted = !run->restarts_again || is_through(run);
+    if (run->leaving != NOT_LEAVING && back)
+        run->record.prepared = false;
     if ((!back || !restarted) && run->now_us < run->patience_end_us) {
         rest(run, RETURNING, EBI_WATCH_US);
         return;
     }
+    if (run->leaving == BEHIND_SAVING || run->leaving == AT_END) {
+        left(run, back, error);
+        return;
+    }
+    run->leaving = NOT_LEAVING;
     run->contact.watching = false;
     run->settle_end_us = run->now_us + run->config.profile->settle_ms * 1000ULL;
     const struct eb_error missed = back || error->status == EB_OK ? not_seen(run) : *error;
@@ -407,15 +486,17 @@ static void failed(struct eb_run *run)
         store(run);
         return;
     }
-    document->state = EB_DOCUMENT_FAILED;
+    /* What it refused is read all the same, where it is shown. */
+    bool read = run->keeping == STORING && error->status == EB_PEER_ERROR && document->check != NULL;
+    document->state = read ? EB_DOCUMENT_NONE : EB_DOCUMENT_FAILED;
     if (run->keeping == SAVING && error->status == EB_PEER_ERROR && (document->due || document->may_lack)) {
         save_next(run);
         return;
     }
     if (run->keeping == SAVING) {
         ebi_keep_error(run, error);
-        run->keeping = EBI_KEPT;
-        ebi_finish(run, EB_OUTCOME_FAILED);
+        run->ending = EB_OUTCOME_FAILED;
+        end(run);
     } else if (run->keeping == READING) {
         read_next(run, run->document + 1);
     } else {
@@ -426,7 +507,10 @@ static void failed(struct eb_run *run)
 static void done(struct eb_run *run)
 {
     struct eb_run_document *document = current(run);
-    memset(&document->error, 0, sizeof document->error);
+    bool refused = run->keeping == READING && document->error.status == EB_PEER_ERROR;
+    document->known = run->keeping == READING;
+    if (!refused || is_same(run))
+        memset(&document->error, 0, sizeof document->error);
     if (run->keeping == SAVING) {
         document->state = EB_DOCUMENT_SAVED;
         save_next(run);
@@ -435,7 +519,9 @@ static void done(struct eb_run *run)
     } else if (run->keeping == READING && !is_same(run) && run->now_us < run->settle_end_us) {
         rest(run, READING, EBI_PAUSE_US); /* it may need a moment to take it up */
     } else if (run->keeping == READING) {
-        document->state = is_same(run) ? EB_DOCUMENT_PUT_BACK : EB_DOCUMENT_DIFFERS;
+        document->state = is_same(run) ? EB_DOCUMENT_PUT_BACK
+                          : refused    ? EB_DOCUMENT_FAILED
+                                       : EB_DOCUMENT_DIFFERS;
         read_next(run, run->document + 1);
     } else {
         if (run->keeping == COMPARING)
@@ -446,9 +532,9 @@ static void done(struct eb_run *run)
 
 static void poll_documents(struct eb_run *run)
 {
-    if (run->stopping && run->state == EBI_SAVING) {
-        run->keeping = EBI_KEPT;
-        ebi_finish(run, EB_OUTCOME_INTERRUPTED);
+    if (run->stopping && run->state == EBI_SAVING && run->leaving == NOT_LEAVING) {
+        run->ending = EB_OUTCOME_INTERRUPTED;
+        end(run);
         return;
     }
     if (run->keeping == RETURNING || run->keeping == LOOKING) {
@@ -458,7 +544,10 @@ static void poll_documents(struct eb_run *run)
     enum eb_status status = ebi_poll_operation(run);
     if (status == EB_PENDING)
         return;
-    if ((run->keeping & ~(unsigned)PAUSES) == RESTARTING) {
+    if (run->keeping == LEAVING) { /* whatever came of it: what returns tells */
+        run->patience_end_us = run->now_us + run->config.profile->return_patience_ms * 1000ULL;
+        rest(run, RETURNING, 0);
+    } else if ((run->keeping & ~(unsigned)PAUSES) == RESTARTING) {
         if (status == EB_PEER_ERROR && acts(run))
             refused(run);
         else

@@ -1,8 +1,10 @@
-/* One download, as the state diagram of the standard draws it (appendix A), from the host's side:
+/* One transfer, as the state diagram of the standard draws it (appendix A), from the host's side:
  *
  *   WAKE (the device's state brought to dfuIDLE) --> BLOCK <--> STATUS ... --> END --> MANIFEST --> DONE
  *                                                      |                                |
  *                                                 lost: WHERE (GETSTATE)          BACK (upload), compared
+ *
+ *   WAKE --> BACK (upload) ... --> DONE, where something is read
  *
  * bwPollTimeout is waited for from every answer on: a device that is asked earlier stalls and has failed. */
 #include "einbau/dfu.h"
@@ -134,9 +136,12 @@ struct eb_usb_setup eb_dfu_detach(const struct eb_dfu_interface *found)
 
 static void fail(struct eb_dfu *d, enum eb_status status, uint32_t number, const char *text)
 {
+    bool uploads = d->config.take != NULL && (d->move == BACK || d->move == WHAT);
     d->step = EB_DFU_FAILED;
-    d->error =
-        (struct eb_error){.status = status, .code = EB_CODE_DFU, .number = number, .where = where[d->move]};
+    d->error = (struct eb_error){.status = status,
+                                 .code = EB_CODE_DFU,
+                                 .number = number,
+                                 .where = uploads ? "DFU upload" : where[d->move]};
     eb_text_copy(d->error.text, sizeof d->error.text, text);
 }
 
@@ -179,7 +184,9 @@ enum eb_status eb_dfu_begin(struct eb_dfu *d, const struct eb_dfu_config *config
     d->patience_end_us = now_us + config->patience_us;
     d->quiet_end_us = now_us;
     go(d, WAKE, now_us);
-    if ((config->interface->attributes & EB_DFU_CAN_DNLOAD) == 0)
+    if (config->take != NULL && (config->interface->attributes & EB_DFU_CAN_UPLOAD) == 0)
+        fail_for_good(d, "its descriptor says that it gives no upload");
+    else if (config->take == NULL && (config->interface->attributes & EB_DFU_CAN_DNLOAD) == 0)
         fail_for_good(d, "its descriptor says that it takes no download");
     else if (config->read_back == EB_READ_BACK_YES && !can_read_back(d))
         fail_for_good(d,
@@ -208,7 +215,7 @@ static bool read_block(struct eb_dfu *d, uint64_t from, uint16_t size)
 bool eb_dfu_next(struct eb_dfu *d, uint64_t now_us, struct eb_usb_setup *setup, const uint8_t **bytes)
 {
     uint8_t interface = d->config.interface->number;
-    uint64_t left = d->config.source->size_bytes - d->done_bytes;
+    uint64_t left = d->config.take == NULL ? d->config.source->size_bytes - d->done_bytes : 0;
     *bytes = d->config.buffer;
     if (d->step != EB_DFU_BUSY || d->asked)
         return false;
@@ -283,7 +290,7 @@ static void at_rest(struct eb_dfu *d, uint64_t now_us)
         begin_back(d, now_us);
     else {
         d->repeats = 0;
-        go(d, BLOCK, now_us);
+        go(d, d->config.take != NULL ? BACK : BLOCK, now_us);
     }
 }
 
@@ -410,6 +417,20 @@ static void took_state(struct eb_dfu *d, const uint8_t *bytes, size_t size, uint
         fail(d, EB_GARBAGE, d->state, eb_dfu_state_word(d->state));
 }
 
+/* A short block, perhaps of no byte, ends it. */
+static void took_upload(struct eb_dfu *d, const uint8_t *bytes, size_t size, uint64_t now_us)
+{
+    enum eb_status status = size > 0 ? d->config.take(d->config.take_self, bytes, size) : EB_OK;
+    d->done_bytes += size;
+    d->block++;
+    d->repeats = 0;
+    d->patience_end_us = now_us + d->config.patience_us;
+    if (status != EB_OK)
+        fail(d, status, 0, "what was read cannot be kept");
+    else if (size < d->transfer_bytes)
+        done(d, false);
+}
+
 static void took_back(struct eb_dfu *d, const uint8_t *bytes, size_t size, uint64_t now_us)
 {
     uint8_t expected[64];
@@ -462,7 +483,10 @@ static void took(struct eb_dfu *d, const uint8_t *bytes, size_t size, uint64_t n
         took_state(d, bytes, size, now_us);
         break;
     case BACK:
-        took_back(d, bytes, size, now_us);
+        if (d->config.take != NULL)
+            took_upload(d, bytes, size, now_us);
+        else
+            took_back(d, bytes, size, now_us);
         break;
     case BACK_END:
         done(d, true);

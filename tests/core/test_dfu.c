@@ -122,6 +122,19 @@ struct engine {
     uint64_t now_us;
 };
 
+static uint8_t uploaded[sizeof image_bytes];
+static size_t uploaded_bytes;
+
+static enum eb_status take(void *self, const uint8_t *bytes, size_t size)
+{
+    (void)self;
+    if (uploaded_bytes + size > sizeof uploaded)
+        return EB_IO;
+    memcpy(uploaded + uploaded_bytes, bytes, size);
+    uploaded_bytes += size;
+    return EB_OK;
+}
+
 static void begin(struct engine *e, uint8_t attributes, bool reads_back)
 {
     e->interface = (struct eb_dfu_interface){
@@ -303,6 +316,87 @@ static void a_tolerant_device_is_read_back(void **state)
     asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
     eb_dfu_answer(&e.dfu, EB_OK, image_bytes, 10, e.now_us); /* a short block: that was all */
     assert_int_equal(e.dfu.error.status, EB_UNCONFIRMED);
+}
+
+static void begin_upload(struct engine *e, uint8_t attributes)
+{
+    e->interface = (struct eb_dfu_interface){
+        .number = 2, .alternates = 1, .in_loader = true, .attributes = attributes, .transfer_bytes = 64};
+    const struct eb_dfu_config config = {.interface = &e->interface,
+                                         .take = take,
+                                         .buffer = block,
+                                         .buffer_bytes = sizeof block,
+                                         .patience_us = 5000000};
+    for (size_t i = 0; i < sizeof image_bytes; i++)
+        image_bytes[i] = (uint8_t)(i * 7);
+    uploaded_bytes = 0;
+    e->now_us = 1000;
+    assert_int_equal(eb_dfu_begin(&e->dfu, &config, e->now_us), EB_OK);
+}
+
+static void gives(struct engine *e, unsigned number, size_t size)
+{
+    asks(e, 0, 0xA1, EB_DFU_UPLOAD, number, 64);
+    eb_dfu_answer(&e->dfu, EB_OK, image_bytes + number * 64, size, e->now_us);
+}
+
+/* Up to the first block that is shorter than asked for (DFU 1.1 section 6.2). */
+static void an_upload_ends_with_a_short_block(void **state)
+{
+    (void)state;
+    struct engine e;
+    begin_upload(&e, EB_DFU_CAN_UPLOAD);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_UPLOAD_IDLE); /* an earlier one was cut off */
+    asks(&e, 0, 0x21, EB_DFU_ABORT, 0, 0);
+    ends_as(&e, EB_OK);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    gives(&e, 0, 64);
+    gives(&e, 1, 64);
+    gives(&e, 2, 22);
+    assert_int_equal(e.dfu.step, EB_DFU_DONE);
+    assert_int_equal(uploaded_bytes, sizeof image_bytes);
+    assert_memory_equal(uploaded, image_bytes, sizeof image_bytes);
+
+    /* whole blocks: one without a byte ends it */
+    begin_upload(&e, EB_DFU_CAN_UPLOAD);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    gives(&e, 0, 64);
+    assert_int_equal(e.dfu.step, EB_DFU_BUSY);
+    gives(&e, 1, 0);
+    assert_int_equal(e.dfu.step, EB_DFU_DONE);
+    assert_int_equal(uploaded_bytes, 64);
+
+    /* more than can be kept; a block that is lost, which cannot be asked for again; a stall; no upload at all
+     */
+    begin_upload(&e, EB_DFU_CAN_UPLOAD);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    gives(&e, 0, 64);
+    gives(&e, 1, 64);
+    asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 2, 64);
+    eb_dfu_answer(&e.dfu, EB_OK, block, 64, e.now_us);
+    assert_int_equal(e.dfu.error.status, EB_IO);
+    begin_upload(&e, EB_DFU_CAN_UPLOAD);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
+    ends_as(&e, EB_NO_ANSWER);
+    assert_int_equal(e.dfu.error.status, EB_NO_ANSWER);
+    begin_upload(&e, EB_DFU_CAN_UPLOAD);
+    asks_status(&e, 0);
+    tells(&e, 0, 0, EB_DFU_IDLE);
+    asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
+    ends_as(&e, EB_PEER_ERROR);
+    asks_status(&e, 0);
+    tells(&e, 15, 0, EB_DFU_ERROR);
+    assert_int_equal(e.dfu.error.status, EB_PEER_ERROR);
+    assert_string_equal(e.dfu.error.where, "DFU upload");
+    begin_upload(&e, EB_DFU_CAN_DNLOAD);
+    assert_int_equal(e.dfu.step, EB_DFU_FAILED);
+    assert_int_equal(eb_error_retry(&e.dfu.error), EB_RETRY_NEVER);
 }
 
 static void whatever_it_was_left_in_is_brought_to_rest(void **state)
@@ -530,6 +624,7 @@ int main(int argc, char **argv)
         cmocka_unit_test(a_download_waits_as_it_is_told),
         cmocka_unit_test(a_wish_of_an_idle_device_holds_for_the_next_status),
         cmocka_unit_test(a_tolerant_device_is_read_back),
+        cmocka_unit_test(an_upload_ends_with_a_short_block),
         cmocka_unit_test(whatever_it_was_left_in_is_brought_to_rest),
         cmocka_unit_test(what_was_lost_is_found_by_its_state),
         cmocka_unit_test(every_status_is_told_in_words),

@@ -32,6 +32,12 @@ static void descriptors(const uint8_t *bytes, size_t size)
     eb_usb_language(bytes, size);
 }
 
+static enum eb_status take(void *self, const uint8_t *bytes, size_t size)
+{
+    (void)self;
+    return size > 0 && size <= BLOCK_BYTES && bytes != NULL ? EB_OK : EB_IO;
+}
+
 /* An answer is a byte that says how it ends, and as many as were asked for. */
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
@@ -45,6 +51,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
                                          .buffer = block,
                                          .buffer_bytes = sizeof block,
                                          .read_back = EB_READ_BACK_IF_POSSIBLE,
+                                         .take = size > 0 && (bytes[0] & 0x80) != 0 ? take : NULL,
                                          .patience_us = 60000000};
     struct eb_dfu dfu;
     struct eb_usb_setup setup;

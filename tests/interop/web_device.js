@@ -7,6 +7,9 @@
 //   PUT  /image                  the image as the body, behind the bearer token; 411 without a length
 //   PUT  /unexpected/image       the same, but every expectation is refused (417)
 //   POST /restart                gone for half a second, then it runs what was written
+//   GET, PUT /settings           some members of a JSON object, behind the bearer token; a name is cut to 12 characters
+//   PUT  /password               another password for the user, behind the bearer token
+//   POST /factory-reset          settings as delivered, and a restart
 //   GET  /identity, /status      no login
 //
 // The flash is FOLDER/device.bin; the version is what stands in it.
@@ -19,11 +22,15 @@ const multer = require('multer');
 const session = require('express-session');
 
 const [folder, port] = process.argv.slice(2);
-const [user, password] = ['service', 'Larch:fell 7'];
+const user = 'service';
+let password = 'Larch:fell 7';
 const limit = 1 << 20;
 const flash = path.join(folder, 'device.bin');
 const writing = {state: 'idle', percent: 0};
 const tokens = new Map();
+const delivered = {name: 'new', gain: 0, limiter: true};
+const kept = path.join(folder, 'settings.json');
+let settings = fs.existsSync(kept) ? JSON.parse(fs.readFileSync(kept)) : {...delivered};
 let starts = 1;
 let running = read_version();
 
@@ -108,6 +115,32 @@ app.put(['/image', '/unexpected/image'], (req, res) => {
     const parts = [];
     req.on('data', (part) => parts.push(part));
     req.on('end', () => res.status(install(Buffer.concat(parts)) ? 202 : 409).end());
+});
+function by_token(req, res, next) {
+    if (!logged_in(req)) return res.status(401).end();
+    next();
+}
+function keep(next) {
+    settings = next;
+    fs.writeFileSync(kept, JSON.stringify(settings));
+}
+app.get('/settings', by_token, (req, res) => res.json(settings));
+app.put('/settings', by_token, express.json(), (req, res) => {
+    const wanted = {...settings, ...req.body};
+    if (typeof wanted.gain !== 'number' || wanted.gain > 60) return res.status(400).json({error: 'gain'});
+    keep({...wanted, name: String(wanted.name).slice(0, 12)});
+    res.json(settings);
+});
+app.put('/password', by_token, express.json(), (req, res) => {
+    if (req.body.old !== password || String(req.body.new).length < 8) return res.status(400).json({error: 'password'});
+    password = req.body.new;
+    tokens.clear();
+    res.status(204).end();
+});
+app.post('/factory-reset', by_token, (req, res) => {
+    keep({...delivered});
+    res.status(202).end();
+    setTimeout(restart, 50);
 });
 app.post('/restart', (req, res, next) => (logged_in(req) ? next() : by_form(req, res, next)), (req, res) => {
     res.status(202).end();

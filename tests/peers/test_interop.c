@@ -194,8 +194,8 @@ static void fit_general_device(const char *server_format)
     snprintf(file, sizeof file, "%s/fw.bin", folder);
     snprintf(modbus_port, sizeof modbus_port, "%u", modbus);
     expect_done(shell("mkdir %s && cp %s/plc-1.0.bin %s && echo 'door 3 open' >%s/script.cfg && "
-                      "chmod 666 %s %s/script.cfg && chmod 755 %s",
-                      folder, little.folder, file, folder, file, folder, little.folder),
+                      "printf shut >%s/door.cfg && chmod 666 %s %s/*.cfg && chmod 755 %s",
+                      folder, little.folder, file, folder, folder, file, folder, little.folder),
                 "");
 
     snprintf(line, sizeof line, server_format, tftp, folder);
@@ -219,7 +219,8 @@ static void fit_general_device(const char *server_format)
                    "diagnostics: {source: {modbus-register: 0x300}, entries: 4}\n"
                    "backups:\n  presets: {modbus-registers: {address: 0x400, count: 9}}\n"
                    "  table: {modbus-file: {file: 4, records: 9}}\n  script: {tftp: {file: script.cfg}}\n"
-                   "settings: {ramp: {modbus-registers: {address: 0x408, count: 1}, from: 0, to: 9999}}\n",
+                   "settings: {ramp: {modbus-registers: {address: 0x408, count: 1}, from: 0, to: 9999},\n"
+                   "  door: {tftp: {file: door.cfg}, kind: text, length: 32}}\n",
                    profile);
     free(profile);
     struct outcome look = shell("%s/einbau survey --site %s/general.yaml", BIN_DIR, little.folder);
@@ -233,9 +234,10 @@ static void fit_general_device(const char *server_format)
               "grep -qx 'door 3 open' script.cfg && test $(wc -l <script.cfg) = 1",
               folder, little.folder, BIN_DIR, little.folder);
     struct outcome set =
-        shell("XDG_STATE_HOME=%s/home %s/einbau settings made-up ramp=513 --yes --site "
+        shell("XDG_STATE_HOME=%s/home %s/einbau settings made-up ramp=513 'door=half open' --yes --site "
               "%s/general.yaml && XDG_STATE_HOME=%s/home %s/einbau settings made-up --site %s/general.yaml",
               little.folder, BIN_DIR, little.folder, little.folder, BIN_DIR, little.folder);
+    struct outcome door = shell("test \"$(cat %s/door.cfg)\" = 'half open'", folder);
     /* A server may still be writing when it has acknowledged the last block. */
     struct outcome push = shell("%s/push_image 127.0.0.1 %u %s/coupler-2.0.bin fw.bin 1024 4 && "
                                 "for i in 1 2 3 4 5 6 7 8 9 10; do cmp -s %s %s/coupler-2.0.bin && exit 0; "
@@ -252,7 +254,9 @@ static void fit_general_device(const char *server_format)
         strstr(fit.out, "script still on the device as they were saved") == NULL || restore.status != 0 ||
         strstr(restore.out, "script put back and compared") == NULL || same.status != 0 || push.status != 0 ||
         strstr(push.out, "100000 bytes in ") == NULL || set.status != 0 ||
-        strstr(set.out, "->  513  confirmed") == NULL || strstr(set.out, "ramp     513") == NULL)
+        strstr(set.out, "->  513        confirmed") == NULL ||
+        strstr(set.out, "->  half open  confirmed") == NULL || door.status != 0 ||
+        strstr(set.out, "ramp     513") == NULL)
         fail_msg("%s%s%s%s%s%s%s%s%s%s%s", set.out, set.err, look.out, look.err, fit.out, fit.err,
                  restore.out, restore.err, push.out, push.err, read_text("", tftp_log, NULL));
     outcome_free(&look);
@@ -260,6 +264,7 @@ static void fit_general_device(const char *server_format)
     outcome_free(&same);
     outcome_free(&restore);
     outcome_free(&set);
+    outcome_free(&door);
     outcome_free(&push);
 }
 
@@ -307,12 +312,13 @@ static void a_dissector_reads_a_whole_job(void **state)
         skip();
     }
     /* It says so before it captures: until something of ours is in the file. */
-    for (int i = 0; i < 50 && count_packets("tcp") == 0; i++) {
+    unsigned long looks = 0;
+    for (int i = 0; i < 50 && looks == 0; i++) {
         struct outcome look = read_identity();
         outcome_free(&look);
         usleep(200000);
+        looks = count_packets("modbus.func_code == 43");
     }
-    unsigned long looks = count_packets("modbus.func_code == 43");
     assert_true(looks > 0);
     struct outcome fit = shell("%s/einbau fit --yes --site %s", BIN_DIR, real_site);
     if (fit.status != 0)

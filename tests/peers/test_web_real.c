@@ -68,9 +68,9 @@ static void write_site(const char *login, const char *upload, const char *read, 
 
 static struct outcome einbau(const char *words)
 {
-    return shell(
-        "cd %s && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key XDG_STATE_HOME=%s/home timeout 60 " EINBAU " %s",
-        folder, folder, words);
+    return shell("cd %s && EINBAU_PASSWORD_FILE=label EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key "
+                 "XDG_STATE_HOME=%s/home timeout 60 " EINBAU " %s",
+                 folder, folder, words);
 }
 
 static void expect(int status, const char *says, const char *words)
@@ -322,6 +322,73 @@ static void a_real_form_and_a_real_token(void **state)
     free(log);
 }
 
+/* What the device has in its file. */
+static void expect_settings(const char *json)
+{
+    char *kept = read_text(folder, "settings.json", NULL);
+    assert_string_equal(kept, json);
+    free(kept);
+}
+
+/* Settings, a restart, another password and a factory reset of a device that runs on Express. */
+static void a_real_web_device_is_set_up(void **state)
+{
+    (void)state;
+    if (access(NODE_MODULES "/express", R_OK) != 0) {
+        print_message("Express could not be had from its registry\n");
+        skip();
+    }
+    start_express();
+    write_express(TOKEN, "path: /image, method: PUT");
+    char *profile = read_text(folder, "profiles/web.yaml", NULL);
+    write_text(
+        folder, "profiles/web.yaml",
+        "%s\nsettings:\n"
+        "  name: {http: {path: /settings, type: application/json}, json: /name, writes-json: '{\"name\": "
+        "{value}}', "
+        "kind: text, length: 20, unique: yes}\n"
+        "  gain: {http: {path: /settings, type: application/json}, json: /gain, writes-json: '{\"gain\": "
+        "{value}}', "
+        "decimals: 1, from: -12, to: 99, unit: dB}\n"
+        "  limiter: {http: {path: /settings, type: application/json}, json: /limiter, writes-json: "
+        "'{\"limiter\": {value}}', kind: yes-no}\n"
+        "password: {http: {path: /password, type: application/json}, writes-json: '{\"old\": {password}, "
+        "\"new\": {new-password}}'}\n"
+        "restart: [{http: {path: /restart, expect: 202}}]\nreset: [{http: {path: /factory-reset, expect: "
+        "202}}]\n",
+        profile);
+    free(profile);
+    keep_password("amp");
+    expect(0, "limiter  yes", "settings amp");
+    expect(0, "->  3.5 dB  confirmed", "settings amp gain=3.5 limiter=no --yes");
+    expect_settings("{\"name\":\"new\",\"gain\":3.5,\"limiter\":false}");
+    expect(1, "->  3.5 dB  failed", "settings amp gain=61 --yes");
+    expect(1, "and Valley stati was read back", "settings amp 'name=Valley station' --yes");
+    expect_settings("{\"name\":\"Valley stati\",\"gain\":3.5,\"limiter\":false}");
+    expect(0, "restarted", "act amp restart --yes");
+    /* Too short for the device: the old one stays and works; and one that it takes. */
+    write_text(folder, "label", "short\n");
+    expect(1, "the old one still works, and stays here", "secret change amp --yes");
+    expect(0, "name     Valley stati", "settings amp");
+    write_text(folder, "label", "Rope:way 42\n");
+    expect(0, "its new password works on the device", "secret change amp --yes");
+    expect(0, "->  -6.0 dB  confirmed", "settings amp gain=-6 --yes");
+    char words[4 * PATH_BYTES];
+    snprintf(words, sizeof words,
+             "cd %s && EINBAU_SITE=site.yaml EINBAU_KEY_FILE=key XDG_STATE_HOME=%s/home " EINBAU " reset amp",
+             folder, folder);
+    char *out = on_terminal_typing(words, "amp");
+    if (strstr(out, "as delivered") == NULL)
+        fail_msg("%s", out);
+    free(out);
+    expect_settings("{\"name\":\"new\",\"gain\":0,\"limiter\":true}");
+    struct outcome o = shell("ls -t %s/home/einbau/backups/*.zip | head -1 | tr -d '\\n'", folder);
+    snprintf(words, sizeof words, "settings amp --load %s --yes", o.out);
+    outcome_free(&o);
+    expect(0, "->  -6.0 dB", words);
+    expect_settings("{\"name\":\"Valley stati\",\"gain\":-6,\"limiter\":false}");
+}
+
 /* A refusal is reported as the device gave it, and nothing is written. */
 static void what_a_real_web_device_refuses(void **state)
 {
@@ -479,6 +546,7 @@ int main(void)
         cmocka_unit_test_setup_teardown(a_real_web_server_keeps_documents, set_up, tear_down),
         cmocka_unit_test_setup_teardown(several_files_into_a_real_web_server, set_up, tear_down),
         cmocka_unit_test_setup_teardown(a_real_form_and_a_real_token, set_up, tear_down),
+        cmocka_unit_test_setup_teardown(a_real_web_device_is_set_up, set_up, tear_down),
         cmocka_unit_test_setup_teardown(what_a_real_web_device_refuses, set_up, tear_down),
         cmocka_unit_test_setup_teardown(curl_uploads_into_the_simulated_amplifier, set_up, tear_down),
         cmocka_unit_test_setup_teardown(the_simulated_amplifier_is_fitted_over_tls, set_up, tear_down),

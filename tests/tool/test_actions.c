@@ -8,17 +8,6 @@
 #define EINBAU        BIN_DIR "/einbau"
 #define IN_SIMULATION " --site site.yaml --sim world.yaml --state state "
 
-/* What the world remembers of a device. */
-static json_t *remembered(const struct little *l, const char *device)
-{
-    char *text = read_text(l->folder, "state/world.state", NULL);
-    json_t *root = json_loads(text, JSON_DISABLE_EOF_CHECK, NULL);
-    json_t *one = json_incref(json_object_get(json_object_get(root, "devices"), device));
-    json_decref(root);
-    free(text);
-    return one;
-}
-
 static char *on_the_terminal(const struct little *l, const char *call, const char *typed)
 {
     char words[3 * PATH_BYTES];

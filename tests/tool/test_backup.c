@@ -26,6 +26,8 @@ static const char http_restart[] =
     "backups: {presets: {http: {path: /api/presets, method: POST}, restart: yes}}\n"
     "restart: [{http: {path: /restart, expect: 202}}]\n";
 
+static const char loader[] = "backups: {presets: {dfu: {alternate: 1}}}\n";
+
 #define REGISTERS                                                                                            \
     "number: 0x400, in-words: yes, text: \"morning: valley -6\", after-update: \"------------------\""
 #define RECORDS         "number: 4, text: \"morning: valley -6\", after-update: \"------------------\""
@@ -34,28 +36,9 @@ static const char http_restart[] =
 #define IDENTIFIERS     "number: 0x0400, text: \"morning: valley -6\", after-update: \"------------------\""
 #define DOCUMENT(words) "documents: {presets: {" words "}}"
 
-/* What the device holds, by what its world remembers: freed by the caller. */
 static char *held(const struct little *l, enum kind kind)
 {
-    size_t size;
-    char *text = read_text(l->folder, "state/world.state", NULL);
-    json_t *root = json_loads(text, JSON_DISABLE_EOF_CHECK, NULL);
-    const json_t *documents =
-        json_object_get(json_object_get(json_object_get(root, "devices"), subjects[kind].name), "documents");
-    const json_t *one = json_array_get(json_object_get(documents, "list"), 0);
-    const char *hex = json_string_value(json_object_get(one, "now"));
-    assert_non_null(hex);
-    size = strlen(hex) / 2;
-    char *now = calloc(1, size + 1);
-    for (size_t i = 0; i < size; i++) {
-        const char pair[3] = {hex[2 * i], hex[2 * i + 1], '\0'};
-        now[i] = (char)strtoul(pair, NULL, 16);
-    }
-    if (json_is_true(json_object_get(one, "gone")))
-        now[0] = '\0';
-    json_decref(root);
-    free(text);
-    return now;
+    return document_held(l, subjects[kind].name, 0);
 }
 
 static bool holds(const struct little *l, enum kind kind, const char *expected)
@@ -178,41 +161,83 @@ static const struct way {
     {AMPLIFIER, http, DOCUMENT(HTTP), " --no-backup", 0, "presets lost: --no-backup", "put back", "[]"},
 };
 
+/* `usb`: what the device on USB does, in place of "uploads: yes"; NULL: that. */
+static void come_back_or_are_told(size_t i, const struct way *w, const char *usb)
+{
+    struct little l;
+    char words[64];
+    size_t whole;
+    make_with(&l, w->kind, w->world, w->profile);
+    if (usb != NULL)
+        replace_in(&l, "world.yaml", "uploads: yes", usb);
+    snprintf(words, sizeof words, "fit --yes%s", w->options);
+    struct outcome o = in_state(&l, "state", words);
+    const char *result = strstr(o.out, "NOW RUNNING");
+    if (o.status != w->status || result == NULL || strstr(result, w->says) == NULL ||
+        strstr(result, w->never) != NULL)
+        fail_msg("case %zu: %d, not '%s', or '%s', in\n%s%s", i, o.status, w->says, w->never, o.out, o.err);
+    bool refused = strstr(o.out, "Nothing was written") != NULL;
+    if (!holds(&l, w->kind, w->holds != NULL ? w->holds : held_before))
+        fail_msg("case %zu: it holds '%s'\n%s", i, held(&l, w->kind), o.out);
+    outcome_free(&o);
+    struct truth t = look(&l, w->kind, "state");
+    assert_true(t.wanted[0] == !refused);
+    size_t count = backups(&l, &whole);
+    if (count != whole || (count == 0) != (refused || w->options[0] != '\0'))
+        fail_msg("case %zu: %zu of %zu backups are whole", i, whole, count);
+    /* What is missing is put back by the next call, where the device takes it. */
+    if (w->status == 1 && !refused) {
+        o = in_state(&l, "state", "fit --yes");
+        if (strstr(o.out, "presets saved by an earlier job and not put back since") == NULL ||
+            (o.status == 0) != holds(&l, w->kind, held_before))
+            fail_msg("case %zu, once more: %d\n%s%s", i, o.status, o.out, o.err);
+        outcome_free(&o);
+    }
+    little_remove(&l);
+}
+
 static void documents_come_back_or_the_user_is_told(void **state)
 {
     (void)state;
-    for (size_t i = 0; i < sizeof ways / sizeof ways[0]; i++) {
-        const struct way *w = &ways[i];
-        struct little l;
-        char words[64];
-        size_t whole;
-        make_with(&l, w->kind, w->world, w->profile);
-        snprintf(words, sizeof words, "fit --yes%s", w->options);
-        struct outcome o = in_state(&l, "state", words);
-        const char *result = strstr(o.out, "NOW RUNNING");
-        if (o.status != w->status || result == NULL || strstr(result, w->says) == NULL ||
-            strstr(result, w->never) != NULL)
-            fail_msg("case %zu: %d, not '%s', or '%s', in\n%s%s", i, o.status, w->says, w->never, o.out,
-                     o.err);
-        bool refused = strstr(o.out, "Nothing was written") != NULL;
-        if (!holds(&l, w->kind, w->holds != NULL ? w->holds : held_before))
-            fail_msg("case %zu: it holds '%s'\n%s", i, held(&l, w->kind), o.out);
-        outcome_free(&o);
-        struct truth t = look(&l, w->kind, "state");
-        assert_true(t.wanted[0] == !refused);
-        size_t count = backups(&l, &whole);
-        if (count != whole || (count == 0) != (refused || w->options[0] != '\0'))
-            fail_msg("case %zu: %zu of %zu backups are whole", i, whole, count);
-        /* What is missing is put back by the next call, where the device takes it. */
-        if (w->status == 1 && !refused) {
-            o = in_state(&l, "state", "fit --yes");
-            if (strstr(o.out, "presets saved by an earlier job and not put back since") == NULL ||
-                (o.status == 0) != holds(&l, w->kind, held_before))
-                fail_msg("case %zu, once more: %d\n%s%s", i, o.status, o.out, o.err);
-            outcome_free(&o);
-        }
-        little_remove(&l);
-    }
+    for (size_t i = 0; i < sizeof ways / sizeof ways[0]; i++)
+        come_back_or_are_told(i, &ways[i], NULL);
+}
+
+/* Whatever the loader of a device on USB does behind a download. */
+static void so_do_those_of_a_loader(void **state)
+{
+    static const char other[] = "backups: {presets: {dfu: {alternate: 2}}}\n";
+    static const struct {
+        struct way way;
+        const char *usb;
+    } rows[] = {
+        {{GAUGE, loader, DOCUMENT(HTTP), "", 0, "presets put back and compared", "restore", NULL}, NULL},
+        {{GAUGE, loader, DOCUMENT(HTTP), "", 0, "presets put back and compared", "restore", NULL},
+         "uploads: yes, manifest: tolerant"},
+        {{GAUGE, loader, DOCUMENT(HTTP), "", 0, "presets put back and compared", "restore", NULL},
+         "uploads: yes, manifest: restart, detaches-itself: yes"},
+        {{GAUGE, loader, DOCUMENT(HTTP), "", 0, "presets put back and compared", "restore", NULL},
+         "uploads: yes, detaches-itself: claimed"},
+        {{GAUGE, loader, DOCUMENT("text: \"morning: valley -6\""), "", 0,
+          "presets still on the device as they were saved", "put back", NULL},
+         NULL},
+        {{GAUGE, loader, DOCUMENT(HTTP ", keeps: 7"), "", 1, "something else was read back", "as they were",
+          "morning"},
+         NULL},
+        {{GAUGE, loader, DOCUMENT(HTTP), "", 1,
+          "presets not saved: asking the loader's state: its descriptor says that it gives no upload",
+          "put back", NULL},
+         "uploads: no"},
+        {{GAUGE, loader, DOCUMENT(HTTP ", refuses: yes"), "", 1,
+          "presets not saved: DFU upload: ", "put back", NULL},
+         NULL},
+        {{GAUGE, other, DOCUMENT(HTTP), "", 1,
+          "presets not saved: opening its loader: found fewer alternate settings", "put back", NULL},
+         NULL},
+    };
+    (void)state;
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++)
+        come_back_or_are_told(i, &rows[i].way, rows[i].usb);
 }
 
 /* --- faults, and a laptop that dies -------------------------------------------------------------------- */
@@ -307,6 +332,12 @@ static void nothing_is_lost_by_uds(void **state)
     sweep(UNIT, identifiers_locked, DOCUMENT(IDENTIFIERS ", needs-security: yes"), 17);
 }
 
+static void nothing_is_lost_in_a_loader(void **state)
+{
+    (void)state;
+    sweep(GAUGE, loader, DOCUMENT(HTTP), 3);
+}
+
 /* --- by itself ------------------------------------------------------------------------------------------ */
 
 static void backup_and_restore(void **state)
@@ -344,6 +375,50 @@ static void backup_and_restore(void **state)
                   "{EINBAU_STATE=state} restore amp-1 %s/amp.zip --only presets --yes", l.folder);
     assert_true(holds(&l, AMPLIFIER, held_before));
     expect_einbau(&l, 0, "as it was written", "{EINBAU_STATE=state} jobs --verify");
+    little_remove(&l);
+}
+
+/* Only the loader of a device on USB has it: asked first, and its program runs again, whatever happens. */
+static void a_backup_that_stops_the_program(void **state)
+{
+    static const char *const kinds[] = {"lost", "late", "power-lost", "kill", "interrupt"};
+    struct little l;
+    size_t counts[2] = {0, 0};
+    size_t whole;
+    (void)state;
+    make_with(&l, GAUGE, DOCUMENT(HTTP), loader);
+    expect_einbau(&l, 1, "gauge-1: not saved, as only its loader gives its documents",
+                  "{EINBAU_STATE=state} backup");
+    expect_einbau(&l, 2, "use --yes. Nothing was saved", "{EINBAU_STATE=state} backup gauge-1");
+    assert_int_equal(backups(&l, &whole), 0);
+    char *world = read_text(l.folder, "world.yaml", NULL);
+    for (unsigned n = 0; n < 60; n++) {
+        char text[64];
+        bool signal = n % 5 >= 3;
+        snprintf(text, sizeof text, signal ? "signal: %s" : "kind: %s", kinds[n % 5]);
+        strike_at(&l, world, signal ? "laptop-process: " : "faults:\n  - ", n, text);
+        struct outcome o = in_state(&l, "state", "backup gauge-1 --yes");
+        bool killed = o.status == 128 + SIGKILL;
+        enum eb_sim_mode mode = look(&l, GAUGE, "state").mode;
+        if (o.status == 0 && (backups(&l, &whole) != 1 || whole != 1 || mode != EB_SIM_RUNNING))
+            fail_msg("%s at frame %u: well, and it is not (mode %d)\n%s", kinds[n % 5], n, mode, o.out);
+        if (!killed && mode != EB_SIM_RUNNING && strstr(o.out, "loader") == NULL &&
+            strstr(o.err, "loader") == NULL)
+            fail_msg("%s at frame %u: not told\n%s%s", kinds[n % 5], n, o.out, o.err);
+        counts[o.status != 0]++;
+        outcome_free(&o);
+        write_text(l.folder, "world.yaml", "%s", world);
+        if (mode != EB_SIM_RUNNING) {
+            expect_einbau(&l, 1, "'einbau recover gauge-1' starts its program",
+                          "{EINBAU_STATE=state} survey");
+            expect_einbau(&l, 0, "recovered", "{EINBAU_STATE=state} recover gauge-1 --yes");
+        }
+        assert_int_equal(look(&l, GAUGE, "state").mode, EB_SIM_RUNNING);
+        assert_true(holds(&l, GAUGE, held_before));
+    }
+    print_message("%zu backups, %zu not\n", counts[0], counts[1]);
+    assert_true(counts[0] > 0 && counts[1] > 0);
+    free(world);
     little_remove(&l);
 }
 
@@ -581,8 +656,11 @@ int main(void)
         cmocka_unit_test(nothing_is_lost_where_none_is_left),
         cmocka_unit_test(nothing_is_lost_by_tftp),
         cmocka_unit_test(nothing_is_lost_by_sdo),
+        cmocka_unit_test(so_do_those_of_a_loader),
+        cmocka_unit_test(nothing_is_lost_in_a_loader),
         cmocka_unit_test(nothing_is_lost_by_uds),
         cmocka_unit_test(backup_and_restore),
+        cmocka_unit_test(a_backup_that_stops_the_program),
         cmocka_unit_test(an_older_version_does_not_get_them),
         cmocka_unit_test(a_wrong_backup_writes_nothing),
         cmocka_unit_test(wrong_profiles_are_named),

@@ -144,7 +144,7 @@ static const struct {
     {PLC, NULL, "", "total=6553.7 router=192.0.2.254", 0, "6553.7       confirmed", "differs",
      "00010001 c00002fe"},
     {PLC, NULL, "", "limit=10", 0, "Nothing to change", "confirmed", "000a"},
-    {PLC, NULL, ", refuses: yes", "limit=1", 1, "failed", "confirmed", "000a"},
+    {PLC, NULL, ", refuses: yes", "limit=1", 1, "limit    10 N  ->  10 N  failed", "unknown", "000a"},
     {PLC, NULL, ", becomes-hex: \"0063\"", "limit=100", 1, "limit was written as 100, and 99 was read back",
      "confirmed", "0063 "},
     {PLC, NULL, ", waits-for-restart: yes", "limit=1", 1, "limit was written as 1, and 10 was read back",
@@ -156,7 +156,7 @@ static const struct {
     {AMPLIFIER, NULL, "", "input-1=radio", 0, "confirmed", "differs", "\"2\": \"x\""},
     {AMPLIFIER, NULL, "", "limiter=no", 0, "yes  ->  no  confirmed", "differs", "\"limiter\": false"},
     {AMPLIFIER, NULL, "", "clock=2026-11-30T10:00:00Z", 0, "confirmed", "differs", "2026-11-30T10:00:00Z"},
-    {AMPLIFIER, NULL, ", refuses: yes", "gain=3", 1, "failed", "confirmed", "\"gain\": -6.0"},
+    {AMPLIFIER, NULL, ", refuses: yes", "gain=3", 1, "-6.0 dB  failed", "unknown", "\"gain\": -6.0"},
     {AMPLIFIER, NULL, ", becomes: '{\"gain\": 2.5}'", "gain=3", 1,
      "gain was written as 3.0, and 2.5 was read back", "confirmed", "\"gain\": 2.5"},
     {AMPLIFIER, NULL, ", loses-answer: yes", "gain=3", 0, "confirmed", "differs", "\"gain\": 3.0"},
@@ -164,12 +164,12 @@ static const struct {
     {NODE, NULL, "", "", 0, "title      one      up to 6 characters", "unknown", "e803 05000000"},
     {NODE, NULL, "", "heartbeat=500 level=-2 title=ab led=yes", 0, "confirmed", "differs",
      "f401 feffffff 616200000000 01 "},
-    {NODE, NULL, ", refuses: yes", "heartbeat=500", 1, "failed", "confirmed", "e803"},
+    {NODE, NULL, ", refuses: yes", "heartbeat=500", 1, "1000 ms  failed", "unknown", "e803"},
     /* What is not stored is gone with the next start, here that of the world. */
     {NODE, NULL, ", needs-store: yes", "heartbeat=500", 0, "confirmed", "differs", "e803"},
     {NODE, by_sdo_stored, ", needs-store: yes", "heartbeat=500", 0, "confirmed", "differs", "f401"},
     {UNIT, NULL, "", "force=7500 filter=none", 0, "confirmed", "differs", "1d4c 00 "},
-    {UNIT, NULL, ", refuses: yes", "force=7500", 1, "failed", "confirmed", "1f40"},
+    {UNIT, NULL, ", refuses: yes", "force=7500", 1, "8000 N  failed", "unknown", "1f40"},
 };
 
 static void settings_are_what_the_device_holds(void **state)
@@ -300,6 +300,35 @@ static void wrong_calls_write_nothing(void **state)
     little_remove(&l);
 }
 
+/* Also where the site does not know what has it. */
+static void an_address_must_be_free_on_the_wire(void **state)
+{
+    struct little l;
+    (void)state;
+    make_set(&l, PLC, NULL, "");
+    replace_in(&l, "profiles/plc.yaml", "kind: address", "kind: address, unique: yes");
+    replace_in(&l, "world.yaml", "devices:\n",
+               "laptop:\n  eth0: {wire: lan, addresses: [192.0.2.200/24]}\ndevices:\n");
+    struct outcome o =
+        shell("cd %s && sed -n '/^  plc-1:/,$p' world.yaml | sed 's/  plc-1:/  other:/; s/P-1/P-9/; "
+              "s/192.0.2.1$/192.0.2.77/' >more && cat more >>world.yaml",
+              l.folder);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    o = settings(&l, "plc-1 router=192.0.2.77 --yes");
+    if (o.status != 1 || strstr(o.err, "plc-1: found router=192.0.2.77, which ") == NULL ||
+        strstr(o.err, "answers to, expected a free address. Nothing was written") == NULL)
+        fail_msg("%d\n%s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    assert_true(holds(&l, "plc-1", "c0000201"));
+    o = settings(&l, "plc-1 router=192.0.2.78 --yes");
+    if (o.status != 0 || strstr(o.err, "cannot be asked") != NULL)
+        fail_msg("%d\n%s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    assert_true(holds(&l, "plc-1", "c000024e"));
+    little_remove(&l);
+}
+
 static void wrong_profiles_are_named(void **state)
 {
     static const struct {
@@ -392,6 +421,15 @@ static void settings_are_compared_and_copied(void **state)
 /* --- faults, and a laptop that dies ------------------------------------------------------------------------
  */
 
+/* Two amplifiers, and the settings of the second one in a file. */
+static void make_copied(struct little *l)
+{
+    make_two(l);
+    char *json = einbau_says(l, 0, NULL, "{EINBAU_STATE=state} settings amp-2 --json");
+    write_text(l->folder, "other.json", "%s", json);
+    free(json);
+}
+
 /* Each setting is as it was or as it was to be, or the user reads that it is not; what it was is on disk. */
 static void sweep(enum kind kind, const char *call, const char *old, const char *fresh, unsigned frames,
                   unsigned step)
@@ -400,7 +438,10 @@ static void sweep(enum kind kind, const char *call, const char *old, const char 
     struct little l;
     size_t counts[3] = {0}; /* confirmed, said not to be, said to be cut off */
     const char *device = subjects[kind].name;
-    make_set(&l, kind, kind == NODE ? by_sdo_stored : NULL, kind == NODE ? ", needs-store: yes" : "");
+    if (strchr(call, '-') == call)
+        make_copied(&l);
+    else
+        make_set(&l, kind, kind == NODE ? by_sdo_stored : NULL, kind == NODE ? ", needs-store: yes" : "");
     char *world = read_text(l.folder, "world.yaml", NULL);
     for (unsigned frame = 0; frame < frames; frame += every(step)) {
         char text[64];
@@ -475,6 +516,56 @@ static void faults_by_http(void **state)
     sweep(AMPLIFIER, "gain=3", "\"gain\": -6.0", "\"gain\": 3.0", 90, 1);
 }
 
+static void faults_of_a_copy(void **state)
+{
+    (void)state;
+    sweep(AMPLIFIER, "--copy-from amp-2 --only gain", "\"gain\": -6.0", "\"gain\": -1.5", 120, 3);
+}
+
+static void faults_of_loading(void **state)
+{
+    (void)state;
+    sweep(AMPLIFIER, "--load other.json --only gain", "\"gain\": -6.0", "\"gain\": -1.5", 90, 3);
+}
+
+/* Its session ends after so many requests: while it is read, saved, written, read back, put back. */
+static void a_session_may_end_at_any_request(void **state)
+{
+    static const enum web_login logins[] = {WEB_FORM, WEB_TOKEN};
+    static const char presets[] = "backups: {presets: {http: {path: /api/presets}}}\n";
+    (void)state;
+    for (unsigned i = 0; i < 24; i++) {
+        struct little l;
+        char http[48];
+        char device[1024];
+        char profile[sizeof by_http + sizeof presets];
+        snprintf(http, sizeof http, "session-requests: %u", 1 + i / 2);
+        snprintf(device, sizeof device, "    " WEB_DOCUMENT "\n", "");
+        *strstr(device, "}}\n") = '\0';
+        snprintf(device + strlen(device), sizeof device - strlen(device),
+                 "}, presets: {text: own, after-update: erased}}\n");
+        snprintf(profile, sizeof profile, "%s%s", by_http, presets);
+        const struct web_options options = {
+            .login = logins[i % 2], .http = http, .image_bytes = 3000, .device = device, .profile = profile};
+        web_make(&l, &options);
+        write_text(l.folder, "label", "Larch:fell 7\n");
+        expect_einbau(&l, 0, "kept", "{EINBAU_PASSWORD_FILE=label} secret set amp-1 service --key-file key");
+        struct outcome o = settings(&l, "amp-1 gain=3 input-1=radio limiter=no --yes --key-file key");
+        if (o.status != 0 || !holds(&l, "amp-1", "\"gain\": 3.0") ||
+            !holds(&l, "amp-1", "\"1\": \"radio\"") || !holds(&l, "amp-1", "\"limiter\": false"))
+            fail_msg("%s: %d, it holds %s\n%s%s", http, o.status, held(&l, "amp-1"), o.out, o.err);
+        outcome_free(&o);
+        o = in_state(&l, "state", "fit --yes --key-file key");
+        char *own = document_held(&l, "amp-1", 1);
+        if (o.status != 0 || strcmp(own, "own") != 0 ||
+            strstr(o.out, "presets put back and compared: as they were saved") == NULL)
+            fail_msg("%s: %d, it holds %s\n%s%s", http, o.status, own, o.out, o.err);
+        free(own);
+        outcome_free(&o);
+        little_remove(&l);
+    }
+}
+
 static void faults_by_sdo(void **state)
 {
     (void)state;
@@ -492,10 +583,14 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(settings_are_what_the_device_holds),
         cmocka_unit_test(wrong_calls_write_nothing),
+        cmocka_unit_test(an_address_must_be_free_on_the_wire),
         cmocka_unit_test(wrong_profiles_are_named),
         cmocka_unit_test(settings_are_compared_and_copied),
         cmocka_unit_test(faults_by_registers),
         cmocka_unit_test(faults_by_http),
+        cmocka_unit_test(faults_of_a_copy),
+        cmocka_unit_test(faults_of_loading),
+        cmocka_unit_test(a_session_may_end_at_any_request),
         cmocka_unit_test(faults_by_sdo),
         cmocka_unit_test(faults_by_uds),
     };

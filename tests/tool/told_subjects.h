@@ -4,6 +4,7 @@
 
 #include "support/web.h"
 
+#include <jansson.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -118,7 +119,7 @@ static inline void make_subject(struct little *l, enum kind kind, const struct h
                                             .tftp = "windowsize: 8, blksize: 128, patience-s: 20"};
     const struct bus_options bus = {
         .nodes = kind == NODE, .units = kind == UNIT, .image_bytes = 500, .device = device};
-    const struct usb_options usb = {.gauges = 1, .image_bytes = 500, .device = device};
+    const struct usb_options usb = {.gauges = 1, .image_bytes = 500, .device = device, .usb = "uploads: yes"};
     const struct web_options web = {.image_bytes = 3000, .device = device};
     const struct panel_options panel = {.image_bytes = 3000, .device = device};
     if (kind == AMPLIFIER)
@@ -228,12 +229,41 @@ static inline void make_with(struct little *l, enum kind kind, const char *words
     static const char *const files[KINDS] = {[PLC] = "profiles/plc.yaml",
                                              [NODE] = "node.yaml",
                                              [UNIT] = "unit.yaml",
+                                             [GAUGE] = "gauge.yaml",
                                              [AMPLIFIER] = "profiles/amp.yaml"};
     const struct habit habit = {.words = words, .kinds = ALL | WEB};
     make_subject(l, kind, &habit);
     char *text = read_text(l->folder, files[kind], NULL);
     write_text(l->folder, files[kind], "%s\n%s", text, profile);
     free(text);
+}
+
+/* What the world remembers of a device. */
+static inline json_t *remembered(const struct little *l, const char *device)
+{
+    char *text = read_text(l->folder, "state/world.state", NULL);
+    json_t *root = json_loads(text, JSON_DISABLE_EOF_CHECK, NULL);
+    json_t *one = json_incref(json_object_get(json_object_get(root, "devices"), device));
+    json_decref(root);
+    free(text);
+    return one;
+}
+
+/* What a device's n-th document holds, as text: freed by the caller; empty where it has none any more. */
+static inline char *document_held(const struct little *l, const char *device, size_t n)
+{
+    json_t *one = remembered(l, device);
+    const json_t *document = json_array_get(json_object_get(json_object_get(one, "documents"), "list"), n);
+    const char *hex = json_string_value(json_object_get(document, "now"));
+    assert_non_null(hex);
+    size_t size = json_is_true(json_object_get(document, "gone")) ? 0 : strlen(hex) / 2;
+    char *now = calloc(1, size + 1);
+    for (size_t i = 0; i < size; i++) {
+        const char pair[3] = {hex[2 * i], hex[2 * i + 1], '\0'};
+        now[i] = (char)strtoul(pair, NULL, 16);
+    }
+    json_decref(one);
+    return now;
 }
 
 /* A fresh state, and what happens in the world at a frame. */

@@ -224,6 +224,42 @@ static void print_saved(const struct session *s)
     table_print(&table);
 }
 
+/* Those of which only the loader has the documents: where they are not named they are left alone; else asked.
+ */
+static bool may_stop(struct session *s)
+{
+    char question[SENTENCE_BYTES];
+    size_t devices = 0;
+    size_t others = 0;
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
+        if (!t->puts_back || !eb_job_stops_to_save(t)) {
+            others += t->chosen;
+            continue;
+        }
+        if (s->options->name_count == 0) {
+            t->puts_back = t->chosen = false;
+            complain("%s: not saved, as only its loader gives its documents, and its program would stop "
+                     "meanwhile: "
+                     "einbau backup %s",
+                     t->device->name, eb_job_word(t->device->name));
+        } else {
+            devices++;
+            complain(
+                "%s: only its loader gives its documents; its program stops meanwhile and is started again.",
+                t->device->name);
+        }
+    }
+    if (devices + others == 0) {
+        s->status = EXIT_NOT_AS_WANTED;
+        return false;
+    }
+    snprintf(question, sizeof question, "Stop the program of %zu device%s to save?", devices,
+             devices == 1 ? "" : "s");
+    return devices == 0 || (job_lock_devices(s) && session_may(s, question, "nothing was saved") &&
+                            job_begin(s, "nothing was saved"));
+}
+
 static int run_backup(const struct options *options)
 {
     struct session s;
@@ -249,7 +285,7 @@ static int run_backup(const struct options *options)
             complain("%s: its settings cannot be kept: %s", t->device->name, s.job->problem.text);
     }
     eb_job_plan_backup(s.job, options->to);
-    if (!session_carry_out(&s, true))
+    if (!may_stop(&s) || !session_carry_out(&s, true))
         return session_close(&s, s.status);
     if (!options->json) {
         print_saved(&s);
@@ -413,8 +449,8 @@ static const struct option_row to = {
     2,    OPTION_TEXT, .to = OPTION_TO(to)};
 static const struct option_row option_only = {"only", "NAME",      "only this document",
                                               2,      OPTION_TEXT, .own = (void *)&only};
-static const struct option_row *const backup_options[] = {&option_without, &to, &option_add_address,
-                                                          &option_key_file, NULL};
+static const struct option_row *const backup_options[] = {
+    &option_without, &to, &option_yes, &option_add_address, &option_key_file, NULL};
 static const struct option_row *const restore_options[] = {&option_only, &option_yes, &option_add_address,
                                                            &option_key_file, NULL};
 
@@ -436,11 +472,14 @@ const struct command command_backup = {
     .help =
         "Fetches all documents that the profiles of the devices name (the key 'backups'), and writes them "
         "into one file for each device, named by serial number and time, with what the device is and runs. "
-        "A file that is there is never written over. Nothing is changed on any device. 'einbau fit' saves by "
-        "itself what an update erases.\v"
+        "A file that is there is never written over. Nothing is changed on any device. One whose documents "
+        "only "
+        "its loader gives (DFU) is saved where it is named: its program stops meanwhile, so that is asked "
+        "first. "
+        "'einbau fit' saves by itself what an update erases.\v"
         "Examples:\n  einbau backup --site larchfell.site.yaml\n"
         "  einbau backup --site larchfell.site.yaml pa-valley --to pa-valley.zip\n\n"
-        "Exit status 0 only where every device was saved.",
+        "Exit status 0 only where every one of these devices was saved.",
     .takes = NAMES_DEVICES,
     .options = backup_options,
     .run = run_backup,

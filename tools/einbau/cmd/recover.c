@@ -13,7 +13,7 @@ static const char *needs(const struct eb_job_device *t)
     if (t->puts_back)
         return "what an earlier job has saved of it is put back, where the device does not hold it";
     if (t->look.in_loader)
-        return NULL; /* there is no program to be started */
+        return target_may_have_program(t) ? "its program is started again, where it still has one" : NULL;
     if (eb_job_stopped(t))
         return t->left != NULL
                    ? "its program is started again"

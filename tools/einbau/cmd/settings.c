@@ -418,9 +418,7 @@ static void print_results(const struct session *s)
             const struct eb_job_setting *one = &t->settings->list[k];
             char was[EB_SETTING_BYTES + 32];
             char now[EB_SETTING_BYTES + 32];
-            bool known =
-                one->read && (one->state == EB_DOCUMENT_THERE || one->state == EB_DOCUMENT_PUT_BACK ||
-                              one->state == EB_DOCUMENT_DIFFERS);
+            bool known = one->read && one->known;
             if (!one->changes)
                 continue;
             const char *const cells[] = {t->device->name,

@@ -262,6 +262,14 @@ static void how_left(const struct eb_job_device *t, char *text, size_t cap)
         if (strcmp(text, "It runs") == 0)
             snprintf(text, cap, "It answers; which version runs is unknown");
     }
+    if (run->left && run->closing && run->identified && !run->in_loader && !run->program_stopped) {
+        char more[240];
+        snprintf(more, sizeof more,
+                 "What was opened for the update may still be open: 'einbau recover %s' closes it",
+                 eb_job_word(t->device->name));
+        add(text, cap, ". ", more);
+        return;
+    }
     if (run->left && !run->in_loader && !(run->identified && run->program_stopped)) {
         char more[240];
         start_sentence(t, start, sizeof start);

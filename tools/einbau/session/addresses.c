@@ -167,6 +167,27 @@ static void begin_probe(const struct session *s, const struct eb_link *link, con
         request->status = EB_BAD_CALL; /* it has ended with that */
 }
 
+enum eb_status address_answers(struct session *s, const uint8_t ip[4], char mac[EB_MAC_TEXT_BYTES])
+{
+    static struct eb_link links[EB_LINKS_MAX];
+    enum eb_status status = EB_UNREACHABLE;
+    size_t count = EB_PORT_HAS(s->job->port, links, list)
+                       ? s->job->port->links->list(s->job->port->self, links, EB_LINKS_MAX)
+                       : 0;
+    for (size_t i = 0; i < count; i++) {
+        struct probe probe = {.of = i};
+        struct eb_request request = {.status = EB_PENDING};
+        begin_probe(s, &links[i], ip, &probe, &request);
+        requests_work(s->job->port, &request, 1);
+        if (request.status == EB_OK && probe.macs.count > 0) {
+            eb_mac_text(probe.macs.list[0], mac);
+            return EB_OK;
+        }
+        status = request.status == EB_OK ? EB_NO_ANSWER : status == EB_NO_ANSWER ? status : request.status;
+    }
+    return status;
+}
+
 /* Whether nobody answers to the advised address; where somebody does, it is taken and another must be found.
  */
 static bool probe_advice(struct session *s, struct ways *w, uint8_t (*taken)[4], size_t *taken_count,

@@ -592,6 +592,11 @@ bool target_can_start(const struct eb_job_device *t)
     return t->device->profile->undo.count > 0 || !target_on_ip(t);
 }
 
+bool target_may_have_program(const struct eb_job_device *t)
+{
+    return t->left != NULL && strcmp(t->left->kind, "send") != 0 && strcmp(t->left->kind, "activate") != 0;
+}
+
 void start_sentence(const struct eb_job_device *t, char *text, size_t cap)
 {
     if (target_can_start(t))
@@ -610,6 +615,8 @@ void left_sentence(const struct eb_job_device *t, char *text, size_t cap)
     eb_job_local_time(l->began, began, sizeof began);
     bool in_loader = t->reached && t->look.in_loader;
     bool ended = strcmp(l->kind, "end") == 0; /* and said so itself */
+    /* It runs: what may be left is what was opened for the update. */
+    bool open = t->reached && !in_loader && !eb_job_stopped(t) && t->device->profile->close.count > 0;
     if (strcmp(l->kind, "prepare") == 0)
         snprintf(what, sizeof what, "it had begun to stop the program");
     else if (strcmp(l->kind, "send") == 0)
@@ -617,18 +624,28 @@ void left_sentence(const struct eb_job_device *t, char *text, size_t cap)
     else if (strcmp(l->kind, "activate") == 0)
         snprintf(what, sizeof what, "it was restarting the device with %s %s", l->component, l->version);
     else
-        snprintf(what, sizeof what, "it was starting the program again");
+        snprintf(what, sizeof what,
+                 open ? "it was closing what it had opened" : "it was starting the program again");
     snprintf(text, cap, "%s by a job on %s (einbau %s, process %ld) that %s%s. ",
              in_loader           ? "left in the loader"
              : eb_job_stopped(t) ? "left stopped"
                                  : "left unfinished",
              began, l->command, l->process,
-             ended ? "could not start its program again" : "did not end: ", ended ? "" : what);
+             !ended ? "did not end: "
+             : open ? "could not close what it had opened"
+                    : "could not start its program again",
+             ended ? "" : what);
     size_t at = strlen(text);
     bool sending = strcmp(l->kind, "send") == 0;
-    if (in_loader)
+    if (in_loader && !target_may_have_program(t))
         snprintf(text + at, cap - at, "'einbau fit %s' writes it again", name);
+    else if (in_loader)
+        snprintf(
+            text + at, cap - at,
+            "'einbau recover %s' starts its program, where it still has one; 'einbau fit %s' writes it again",
+            name, name);
     else
-        snprintf(text + at, cap - at, "'einbau recover %s' starts the program%s%s%s", name,
+        snprintf(text + at, cap - at, "'einbau recover %s' %s%s%s%s", name,
+                 open ? "closes what was opened for it" : "starts the program",
                  sending ? "; 'einbau fit " : "", sending ? name : "", sending ? "' writes it anew" : "");
 }

@@ -88,6 +88,8 @@ bool say_nothing_wanted(const struct session *session);
 /* What helps where its program is stopped: a sentence. */
 void start_sentence(const struct eb_job_device *target, char *text, size_t cap);
 bool target_can_start(const struct eb_job_device *target);
+/* Whether one that is in its loader may still have a program: the job that left it there was not writing. */
+bool target_may_have_program(const struct eb_job_device *target);
 
 /* --- statement.c: what only a person can read --- */
 
@@ -150,6 +152,10 @@ bool secrets_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES]);
 bool secrets_new_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES]);
 
 /* --- addresses.c: addresses for the laptop, given and taken back --- */
+
+/* Who answers to an address, by ARP on all links: EB_OK with its hardware address, EB_NO_ANSWER, or why that
+ * cannot be asked. */
+enum eb_status address_answers(struct session *session, const uint8_t ip[4], char mac[EB_MAC_TEXT_BYTES]);
 
 struct added {
     char link[EB_LINK_NAME_BYTES];

@@ -62,6 +62,26 @@ static const struct eb_site_device *owner_of(const struct session *s, const stru
     return NULL;
 }
 
+/* Whether anything on the wire has the address already. */
+static bool is_free(struct session *s, const struct eb_job_device *t, const char *name, const char *address)
+{
+    struct eb_endpoint endpoint = {.port = 0};
+    char mac[EB_MAC_TEXT_BYTES];
+    char why[SENTENCE_BYTES / 2];
+    if (!target_on_ip(t) || !eb_endpoint_parse(&endpoint, address))
+        return true;
+    enum eb_status status = address_answers(s, endpoint.ip, mac);
+    if (status == EB_OK) {
+        snprintf(why, sizeof why, "found %s=%s, which %s answers to, expected a free address", name, address,
+                 mac);
+        return refuse(s, t, why);
+    }
+    if (status != EB_NO_ANSWER)
+        complain("%s: whether %s is free cannot be asked on the wire (%s)", t->device->name, address,
+                 eb_status_word(status));
+    return true;
+}
+
 static bool want(struct session *s, struct eb_job_device *t, const char *name, const char *value)
 {
     struct eb_problem problem;
@@ -76,6 +96,9 @@ static bool want(struct session *s, struct eb_job_device *t, const char *name, c
                  one->wanted, owner->name);
         return refuse(s, t, why);
     }
+    if (one->setting->unique && one->setting->kind == EB_SETTING_ADDRESS && one->changes &&
+        !is_free(s, t, name, one->wanted))
+        return false;
     for (size_t i = 0; i < s->job->count && one->setting->unique; i++) {
         const struct eb_job_device *other = &s->job->devices[i];
         const struct eb_job_setting *same = other != t ? wish_setting(other, name) : NULL;
