@@ -305,7 +305,9 @@ bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p,
     ebi_read_steps(&map, "prepare", false, &p->prepare);
     ebi_read_steps(&map, "activate", true, &p->activate);
     ebi_read_steps(&map, "undo", false, &p->undo);
-    ebi_read_steps(&map, "close", false, &p->close);
+    p->closes = p->undo.count;
+    ebi_read_steps(&map, "close", false, &p->undo);
+    p->closes = p->undo.count - p->closes;
     read_program(&map, p);
     read_times(&map, p);
     p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);

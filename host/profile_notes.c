@@ -95,7 +95,7 @@ void ebi_read_notes(struct ebi_yaml_map *map, struct eb_profile *p)
     *notes = *p;
     notes->from_maker.count = notes->from_product.count = notes->from_hardware_revision.count = 0;
     notes->from_program.count = notes->from_counter.count = 0;
-    notes->prepare.count = notes->activate.count = notes->undo.count = notes->close.count = 0;
+    notes->prepare.count = notes->activate.count = notes->undo.count = notes->closes = 0;
     notes->otherwise_count = 0;
     notes->backup_count = notes->stored_count = notes->restart.count = 0;
     notes->loader_component[0] = '\0';

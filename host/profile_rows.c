@@ -382,7 +382,7 @@ void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, str
 /* A device that is written to over its bus or plug is read there as well, in the order of its standard. */
 static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p, const char *elsewhere)
 {
-    if (p->prepare.count + p->activate.count + p->undo.count + p->close.count > 0)
+    if (p->prepare.count + p->activate.count + p->undo.count > 0)
         ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate', 'undo' or 'close'",
                        "none: a device on a CAN bus or on USB is written to in the order of its standard");
     for (size_t i = 0; i < eb_profile_items(p); i++) {

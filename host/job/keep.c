@@ -509,8 +509,7 @@ static void drop_living(struct eb_job *job)
 static bool is_settled(const struct eb_job_device *target)
 {
     const struct eb_profile *p = target->device->profile;
-    bool undoes = p->undo.count + p->close.count > 0 ||
-                  (p->sends_by != NULL && (p->sends_by->able & EB_ABLE(EB_UNDO)) != 0);
+    bool undoes = p->undo.count > 0 || (p->sends_by != NULL && (p->sends_by->able & EB_ABLE(EB_UNDO)) != 0);
     return target->reached && !target->look.in_loader && !eb_job_stopped(target) && !undoes;
 }
 

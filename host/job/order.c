@@ -51,7 +51,7 @@ static bool has_hand(const struct eb_steps *steps)
 bool eb_job_by_hand(const struct eb_job_device *target)
 {
     const struct eb_profile *p = target->device->profile;
-    bool has = has_hand(&p->prepare) || has_hand(&p->activate) || has_hand(&p->undo) || has_hand(&p->close);
+    bool has = has_hand(&p->prepare) || has_hand(&p->activate) || has_hand(&p->undo);
     for (size_t i = 0; i < p->otherwise_count; i++)
         has = has || has_hand(&p->otherwise[i].prepare);
     return has;

@@ -189,9 +189,9 @@ struct eb_profile {
 
     struct eb_steps prepare;  /* before sending; done again at each try */
     struct eb_steps activate; /* makes the device take up what was sent */
-    struct eb_steps undo;     /* undoes `prepare` where nothing was activated */
-    struct eb_steps close;   /* closes what was opened for it: behind a confirmed update, and behind `undo` */
-    struct eb_steps restart; /* restarts the device, for documents that need it */
+    struct eb_steps undo;     /* undoes `prepare` where nothing was activated ... */
+    size_t closes;            /* ... its last ones, so many, also behind what was confirmed */
+    struct eb_steps restart;  /* restarts the device, for documents that need it */
 
     uint32_t answer_patience_ms; /* over IP: for one exchange, connecting included */
     uint32_t send_patience_ms;

@@ -140,7 +140,8 @@ struct eb_run_document {
 
 /* What not every application needs, and one that does not name it does not link: other ways to write and to
  * restart a device (struct eb_other_way, eb_step.choice), images of several files (struct eb_part), and what
- * a person states (access/stated.h).  The functions are the run's own. */
+ * a person states (access/stated.h); closing what was opened (eb_profile.closes).  The functions are the
+ * run's own. */
 struct eb_run_extras {
     bool (*has_way)(const struct eb_run *run, const struct eb_error *error);
     void (*take_next_way)(struct eb_run *run);
@@ -149,6 +150,7 @@ struct eb_run_extras {
     bool (*next_part)(struct eb_run *run);
     void (*note_statements)(struct eb_run *run);
     void (*ask_person)(const struct eb_run *run, const struct eb_run_item *item, struct eb_error *error);
+    bool (*close)(struct eb_run *run);
 };
 extern const struct eb_run_extras eb_run_extras;
 

@@ -45,7 +45,7 @@ static void add_access(const struct eb_access *list[EB_ACCESSES_MAX], size_t *co
 
 size_t eb_profile_accesses(const struct eb_profile *p, const struct eb_access *list[EB_ACCESSES_MAX])
 {
-    const struct eb_steps *const steps[] = {&p->prepare, &p->activate, &p->undo, &p->close, &p->restart};
+    const struct eb_steps *const steps[] = {&p->prepare, &p->activate, &p->undo, &p->restart};
     size_t count = 0;
     for (size_t i = 0; i < eb_profile_items(p); i++) {
         const struct eb_values *values = eb_profile_values(p, i);

@@ -226,11 +226,6 @@ bool ebi_arrived(struct eb_run *run)
     return not_running(run) == NULL && ebi_restart_seen(run) && !ebi_stopped_by_job(run);
 }
 
-bool ebi_still_runs(const struct eb_run *run)
-{
-    return not_running(run) == NULL && !ebi_stopped_by_job(run);
-}
-
 /* The next image that the same restart takes up: for another component than those of the group. */
 static bool next_of_group(struct eb_run *run)
 {
@@ -290,12 +285,10 @@ static void go_on(struct eb_run *run)
         bool runs = run->program_known ? !run->program_stopped : command && !run->in_loader;
         run->judged = true;
         run->record.prepared = !runs;
-        if (runs && run->config.profile->close.count > 0)
-            ebi_begin_close(run);
-        else if (runs)
-            ebi_finish(run, EB_OUTCOME_RECOVERED);
-        else
+        if (!runs)
             ebi_begin_undo(run);
+        else if (run->config.extras == NULL || !run->config.extras->close(run))
+            ebi_finish(run, EB_OUTCOME_RECOVERED);
     } else if (run->config.count == 0) {
         ebi_finish(run, EB_OUTCOME_NONE);
     } else if (!run->judged) {

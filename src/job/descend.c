@@ -2,15 +2,10 @@
 #include "job/ladder.h"
 #include "einbau/text.h"
 
-#include <string.h>
-
 /* Whether an image of the run, or its preparation, was begun. */
 static bool any_effect(const struct eb_run *run)
 {
-    bool any = run->record.prepared || run->record.sent;
-    for (size_t i = 0; i < run->config.count; i++)
-        any = any || ebi_touched(run, i);
-    return any;
+    return run->record.prepared || run->record.sent || run->record.touched != 0;
 }
 
 void ebi_finish(struct eb_run *run, enum eb_outcome outcome)
@@ -19,10 +14,8 @@ void ebi_finish(struct eb_run *run, enum eb_outcome outcome)
                outcome == EB_OUTCOME_MANUAL_STEP || outcome == EB_OUTCOME_INTERRUPTED;
     if (run->config.keeps != NULL && run->config.keeps->put_back(run, outcome))
         return;
-    if (outcome == EB_OUTCOME_CONFIRMED && run->config.profile->close.count > 0 && !run->closing) {
-        ebi_begin_close(run);
+    if (outcome == EB_OUTCOME_CONFIRMED && run->config.extras != NULL && run->config.extras->close(run))
         return;
-    }
     run->outcome = outcome;
     run->left = run->record.prepared;
     /* What stands behind the one that failed was not begun. */
@@ -54,17 +47,6 @@ static void undo(struct eb_run *run)
     ebi_undo_next(run);
 }
 
-void ebi_begin_close(struct eb_run *run)
-{
-    run->closing = true;
-    run->identified = false;
-    run->undo_failed = run->undo_due = false;
-    run->patience_end_us = 0;
-    run->record.prepared = true;
-    memset(&run->error, 0, sizeof run->error);
-    undo(run);
-}
-
 /* A program that was stopped before the job is not started by it: first it is looked whether it is still as
  * it was. */
 void ebi_begin_undo(struct eb_run *run)
@@ -79,32 +61,21 @@ void ebi_begin_undo(struct eb_run *run)
         ebi_pause_in(run, EBI_LAST_PAUSE, 0);
 }
 
-/* The step of that number, of undoing and behind that of closing; NULL: there is none. */
-static const struct eb_step *step_of(const struct eb_run *run, size_t at)
-{
-    const struct eb_profile *p = run->config.profile;
-    size_t undoes = run->closing ? 0 : p->undo.count;
-    if (at < undoes)
-        return &p->undo.list[at];
-    return at - undoes < p->close.count ? &p->close.list[at - undoes] : NULL;
-}
-
 /* The next step of undoing; behind the last one it is looked what came of it. */
 void ebi_undo_next(struct eb_run *run)
 {
-    bool own = ebi_sender_is_able(run, EB_ABLE(EB_UNDO)) && !run->closing;
-    const struct eb_step *step = step_of(run, run->step);
+    const struct eb_steps *steps = &run->config.profile->undo;
+    bool own = ebi_sender_is_able(run, EB_ABLE(EB_UNDO));
     if (run->step == 0 && own) {
         run->step = 1;
         ebi_begin_by_sender(run, EB_UNDO);
         ebi_set_state(run, EBI_UNDOING);
-    } else if (step != NULL) {
-        run->step++;
-        ebi_begin_step(run, step);
+    } else if (run->step < steps->count) {
+        ebi_begin_step(run, &steps->list[run->step++]);
         ebi_set_state(run, EBI_UNDOING);
     } else {
         ebi_pause_in(run, EBI_LAST_PAUSE,
-                     run->config.profile->undo.count > 0 || own ? run->config.profile->down_ms * 1000ULL : 0);
+                     steps->count > 0 || own ? run->config.profile->down_ms * 1000ULL : 0);
     }
 }
 
@@ -123,7 +94,7 @@ void ebi_poll_undoing(struct eb_run *run)
         ebi_pause_in(run, EBI_UNDO_PAUSE, ebi_longer_pause(run));
         return;
     }
-    if (status != EB_OK && (run->config.recover || run->closing))
+    if (status != EB_OK && run->error.status == EB_OK) /* else that says why all this is */
         ebi_keep_error(run, error);
     run->undo_failed = run->undo_failed || status != EB_OK;
     ebi_undo_next(run);
@@ -136,16 +107,6 @@ static enum eb_outcome last_outcome(const struct eb_run *run, bool meant)
     if (run->config.recover)
         return meant && !run->record.prepared ? EB_OUTCOME_RECOVERED : EB_OUTCOME_FAILED;
     return run->stopping ? EB_OUTCOME_INTERRUPTED : run->by_hand ? EB_OUTCOME_MANUAL_STEP : EB_OUTCOME_FAILED;
-}
-
-/* Everything was confirmed before, and is so still. */
-static bool is_confirmed(const struct eb_run *run)
-{
-    bool all = run->closing && run->config.count > 0 && !run->undo_failed && ebi_still_runs(run);
-    for (size_t i = 0; i < run->config.count; i++)
-        all = all && (run->config.items[i].outcome == EB_OUTCOME_CONFIRMED ||
-                      run->config.items[i].outcome == EB_OUTCOME_UP_TO_DATE);
-    return all;
 }
 
 static void still_stopped(struct eb_run *run)
@@ -178,18 +139,18 @@ void ebi_poll_last_look(struct eb_run *run)
     bool well = meant && !run->in_loader && !ebi_stopped_by_job(run);
     if (run->undo_due && !ebi_in_doubt(run, status)) {
         run->undo_due = false;
-        run->closing = well; /* it runs as before: what was opened is closed all the same */
-        if (!well || run->config.profile->close.count > 0) {
+        if (!well) {
             run->patience_end_us = 0;
             undo(run);
             return;
         }
+        /* It runs as before; what was opened is closed all the same. */
+        if (run->config.extras != NULL && run->config.extras->close(run))
+            return;
     }
     if (well && !run->undo_failed)
         run->record.prepared = false;
-    if (well && is_confirmed(run)) {
-        ebi_finish(run, EB_OUTCOME_CONFIRMED);
-    } else if (meant && run->config.count > 0 && !run->closing && ebi_arrived(run)) {
+    if (meant && run->config.count > 0 && !(run->closing && run->undo_failed) && ebi_arrived(run)) {
         ebi_confirm_group(run);
     } else if (well && run->way_due && !run->undo_failed && !run->stopping) {
         run->config.extras->take_next_way(run);
@@ -197,9 +158,9 @@ void ebi_poll_last_look(struct eb_run *run)
                (!well && status != EB_OTHER && run->now_us < run->patience_end_us)) {
         ebi_pause_in(run, EBI_LAST_PAUSE, EBI_PAUSE_US);
     } else {
-        if ((run->config.recover || run->closing) && !meant)
+        if (run->error.status == EB_OK && !meant)
             ebi_keep_error(run, &error);
-        else if (run->config.recover && run->program_stopped && run->error.status == EB_OK)
+        else if (run->error.status == EB_OK && run->program_stopped)
             still_stopped(run);
         run->identified = meant;
         ebi_finish(run, last_outcome(run, meant));

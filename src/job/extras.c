@@ -106,5 +106,24 @@ static void ask_person(const struct eb_run *run, const struct eb_run_item *item,
     }
 }
 
+/* Closes what was opened for the update, once; false: nothing is to be closed. */
+static bool close(struct eb_run *run)
+{
+    if (run->closing || run->config.profile->closes == 0)
+        return false;
+    run->closing = true;
+    run->undo_failed = run->undo_due = false;
+    run->patience_end_us = 0;
+    run->record.prepared = true;
+    /* The restart that was seen stands: what was confirmed is to be seen once more. */
+    if (run->config.count > 0 && ebi_current(run)->outcome != EB_OUTCOME_NONE)
+        run->contact.watching = true;
+    run->later_us = run->pause_us = 0;
+    run->step = run->config.profile->undo.count - run->config.profile->closes;
+    ebi_may_act(run, EB_EFFECT_UNDO);
+    ebi_undo_next(run);
+    return true;
+}
+
 const struct eb_run_extras eb_run_extras = {has_way,   take_next_way,   choose_next, take_part,
-                                            next_part, note_statements, ask_person};
+                                            next_part, note_statements, ask_person,  close};

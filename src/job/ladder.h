@@ -128,8 +128,6 @@ void ebi_activate_once_more(struct eb_run *run);
 void ebi_begin_next_try(struct eb_run *run);
 /* Whether the intended versions run and that can only come from what was sent. */
 bool ebi_arrived(struct eb_run *run);
-/* Whether they do, once that was confirmed. */
-bool ebi_still_runs(const struct eb_run *run);
 /* The items of the current group were seen to run: with what ran before being something else, or with a
  * restart in between. */
 void ebi_confirm_group(struct eb_run *run);
@@ -145,8 +143,6 @@ uint64_t ebi_longer_pause(struct eb_run *run);
 /* --- descend.c: the way down --- */
 
 void ebi_begin_undo(struct eb_run *run);
-/* Behind the last item: what was opened for the update is closed, and the device read back once more. */
-void ebi_begin_close(struct eb_run *run);
 void ebi_undo_next(struct eb_run *run);
 void ebi_poll_undoing(struct eb_run *run);
 void ebi_poll_last_look(struct eb_run *run);

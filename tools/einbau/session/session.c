@@ -589,7 +589,7 @@ bool say_nothing_wanted(const struct session *s)
 
 bool target_can_start(const struct eb_job_device *t)
 {
-    return t->device->profile->undo.count > 0 || !target_on_ip(t);
+    return t->device->profile->undo.count > t->device->profile->closes || !target_on_ip(t);
 }
 
 bool target_may_have_program(const struct eb_job_device *t)
@@ -616,7 +616,7 @@ void left_sentence(const struct eb_job_device *t, char *text, size_t cap)
     bool in_loader = t->reached && t->look.in_loader;
     bool ended = strcmp(l->kind, "end") == 0; /* and said so itself */
     /* It runs: what may be left is what was opened for the update. */
-    bool open = t->reached && !in_loader && !eb_job_stopped(t) && t->device->profile->close.count > 0;
+    bool open = t->reached && !in_loader && !eb_job_stopped(t) && t->device->profile->closes > 0;
     if (strcmp(l->kind, "prepare") == 0)
         snprintf(what, sizeof what, "it had begun to stop the program");
     else if (strcmp(l->kind, "send") == 0)
