@@ -41,7 +41,8 @@ enum eb_outcome {
     EB_OUTCOME_NOT_STARTED, /* something that it depends on was not confirmed; nothing was written */
     EB_OUTCOME_RECOVERED,   /* of a run that only undoes: the program runs again */
     EB_OUTCOME_PUT_BACK,    /* of a device whose documents only were put back: it holds them */
-    EB_OUTCOME_DONE,        /* of one whose settings or state only were changed: that was read back */
+    EB_OUTCOME_DONE,        /* of one whose settings or state only were changed: that was read back; or whose
+                             * documents only were saved */
     EB_OUTCOMES
 };
 /* The word for it, "confirmed"; static. */

@@ -60,6 +60,7 @@ static const char *advice_of(const struct eb_run *run)
 {
     const struct eb_error *e = &run->error;
     bool can = run->config.target.can_link != NULL && run->config.target.can_link[0] != '\0';
+    bool on_usb = run->config.profile != NULL && eb_profile_wire(run->config.profile) == EB_WIRE_USB;
     bool on_bus = can && run->config.profile != NULL && eb_profile_wire(run->config.profile) == EB_WIRE_CAN;
     for (size_t i = 0; i < sizeof by_code / sizeof by_code[0]; i++) {
         if (e->status == EB_PEER_ERROR && e->code == by_code[i].code && e->number == by_code[i].number)
@@ -77,6 +78,8 @@ static const char *advice_of(const struct eb_run *run)
                    : "'einbau secret set' keeps the right ones, and 'einbau secret list' says for whom";
     if (e->status == EB_DENIED && strncmp(where, "opening port", 12) == 0)
         return "To grant it once: sudo setcap cap_net_bind_service,cap_net_raw+ep \"$(command -v einbau)\"";
+    if (on_usb && (e->status == EB_NO_ANSWER || e->status == EB_UNREACHABLE))
+        return "Check its plug, its cable and its supply, without a hub in between";
     switch (e->status) {
     case EB_NO_ANSWER:
         return on_bus ? "Check its supply, its node id and its plug; 'einbau links' says how the bus is"

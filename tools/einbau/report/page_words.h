@@ -109,7 +109,7 @@
 #define W_KEPT             "Saved, put back and changed"
 #define W_CHANGED          "confirmed, as read back"
 #define W_NOT_CHANGED      "not confirmed"
-#define W_KEPT_DOCUMENT    "Document"
+#define W_KEPT_DOCUMENT    "Document, setting"
 #define W_KEPT_RESULT      "Result"
 #define W_KEPT_FILE        "Backup"
 #define W_KEPT_PLAN        "will be saved before the update, put back and compared after it"
