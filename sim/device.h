@@ -221,8 +221,7 @@ struct ebi_sim_device {
     } late;             /* the answer that comes late */
     uint64_t boot_until_us;
     uint64_t power_back_us;
-    uint32_t arrives_after_s,
-        leaves_after_s;        /* somebody plugs it in, or pulls it, that long after the beginning */
+    uint32_t arrives_after_s, leaves_after_s; /* it is plugged in, or pulled, that long after the beginning */
     uint32_t switch_after_s;   /* its service switch is turned that long after the beginning; 0: never */
     uint16_t service_register; /* of a document: its first word is 1 where an update is allowed; 0: always */
     uint64_t leaves_us;

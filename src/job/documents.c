@@ -544,7 +544,7 @@ static void poll_documents(struct eb_run *run)
     enum eb_status status = ebi_poll_operation(run);
     if (status == EB_PENDING)
         return;
-    if (run->keeping == LEAVING) { /* whatever came of it: what returns tells */
+    if (run->keeping == LEAVING) { /* whatever came of it: the next look shows */
         run->patience_end_us = run->now_us + run->config.profile->return_patience_ms * 1000ULL;
         rest(run, RETURNING, 0);
     } else if ((run->keeping & ~(unsigned)PAUSES) == RESTARTING) {
