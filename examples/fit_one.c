@@ -45,8 +45,8 @@ static struct eb_image *from_shelf(struct eb_shelf *shelf, const struct eb_trust
 
 /* Opens the images that the device should run; gives their number, 0 with `problem` filled. */
 static size_t open_images(const struct eb_site_device *device, const struct eb_trust *trust,
-                          struct eb_shelf *shelf, struct eb_run_item *items, struct eb_image **images,
-                          struct eb_problem *problem)
+                          struct eb_shelf *shelf, struct eb_run_item *items, struct eb_verdict *verdicts,
+                          struct eb_image **images, struct eb_problem *problem)
 {
     size_t count = 0;
     snprintf(problem->text, sizeof problem->text, "the site wants nothing of %s", device->name);
@@ -64,7 +64,8 @@ static size_t open_images(const struct eb_site_device *device, const struct eb_t
         if (image == NULL)
             return 0;
         images[count] = image;
-        items[count++] = (struct eb_run_item){
+        items[count] = (struct eb_run_item){
+            .verdict = &verdicts[count],
             .component = &device->profile->components[i],
             .image = &image->facts,
             .file = &image->found,
@@ -72,6 +73,7 @@ static size_t open_images(const struct eb_site_device *device, const struct eb_t
             .checksum = image->checksum,
             .delivered = want->delivered,
         };
+        count++;
     }
     return count;
 }
@@ -109,6 +111,7 @@ int main(int argc, char **argv)
 {
     struct eb_problem problem = {""};
     struct eb_run_item items[EB_COMPONENTS_MAX];
+    static struct eb_verdict verdicts[EB_COMPONENTS_MAX];
     struct eb_image *images[EB_COMPONENTS_MAX];
     if (argc != 4 && argc != 5) {
         fputs("usage: fit_one SITE WORLD DEVICE [SHELF]\n", stderr);
@@ -122,13 +125,14 @@ int main(int argc, char **argv)
     struct eb_trust trust = {.asked = false};
     if (site != NULL)
         eb_trust_site(&trust, site, NULL);
-    size_t count = device != NULL && ready ? open_images(device, &trust, shelf, items, images, &problem) : 0;
+    size_t count =
+        device != NULL && ready ? open_images(device, &trust, shelf, items, verdicts, images, &problem) : 0;
     bool good = count > 0 && fit(device, eb_sim_port(sim), items, count);
     if (count == 0)
         fprintf(stderr, "%s\n", device == NULL && ready ? "this device is not on the site" : problem.text);
     for (size_t i = 0; i < count; i++) {
-        for (size_t f = 0; f < items[i].verdict.count; f++) {
-            const struct eb_finding *finding = &items[i].verdict.findings[f];
+        for (size_t f = 0; f < verdicts[i].count; f++) {
+            const struct eb_finding *finding = &verdicts[i].findings[f];
             if (finding->grade != EB_GRADE_YES)
                 printf("%s: found %s, expected %s\n", eb_rule_code(finding->rule), finding->found,
                        finding->expected);

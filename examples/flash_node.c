@@ -41,7 +41,9 @@ int main(int argc, char **argv)
         return 2;
     }
 
+    static struct eb_verdict verdict;
     struct eb_run_item item = {.component = component,
+                               .verdict = &verdict,
                                .image = &image->facts,
                                .file = &image->found,
                                .source = image->source,
@@ -64,8 +66,8 @@ int main(int argc, char **argv)
             eb_port_wait(port, eb_run_deadline_us(&run));
     }
     printf("%s\n", eb_outcome_word(run.outcome));
-    for (size_t f = 0; f < item.verdict.count; f++) {
-        const struct eb_finding *finding = &item.verdict.findings[f];
+    for (size_t f = 0; f < verdict.count; f++) {
+        const struct eb_finding *finding = &verdict.findings[f];
         if (finding->grade != EB_GRADE_YES)
             printf("%s: found %s, expected %s\n", eb_rule_code(finding->rule), finding->found,
                    finding->expected);

@@ -45,7 +45,9 @@ int main(int argc, char **argv)
     if (image != NULL && profile.sends_by == &eb_access_dfu)
         port = eb_port_linux_open();
     if (port != NULL) {
+        static struct eb_verdict verdict;
         struct eb_run_item item = {.component = &profile.components[0],
+                                   .verdict = &verdict,
                                    .image = &image->facts,
                                    .file = &image->found,
                                    .source = image->source,

@@ -39,7 +39,8 @@ struct eb_known *eb_known_open(const char *folder, struct eb_problem *problem)
     if (known == NULL)
         abort();
     if (ebi_make_folders(folder, problem) &&
-        ebi_sql_open(&known->sql, folder, "devices.db", forms, problem)) {
+        ebi_sql_open(&known->sql, folder, "devices.db", forms, problem) &&
+        ebi_sql_run(&known->sql, EBI_SQL_FEW_PAGES, problem)) {
         /* A file of before has no such column yet; where it has, this is refused. */
         sqlite3_exec(known->sql.db, "ALTER TABLE versions ADD COLUMN times INTEGER NOT NULL DEFAULT 2", NULL,
                      NULL, NULL);

@@ -28,6 +28,10 @@ bool ebi_sql_open(struct ebi_sql *sql, const char *folder, const char *name, con
                   struct eb_problem *problem);
 void ebi_sql_close(struct ebi_sql *sql);
 
+/* For a file to which rows are added: pages beyond 256 KiB the system has in its own cache, so that a job of
+ * thousands of devices does not keep them twice. */
+#define EBI_SQL_FEW_PAGES "PRAGMA cache_size = -256"
+
 /* Runs statements without results. */
 bool ebi_sql_run(struct ebi_sql *sql, const char *statements, struct eb_problem *problem);
 

@@ -75,6 +75,7 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
         ebi_kept_attach(target, &config);
     ebi_job_record_statements(target);
     target->begun = true;
+    target->judged = false;
     target->began_us = eb_port_now_us(job->port);
     ebi_job_take_memory(target, EB_JOB_FIT, &config);
     take_buffer(job, target, &config);
@@ -178,7 +179,7 @@ static bool is_ready(struct eb_job *job)
                                     ? target->look.error.text
                                     : eb_status_word(target->look.error.status));
         for (size_t k = 0; k < target->item_count && f == NULL; k++) {
-            const struct eb_verdict *v = &target->items[k].verdict;
+            const struct eb_verdict *v = eb_job_verdict(target, k);
             for (size_t n = 0; n < v->count && f == NULL; n++)
                 f = v->findings[n].grade > EB_GRADE_ACCEPTED ? &v->findings[n] : NULL;
         }

@@ -18,6 +18,7 @@ __attribute__((format(printf, 2, 3))) void ebi_job_warn(struct eb_job *job, cons
 unsigned ebi_job_stop(const struct eb_job *job);
 
 /* Memory for the accesses of a run, as long as it goes on. */
+void ebi_job_free_spare(struct eb_job *job);
 void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, struct eb_run_config *config);
 void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which);
 
@@ -69,6 +70,16 @@ void ebi_kept_find(struct eb_job *job);
 void ebi_kept_attach(struct eb_job_device *target, struct eb_run_config *config);
 bool ebi_kept_effect(struct eb_job_device *target, const struct eb_run_record *record);
 void ebi_kept_end(struct eb_job_device *target);
+/* --- verdicts.c --- */
+
+/* Keeps what all rules say of an item, in place of what is kept of it. */
+void ebi_verdict_keep(struct eb_job_device *target, size_t k, const struct eb_verdict *verdict);
+/* The run that writes has judged: that is kept, once.  What is in the run's rooms is overwritten by the next
+ * one. */
+void ebi_verdicts_judged(struct eb_job_device *target, const struct eb_run *run);
+/* There are no items any more. */
+void ebi_verdicts_drop(struct eb_job_device *target);
+
 /* Whether a document is put back, and not only saved. */
 bool ebi_kept_any_due(const struct eb_job_device *target);
 void ebi_kept_drop(struct eb_job_device *target);

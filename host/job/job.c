@@ -83,6 +83,9 @@ struct eb_job *eb_job_open(const struct eb_job_config *config, struct eb_problem
     }
     job->config = *config;
     job->port = config->port;
+    job->verdicts = calloc(EB_RUN_ITEMS_MAX + 1, sizeof *job->verdicts);
+    if (job->verdicts == NULL)
+        abort();
     if (job->config.command == NULL)
         job->config.command = "job";
     if (config->site != NULL && !open_site(job)) {
@@ -106,6 +109,7 @@ void eb_job_close(struct eb_job *job)
         eb_image_close(job->images[i].image);
     for (size_t i = 0; i < job->count && job->devices != NULL; i++) {
         free(job->devices[i].buffer);
+        ebi_verdicts_drop(&job->devices[i]);
         free(job->devices[i].items);
         free(job->devices[i].planned);
         free(job->devices[i].memory[EB_JOB_LOOK]);
@@ -131,6 +135,8 @@ void eb_job_close(struct eb_job *job)
     free(job->images);
     free(job->devices);
     eb_site_free(job->site);
+    ebi_job_free_spare(job);
+    free(job->verdicts);
     free(job);
 }
 

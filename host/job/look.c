@@ -55,10 +55,48 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
     };
 }
 
+/* What runs that have ended needed is kept for the next ones: given back to the system it would be cut up by
+ * whatever small comes in between, and each of thousands of devices would need fresh memory. */
+struct eb_job_spare {
+    struct eb_job_spare *next;
+    size_t bytes;
+};
+
+static uint64_t *take_spare(struct eb_job *job, size_t bytes)
+{
+    struct eb_job_spare **at = &job->spare;
+    while (*at != NULL && (*at)->bytes != bytes)
+        at = &(*at)->next;
+    struct eb_job_spare *spare = *at;
+    if (spare != NULL)
+        *at = spare->next;
+    return (uint64_t *)(void *)spare;
+}
+
+void ebi_job_free_spare(struct eb_job *job)
+{
+    while (job->spare != NULL) {
+        struct eb_job_spare *next = job->spare->next;
+        free(job->spare);
+        job->spare = next;
+    }
+}
+
+static void keep_spare(struct eb_job *job, uint64_t *memory, size_t bytes)
+{
+    struct eb_job_spare *spare = (struct eb_job_spare *)(void *)memory;
+    if (memory == NULL)
+        return;
+    *spare = (struct eb_job_spare){job->spare, bytes};
+    job->spare = spare;
+}
+
 void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, struct eb_run_config *config)
 {
     config->memory_bytes = eb_run_memory_bytes(config->profile);
-    config->memory = malloc(config->memory_bytes);
+    config->memory = take_spare(target->job, config->memory_bytes);
+    if (config->memory == NULL)
+        config->memory = malloc(config->memory_bytes);
     if (config->memory == NULL)
         abort();
     free(target->memory[which]);
@@ -70,7 +108,7 @@ void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which)
     struct eb_run *run = which == EB_JOB_LOOK ? &target->look : &target->fit;
     run->access_count = 0; /* their contexts are gone: eb_run_context gives NULL */
     run->texts = NULL;
-    free(target->memory[which]);
+    keep_spare(target->job, target->memory[which], run->config.memory_bytes);
     target->memory[which] = NULL;
 }
 

@@ -46,6 +46,7 @@ static void note_span(struct eb_job_device *target, const struct eb_run *run)
 void ebi_note_event(void *context, const struct eb_run *run)
 {
     struct eb_job_device *target = context;
+    ebi_verdicts_judged(target, run);
     note_span(target, run);
     if (target->event != NULL)
         target->event(target->event_context, run);
@@ -118,11 +119,11 @@ static json_t *components_of(const struct eb_job_device *target, const struct eb
     return list;
 }
 
-static json_t *accepted_of(const struct eb_run_item *item)
+static json_t *accepted_of(const struct eb_verdict *verdict)
 {
     json_t *list = json_array();
-    for (size_t f = 0; f < item->verdict.count; f++) {
-        const struct eb_finding *finding = &item->verdict.findings[f];
+    for (size_t f = 0; f < verdict->count; f++) {
+        const struct eb_finding *finding = &verdict->findings[f];
         if (finding->grade == EB_GRADE_ACCEPTED)
             json_array_append_new(list,
                                   json_pack("{s:s, s:o, s:o}", "rule", eb_rule_code(finding->rule), "found",
@@ -137,6 +138,7 @@ static json_t *items_of(const struct eb_job_device *target)
     for (size_t k = 0; k < target->item_count; k++) {
         const struct eb_run_item *item = &target->items[k];
         const struct eb_image *image = target->planned[k].image;
+        const struct eb_verdict *verdict = eb_job_verdict(target, k);
         char digest[2 * EB_SHA256_BYTES + 1];
         sodium_bin2hex(digest, sizeof digest, image->found.sha256, EB_SHA256_BYTES);
         json_array_append_new(
@@ -144,7 +146,7 @@ static json_t *items_of(const struct eb_job_device *target)
                             text(item->component->name), "from", text(item->from), "to",
                             text(item->image->version), "file", text(image->path), "sha256", digest, "bytes",
                             (json_int_t)item->source.size_bytes, "signed_by", image->signer, "verdict",
-                            eb_answer_word(item->verdict.answer), "accepted", accepted_of(item)));
+                            eb_answer_word(verdict->answer), "accepted", accepted_of(verdict)));
     }
     return list;
 }

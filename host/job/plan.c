@@ -111,7 +111,7 @@ static const struct eb_shelf_said *said_of(struct eb_job *job, struct eb_shelf_c
 }
 
 void eb_job_judge(struct eb_job *job, struct eb_job_device *target, size_t component,
-                  struct eb_shelf_candidate *candidate, struct eb_run_item *item)
+                  struct eb_shelf_candidate *candidate, struct eb_verdict *verdict)
 {
     const struct eb_shelf_said *said = said_of(job, candidate);
     struct eb_run_item items[EB_RUN_ITEMS_MAX + 1];
@@ -123,9 +123,9 @@ void eb_job_judge(struct eb_job *job, struct eb_job_device *target, size_t compo
         .file = &said->file,
         .delivered = delivered(job, target, component),
         .known_floor = known_floor(job, target, component),
+        .verdict = verdict,
     };
     eb_plan_judge(&target->look, items, target->item_count, target->accepted);
-    *item = items[target->item_count];
 }
 
 void eb_job_recall(struct eb_job *job, struct eb_job_device *target, char seen[EB_SEEN_BYTES])
@@ -169,6 +169,14 @@ static bool add_room(struct eb_job_device *target)
     return planned != NULL;
 }
 
+/* The run judges it once more, into the same room. */
+static void judge(struct eb_job *job, struct eb_job_device *target, size_t k)
+{
+    target->items[k].verdict = &job->verdicts[k];
+    eb_plan_judge(&target->look, target->items, k, target->accepted);
+    ebi_verdict_keep(target, k, target->items[k].verdict);
+}
+
 static bool add_item(struct eb_job *job, struct eb_job_device *target,
                      const struct eb_component_profile *component, const struct eb_image *image)
 {
@@ -204,7 +212,7 @@ static bool add_item(struct eb_job *job, struct eb_job_device *target,
         .delivered = delivered(job, target, index),
         .known_floor = known_floor(job, target, index),
     };
-    eb_plan_judge(&target->look, target->items, k, target->accepted);
+    judge(job, target, k);
     target->item_count++;
     return true;
 }
@@ -317,14 +325,14 @@ void eb_job_choice(struct eb_job *job, struct eb_job_device *target, size_t inde
     size_t best = count;
     memset(choice, 0, sizeof *choice);
     for (size_t i = 0; i < count; i++) {
-        struct eb_run_item item;
+        struct eb_verdict verdict;
         if (eb_version_compare(&component->order, candidates[i].version, eb_job_wanted(target, index)) !=
             EB_SAME)
             continue;
-        eb_job_judge(job, target, index, &candidates[i], &item);
-        if (best == count || distance(&item.verdict) < distance(&choice->verdict)) {
+        eb_job_judge(job, target, index, &candidates[i], &verdict);
+        if (best == count || distance(&verdict) < distance(&choice->verdict)) {
             best = i;
-            choice->verdict = item.verdict;
+            choice->verdict = verdict;
         }
     }
     if (best == count)
@@ -352,7 +360,7 @@ static bool choose_image(struct eb_job *job, struct eb_job_device *target, size_
     }
     if (choice.gap) {
         target->items[target->item_count - 1].no_way = true;
-        eb_plan_judge(&target->look, target->items, target->item_count - 1, target->accepted);
+        judge(job, target, target->item_count - 1);
     }
     return true;
 }
@@ -484,6 +492,14 @@ void ebi_job_compare(struct eb_job *job)
 
 /* --- the plan ------------------------------------------------------------------------------------ */
 
+static void add_batch(struct eb_job_device *target, size_t k, const char *refused)
+{
+    struct eb_verdict *verdict = &target->job->verdicts[k];
+    *verdict = *eb_job_verdict(target, k);
+    eb_verdict_batch(verdict, refused);
+    ebi_verdict_keep(target, k, verdict);
+}
+
 /* A batch is one only if every device in it fits. */
 static void judge_batch(struct eb_job *job)
 {
@@ -494,18 +510,18 @@ static void judge_batch(struct eb_job *job)
     }
     for (size_t i = 0; i < job->count; i++) {
         for (size_t k = 0; k < job->devices[i].item_count && !job->devices[i].refused; k++)
-            eb_verdict_batch(&job->devices[i].items[k].verdict, refused);
+            add_batch(&job->devices[i], k, refused);
     }
 }
 
 static bool plan_chosen(struct eb_job *job, struct eb_job_device *target)
 {
-    target->item_count = 0;
+    ebi_verdicts_drop(target);
     eb_job_surround(job, target, true);
     if (!plan_target(job, target))
         return false;
     for (size_t k = 0; k < target->item_count; k++)
-        target->refused = target->refused || target->items[k].verdict.answer != EB_FITS;
+        target->refused = target->refused || eb_job_verdict(target, k)->answer != EB_FITS;
     if (target->item_count > 0 && !target->refused)
         prepare_run(job, target);
     return true;
@@ -520,13 +536,13 @@ static void foresee(struct eb_job *job, struct eb_job_device *target)
         target->device->profile->sends && target->reached && plan_target(job, target) && !target->refused;
     job->hushed = false;
     for (size_t k = 0; k < target->item_count && fits; k++)
-        fits = target->items[k].verdict.answer == EB_FITS;
+        fits = eb_job_verdict(target, k)->answer == EB_FITS;
     for (size_t k = 0; k < target->item_count && fits; k++) {
         size_t index = (size_t)(target->items[k].component - target->device->profile->components);
         eb_text_copy(target->components[index].foreseen, sizeof target->components[index].foreseen,
                      target->items[k].image->version);
     }
-    target->item_count = 0;
+    ebi_verdicts_drop(target);
     target->refused = false;
     for (size_t k = 0; k < target->device->profile->count; k++)
         target->components[k].lacks = false;

@@ -67,11 +67,12 @@ struct eb_record *eb_record_open(const char *folder, bool make, struct eb_proble
     if (record == NULL || sodium_init() < 0)
         abort();
     record->sql.renewed = ebi_record_chain_old;
-    /* EXTRA: a row that was written is there after a power failure at any moment. */
+    /* EXTRA: a row that was written is there after a power failure at any moment.  Who only reads asks for
+     * many pages. */
     if (ebi_make_folders(folder, problem) &&
         ebi_sql_open(&record->sql, folder, "record.db", (const char *const[]){form_1, form_2, NULL},
                      problem) &&
-        ebi_sql_run(&record->sql, "PRAGMA synchronous = EXTRA", problem))
+        ebi_sql_run(&record->sql, make ? "PRAGMA synchronous = EXTRA; " EBI_SQL_FEW_PAGES : "", problem))
         return record;
     eb_record_close(record);
     return NULL;

@@ -113,10 +113,12 @@ struct eb_job_device {
         const struct eb_image *image;
         struct eb_image_found file;
         uint64_t sent_us; /* how long it was sent, once it was */
+        uint8_t *verdict; /* its own: eb_job_verdict */
     } * planned;
     size_t item_count;
     struct eb_surroundings around;
     bool refused;
+    bool judged;   /* its own: by the run that writes */
     bool recovers; /* the caller's: its run only undoes what an earlier job did */
     bool begun;
     const struct eb_site_device *waited_for; /* in vain: it was not confirmed, so this one is not started */
@@ -235,12 +237,15 @@ struct eb_job {
     const struct eb_port *port;
     struct eb_job_device *devices; /* in the site's order */
     size_t count;
-    bool again;                 /* the caller's: chosen devices get what they run already, too */
-    bool named;                 /* some were chosen by their names */
-    bool no_backup;             /* the caller's: nothing is saved, and nothing put back */
-    struct eb_trust trust;      /* whose signatures count: the site's keys, and what the caller adds */
-    struct eb_shelf *shelf;     /* NULL: there is none */
-    struct eb_known *known;     /* NULL: nothing is remembered */
+    struct eb_job_spare *spare; /* its own: memory of runs that have ended */
+    struct eb_verdict
+        *verdicts;          /* its own: of the device that is judged, and behind them the one that is shown */
+    bool again;             /* the caller's: chosen devices get what they run already, too */
+    bool named;             /* some were chosen by their names */
+    bool no_backup;         /* the caller's: nothing is saved, and nothing put back */
+    struct eb_trust trust;  /* whose signatures count: the site's keys, and what the caller adds */
+    struct eb_shelf *shelf; /* NULL: there is none */
+    struct eb_known *known; /* NULL: nothing is remembered */
     struct eb_secrets *secrets; /* the caller's; closed with the job; NULL: no password is known */
     struct eb_locks *locks;     /* NULL: none was needed yet */
     struct eb_locks *going;     /* says that the job goes on */
@@ -432,7 +437,10 @@ EB_NODISCARD const struct eb_image *eb_job_shelf_image(struct eb_job *job,
 EB_NODISCARD bool eb_job_candidates(struct eb_job *job, struct eb_job_device *target, size_t component,
                                     bool others, struct eb_shelf_candidate **candidates, size_t *count);
 void eb_job_judge(struct eb_job *job, struct eb_job_device *target, size_t component,
-                  struct eb_shelf_candidate *candidate, struct eb_run_item *item);
+                  struct eb_shelf_candidate *candidate, struct eb_verdict *verdict);
+
+/* What all rules say of an item of the device's plan; valid until the next call, of whatever device. */
+const struct eb_verdict *eb_job_verdict(const struct eb_job_device *target, size_t item);
 
 /* The best image of the wanted version among candidates, with those that lead to it: the last of `way` is the
  * one. */

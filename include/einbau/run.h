@@ -98,7 +98,7 @@ struct eb_run_item {
     const char *known_floor;     /* the floor of an image that it got before, or NULL */
     bool no_way;                 /* no image leads from what runs to what this one needs */
 
-    struct eb_verdict verdict;        /* result: of the first judging */
+    struct eb_verdict *verdict;       /* the caller's room; result: of the first judging */
     char from[EB_VERSION_TEXT_BYTES]; /* result: what ran before, empty where not readable */
     enum eb_outcome outcome;          /* result: NONE, ALREADY_RIGHT or CONFIRMED */
     bool read_back;                   /* result: what was sent was read back, and is the same */

@@ -82,7 +82,7 @@ static void judge(struct eb_run *run)
         bool right = ebi_runs_as_intended(run, item);
         run->record.right |= (uint16_t)(right ? 1U << i : 0);
         item->outcome = EB_OUTCOME_NONE;
-        if (item->verdict.answer != EB_FITS)
+        if (item->verdict->answer != EB_FITS)
             fits = false;
         else if (right && !run->config.again)
             item->outcome = EB_OUTCOME_UP_TO_DATE;

@@ -47,7 +47,7 @@ void eb_plan_judge(const struct eb_run *looked, struct eb_run_item *items, size_
     struct eb_running running;
     struct eb_judge_facts facts;
     eb_plan_facts(looked, items, index, accepted, &running, &facts);
-    eb_judge(&facts, &items[index].verdict);
+    eb_judge(&facts, items[index].verdict);
     eb_text_copy(items[index].from, sizeof items[index].from, running.version);
 }
 

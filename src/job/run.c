@@ -281,8 +281,9 @@ enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *confi
         config->memory == NULL || config->memory_bytes < eb_run_memory_bytes(config->profile) ||
         config->count > EB_RUN_ITEMS_MAX ||
         (config->count > 0 && (!sends || config->buffer_bytes < EB_RUN_BUFFER_MIN_BYTES || config->recover));
-    for (size_t i = 0; i < config->count && config->extras == NULL; i++)
-        wrong = wrong || config->items[i].part_count > 0;
+    for (size_t i = 0; i < config->count; i++)
+        wrong = wrong || config->items[i].verdict == NULL ||
+                (config->extras == NULL && config->items[i].part_count > 0);
     const char *lacks = ebi_run_lacks(config);
     if (wrong || lacks != NULL) {
         run->state = EBI_ENDED;

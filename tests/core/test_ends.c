@@ -275,7 +275,8 @@ static void a_run_that_could_not_begin_has_ended(void **state)
     little_make(&little, &options);
     struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
     struct eb_site *site = eb_site_read(little.site_path, &problem);
-    struct eb_run_item item = {.component = &site->devices[0].profile->components[0]};
+    struct eb_verdict verdict;
+    struct eb_run_item item = {.component = &site->devices[0].profile->components[0], .verdict = &verdict};
     const struct eb_run_config config = {.port = eb_sim_port(sim),
                                          .profile = site->devices[0].profile,
                                          .memory = memory,

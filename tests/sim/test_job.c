@@ -344,7 +344,7 @@ static void a_run_judges_again_before_it_writes(void **state)
     job_begin(&r.job, r.port, true);
     job_work(&r.job);
     assert_int_equal(r.job.runs[0].outcome, EB_OUTCOME_REFUSED);
-    assert_int_equal(r.job.items[0][0].verdict.answer, EB_DOES_NOT_FIT);
+    assert_int_equal(r.job.items[0][0].verdict->answer, EB_DOES_NOT_FIT);
     assert_int_equal(eb_sim_mode_of(r.sim, "coupler-1"), EB_SIM_RUNNING); /* not even prepared */
     assert_memory_equal(before, eb_sim_flash(r.sim, "coupler-1", "firmware", &size), 8192);
     free(before);

@@ -29,6 +29,8 @@ void job_open(struct job *job, const char *site_path)
     size_t n = job->site->device_count + 1;
     job->runs = calloc(n, sizeof *job->runs);
     job->items = calloc(n, sizeof *job->items);
+    job->verdicts = calloc(n, sizeof *job->verdicts);
+    assert_non_null(job->verdicts);
     job->buffers = malloc(n * JOB_BUFFER_BYTES);
     job->places = calloc(n, sizeof *job->places);
     assert_true(job->runs != NULL && job->items != NULL && job->buffers != NULL && job->places != NULL);
@@ -45,10 +47,11 @@ static const struct eb_image *image_before(struct job *job, const struct eb_run 
     return component == 0 && needed && access(through, R_OK) == 0 ? image_of(job, through) : NULL;
 }
 
-static void add_job_item(struct eb_run_item *items, size_t *count,
+static void add_job_item(struct eb_run_item *items, size_t *count, struct eb_verdict *verdict,
                          const struct eb_component_profile *component, const struct eb_image *image)
 {
     items[(*count)++] = (struct eb_run_item){.component = component,
+                                             .verdict = verdict,
                                              .image = &image->facts,
                                              .file = &image->found,
                                              .source = image->source,
@@ -67,8 +70,10 @@ void job_begin(struct job *job, const struct eb_port *port, bool fit)
                 continue;
             const struct eb_image *before = image_before(job, &job->runs[i], k, d->wants[k].image);
             if (before != NULL)
-                add_job_item(job->items[i], &count, &d->profile->components[k], before);
-            add_job_item(job->items[i], &count, &d->profile->components[k], image_of(job, d->wants[k].image));
+                add_job_item(job->items[i], &count, &job->verdicts[i][count], &d->profile->components[k],
+                             before);
+            add_job_item(job->items[i], &count, &job->verdicts[i][count], &d->profile->components[k],
+                         image_of(job, d->wants[k].image));
         }
         static const uint64_t patience_us[] = {
             [EB_WIRE_ETHERNET] = 5000000, [EB_WIRE_CAN] = 8000000, [EB_WIRE_USB] = 14000000};
@@ -105,6 +110,7 @@ void job_close(struct job *job)
     eb_job_close(job->job);
     free(job->runs);
     free(job->items);
+    free(job->verdicts);
     free(job->buffers);
     free(job->places);
 }

@@ -133,6 +133,7 @@ struct job {
     struct eb_site *site; /* the job's */
     struct eb_run *runs;
     struct eb_run_item (*items)[EB_RUN_ITEMS_MAX];
+    struct eb_verdict (*verdicts)[EB_RUN_ITEMS_MAX];
     uint8_t *buffers;
     struct eb_crew_place *places;
     struct eb_crew crew;

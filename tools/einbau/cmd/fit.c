@@ -96,7 +96,7 @@ static void add_result(struct table *table, const struct eb_job_device *t)
 static void print_accepted(const struct eb_job_device *t)
 {
     for (size_t k = 0; k < t->item_count; k++) {
-        const struct eb_verdict *v = &t->items[k].verdict;
+        const struct eb_verdict *v = eb_job_verdict(t, k);
         for (size_t f = 0; f < v->count; f++) {
             if (v->findings[f].grade == EB_GRADE_ACCEPTED)
                 say("%s %s: accepted %s: found %s, expected %s", t->device->name, t->items[k].component->name,

@@ -100,31 +100,31 @@ struct listing {
 static void list_candidate(struct session *s, struct eb_job_device *t, size_t component,
                            struct eb_shelf_candidate *candidate, struct listing *l)
 {
-    struct eb_run_item item;
+    struct eb_verdict verdict;
     char number[24];
     char why[600];
-    eb_job_judge(s->job, t, component, candidate, &item);
+    eb_job_judge(s->job, t, component, candidate, &verdict);
     if (candidate->said == NULL)
         return;
     const struct eb_shelf_image *image = &candidate->said->image;
     /* One that is older, or the same, fits if it is asked for: it is shown as such. */
-    if (item.verdict.answer > EB_FITS_IF && !own.all) {
+    if (verdict.answer > EB_FITS_IF && !own.all) {
         l->others++;
         return;
     }
-    l->fitting += item.verdict.answer <= EB_FITS_IF;
-    reasons(&item.verdict, why, sizeof why);
+    l->fitting += verdict.answer <= EB_FITS_IF;
+    reasons(&verdict, why, sizeof why);
     snprintf(number, sizeof number, "%lld", (long long)image->number);
     const char *const cells[] = {number,
                                  image->component,
                                  image->version,
                                  image->order_codes,
-                                 answer_text(item.verdict.answer),
+                                 answer_text(verdict.answer),
                                  file_name(image->origin),
                                  why};
     table_add(&l->table, cells);
     json_t *document = shelf_image_document(image);
-    json_object_set_new(document, "verdict", json_string(eb_answer_word(item.verdict.answer)));
+    json_object_set_new(document, "verdict", json_string(eb_answer_word(verdict.answer)));
     json_object_set_new(document, "why", json_string(why));
     json_array_append_new(l->list, document);
 }

@@ -35,7 +35,7 @@ static void show_component(const struct eb_job_device *t, size_t index)
     if (want->image[0] != '\0')
         line("image", want->image);
     for (size_t k = 0; k < t->item_count; k++) {
-        const struct eb_verdict *v = &t->items[k].verdict;
+        const struct eb_verdict *v = eb_job_verdict(t, k);
         if (t->items[k].component != component)
             continue;
         if (want->image[0] == '\0')

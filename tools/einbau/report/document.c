@@ -13,7 +13,7 @@ static json_t *findings_document(const struct eb_job_device *t)
 {
     json_t *list = json_array();
     for (size_t k = 0; k < t->item_count; k++) {
-        const struct eb_verdict *v = &t->items[k].verdict;
+        const struct eb_verdict *v = eb_job_verdict(t, k);
         for (size_t f = 0; f < v->count; f++) {
             const struct eb_finding *finding = &v->findings[f];
             json_array_append_new(
@@ -61,7 +61,7 @@ static void add_item(const struct eb_job_device *t, json_t *component, size_t i)
     json_array_append_new(through, json_string(item->image->version));
     json_object_set_new(component, "to", json_string(item->image->version));
     json_object_set_new(component, "image", json_string(t->planned[i].image->path));
-    json_object_set_new(component, "verdict", json_string(eb_answer_word(item->verdict.answer)));
+    json_object_set_new(component, "verdict", json_string(eb_answer_word(eb_job_verdict(t, i)->answer)));
     if (!t->begun)
         return;
     enum eb_outcome outcome = item->outcome != EB_OUTCOME_NONE ? item->outcome : t->fit.outcome;
@@ -99,7 +99,7 @@ static json_t *accepted_document(const struct eb_job_device *t)
     json_t *list = json_array();
     uint32_t told = 0;
     for (size_t i = 0; i < t->item_count; i++) {
-        const struct eb_verdict *v = &t->items[i].verdict;
+        const struct eb_verdict *v = eb_job_verdict(t, i);
         for (size_t f = 0; f < v->count; f++) {
             if (v->findings[f].grade != EB_GRADE_ACCEPTED || (told >> v->findings[f].rule & 1) != 0)
                 continue;

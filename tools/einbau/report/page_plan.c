@@ -17,7 +17,7 @@ void plan_sentence(const struct session *s, const struct eb_job_device *t, char 
         return;
     }
     for (size_t k = 0; k < t->item_count; k++) {
-        const struct eb_verdict *v = &t->items[k].verdict;
+        const struct eb_verdict *v = eb_job_verdict(t, k);
         for (size_t f = 0; f < v->count; f++) {
             size_t used = strlen(text);
             if (v->findings[f].grade > EB_GRADE_ACCEPTED)

@@ -64,7 +64,7 @@ void print_verdict(const struct eb_verdict *v, const char *indent)
 void print_findings(const struct eb_job_device *t, bool *spaced)
 {
     for (size_t k = 0; k < t->item_count; k++) {
-        const struct eb_verdict *v = &t->items[k].verdict;
+        const struct eb_verdict *v = eb_job_verdict(t, k);
         for (size_t f = 0; f < v->count; f++) {
             const struct eb_finding *finding = &v->findings[f];
             if (finding->grade == EB_GRADE_YES || finding->rule == EB_RULE_BATCH)
@@ -166,7 +166,7 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      size,
                                      first ? after : "",
                                      first ? time : "",
-                                     answer_text(item->verdict.answer)};
+                                     answer_text(eb_job_verdict(t, k)->answer)};
         table_add(table, cells);
         first = false;
     }
@@ -349,7 +349,7 @@ void print_plan(const struct session *s)
             const struct eb_run_item *item = &s->job->devices[i].items[k];
             printf("\n%s %s %s:\n", s->job->devices[i].device->name, item->component->name,
                    item->image->version);
-            print_verdict(&item->verdict, "  ");
+            print_verdict(eb_job_verdict(&s->job->devices[i], k), "  ");
         }
     }
     if (refused > 0)
