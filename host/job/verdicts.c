@@ -50,10 +50,10 @@ void ebi_verdict_keep(struct eb_job_device *target, size_t k, const struct eb_ve
     }
 }
 
-const struct eb_verdict *eb_job_verdict(const struct eb_job_device *target, size_t k)
+const struct eb_verdict *eb_job_verdict(const struct eb_job_device *target, size_t item)
 {
     struct eb_verdict *v = &target->job->verdicts[EB_RUN_ITEMS_MAX];
-    const uint8_t *from = target->planned[k].verdict;
+    const uint8_t *from = target->planned[item].verdict;
     struct head head;
     from = take(from, &head, sizeof head);
     v->answer = (enum eb_answer)head.answer;

@@ -136,6 +136,7 @@ void ebi_poll_last_look(struct eb_run *run)
         run->answered_us = run->now_us;
         run->patience_end_us = end_us < run->patience_end_us ? end_us : run->patience_end_us;
     }
+    const struct eb_run_extras *extras = run->config.extras;
     bool well = meant && !run->in_loader && !ebi_stopped_by_job(run);
     if (run->undo_due && !ebi_in_doubt(run, status)) {
         run->undo_due = false;
@@ -145,15 +146,15 @@ void ebi_poll_last_look(struct eb_run *run)
             return;
         }
         /* It runs as before; what was opened is closed all the same. */
-        if (run->config.extras != NULL && run->config.extras->close(run))
+        if (extras != NULL && extras->close(run))
             return;
     }
     if (well && !run->undo_failed)
         run->record.prepared = false;
     if (meant && run->config.count > 0 && !(run->closing && run->undo_failed) && ebi_arrived(run)) {
         ebi_confirm_group(run);
-    } else if (well && run->way_due && !run->undo_failed && !run->stopping) {
-        run->config.extras->take_next_way(run);
+    } else if (well && extras != NULL && run->way_due && !run->undo_failed && !run->stopping) {
+        extras->take_next_way(run);
     } else if (ebi_in_doubt(run, status) ||
                (!well && status != EB_OTHER && run->now_us < run->patience_end_us)) {
         ebi_pause_in(run, EBI_LAST_PAUSE, EBI_PAUSE_US);
