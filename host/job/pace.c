@@ -76,12 +76,18 @@ void ebi_pace_remember(struct eb_job *job)
     bool good = true;
     bool begun = false;
     for (size_t i = 0; i < job->count && job->known != NULL && good; i++) {
-        if (job->devices[i].took_us == 0)
+        struct eb_job_device *target = &job->devices[i];
+        bool read = target->begun && target->fit.identified && !target->fit.in_loader;
+        if (target->took_us == 0 && !read)
             continue;
-        good = (begun || eb_known_begin(job->known, &job->problem)) && remember(job, &job->devices[i]);
+        good = (begun || eb_known_begin(job->known, &job->problem)) &&
+               (!read || eb_known_note(job->known, job->site->name, target->device->name, &target->fit,
+                                       &job->problem)) &&
+               (target->took_us == 0 || remember(job, target));
         begun = true;
-        job->devices[i].took_us = 0;
+        target->took_us = 0;
     }
     if (begun && !(eb_known_end(job->known, &job->problem) && good))
-        ebi_job_warn(job, "how long the devices took cannot be remembered: %s", job->problem.text);
+        ebi_job_warn(job, "what the devices run now, and how long they took, cannot be remembered: %s",
+                     job->problem.text);
 }

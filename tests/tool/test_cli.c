@@ -531,13 +531,18 @@ static void a_call_without_a_site_or_a_command_says_so(void **state)
     (void)state;
     const char *const none[] = {BIN_DIR "/einbau", NULL};
     const char *const no_site[] = {"env", "-u", "EINBAU_SITE", BIN_DIR "/einbau", "plan", NULL};
-    struct outcome o = run_program(none);
+    const char *const no_command[] = {BIN_DIR "/einbau", "nothing-of-the-kind", NULL};
+    struct outcome o = run_program(none); /* where one stands: test_here */
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    o = run_program(no_command);
     assert_int_equal(o.status, 2);
     expect_in(o.err, "usage: einbau COMMAND");
     outcome_free(&o);
     o = run_program(no_site);
     assert_int_equal(o.status, 2);
-    expect_in(o.err, "found no site, expected one: --site FILE, or the variable EINBAU_SITE");
+    expect_in(o.err, "found no site, expected one: a file *.site.yaml in this folder or above it, --site "
+                     "FILE, or the variable EINBAU_SITE");
     outcome_free(&o);
 }
 

@@ -28,7 +28,8 @@ static void print_help(FILE *to)
 {
     fputs("Einbau updates the firmware of field devices: it finds them, refuses wrong images, writes, and "
           "reads back what runs.\n\n"
-          "usage: einbau COMMAND [OPTION...] [DEVICE...]\n\n",
+          "usage: einbau COMMAND [OPTION...] [DEVICE...]\n"
+          "       einbau                says where you stand, and what comes next\n\n",
           to);
     for (size_t i = 0; i < COMMANDS; i++)
         fprintf(to, "  %-13s %s\n", commands[i]->name, commands[i]->summary);
@@ -139,6 +140,13 @@ int main(int argc, char **argv)
     if (argc >= 2 && strcmp(argv[1], "--version") == 0) {
         puts("einbau " EB_VERSION);
         return EXIT_AS_WANTED;
+    }
+    if (argc == 1) {
+        struct options options;
+        options_read(&command_here, argc, argv, &options);
+        int status = command_here.run(&options);
+        options_free(&options);
+        return status;
     }
     for (size_t i = 0; argc >= 2 && i < COMMANDS; i++) {
         int words = words_of(commands[i]->name, argc, argv);

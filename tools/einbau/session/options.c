@@ -1,4 +1,5 @@
 #include "session/options.h"
+#include "session/site_here.h"
 #include "../../in_full.h"
 
 #include <einbau/einbau.h>
@@ -11,7 +12,9 @@ enum { KEY_FIRST = 0x100, SECONDS_MAX = 3600 };
 
 /* Those that every command has. */
 static const struct option_row common[] = {
-    {"site", "FILE", "the site file (or the variable EINBAU_SITE)", 1, OPTION_TEXT, .to = OPTION_TO(site)},
+    {"site", "FILE",
+     "the site file (or the variable EINBAU_SITE, or the one *.site.yaml in this folder or above it)", 1,
+     OPTION_TEXT, .to = OPTION_TO(site)},
     {"sim", "WORLD", "simulated hardware in place of the laptop's (or EINBAU_SIM)", 1, OPTION_TEXT,
      .to = OPTION_TO(sim)},
     {"state", "DIR", "where a simulated world keeps what it must remember (or EINBAU_STATE)", 1, OPTION_TEXT,
@@ -259,6 +262,11 @@ void options_read(const struct command *command, int argc, char **argv, struct o
     options->names_devices = (command->takes & NAMES_DEVICES) != 0 && options->name_count > 0;
     options->site_optional = (command->takes & SITE_OPTIONAL) != 0;
     options->site = from_environment(options->site, "EINBAU_SITE");
+    if (options->site == NULL) {
+        enum site_here here = site_here(options->site_found);
+        options->site = here == SITE_ONE ? options->site_found : NULL;
+        options->site_several = here == SITE_SEVERAL;
+    }
     options->sim = from_environment(options->sim, "EINBAU_SIM");
     options->state = from_environment(options->state, "EINBAU_STATE");
     options->record = from_environment(options->record, "EINBAU_RECORD");

@@ -3,6 +3,7 @@
 #define TOOL_OPTIONS_H
 
 #include <argp.h>
+#include <einbau/host.h>
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
@@ -42,6 +43,8 @@ struct options {
     bool explain;
     int64_t resumes; /* of the record: the job that this one goes on with; 0: none */
     bool site_optional;
+    bool site_several; /* none is named, and this folder has several: `site_found` */
+    char site_found[EB_PATH_BYTES];
     bool names_devices; /* there are names, and they are of the site's devices */
     struct accepted {
         const char *device; /* NULL: of the one device that is named */
@@ -118,6 +121,9 @@ extern const struct command command_recover, command_links, command_survey, comm
     command_completion, command_jobs, command_report, command_secret_set, command_secret_list,
     command_secret_drop, command_secret_change, command_backup_list, command_backup, command_restore,
     command_settings, command_act, command_reset;
+
+/* Without a command. */
+extern const struct command command_here;
 
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];

@@ -293,9 +293,14 @@ static bool pulls(const struct session *s)
 bool session_open(struct session *s, const struct options *options)
 {
     *s = (struct session){.options = options};
+    if (options->site == NULL && !options->site_optional && options->site_several) {
+        complain("found several sites in this folder (%s), expected one: --site FILE", options->site_found);
+        return fail(s, EXIT_WRONG_CALL);
+    }
     if (options->site == NULL && !options->site_optional) {
-        complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE. docs/site.md says "
-                 "how to write one");
+        complain(
+            "found no site, expected one: a file *.site.yaml in this folder or above it, --site FILE, or the "
+            "variable EINBAU_SITE. docs/site.md says how to write one");
         return fail(s, EXIT_WRONG_CALL);
     }
     if (options->site == NULL && (options->without_count > 0 || options->names_devices)) {

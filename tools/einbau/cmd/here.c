@@ -1,0 +1,161 @@
+/* 'einbau' alone: where one stands, and what comes next. */
+#include "report/report.h"
+#include "session/history.h"
+
+#include <einbau/shelf.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* What is known of the devices of the site without asking them. */
+struct standing {
+    size_t wanting; /* devices of which something is wanted */
+    size_t seen, outdated;
+    char last[EB_SEEN_BYTES];
+    int64_t open_job; /* the newest that wants to be gone on with; 0: none */
+    char job[EB_LOCK_KEY_BYTES + 96];
+};
+
+static void add_device(struct standing *st, struct session *s, struct eb_job_device *t)
+{
+    const struct eb_profile *p = t->device->profile;
+    char seen[EB_SEEN_BYTES];
+    bool wants = false;
+    bool outdated = false;
+    eb_job_recall(s->job, t, seen);
+    for (size_t k = 0; k < p->count; k++) {
+        const char *wanted = eb_job_wanted(t, k);
+        bool same =
+            eb_version_compare(&p->components[k].order, t->look.running[k].version, wanted) == EB_SAME;
+        wants = wants || wanted[0] != '\0';
+        outdated = outdated || (wanted[0] != '\0' && !same);
+    }
+    st->wanting += wants;
+    st->seen += wants && seen[0] != '\0';
+    st->outdated += wants && seen[0] != '\0' && outdated;
+    if (strcmp(seen, st->last) > 0)
+        snprintf(st->last, sizeof st->last, "%s", seen);
+}
+
+/* The newest job on this site, and whether one is open. */
+static void add_jobs(struct standing *st, struct session *s)
+{
+    const struct eb_job_config *config = &s->job->config;
+    const char *folder = config->record != NULL ? config->record : config->state;
+    struct eb_record *record = folder != NULL ? eb_record_open(folder, false, &s->job->problem) : NULL;
+    struct eb_record_job *jobs = NULL;
+    size_t count = 0;
+    if (record == NULL || !history_jobs(s, record, &jobs, &count)) {
+        eb_record_close(record);
+        return;
+    }
+    for (size_t i = 0; i < count; i++) {
+        const struct eb_record_job *job = &jobs[i];
+        char began[32];
+        if (job->devices == 0 || (s->job->site != NULL && strcmp(job->site, s->job->site->name) != 0))
+            continue;
+        bool goes_on = history_goes_on(record, job);
+        if (st->open_job == 0 && history_is_open(job, goes_on))
+            st->open_job = job->number;
+        eb_job_local_time(job->began, began, sizeof began);
+        if (st->job[0] == '\0')
+            snprintf(st->job, sizeof st->job, "%lld %s, %s: %s", (long long)job->number, job->command, began,
+                     history_result(job, goes_on));
+    }
+    free(jobs);
+    eb_record_close(record);
+}
+
+static void answer(const struct session *s, const struct standing *st)
+{
+    const char *name = s->job->site != NULL ? s->job->site->name : "";
+    if (s->options->site_several)
+        say("Several sites here: %s. Name one: --site FILE, or the variable EINBAU_SITE.",
+            s->options->site_found);
+    else if (s->job->site == NULL)
+        say("No site here: found no file *.site.yaml in this folder or above it, and none is named.");
+    else if (st->open_job != 0)
+        say("%s: job %lld was interrupted.", name, (long long)st->open_job);
+    else if (st->wanting == 0)
+        say("%s: nothing is wanted of its %zu device%s: the key 'wants'.", name, s->job->count,
+            s->job->count == 1 ? "" : "s");
+    else if (st->seen == 0)
+        say("%s: nothing is known yet of its %zu device%s.", name, s->job->count,
+            s->job->count == 1 ? "" : "s");
+    else if (st->outdated > 0)
+        say("%s: %zu of %zu device%s did not run what is wanted when last seen.", name, st->outdated,
+            st->wanting, st->wanting == 1 ? "" : "s");
+    else if (st->seen < st->wanting)
+        say("%s: %zu of %zu devices ran what is wanted when last seen; nothing is known of the others.", name,
+            st->seen, st->wanting);
+    else
+        say("%s: %zu of %zu device%s ran what is wanted when last seen.", name, st->seen, st->wanting,
+            st->wanting == 1 ? "" : "s");
+}
+
+static void line(const char *label, const char *text)
+{
+    printf("%-12s %s\n", label, text);
+}
+
+static void print_shelf(struct session *s)
+{
+    struct eb_shelf_image *images = NULL;
+    size_t count = 0;
+    char text[EB_PATH_BYTES + 64];
+    if (!eb_job_shelf(s->job, false) || s->job->shelf == NULL ||
+        !eb_shelf_list(s->job->shelf, &images, &count, &s->job->problem)) {
+        line("shelf", "none yet: einbau shelf add FILE");
+        return;
+    }
+    free(images);
+    snprintf(text, sizeof text, "%zu image%s in %s", count, count == 1 ? "" : "s", s->shelf_folder);
+    line("shelf", text);
+}
+
+static int run(const struct options *options)
+{
+    struct session s;
+    struct standing st = {.wanting = 0};
+    char text[160];
+    char at[32];
+    if (!session_open_office(&s, options, SHELF_NOT_NEEDED))
+        return session_close(&s, s.status);
+    for (size_t i = 0; i < s.job->count; i++)
+        add_device(&st, &s, &s.job->devices[i]);
+    add_jobs(&st, &s);
+    answer(&s, &st);
+    puts("");
+    if (options->site != NULL)
+        line("site", options->site);
+    if (options->sim != NULL)
+        line("simulated", options->sim);
+    print_shelf(&s);
+    if (st.seen > 0) {
+        eb_job_local_time(st.last, at, sizeof at);
+        snprintf(text, sizeof text, "%s: %zu of %zu device%s", at, st.seen, st.wanting,
+                 st.wanting == 1 ? "" : "s");
+        line("last seen", text);
+    }
+    if (st.job[0] != '\0')
+        line("last job", st.job);
+    snprintf(text, sizeof text, "%zu", s.job->trust.count);
+    line("trusted keys", s.job->trust.asked ? text : "none: images need no signature");
+    if (s.job->site != NULL && st.open_job != 0)
+        say("\nNext: einbau fit --resume %lld", (long long)st.open_job);
+    else
+        say("\nNext: einbau %s", s.job->site == NULL || st.seen == 0 ? "survey"
+                                 : st.outdated > 0                   ? "plan"
+                                                                     : "report --devices");
+    say("'einbau --help' lists all commands.");
+    return session_close(&s, EXIT_AS_WANTED);
+}
+
+const struct command command_here = {
+    .name = "",
+    .arguments = "",
+    .summary = "says where one stands",
+    .help = "",
+    .takes = SITE_OPTIONAL | TAKES_NO_NAMES,
+    .run = run,
+};

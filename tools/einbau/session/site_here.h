@@ -1,0 +1,17 @@
+/* The site that is meant where none is named. */
+#ifndef TOOL_SITE_HERE_H
+#define TOOL_SITE_HERE_H
+
+#include <einbau/host.h>
+
+enum site_here {
+    SITE_NONE,
+    SITE_ONE,    /* `text` is its path, as seen from here */
+    SITE_SEVERAL /* `text` has their names */
+};
+
+/* Looks for *.site.yaml in this folder, else in the nearest one above that has any.  Only folders and files
+ * are looked at that are this user's, or root's, and that not everybody may write to. */
+enum site_here site_here(char text[EB_PATH_BYTES]);
+
+#endif
