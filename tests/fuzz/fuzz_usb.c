@@ -79,8 +79,10 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         eb_dfu_answer(&dfu, end, bytes + at, end == EB_OK ? have : 0, now_us);
         at += have;
     }
-    if (dfu.done_bytes > IMAGE_BYTES || dfu.back_bytes > IMAGE_BYTES ||
-        (dfu.step == EB_DFU_DONE && dfu.done_bytes != IMAGE_BYTES))
+    if (config.take != NULL && (dfu.whole || dfu.back_bytes > 0))
+        __builtin_trap(); /* nothing is written */
+    if (config.take == NULL && (dfu.done_bytes > IMAGE_BYTES || dfu.back_bytes > IMAGE_BYTES ||
+                                (dfu.step == EB_DFU_DONE && dfu.done_bytes != IMAGE_BYTES)))
         __builtin_trap();
     return 0;
 }
