@@ -101,6 +101,7 @@ void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, st
         abort();
     free(target->memory[which]);
     target->memory[which] = config->memory;
+    target->memory_bytes[which] = config->memory_bytes;
 }
 
 void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which)
@@ -108,7 +109,7 @@ void ebi_job_give_memory(struct eb_job_device *target, enum eb_job_run which)
     struct eb_run *run = which == EB_JOB_LOOK ? &target->look : &target->fit;
     run->access_count = 0; /* their contexts are gone: eb_run_context gives NULL */
     run->texts = NULL;
-    keep_spare(target->job, target->memory[which], run->config.memory_bytes);
+    keep_spare(target->job, target->memory[which], target->memory_bytes[which]);
     target->memory[which] = NULL;
 }
 

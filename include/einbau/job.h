@@ -124,7 +124,8 @@ struct eb_job_device {
     const struct eb_site_device *waited_for; /* in vain: it was not confirmed, so this one is not started */
     struct eb_run fit;
     uint8_t *buffer;
-    uint64_t *memory[2];           /* of each run, for its accesses */
+    uint64_t *memory[2]; /* of each run, for its accesses */
+    size_t memory_bytes[2];
     struct eb_running *running[2]; /* what each has read of the profile's components */
 
     /* What its profile notes (eb_profile.notes), before anything was done to it and after; NULL: nothing. */

@@ -29,7 +29,7 @@ static void print_help(FILE *to)
     fputs("Einbau updates the firmware of field devices: it finds them, refuses wrong images, writes, and "
           "reads back what runs.\n\n"
           "usage: einbau COMMAND [OPTION...] [DEVICE...]\n"
-          "       einbau                says where you stand, and what comes next\n\n",
+          "'einbau' alone says where you stand, and what comes next.\n\n",
           to);
     for (size_t i = 0; i < COMMANDS; i++)
         fprintf(to, "  %-13s %s\n", commands[i]->name, commands[i]->summary);
