@@ -70,6 +70,11 @@ void ebi_kept_find(struct eb_job *job);
 void ebi_kept_attach(struct eb_job_device *target, struct eb_run_config *config);
 bool ebi_kept_effect(struct eb_job_device *target, const struct eb_run_record *record);
 void ebi_kept_end(struct eb_job_device *target);
+/* Whether a document is put back, and not only saved. */
+bool ebi_kept_any_due(const struct eb_job_device *target);
+void ebi_kept_drop(struct eb_job_device *target);
+json_t *ebi_kept_json(const struct eb_job_device *target);
+
 /* --- verdicts.c --- */
 
 /* Keeps what all rules say of an item, in place of what is kept of it. */
@@ -79,11 +84,6 @@ void ebi_verdict_keep(struct eb_job_device *target, size_t k, const struct eb_ve
 void ebi_verdicts_judged(struct eb_job_device *target, const struct eb_run *run);
 /* There are no items any more. */
 void ebi_verdicts_drop(struct eb_job_device *target);
-
-/* Whether a document is put back, and not only saved. */
-bool ebi_kept_any_due(const struct eb_job_device *target);
-void ebi_kept_drop(struct eb_job_device *target);
-json_t *ebi_kept_json(const struct eb_job_device *target);
 
 /* What devices tell never becomes a path; the device in the name of a file. */
 void ebi_kept_plain(char *text);
@@ -122,10 +122,11 @@ EB_NODISCARD bool ebi_order_begin(struct eb_job *job);
 struct eb_job_device *ebi_order_next(struct eb_job *job);
 void ebi_order_ended(struct eb_job *job, struct eb_job_device *target, bool well);
 
-/* How long the device took for what: noted at each effect of its run, and kept at the end of the job. */
+/* How long the device took for what: noted at each effect of its run, and kept at the end of the job, with
+ * what it runs then. */
 void ebi_pace_note(struct eb_job_device *target, const struct eb_run *run,
                    const struct eb_run_record *record);
-void ebi_pace_remember(struct eb_job *job);
+void ebi_job_remember(struct eb_job *job);
 /* What is known of such a device. */
 void ebi_pace_recall(const struct eb_job_device *target, struct eb_target *to);
 /* How long it takes alone, at least 1; whether others wait for it. */

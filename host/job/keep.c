@@ -315,7 +315,7 @@ static bool record_rest(struct eb_job *job)
 
 void eb_job_end(struct eb_job *job, const char *outcome)
 {
-    ebi_pace_remember(job);
+    ebi_job_remember(job);
     char result[EB_LOCK_KEY_BYTES];
     result[0] = '\0';
     if (job->planned)

@@ -214,7 +214,7 @@ bool ebi_kept_any_due(const struct eb_job_device *target)
 {
     const struct eb_job_kept *kept = target->kept;
     bool any = false;
-    for (size_t i = 0; i < kept->count; i++)
+    for (size_t i = 0; kept != NULL && i < kept->count; i++)
         any = any || kept->documents[i].due;
     return any;
 }

@@ -56,39 +56,47 @@ struct eb_run_config eb_job_run_config(struct eb_job *job, struct eb_job_device 
 }
 
 /* What runs that have ended needed is kept for the next ones: given back to the system it would be cut up by
- * whatever small comes in between, and each of thousands of devices would need fresh memory. */
+ * whatever small comes in between, and each of thousands of devices would need fresh memory.  The first of
+ * each size has the others of it behind `same`. */
 struct eb_job_spare {
-    struct eb_job_spare *next;
+    struct eb_job_spare *next, *same;
     size_t bytes;
 };
 
-static uint64_t *take_spare(struct eb_job *job, size_t bytes)
+/* Where those of a size are, or would be. */
+static struct eb_job_spare **spare_of(struct eb_job *job, size_t bytes)
 {
     struct eb_job_spare **at = &job->spare;
     while (*at != NULL && (*at)->bytes != bytes)
         at = &(*at)->next;
+    return at;
+}
+
+static void *take_spare(struct eb_job *job, size_t bytes)
+{
+    struct eb_job_spare **at = spare_of(job, bytes);
     struct eb_job_spare *spare = *at;
+    if (spare != NULL && spare->same != NULL)
+        spare->same->next = spare->next;
     if (spare != NULL)
-        *at = spare->next;
-    return (uint64_t *)(void *)spare;
+        *at = spare->same != NULL ? spare->same : spare->next;
+    return spare;
+}
+
+static void keep_spare(struct eb_job *job, void *memory, size_t bytes)
+{
+    struct eb_job_spare *spare = memory;
+    if (memory == NULL)
+        return;
+    struct eb_job_spare **at = spare_of(job, bytes);
+    *spare = (struct eb_job_spare){*at != NULL ? (*at)->next : NULL, *at, bytes};
+    *at = spare;
 }
 
 void ebi_job_free_spare(struct eb_job *job)
 {
-    while (job->spare != NULL) {
-        struct eb_job_spare *next = job->spare->next;
-        free(job->spare);
-        job->spare = next;
-    }
-}
-
-static void keep_spare(struct eb_job *job, uint64_t *memory, size_t bytes)
-{
-    struct eb_job_spare *spare = (struct eb_job_spare *)(void *)memory;
-    if (memory == NULL)
-        return;
-    *spare = (struct eb_job_spare){job->spare, bytes};
-    job->spare = spare;
+    while (job->spare != NULL)
+        free(take_spare(job, job->spare->bytes));
 }
 
 void ebi_job_take_memory(struct eb_job_device *target, enum eb_job_run which, struct eb_run_config *config)

@@ -71,7 +71,7 @@ static bool remember(struct eb_job *job, const struct eb_job_device *target)
     return true;
 }
 
-void ebi_pace_remember(struct eb_job *job)
+void ebi_job_remember(struct eb_job *job)
 {
     bool good = true;
     bool begun = false;

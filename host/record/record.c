@@ -72,7 +72,8 @@ struct eb_record *eb_record_open(const char *folder, bool make, struct eb_proble
     if (ebi_make_folders(folder, problem) &&
         ebi_sql_open(&record->sql, folder, "record.db", (const char *const[]){form_1, form_2, NULL},
                      problem) &&
-        ebi_sql_run(&record->sql, make ? "PRAGMA synchronous = EXTRA; " EBI_SQL_FEW_PAGES : "", problem))
+        ebi_sql_run(&record->sql, "PRAGMA synchronous = EXTRA", problem) &&
+        (!make || ebi_sql_run(&record->sql, EBI_SQL_FEW_PAGES, problem)))
         return record;
     eb_record_close(record);
     return NULL;

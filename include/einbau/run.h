@@ -318,7 +318,8 @@ size_t eb_run_memory_bytes(const struct eb_profile *profile);
 const void *eb_run_context(const struct eb_run *run, const struct eb_access *access);
 
 /* Begins at the bottom of the ladder.  EB_BAD_CALL: more items than EB_RUN_ITEMS_MAX, a buffer or memory too
- * small, images for a profile that sends none; the run has then ended as EB_OUTCOME_FAILED. */
+ * small, an item without room for its verdict, images for a profile that sends none; the run has then ended
+ * as EB_OUTCOME_FAILED. */
 EB_NODISCARD enum eb_status eb_run_init(struct eb_run *run, const struct eb_run_config *config);
 
 /* Does what can be done now.  Afterwards eb_run_deadline_us says when it wants to be called at the latest. */

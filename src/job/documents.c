@@ -411,12 +411,8 @@ static void left(struct eb_run *run, bool runs, const struct eb_error *error)
         eb_text_copy(stays.text, sizeof stays.text, "its loader still answers");
         ebi_keep_error(run, run->in_loader ? &stays : error);
         run->ending = run->in_loader ? EB_OUTCOME_IN_LOADER : EB_OUTCOME_FAILED;
-        run->keeping = EBI_KEPT;
-    } else if (leaving == BEHIND_SAVING) {
-        run->keeping = SAVED;
-    } else {
-        run->keeping = EBI_KEPT;
     }
+    run->keeping = runs && leaving == BEHIND_SAVING ? SAVED : EBI_KEPT;
     ebi_finish(run, run->ending);
 }
 

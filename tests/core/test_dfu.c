@@ -334,6 +334,14 @@ static void begin_upload(struct engine *e, uint8_t attributes)
     assert_int_equal(eb_dfu_begin(&e->dfu, &config, e->now_us), EB_OK);
 }
 
+/* It is idle, and gives its first block next. */
+static void begin_idle_upload(struct engine *e)
+{
+    begin_upload(e, EB_DFU_CAN_UPLOAD);
+    asks_status(e, 0);
+    tells(e, 0, 0, EB_DFU_IDLE);
+}
+
 static void gives(struct engine *e, unsigned number, size_t size)
 {
     asks(e, 0, 0xA1, EB_DFU_UPLOAD, number, 64);
@@ -360,9 +368,7 @@ static void an_upload_ends_with_a_short_block(void **state)
     assert_memory_equal(uploaded, image_bytes, sizeof image_bytes);
 
     /* whole blocks: one without a byte ends it */
-    begin_upload(&e, EB_DFU_CAN_UPLOAD);
-    asks_status(&e, 0);
-    tells(&e, 0, 0, EB_DFU_IDLE);
+    begin_idle_upload(&e);
     gives(&e, 0, 64);
     assert_int_equal(e.dfu.step, EB_DFU_BUSY);
     gives(&e, 1, 0);
@@ -371,23 +377,17 @@ static void an_upload_ends_with_a_short_block(void **state)
 
     /* more than can be kept; a block that is lost, which cannot be asked for again; a stall; no upload at all
      */
-    begin_upload(&e, EB_DFU_CAN_UPLOAD);
-    asks_status(&e, 0);
-    tells(&e, 0, 0, EB_DFU_IDLE);
+    begin_idle_upload(&e);
     gives(&e, 0, 64);
     gives(&e, 1, 64);
     asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 2, 64);
     eb_dfu_answer(&e.dfu, EB_OK, block, 64, e.now_us);
     assert_int_equal(e.dfu.error.status, EB_IO);
-    begin_upload(&e, EB_DFU_CAN_UPLOAD);
-    asks_status(&e, 0);
-    tells(&e, 0, 0, EB_DFU_IDLE);
+    begin_idle_upload(&e);
     asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
     ends_as(&e, EB_NO_ANSWER);
     assert_int_equal(e.dfu.error.status, EB_NO_ANSWER);
-    begin_upload(&e, EB_DFU_CAN_UPLOAD);
-    asks_status(&e, 0);
-    tells(&e, 0, 0, EB_DFU_IDLE);
+    begin_idle_upload(&e);
     asks(&e, 0, 0xA1, EB_DFU_UPLOAD, 0, 64);
     ends_as(&e, EB_PEER_ERROR);
     asks_status(&e, 0);

@@ -2,6 +2,7 @@
  * locked devices, adapters that are pulled out, floods.  Each case did harm, or hung, once. */
 #include "support/support.h"
 
+#include <fcntl.h>
 #include <jansson.h>
 #include <signal.h>
 #include <stdio.h>
@@ -576,6 +577,7 @@ static void an_adapter_that_goes_away_ends_the_job(void **state)
     struct little littles[CASES];
     struct served s[CASES];
     int pids[CASES];
+    int held[CASES];
     for (unsigned i = 0; i < CASES; i++) {
         const struct bus_options options = {.nodes = 1, .units = 1, .image_bytes = 50000, .capacity_kib = 64};
         char folder[PATH_BYTES + 16];
@@ -590,11 +592,16 @@ static void an_adapter_that_goes_away_ends_the_job(void **state)
         snprintf(wanted, sizeof wanted, "%s: send", names[i % 2]);
         assert_true(wait_for_text(s[i].log, wanted, 40));
         usleep(30000 + 40000 * i);
+        /* As long as this end is open, no terminal of another test gets the number of it, and what the job
+         * writes to an adapter that it hopes is back. */
+        held[i] = open(s[i].adapter, O_RDWR | O_NOCTTY);
+        assert_true(held[i] >= 0);
         stop_program(s[i].pid, SIGKILL);
     }
     time_t began = time(NULL);
     for (unsigned i = 0; i < CASES; i++) {
         assert_int_equal(stop_program(pids[i], 0), 1);
+        close(held[i]);
         if (i + 1 < CASES)
             little_remove(&littles[i]);
     }

@@ -22,16 +22,13 @@ static const char http_notes[] =
  * more. */
 static long long held(const struct little *l, enum kind kind, size_t index)
 {
-    char *text = read_text(l->folder, "state/world.state", NULL);
-    json_t *root = json_loads(text, JSON_DISABLE_EOF_CHECK, NULL);
-    const json_t *values =
-        json_object_get(json_object_get(json_object_get(root, "devices"), subjects[kind].name), "values");
+    json_t *root = remembered(l, subjects[kind].name);
+    const json_t *values = json_object_get(root, "values");
     long long number = json_integer_value(json_array_get(json_object_get(values, "now"), index));
     if (json_is_true(json_array_get(json_object_get(values, "gone"), index)))
         number = -1;
     assert_non_null(values);
     json_decref(root);
-    free(text);
     return number;
 }
 

@@ -85,11 +85,9 @@ static void make_set(struct little *l, enum kind kind, const char *profile, cons
  * server as text.  Freed by the caller. */
 static char *held(const struct little *l, const char *device)
 {
-    char *text = read_text(l->folder, "state/world.state", NULL);
     char *all = calloc(1, 8192);
-    json_t *root = json_loads(text, JSON_DISABLE_EOF_CHECK, NULL);
-    const json_t *documents =
-        json_object_get(json_object_get(json_object_get(root, "devices"), device), "documents");
+    json_t *root = remembered(l, device);
+    const json_t *documents = json_object_get(root, "documents");
     size_t i;
     const json_t *one;
     json_array_foreach(json_object_get(documents, "list"), i, one)
@@ -106,7 +104,6 @@ static char *held(const struct little *l, const char *device)
     }
     assert_true(all[0] != '\0');
     json_decref(root);
-    free(text);
     return all;
 }
 
@@ -321,6 +318,10 @@ static void an_address_must_be_free_on_the_wire(void **state)
         fail_msg("%d\n%s%s", o.status, o.out, o.err);
     outcome_free(&o);
     assert_true(holds(&l, "plc-1", "c0000201"));
+    o = settings(&l, "plc-1 router=192.0.2.200 --yes"); /* the laptop's own */
+    if (o.status != 1 || strstr(o.err, "expected a free address. Nothing was written") == NULL)
+        fail_msg("%d\n%s%s", o.status, o.out, o.err);
+    outcome_free(&o);
     o = settings(&l, "plc-1 router=192.0.2.78 --yes");
     if (o.status != 0 || strstr(o.err, "cannot be asked") != NULL)
         fail_msg("%d\n%s%s", o.status, o.out, o.err);

@@ -40,8 +40,7 @@ static void add_device(struct standing *st, struct session *s, struct eb_job_dev
 /* The newest job on this site, and whether one is open. */
 static void add_jobs(struct standing *st, struct session *s)
 {
-    const struct eb_job_config *config = &s->job->config;
-    const char *folder = config->record != NULL ? config->record : config->state;
+    const char *folder = history_folder(s);
     struct eb_record *record = folder != NULL ? eb_record_open(folder, false, &s->job->problem) : NULL;
     struct eb_record_job *jobs = NULL;
     size_t count = 0;

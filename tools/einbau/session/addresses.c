@@ -177,6 +177,12 @@ enum eb_status address_answers(struct session *s, const uint8_t ip[4], char mac[
     for (size_t i = 0; i < count; i++) {
         struct probe probe = {.of = i};
         struct eb_request request = {.status = EB_PENDING};
+        for (size_t k = 0; k < links[i].count; k++) {
+            if (memcmp(links[i].addresses[k].ip, ip, sizeof links[i].addresses[k].ip) != 0)
+                continue;
+            eb_mac_text(links[i].mac, mac); /* the laptop's own */
+            return EB_OK;
+        }
         begin_probe(s, &links[i], ip, &probe, &request);
         requests_work(s->job->port, &request, 1);
         if (request.status == EB_OK && probe.macs.count > 0) {

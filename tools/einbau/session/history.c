@@ -5,11 +5,15 @@
 #include <stdlib.h>
 #include <string.h>
 
+const char *history_folder(const struct session *s)
+{
+    const struct eb_job_config *config = &s->job->config;
+    return config->record != NULL ? config->record : config->state;
+}
+
 struct eb_record *history_open(struct session *s)
 {
-    const char *folder = s->job->config.record != NULL  ? s->job->config.record
-                         : s->job->config.state != NULL ? s->job->config.state
-                                                        : NULL;
+    const char *folder = history_folder(s);
     s->status = EXIT_WRONG_CALL;
     if (folder == NULL) {
         complain(

@@ -30,6 +30,8 @@ struct past {
     size_t statement_count;
 };
 
+/* Where the record is that this call is about, or NULL. */
+const char *history_folder(const struct session *session);
 /* Opens the record that this call is about; NULL after a complaint, with `status` filled. */
 struct eb_record *history_open(struct session *session);
 /* Its jobs, the newest first; freed by the caller.  False after a complaint. */

@@ -153,8 +153,8 @@ bool secrets_new_password(const char *whose, char to[EB_HTTP_PASSWORD_BYTES]);
 
 /* --- addresses.c: addresses for the laptop, given and taken back --- */
 
-/* Who answers to an address, by ARP on all links: EB_OK with its hardware address, EB_NO_ANSWER, or why that
- * cannot be asked. */
+/* Who answers to an address, by ARP on all links, or whether it is the laptop's: EB_OK with its hardware
+ * address, EB_NO_ANSWER, or why that cannot be asked. */
 enum eb_status address_answers(struct session *session, const uint8_t ip[4], char mac[EB_MAC_TEXT_BYTES]);
 
 struct added {
