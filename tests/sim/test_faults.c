@@ -191,12 +191,6 @@ static uint64_t try_case(struct subject *s, const struct eb_sim_fault *faults, s
     return frames;
 }
 
-/* Where EINBAU_TEST_EVERY is set, a third of the frames: sanitizers make it slow. */
-static unsigned every(void)
-{
-    return getenv("EINBAU_TEST_EVERY") != NULL ? 3 : 1;
-}
-
 static void strike(struct subject *s, unsigned kinds)
 {
     const char *only = getenv("EINBAU_TEST_CASE");
@@ -212,7 +206,7 @@ static void strike(struct subject *s, unsigned kinds)
     uint64_t frames = try_case(s, NULL, 0, UINT64_MAX, "no fault");
     assert_int_equal(tally.confirmed, 1);
     assert_true(frames > 50);
-    for (uint64_t f = 0; f < frames; f += every()) {
+    for (uint64_t f = 0; f < frames; f += every(1)) {
         for (int kind = 0; kinds >> kind != 0; kind++) {
             if ((kinds >> kind & 1) == 0)
                 continue;
@@ -235,7 +229,7 @@ static void strike(struct subject *s, unsigned kinds)
                   "them rescued\n",
                   s->name, tally.cases, (unsigned)frames, tally.confirmed, tally.failed, tally.in_loader,
                   tally.excused, tally.other, tally.rescued);
-    assert_true(tally.cases > 1000 / every());
+    assert_true(tally.cases > 1000 / every(1));
     assert_true(tally.confirmed > tally.cases / 2);
     assert_true(tally.failed + tally.in_loader - tally.excused <=
                 5); /* one fault, or two lost frames, are no reason to give up */
@@ -271,7 +265,7 @@ static void strike_neighbours(struct subject *s, unsigned kinds)
     char what[128];
     memset(&tally, 0, sizeof tally);
     uint64_t frames = try_case(s, NULL, 0, UINT64_MAX, "no fault");
-    for (uint64_t f = 0; f + 1 < frames; f += every()) {
+    for (uint64_t f = 0; f + 1 < frames; f += every(1)) {
         for (int pair = 0; pair < 256; pair++) {
             const struct eb_sim_fault faults[] = {{f, (enum eb_sim_fault_kind)(pair / 16)},
                                                   {f + 1, (enum eb_sim_fault_kind)(pair % 16)}};
@@ -286,7 +280,7 @@ static void strike_neighbours(struct subject *s, unsigned kinds)
                   "interrupted; %lu found in the loader afterwards, all of them rescued\n",
                   s->name, tally.cases, tally.confirmed, tally.failed, tally.in_loader, tally.other,
                   tally.rescued);
-    assert_true(tally.cases > 1000 / every());
+    assert_true(tally.cases > 1000 / every(1));
     assert_true(tally.failed + tally.in_loader - tally.excused <= tally.cases / 100);
 }
 

@@ -300,3 +300,9 @@ char *on_terminal_typing(const char *words, const char *typed)
     assert_int_equal(strlen(screen), size); /* no NUL among it */
     return screen;
 }
+
+unsigned every(unsigned otherwise)
+{
+    const char *given = getenv("EINBAU_TEST_EVERY");
+    return given != NULL && atoi(given) > 0 ? (unsigned)atoi(given) : otherwise;
+}

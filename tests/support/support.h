@@ -201,4 +201,7 @@ bool wait_for_text(const char *path, const char *text, unsigned seconds);
 /* Whether a program can be found on PATH; a test that needs one that is missing says so and is skipped. */
 bool have_program(const char *name);
 
+/* Of a long row of cases every how many are taken: what EINBAU_TEST_EVERY says, else `otherwise`. */
+unsigned every(unsigned otherwise);
+
 #endif

@@ -459,7 +459,7 @@ static void killed_at_every_write_the_record_holds(void **state)
     make(1);
     unsigned open = 0;
     long at = 1;
-    for (bool more = true; more; at += at < 40 ? 1 : 5) {
+    for (bool more = true; more; at += at < 40 ? every(1) : 5 * every(1)) {
         struct outcome o = shell("cd %s && rm -rf state && EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml "
                                  "EINBAU_STATE=state KILL_AT=%ld " KILLED BIN_DIR "/einbau fit --yes plc-1",
                                  little.folder, at);

@@ -212,12 +212,6 @@ static inline unsigned frames_of(enum kind kind)
     return 2 * frames; /* the tool looks before */
 }
 
-static inline unsigned every(unsigned otherwise)
-{
-    const char *given = getenv("EINBAU_TEST_EVERY");
-    return given != NULL && atoi(given) > 0 ? (unsigned)atoi(given) : otherwise;
-}
-
 static inline struct outcome in_state(const struct little *l, const char *state, const char *words)
 {
     return einbau_run(l, "{EINBAU_STATE=%s} %s", state, words);
