@@ -11,6 +11,7 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#include <zlib.h>
 
 enum { CHUNK_BYTES = 65536 };
 
@@ -27,25 +28,41 @@ static bool is_written(int fd)
     return errno == EAGAIN;
 }
 
-bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes)
+static bool copy_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes, struct ebi_sha256 *sha,
+                       struct ebi_sum *sum)
 {
     uint8_t chunk[CHUNK_BYTES];
     ssize_t n;
-    *bytes = (struct ebi_range){.at = images->bytes.split};
     /* One that grows meanwhile is refused afterwards: no more is read of it than of the largest. */
     while (bytes->size <= EBI_UNPACK_BYTES_MAX && (n = read(fd, chunk, sizeof chunk)) != 0) {
         if (n < 0 && errno == EINTR)
             continue;
         if (n < 0 || !ebi_write_at(images->fd, images->bytes.split, chunk, (size_t)n))
             return false;
+        if (bytes->size == 0 && sum != NULL)
+            sum->known = !ebi_looks_packed(chunk, (size_t)n);
+        if (sum != NULL && sum->known) {
+            ebi_sha256_add(sha, chunk, (size_t)n);
+            sum->checksum = (uint32_t)crc32(sum->checksum, chunk, (unsigned)n);
+        }
         images->bytes.split += (uint64_t)n;
         bytes->size += (uint64_t)n;
     }
     return true;
 }
 
+bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes, struct ebi_sum *sum)
+{
+    struct ebi_sha256 sha;
+    *bytes = (struct ebi_range){.at = images->bytes.split};
+    ebi_sha256_begin(&sha);
+    bool ok = copy_bytes(images, fd, bytes, &sha, sum);
+    ebi_sha256_end(&sha, sum != NULL ? sum->sha256 : NULL);
+    return ok;
+}
+
 static bool copy_open(struct ebi_images *images, int fd, const char *path, struct ebi_range *bytes,
-                      struct eb_problem *problem)
+                      struct ebi_sum *sum, struct eb_problem *problem)
 {
     struct stat before;
     struct stat after;
@@ -60,7 +77,7 @@ static bool copy_open(struct ebi_images *images, int fd, const char *path, struc
     if ((uint64_t)before.st_size > EBI_UNPACK_BYTES_MAX)
         return ebi_wrong(problem, path, "found more than %llu bytes, expected at most that",
                          (unsigned long long)EBI_UNPACK_BYTES_MAX);
-    if (!ebi_take_bytes(images, fd, bytes)) {
+    if (!ebi_take_bytes(images, fd, bytes, sum)) {
         bool full = errno == EFBIG || errno == ENOSPC || errno == EDQUOT;
         return ebi_wrong(problem, path, "cannot be %s: %s", full ? "written" : "read", strerror(errno));
     }
@@ -72,8 +89,8 @@ static bool copy_open(struct ebi_images *images, int fd, const char *path, struc
 }
 
 /* `there` NULL: it must be there. */
-static bool copy_file(struct ebi_images *images, const char *path, struct ebi_range *bytes, bool *there,
-                      struct eb_problem *problem)
+static bool copy_file(struct ebi_images *images, const char *path, struct ebi_range *bytes,
+                      struct ebi_sum *sum, bool *there, struct eb_problem *problem)
 {
     int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (there != NULL)
@@ -81,7 +98,7 @@ static bool copy_file(struct ebi_images *images, const char *path, struct ebi_ra
     if (fd < 0)
         return (there != NULL && !*there) ||
                ebi_wrong(problem, path, "cannot be opened: %s", strerror(errno));
-    bool ok = copy_open(images, fd, path, bytes, problem);
+    bool ok = copy_open(images, fd, path, bytes, sum, problem);
     close(fd);
     return ok;
 }
@@ -98,10 +115,10 @@ static bool copy_input(struct ebi_images *images, struct ebi_input *input, struc
     snprintf(beside, sizeof beside, "%s.json", input->path);
     bool small =
         stat(beside, &info) != 0 || info.st_size <= EB_MANIFEST_BYTES; /* a larger one is no manifest */
-    if (!copy_file(images, input->path, &input->bytes, NULL, problem))
+    if (!copy_file(images, input->path, &input->bytes, &input->sum, NULL, problem))
         return false;
     if (small)
-        copy_file(images, beside, &input->beside, &input->accompanied, &input->beside_problem);
+        copy_file(images, beside, &input->beside, NULL, &input->accompanied, &input->beside_problem);
     return true;
 }
 
@@ -530,6 +547,18 @@ static enum ebi_ended read_all(struct hearing *h, const struct ebi_input *inputs
     return ended;
 }
 
+/* What was copied as it is, and has the digest that its manifest says, need not be read for it once more. */
+static void mark_seen(const struct ebi_images *images, const struct ebi_input *inputs)
+{
+    for (size_t i = 0; i < images->count; i++) {
+        struct ebi_image *image = &images->list[i];
+        const struct ebi_input *input = &inputs[image->argument];
+        image->seen = input->sum.known && image->bytes.at == input->bytes.at &&
+                      image->bytes.size == input->bytes.size &&
+                      memcmp(image->facts.sha256, input->sum.sha256, EB_SHA256_BYTES) == 0;
+    }
+}
+
 static void tell_all(const struct hearing *h)
 {
     for (size_t i = 0; i < h->told_count; i++) {
@@ -589,6 +618,7 @@ bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, b
     if (ended != EBI_ENDED_WELL)
         *problem = found;
     tell_all(&h);
+    mark_seen(images, inputs);
     if (!all)
         keep_good(&h);
     struct ebi_images none = {.fd = -1, .bytes = {.given = -1, .unpacked = -1}};

@@ -12,6 +12,7 @@ struct ebi_image {
     struct ebi_range bytes;
     struct eb_shelf_image row; /* without number and time */
     struct eb_image_facts facts;
+    bool seen;      /* these bytes have this digest: it was computed outside of the child */
     char *manifest; /* the text that says all this */
     char *signature;
     size_t place;    /* in the manifest */
@@ -33,8 +34,8 @@ struct ebi_images {
 bool ebi_take(struct ebi_images *images, const struct eb_shelf_adding *adding, bool all,
               struct eb_problem *problem);
 
-/* Copies an open file to the end of what was given. */
-bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes);
+/* Copies an open file to the end of what was given; `sum` NULL: nothing is computed meanwhile. */
+bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes, struct ebi_sum *sum);
 
 /* Makes the files in the folder `dir` (-1: in that for temporary files); they are gone with ebi_images_free.
  */

@@ -193,14 +193,22 @@ static bool write_leaf(struct writing *w, const uint8_t *bytes, size_t size)
     return true;
 }
 
-/* A file as it is: its bytes are there already. */
-static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, const char *name)
+/* A file as it is: its bytes are there already.  `sum` NULL: it was not computed yet. */
+static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, const struct ebi_sum *sum,
+                       const char *name)
 {
     uint8_t chunk[CHUNK_BYTES];
     struct writing w;
     if (!begin_leaf(&w, haul, name, 0))
         return false;
     w.leaf->bytes.at = bytes->at;
+    if (sum != NULL && sum->known) {
+        end_leaf(&w, false);
+        w.leaf->bytes.size = bytes->size;
+        w.leaf->checksum = sum->checksum;
+        memcpy(w.leaf->sha256, sum->sha256, sizeof sum->sha256);
+        return true;
+    }
     while (w.leaf->bytes.size < bytes->size) {
         uint64_t left = bytes->size - w.leaf->bytes.size;
         size_t size = left < sizeof chunk ? (size_t)left : sizeof chunk;
@@ -215,7 +223,7 @@ static bool take_plain(struct ebi_haul *haul, const struct ebi_range *bytes, con
 
 /* --- archives ------------------------------------------------------------------------------------ */
 
-static bool is_archive(const struct ebi_haul *haul, const struct ebi_range *bytes)
+bool ebi_looks_packed(const uint8_t *head, size_t size)
 {
     static const struct {
         size_t at, size;
@@ -229,14 +237,19 @@ static bool is_archive(const struct ebi_haul *haul, const struct ebi_range *byte
                  {0, 3, "BZh"},
                  {0, 4, "\x28\xb5\x2f\xfd"},
                  {TAR_MARK_AT, 5, "ustar"}};
-    uint8_t head[SNIFF_BYTES] = {0};
-    size_t size = bytes->size < sizeof head ? (size_t)bytes->size : sizeof head;
-    bool readable = ebi_bytes_read(&haul->bytes, bytes->at, head, size) == EB_OK;
-    for (size_t i = 0; readable && i < sizeof marks / sizeof marks[0]; i++) {
-        if (memcmp(head + marks[i].at, marks[i].bytes, marks[i].size) == 0)
+    for (size_t i = 0; i < sizeof marks / sizeof marks[0]; i++) {
+        if (size >= marks[i].at + marks[i].size &&
+            memcmp(head + marks[i].at, marks[i].bytes, marks[i].size) == 0)
             return true;
     }
     return false;
+}
+
+static bool is_archive(const struct ebi_haul *haul, const struct ebi_range *bytes)
+{
+    uint8_t head[SNIFF_BYTES];
+    size_t size = bytes->size < sizeof head ? (size_t)bytes->size : sizeof head;
+    return ebi_bytes_read(&haul->bytes, bytes->at, head, size) == EB_OK && ebi_looks_packed(head, size);
 }
 
 /* A name that leads out of the archive's own folder, or that systems take differently. */
@@ -508,7 +521,7 @@ static bool take_beside(struct ebi_haul *haul, const struct ebi_input *input, co
         *haul->problem = input->beside_problem;
         return false;
     }
-    if (!take_plain(haul, &input->beside, beside) || !find_manifest(haul, &haul->leaves[first + 1]))
+    if (!take_plain(haul, &input->beside, NULL, beside) || !find_manifest(haul, &haul->leaves[first + 1]))
         return false;
     if (!haul->leaves[first + 1].manifest)
         drop_leaf(haul, first + 1);
@@ -525,8 +538,8 @@ bool ebi_haul_take(struct ebi_haul *haul, const struct ebi_input *input)
     haul->entries = 0;
     snprintf(beside, sizeof beside, "%s.json", input->path);
     bool plain = named_beside(haul, input, beside) || !is_archive(haul, &input->bytes);
-    bool ok =
-        plain ? take_plain(haul, &input->bytes, input->path) : unpack(haul, &input->bytes, input->path, 1);
+    bool ok = plain ? take_plain(haul, &input->bytes, &input->sum, input->path)
+                    : unpack(haul, &input->bytes, input->path, 1);
     if (ok && plain)
         ok = find_manifest(haul, &haul->leaves[first]) &&
              (!input->accompanied || haul->leaves[first].manifest || take_beside(haul, input, beside, first));

@@ -30,11 +30,19 @@ struct ebi_range {
 /* Exactly `size` bytes from there on; EB_IO where they cannot be had. */
 enum eb_status ebi_bytes_read(const struct ebi_bytes *bytes, uint64_t at, uint8_t *to, size_t size);
 
+/* What was computed of a file while it was copied; of an archive nothing, as only what is in it counts. */
+struct ebi_sum {
+    bool known;
+    uint8_t sha256[EB_SHA256_BYTES];
+    uint32_t checksum; /* CRC-32 */
+};
+
 /* One file that was given. */
 struct ebi_input {
     const char *path;
     size_t argument; /* of the call: its place */
     struct ebi_range bytes;
+    struct ebi_sum sum;
     bool accompanied; /* PATH.json was there */
     struct ebi_range beside;
     struct eb_problem beside_problem; /* why that cannot be read */
@@ -69,6 +77,9 @@ struct ebi_haul {
     size_t entries;
     struct eb_problem *problem;
 };
+
+/* Whether a file with these first bytes is an archive, as far as they tell. */
+bool ebi_looks_packed(const uint8_t *head, size_t size);
 
 /* Takes a file with all that is in it.  False with `problem` filled: nothing of it stays. */
 bool ebi_haul_take(struct ebi_haul *haul, const struct ebi_input *input);
