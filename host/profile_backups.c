@@ -42,13 +42,13 @@ void ebi_read_backups(struct ebi_yaml_map *map, struct eb_profile *p)
         }
         read_backup(map->yaml, name, one, &list[i]);
         p->backup_count = p->stored_count = i + 1;
-        if (!map->yaml->failed && list[i].restarts && p->restart.count == 0)
+        if (ebi_yaml_whole(map->yaml) && list[i].restarts && p->restart.count == 0)
             ebi_yaml_wrong(map->yaml, one, "a document that needs a restart, without the key 'restart'",
                            "steps that restart the device, below 'restart'");
-        if (!map->yaml->failed && list[i].at.by->wire != eb_profile_wire(p))
+        if (ebi_yaml_whole(map->yaml) && list[i].at.by->wire != eb_profile_wire(p))
             ebi_yaml_wrong(map->yaml, one, "a document that is fetched by another wire",
                            "one on the wire by which the device is written to");
-        if (!map->yaml->failed && (list[i].at.by->able & EB_DOCUMENTS_IN_LOADER) != 0 &&
+        if (ebi_yaml_whole(map->yaml) && (list[i].at.by->able & EB_DOCUMENTS_IN_LOADER) != 0 &&
             p->sends_by != list[i].at.by)
             ebi_yaml_wrong(map->yaml, one, "a document that its loader gives, and no way into that",
                            "the key 'dfu'");

@@ -159,7 +159,8 @@ static void read_identity(struct ebi_yaml_map *map, struct eb_profile *p)
         read_value(&loader, "state", true, &p->from_state);
         ebi_yaml_text(&loader, "reads", true, p->state_loader, sizeof p->state_loader);
         ebi_yaml_text(&loader, "order-code", false, p->loader_order_code, sizeof p->loader_order_code);
-        if (p->loader_order_code[0] != '\0' && !eb_profile_covers(p, p->loader_order_code))
+        if (ebi_yaml_whole(map->yaml) && p->loader_order_code[0] != '\0' &&
+            !eb_profile_covers(p, p->loader_order_code))
             ebi_yaml_wrong(map->yaml, ebi_yaml_need(&loader, "order-code"), p->loader_order_code,
                            "one that 'order-codes' covers");
         ebi_yaml_text(&loader, "component", false, p->loader_component, sizeof p->loader_component);
@@ -217,6 +218,7 @@ static void read_components(struct ebi_yaml_map *map, struct eb_profile *p)
         }
         read_component(map->yaml, name, node, &list[i]);
         p->count = i + 1;
+        ebi_yaml_go_on(map->yaml);
     }
 }
 
@@ -279,14 +281,11 @@ void eb_profile_free(struct eb_profile *p)
     memset(p, 0, sizeof *p);
 }
 
-bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *problem)
+/* `tell` NULL: to the first thing that is wrong. */
+static bool read_profile(const char *path, unsigned slot, struct eb_profile *p, struct eb_problem *problem,
+                         eb_finding_tell *tell, void *context)
 {
-    return eb_profile_read_slot(path, 0, p, problem);
-}
-
-bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p, struct eb_problem *problem)
-{
-    struct ebi_yaml yaml;
+    struct ebi_yaml yaml = {.tell = tell, .context = context};
     memset(p, 0, sizeof *p);
     if (!ebi_yaml_open(&yaml, path, problem))
         return false;
@@ -297,23 +296,32 @@ bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p,
     ebi_yaml_text(&map, "maker", false, p->maker, sizeof p->maker);
     ebi_yaml_text(&map, "product", false, p->product, sizeof p->product);
     read_list(&yaml, ebi_yaml_get(&map, "order-codes", true), p->order_codes, EB_PATTERNS_MAX, EB_NAME_BYTES);
+    ebi_yaml_go_on(&yaml);
     read_identity(&map, p);
+    ebi_yaml_go_on(&yaml);
     read_components(&map, p);
-    if (p->loader_component[0] != '\0' && eb_profile_component(p, p->loader_component) == NULL)
+    if (ebi_yaml_whole(&yaml) && p->loader_component[0] != '\0' &&
+        eb_profile_component(p, p->loader_component) == NULL)
         ebi_yaml_wrong(&yaml, ebi_yaml_need(&map, "loader"),
                        "a component of the loader that is not in 'components'", "the name of one");
     ebi_read_steps(&map, "prepare", false, &p->prepare);
+    ebi_yaml_go_on(&yaml);
     ebi_read_steps(&map, "activate", true, &p->activate);
+    ebi_yaml_go_on(&yaml);
     ebi_read_steps(&map, "undo", false, &p->undo);
     p->closes = p->undo.count;
     ebi_read_steps(&map, "close", false, &p->undo);
     p->closes = p->undo.count - p->closes;
     read_program(&map, p);
+    ebi_yaml_go_on(&yaml);
     read_times(&map, p);
+    ebi_yaml_go_on(&yaml);
     p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);
     ebi_read_way(&map, p);
     read_blink(&map, &p->blink);
+    ebi_yaml_go_on(&yaml);
     read_set(&map, p);
+    ebi_yaml_go_on(&yaml);
     struct ebi_yaml_map snmp = ebi_yaml_map(&yaml, ebi_yaml_get(&map, "snmp", false));
     eb_text_copy(p->community, sizeof p->community, "public");
     ebi_yaml_text(&snmp, "community", false, p->community, sizeof p->community);
@@ -323,13 +331,39 @@ bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p,
     ebi_yaml_map_end(&dns_sd);
     read_list(&yaml, ebi_yaml_get(&map, "loses", false), p->loses, EB_LOSSES_MAX, EB_LOSS_TEXT_BYTES);
     ebi_read_backups(&map, p);
+    ebi_yaml_go_on(&yaml);
     ebi_read_settings(&map, p);
+    ebi_yaml_go_on(&yaml);
     ebi_read_notes(&map, p);
+    ebi_yaml_go_on(&yaml);
     ebi_yaml_map_end(&map);
+    ebi_yaml_end(&yaml);
     ebi_yaml_close(&yaml);
     p->per_slot = yaml.has_slots;
     p->memory = yaml.memory;
     if (yaml.failed)
         eb_profile_free(p);
     return !yaml.failed;
+}
+
+bool eb_profile_read_slot(const char *path, unsigned slot, struct eb_profile *p, struct eb_problem *problem)
+{
+    return read_profile(path, slot, p, problem, NULL, NULL);
+}
+
+bool eb_profile_check(const char *path, eb_finding_tell *tell, void *context)
+{
+    struct eb_profile p;
+    struct eb_problem problem = {""};
+    bool fine = read_profile(path, 0, &p, &problem, tell, context);
+    if (fine)
+        eb_profile_free(&p);
+    else if (problem.text[0] != '\0')
+        tell(context, problem.text); /* it could not be read at all */
+    return fine;
+}
+
+bool eb_profile_read(const char *path, struct eb_profile *p, struct eb_problem *problem)
+{
+    return eb_profile_read_slot(path, 0, p, problem);
 }

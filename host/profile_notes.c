@@ -70,7 +70,7 @@ static void read_diagnostics(struct ebi_yaml *yaml, yaml_node_t *node, struct eb
 /* On the wire by which the device is written to, and by itself: nothing asks a person here. */
 static void check_values(struct ebi_yaml_map *map, const struct eb_profile *notes)
 {
-    for (size_t i = 0; i < notes->count && !map->yaml->failed; i++) {
+    for (size_t i = 0; i < notes->count && ebi_yaml_whole(map->yaml); i++) {
         const struct eb_access *by = notes->components[i].version.list[0].by;
         if (by->wire != eb_profile_wire(notes) || (by->able & EB_BY_PERSON) != 0)
             ebi_yaml_wrong(map->yaml, map->node, "a noted value that is read in another way",

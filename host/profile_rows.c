@@ -382,6 +382,8 @@ void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, str
 /* A device that is written to over its bus or plug is read there as well, in the order of its standard. */
 static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p, const char *elsewhere)
 {
+    if (!ebi_yaml_whole(map->yaml))
+        return;
     if (p->prepare.count + p->activate.count + p->undo.count > 0)
         ebi_yaml_wrong(map->yaml, map->node, "steps with 'prepare', 'activate', 'undo' or 'close'",
                        "none: a device on a CAN bus or on USB is written to in the order of its standard");
@@ -397,7 +399,7 @@ static void check_elsewhere(struct ebi_yaml_map *map, const struct eb_profile *p
 static void check_components(struct ebi_yaml_map *map, const struct eb_profile *p,
                              const struct eb_section *section, const struct eb_access *by)
 {
-    for (size_t i = 0; i < p->count; i++) {
+    for (size_t i = 0; i < p->count && ebi_yaml_whole(map->yaml); i++) {
         if (p->components[i].alternate != 0 && (section == NULL || !section->alternates))
             ebi_yaml_wrong(map->yaml, map->node, "a component with the key 'alternate'",
                            "none: alternate settings are of devices with the key 'dfu'");
@@ -514,7 +516,7 @@ void ebi_read_way(struct ebi_yaml_map *map, struct eb_profile *p)
         ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "read-back"), "yes", expected);
     }
     read_section(map, found, p);
-    if (found != NULL && found->complete != NULL && !map->yaml->failed)
+    if (found != NULL && found->complete != NULL && ebi_yaml_whole(map->yaml))
         found->complete(p);
     if (found != NULL && found->elsewhere != NULL)
         check_elsewhere(map, p, found->elsewhere);

@@ -154,7 +154,7 @@ static void read_actions(struct ebi_yaml_map *map, struct eb_profile *p)
             ebi_read_steps(map, eb_action_word((enum eb_action_kind)i), false, &actions[i].steps);
         bool program = i == EB_ACTION_STOP || i == EB_ACTION_START;
         any = any || actions[i].steps.count > 0;
-        if (!map->yaml->failed && program && actions[i].steps.count > 0 && p->from_program.count == 0)
+        if (ebi_yaml_whole(map->yaml) && program && actions[i].steps.count > 0 && p->from_program.count == 0)
             ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, eb_action_word((enum eb_action_kind)i)),
                            "steps, and no way to read whether the program runs", "the key 'program'");
     }
@@ -187,13 +187,14 @@ void ebi_read_settings(struct ebi_yaml_map *map, struct eb_profile *p)
         read_setting(map->yaml, name, one, &list[i], at);
         if (map->yaml->failed)
             return;
-        if (at->restarts && p->restart.count == 0)
+        bool whole = ebi_yaml_whole(map->yaml);
+        if (whole && at->restarts && p->restart.count == 0)
             ebi_yaml_wrong(map->yaml, one, "a setting that needs a restart, without the key 'restart'",
                            "steps that restart the device, below 'restart'");
-        else if (at->at.by->wire != eb_profile_wire(p))
+        else if (whole && at->at.by->wire != eb_profile_wire(p))
             ebi_yaml_wrong(map->yaml, one, "a setting that is read by another wire",
                            "one on the wire by which the device is written to");
-        else if ((at->at.by->able & EB_DOCUMENTS_IN_LOADER) != 0)
+        else if (whole && (at->at.by->able & EB_DOCUMENTS_IN_LOADER) != 0)
             ebi_yaml_wrong(
                 map->yaml, one, "a setting that only its loader gives",
                 "one that its program gives; what the loader holds can be saved: the key 'backups'");

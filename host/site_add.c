@@ -49,7 +49,7 @@ static size_t last_line(yaml_document_t *document, const yaml_node_t *node)
 
 static bool find_place(const char *path, struct place *place, struct eb_problem *problem)
 {
-    struct ebi_yaml yaml;
+    struct ebi_yaml yaml = {.tell = NULL};
     if (!ebi_yaml_open(&yaml, path, problem))
         return false;
     struct ebi_yaml_map map = ebi_yaml_map(&yaml, ebi_yaml_root(&yaml));

@@ -2,10 +2,14 @@
 #include "yaml_read.h"
 
 #include <errno.h>
+#include <dirent.h>
+#include <errno.h>
+#include <limits.h>
 #include <search.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 struct reading {
     struct ebi_yaml yaml;
@@ -122,7 +126,36 @@ static void read_links(struct reading *r, yaml_node_t *links)
         if (link->kind == EB_SITE_CAN)
             read_bus(r, &map, link);
         ebi_yaml_map_end(&map);
+        ebi_yaml_go_on(&r->yaml);
     }
+}
+
+static void no_such_profile(struct reading *r, const yaml_node_t *node, const char *name)
+{
+    struct dirent **list = NULL;
+    char near[EB_NAME_BYTES] = "";
+    unsigned least = UINT_MAX;
+    int count = scandir(r->site->profiles_dir, &list, NULL, alphasort);
+    for (int i = 0; i < count; i++) {
+        char other[EB_NAME_BYTES];
+        size_t size = strlen(list[i]->d_name);
+        struct eb_nearest one = eb_nearest_begin(name);
+        if (size > 5 && strcmp(list[i]->d_name + size - 5, ".yaml") == 0 && size - 5 < sizeof other) {
+            memcpy(other, list[i]->d_name, size - 5);
+            other[size - 5] = '\0';
+            eb_nearest_offer(&one, other);
+        }
+        if (one.best != NULL && one.least < least) {
+            least = one.least;
+            eb_text_copy(near, sizeof near, other);
+        }
+        free(list[i]);
+    }
+    free(list);
+    char expected[EB_PATH_BYTES + 2 * EB_NAME_BYTES];
+    snprintf(expected, sizeof expected, "the name of a profile in %s%s%s%s", r->site->profiles_dir,
+             near[0] != '\0' ? "; did you mean '" : "", near, near[0] != '\0' ? "'?" : "");
+    wrong_word(&r->yaml, node, name, expected);
 }
 
 /* The profile `name` from the site's folder of profiles, read once, or once for each slot that is used. */
@@ -134,10 +167,19 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
     struct eb_profile wanted = {.slot = (uint8_t)slot};
     eb_text_copy(wanted.name, sizeof wanted.name, name);
     struct eb_profile *const *known = tfind(&wanted, &r->profiles, compare_profiles);
+    if (known != NULL && (*known)->count == 0) { /* it was told already */
+        r->yaml.failed = true;
+        return NULL;
+    }
     if (known != NULL)
         return *known;
     if (strchr(name, '/') != NULL) {
         wrong_word(&r->yaml, node, name, "the name of a profile, without a folder");
+        return NULL;
+    }
+    snprintf(path, sizeof path, "%s/%s.yaml", site->profiles_dir, name);
+    if (access(path, F_OK) != 0 && errno == ENOENT) {
+        no_such_profile(r, node, name);
         return NULL;
     }
     struct eb_profile **more = realloc(site->profiles, (site->profile_count + 1) * sizeof *more);
@@ -145,13 +187,19 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
     if (more == NULL || p == NULL)
         abort();
     site->profiles = more;
-    snprintf(path, sizeof path, "%s/%s.yaml", site->profiles_dir, name);
-    if (!eb_profile_read_slot(path, slot, p, r->yaml.problem)) {
+    more[site->profile_count++] = p;
+    /* With all findings of it, once: it counts as known then, with nothing in it. */
+    bool read = r->yaml.tell == NULL ? eb_profile_read_slot(path, slot, p, r->yaml.problem)
+                                     : eb_profile_check(path, r->yaml.tell, r->yaml.context) &&
+                                           eb_profile_read_slot(path, slot, p, r->yaml.problem);
+    if (!read) {
         r->yaml.failed = true;
-        free(p);
+        eb_text_copy(p->name, sizeof p->name, name);
+        p->slot = (uint8_t)slot;
+        if (tsearch(p, &r->profiles, compare_profiles) == NULL)
+            abort();
         return NULL;
     }
-    more[site->profile_count++] = p;
     if (strcmp(p->name, name) != 0) {
         r->yaml.failed = true;
         snprintf(r->yaml.problem->text, sizeof r->yaml.problem->text,
@@ -381,6 +429,17 @@ static void read_stated(struct reading *r, yaml_node_t *node, struct eb_site_dev
     device->stated = (struct eb_pairs){list, count};
 }
 
+static void no_such_link(struct reading *r, const yaml_node_t *node, const char *name)
+{
+    struct eb_nearest near = eb_nearest_begin(name);
+    char meant[EB_NEAREST_BYTES];
+    char expected[EB_NEAREST_BYTES + 48];
+    for (size_t i = 0; i < r->site->link_count; i++)
+        eb_nearest_offer(&near, r->site->links[i].name);
+    snprintf(expected, sizeof expected, "the name of a link from 'links'%s", eb_nearest_text(&near, meant));
+    wrong_word(&r->yaml, node, name, expected);
+}
+
 static void read_device(struct reading *r, const char *name, yaml_node_t *node, struct eb_site_device *device)
 {
     struct ebi_yaml_map map = ebi_yaml_map(&r->yaml, node);
@@ -393,7 +452,7 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
             device->wire = &r->site->links[i];
     }
     if (device->wire == NULL && !r->yaml.failed)
-        wrong_word(&r->yaml, ebi_yaml_need(&map, "link"), device->link, "the name of a link from 'links'");
+        no_such_link(r, ebi_yaml_need(&map, "link"), device->link);
     bool on_bus = device->wire != NULL && device->wire->kind == EB_SITE_CAN;
     bool on_usb = device->wire != NULL && device->wire->kind == EB_SITE_USB;
     if (on_bus)
@@ -634,24 +693,36 @@ static void read_site(struct reading *r)
     ebi_yaml_text(&map, "profiles", false, profiles, sizeof profiles);
     ebi_path_beside(r->yaml.path, profiles, site->profiles_dir);
     read_links(r, ebi_yaml_get(&map, "links", true));
+    ebi_yaml_go_on(&r->yaml);
+    bool linked = r->yaml.told == 0; /* without its links nothing true can be said of a device */
     read_trusted(r, ebi_yaml_get(&map, "trusted-keys", false));
+    ebi_yaml_go_on(&r->yaml);
     read_revoked(r, ebi_yaml_get(&map, "revoked-keys", false));
+    ebi_yaml_go_on(&r->yaml);
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     site->devices = calloc(ebi_yaml_pairs(devices) + 1, sizeof *site->devices);
-    for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL; i++) {
+    for (size_t i = 0; linked && (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL; i++) {
         read_device(r, name, node, &site->devices[i]);
+        ebi_yaml_go_on(&r->yaml);
         site->device_count = i + 1;
         put(&site->devices[i], &r->names, compare_names);
     }
-    for (size_t i = 0; (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL && !r->yaml.failed; i++)
+    bool whole = r->yaml.told == 0;
+    for (size_t i = 0; whole && (node = ebi_yaml_pair(&r->yaml, devices, i, &name)) != NULL; i++) {
         read_relations(r, node, &site->devices[i]);
-    find_waves(r, devices);
+        ebi_yaml_go_on(&r->yaml);
+    }
+    if (r->yaml.told == 0)
+        find_waves(r, devices);
     ebi_yaml_map_end(&map);
+    ebi_yaml_end(&r->yaml);
 }
 
-struct eb_site *eb_site_read(const char *path, struct eb_problem *problem)
+/* `tell` NULL: to the first thing that is wrong. */
+static struct eb_site *read_whole(const char *path, struct eb_problem *problem, eb_finding_tell *tell,
+                                  void *context)
 {
-    struct reading r = {.site = calloc(1, sizeof *r.site)};
+    struct reading r = {.site = calloc(1, sizeof *r.site), .yaml = {.tell = tell, .context = context}};
     if (r.site == NULL || !ebi_yaml_open(&r.yaml, path, problem)) {
         free(r.site);
         return NULL;
@@ -667,6 +738,21 @@ struct eb_site *eb_site_read(const char *path, struct eb_problem *problem)
         return NULL;
     }
     return r.site;
+}
+
+struct eb_site *eb_site_read(const char *path, struct eb_problem *problem)
+{
+    return read_whole(path, problem, NULL, NULL);
+}
+
+bool eb_site_check(const char *path, eb_finding_tell *tell, void *context)
+{
+    struct eb_problem problem = {""};
+    struct eb_site *site = read_whole(path, &problem, tell, context);
+    if (site == NULL && problem.text[0] != '\0')
+        tell(context, problem.text); /* it could not be read at all */
+    eb_site_free(site);
+    return site != NULL;
 }
 
 void eb_site_free(struct eb_site *site)

@@ -15,6 +15,28 @@ void ebi_yaml_wrong(struct ebi_yaml *yaml, const yaml_node_t *node, const char *
              node->start_mark.line + 1, node->start_mark.column + 1, found, expected);
 }
 
+void ebi_yaml_go_on(struct ebi_yaml *yaml)
+{
+    if (yaml->tell == NULL || !yaml->failed)
+        return;
+    if (yaml->problem->text[0] != '\0')
+        yaml->tell(yaml->context, yaml->problem->text);
+    yaml->problem->text[0] = '\0';
+    yaml->told++;
+    yaml->failed = false;
+}
+
+bool ebi_yaml_whole(const struct ebi_yaml *yaml)
+{
+    return !yaml->failed && yaml->told == 0;
+}
+
+void ebi_yaml_end(struct ebi_yaml *yaml)
+{
+    ebi_yaml_go_on(yaml);
+    yaml->failed = yaml->failed || yaml->told > 0;
+}
+
 static const char *scalar(const yaml_node_t *node)
 {
     return (const char *)node->data.scalar.value;
@@ -98,11 +120,30 @@ static void check_keys(struct ebi_yaml *yaml)
     }
 }
 
+/* Whether there is a tab at a place of the file, or only blanks and one before it. */
+static bool has_tab(const char *path, size_t line, size_t column)
+{
+    char text[256];
+    bool tab = false;
+    FILE *file = fopen(path, "rb");
+    for (size_t at = 0; file != NULL && at < line && fgets(text, sizeof text, file) != NULL;) {
+        size_t size = strcspn(text, "\n");
+        bool ends = text[size] == '\n' || feof(file);
+        size_t blank = strspn(text, " \t");
+        tab = ends && at + 1 == line &&
+              (memchr(text, '\t', blank) != NULL || (column <= size && text[column - 1] == '\t'));
+        at += ends;
+    }
+    if (file != NULL)
+        fclose(file);
+    return tab;
+}
+
 bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *problem)
 {
     yaml_parser_t parser;
     FILE *file = fopen(path, "rb");
-    *yaml = (struct ebi_yaml){.path = path, .problem = problem};
+    *yaml = (struct ebi_yaml){.path = path, .problem = problem, .tell = yaml->tell, .context = yaml->context};
     if (file == NULL) {
         snprintf(problem->text, sizeof problem->text, "%s: cannot be opened: %s", path, strerror(errno));
         return false;
@@ -117,10 +158,15 @@ bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *p
     if (!ok) {
         size_t line = parser.problem_mark.line + 1;
         size_t column = parser.problem_mark.column + 1;
-        snprintf(problem->text, sizeof problem->text,
-                 "%s:%zu:%zu: not YAML: found %s%s%s, expected key: value lines", path, line, column,
-                 parser.problem != NULL ? parser.problem : "unreadable bytes",
-                 parser.context != NULL ? " " : "", parser.context != NULL ? parser.context : "");
+        if (has_tab(path, line, column))
+            snprintf(problem->text, sizeof problem->text,
+                     "%s:%zu:%zu: found a tab, expected spaces: YAML is indented by spaces only", path, line,
+                     column);
+        else
+            snprintf(problem->text, sizeof problem->text,
+                     "%s:%zu:%zu: not YAML: found %s%s%s, expected key: value lines", path, line, column,
+                     parser.problem != NULL ? parser.problem : "unreadable bytes",
+                     parser.context != NULL ? " " : "", parser.context != NULL ? parser.context : "");
     } else if (yaml_document_get_root_node(&yaml->document) == NULL) {
         snprintf(problem->text, sizeof problem->text,
                  "%s:1:1: found an empty file, expected key: value lines", path);
@@ -131,6 +177,8 @@ bool ebi_yaml_open(struct ebi_yaml *yaml, const char *path, struct eb_problem *p
     fclose(file);
     if (ok)
         check_keys(yaml);
+    if (yaml->failed) /* which key is meant cannot be told, or shown */
+        yaml->tell = NULL;
     return ok;
 }
 
@@ -200,25 +248,44 @@ struct ebi_yaml_map ebi_yaml_map(struct ebi_yaml *yaml, yaml_node_t *node)
     return map;
 }
 
+static const yaml_node_t *key_node(struct ebi_yaml_map *map, size_t index)
+{
+    return yaml_document_get_node(&map->yaml->document, (map->node->data.mapping.pairs.start + index)->key);
+}
+
+/* A key that nothing asked for: the one that was meant, or all that could be. */
+static void unknown_key(struct ebi_yaml_map *map, size_t index, const char *key)
+{
+    char found[128];
+    char expected[1024] = "one of:";
+    struct eb_nearest near = eb_nearest_begin(key);
+    for (size_t k = 0; k < map->count; k++) {
+        size_t at = strlen(expected);
+        snprintf(expected + at, sizeof expected - at, "%s %s", k > 0 ? "," : "", map->keys[k]);
+        eb_nearest_offer(&near, map->keys[k]);
+    }
+    if (near.best != NULL)
+        snprintf(expected, sizeof expected, "'%s'", near.best);
+    snprintf(found, sizeof found, "the unknown key '%.60s'", key);
+    ebi_yaml_wrong(map->yaml, key_node(map, index), found, expected);
+    ebi_yaml_go_on(map->yaml);
+}
+
+static bool is_known(const struct ebi_yaml_map *map, const char *key)
+{
+    for (size_t k = 0; k < map->count; k++) {
+        if (strcmp(map->keys[k], key) == 0)
+            return true;
+    }
+    return false;
+}
+
 void ebi_yaml_map_end(struct ebi_yaml_map *map)
 {
     const char *key;
     for (size_t i = 0; map->node != NULL && ebi_yaml_pair(map->yaml, map->node, i, &key) != NULL; i++) {
-        bool known = false;
-        char expected[1024] = "one of:";
-        for (size_t k = 0; k < map->count; k++) {
-            known = known || strcmp(map->keys[k], key) == 0;
-            size_t at = strlen(expected);
-            snprintf(expected + at, sizeof expected - at, "%s %s", k > 0 ? "," : "", map->keys[k]);
-        }
-        if (!known) {
-            char found[128];
-            snprintf(found, sizeof found, "the unknown key '%.60s'", key);
-            ebi_yaml_wrong(
-                map->yaml,
-                yaml_document_get_node(&map->yaml->document, (map->node->data.mapping.pairs.start + i)->key),
-                found, expected);
-        }
+        if (!is_known(map, key))
+            unknown_key(map, i, key);
     }
 }
 
@@ -243,12 +310,28 @@ bool ebi_yaml_has(struct ebi_yaml_map *map, const char *name)
 yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
 {
     yaml_node_t *value = find(map, name);
-    if (value == NULL && map->node != NULL) {
+    if (value != NULL || map->node == NULL || map->yaml->failed)
+        return value;
+    /* One that is written much like it is what is wrong. */
+    const char *key;
+    for (size_t i = 0; ebi_yaml_pair(map->yaml, map->node, i, &key) != NULL; i++) {
+        struct eb_nearest near = eb_nearest_begin(key);
+        eb_nearest_offer(&near, name);
+        if (near.best == NULL || is_known(map, key))
+            continue;
+        char found[160];
         char expected[96];
+        snprintf(found, sizeof found, "'%.60s' and no '%.60s'", key, name);
         snprintf(expected, sizeof expected, "the key '%s' here", name);
-        ebi_yaml_wrong(map->yaml, map->node, "none", expected);
+        ebi_yaml_wrong(map->yaml, key_node(map, i), found, expected);
+        if (map->count < EBI_YAML_KEYS_MAX)
+            map->keys[map->count++] = key; /* it was told */
+        return NULL;
     }
-    return value;
+    char expected[96];
+    snprintf(expected, sizeof expected, "the key '%s' here", name);
+    ebi_yaml_wrong(map->yaml, map->node, "none", expected);
+    return NULL;
 }
 
 yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *name, bool required)
@@ -404,13 +487,18 @@ uint8_t ebi_yaml_word(struct ebi_yaml_map *map, const char *key, const char *con
     yaml_node_t *node = ebi_yaml_get(map, key, true);
     const char *text = ebi_yaml_scalar(map->yaml, node);
     char found[96];
-    char expected[96] = "one of:";
+    char expected[256] = "one of:";
+    char meant[EB_NEAREST_BYTES];
+    struct eb_nearest near = eb_nearest_begin(text != NULL ? text : "");
     for (uint8_t i = 0; text != NULL && words[i] != NULL; i++) {
         if (strcmp(words[i], text) == 0)
             return i;
         snprintf(expected + strlen(expected), sizeof expected - strlen(expected), " %s", words[i]);
+        eb_nearest_offer(&near, words[i]);
     }
     if (text != NULL) {
+        size_t at = strlen(expected);
+        snprintf(expected + at, sizeof expected - at, "%s", eb_nearest_text(&near, meant));
         snprintf(found, sizeof found, "'%.60s'", text);
         ebi_yaml_wrong(map->yaml, node, found, expected);
     }

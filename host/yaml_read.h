@@ -14,6 +14,10 @@ struct ebi_yaml {
     yaml_document_t document;
     struct eb_problem *problem;
     bool failed;
+    eb_finding_tell
+        *tell; /* not NULL: every entry is read, and what is wrong goes here, with `context` ... */
+    void *context;
+    size_t told;
     void *memory;   /* of ebi_yaml_keep */
     unsigned slot;  /* what "{slot}" stands for in texts and numbers; 0: it stays as it is ... */
     bool has_slots; /* ... and there was one */
@@ -42,6 +46,13 @@ const char *ebi_yaml_kept(struct ebi_yaml *yaml, yaml_node_t *node);
 
 /* Tells a problem at `node`: "PATH:LINE:COLUMN: found FOUND, expected EXPECTED". */
 void ebi_yaml_wrong(struct ebi_yaml *yaml, const yaml_node_t *node, const char *found, const char *expected);
+
+/* Behind one entry: where all findings are asked for, what was found in it is told, and the next one is read.
+ * ebi_yaml_end: behind the last; `failed` says then whether there was anything. */
+void ebi_yaml_go_on(struct ebi_yaml *yaml);
+void ebi_yaml_end(struct ebi_yaml *yaml);
+/* Whether nothing was wrong so far: only then one entry is compared with others. */
+bool ebi_yaml_whole(const struct ebi_yaml *yaml);
 
 /* Begins a mapping; `node` may be NULL. */
 struct ebi_yaml_map ebi_yaml_map(struct ebi_yaml *yaml, yaml_node_t *node);

@@ -715,7 +715,7 @@ static void read_laptop_end(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node
 
 bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem)
 {
-    struct ebi_yaml yaml;
+    struct ebi_yaml yaml = {.tell = NULL};
     const char *name;
     yaml_node_t *node;
     char site[EB_PATH_BYTES] = "";

@@ -1,21 +1,27 @@
 #include "in_full.h"
 
+#include <einbau/einbau.h>
 #include <stdbool.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-/* An option that begins like what was written, or that it begins with; NULL: none. */
+/* An option that begins like what was written, or that it begins with, or that is written much like it; NULL:
+ * none. */
 static const char *meant(const struct argp_option *options, const char *name, size_t size)
 {
+    char word[64];
     const char *found = NULL;
+    snprintf(word, sizeof word, "%.*s", (int)size, name);
+    struct eb_nearest near = eb_nearest_begin(word);
     for (const struct argp_option *o = options; o->name != NULL; o++) {
         size_t own = strlen(o->name);
         size_t least = size < own ? size : own;
         if (least > 1 && strncmp(o->name, name, least) == 0)
             found = o->name;
+        eb_nearest_offer(&near, o->name);
     }
-    return found;
+    return found != NULL ? found : near.best;
 }
 
 static bool is(const char *name, size_t size, const char *option)

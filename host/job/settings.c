@@ -146,8 +146,12 @@ bool eb_job_want_setting(struct eb_job_device *target, const char *name, const c
     char text[EB_SETTING_BYTES];
     size_t size = 0;
     if (s == NULL) {
-        snprintf(problem->text, sizeof problem->text, "found no setting '%s', expected one of profile %s",
-                 name, target->device->profile->name);
+        char meant[EB_NEAREST_BYTES];
+        struct eb_nearest near = eb_nearest_begin(name);
+        for (size_t i = 0; target->settings != NULL && i < target->settings->count; i++)
+            eb_nearest_offer(&near, target->settings->list[i].setting->at->name);
+        snprintf(problem->text, sizeof problem->text, "found no setting '%s', expected one of profile %s%s",
+                 name, target->device->profile->name, eb_nearest_text(&near, meant));
         return false;
     }
     if (s->setting->read_only) {

@@ -87,6 +87,15 @@ bool eb_signature_key(const char *jws, struct eb_key *key);
 
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
+/* Takes one finding, "FILE:LINE:COLUMN: found ..., expected ...", with the caller's `context`. */
+typedef void eb_finding_tell(void *context, const char *finding);
+
+/* All that is wrong in a profile, and in a site with the profiles that it names: of each entry (a device, a
+ * link, a component, a key) the first thing, and each key that is not known.  What depends on other entries,
+ * as who waits for whom, is looked at once they are right.  True: nothing is. */
+bool eb_profile_check(const char *path, eb_finding_tell *tell, void *context);
+bool eb_site_check(const char *path, eb_finding_tell *tell, void *context);
+
 /* Reads one profile; false with `problem` filled, else eb_profile_free frees what it points to.
  * docs/profiles.md describes the file. */
 EB_NODISCARD bool eb_profile_read(const char *path, struct eb_profile *profile, struct eb_problem *problem);

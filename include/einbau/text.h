@@ -46,6 +46,26 @@ bool eb_text_number(const char *chars, size_t size, uint64_t *number);
 /* Reads up to 8 hexadecimal digits that fill the whole text. */
 bool eb_text_hex32(const char *chars, uint32_t *number);
 
+/* How many characters must be put in, taken out, changed, or swapped with the next to make `b` of `a`, upper
+ * and lower case of ASCII letters being the same (optimal string alignment); UINT_MAX where `b` has more
+ * than 63. */
+unsigned eb_text_distance(const char *a, const char *b);
+
+/* The nearest of several words to one that was mistyped: begin, offer each, then `best` is the first of those
+ * with the least distance, or NULL where all are too far off to be meant: more than a third of its
+ * characters, or more than three.  The texts stay the caller's. */
+struct eb_nearest {
+    const char *word, *best;
+    unsigned least;
+};
+struct eb_nearest eb_nearest_begin(const char *word);
+void eb_nearest_offer(struct eb_nearest *nearest, const char *candidate);
+
+/* "; did you mean 'x'?" for the end of a message, or nothing; EB_NEAREST_BYTES are enough for 63 characters.
+ */
+enum { EB_NEAREST_BYTES = 96 };
+const char *eb_nearest_text(const struct eb_nearest *nearest, char text[EB_NEAREST_BYTES]);
+
 /* Whether `text` matches `pattern`: '*' stands for any characters, '?' for exactly one, all others for
  * themselves, upper and lower case being different.  Linear in both sizes for one '*', never recursive. */
 bool eb_pattern_matches(const char *pattern, const char *text);

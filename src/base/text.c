@@ -1,5 +1,6 @@
 #include "einbau/text.h"
 
+#include <limits.h>
 #include <string.h>
 
 void eb_text_init(struct eb_text *text, char *chars, size_t cap)
@@ -183,4 +184,67 @@ bool eb_pattern_matches(const char *pattern, const char *text)
     while (*pattern == '*')
         pattern++;
     return *pattern == '\0';
+}
+
+static char lower(char c)
+{
+    return c >= 'A' && c <= 'Z' ? (char)(c + 32) : c;
+}
+
+static unsigned least_of(unsigned a, unsigned b)
+{
+    return a < b ? a : b;
+}
+
+unsigned eb_text_distance(const char *a, const char *b)
+{
+    enum { WORD_MAX = 63 };
+    unsigned rows[3][WORD_MAX + 1]; /* of the last three characters of `a` */
+    size_t size = strlen(b);
+    size_t i;
+    if (size > WORD_MAX)
+        return UINT_MAX;
+    for (size_t k = 0; k <= size; k++)
+        rows[0][k] = (unsigned)k;
+    for (i = 0; a[i] != '\0'; i++) {
+        const unsigned *before = rows[(i + 2) % 3];
+        const unsigned *above = rows[i % 3];
+        unsigned *row = rows[(i + 1) % 3];
+        row[0] = (unsigned)i + 1;
+        for (size_t k = 1; k <= size; k++) {
+            bool same = lower(a[i]) == lower(b[k - 1]);
+            row[k] = least_of(above[k - 1] + !same, least_of(above[k], row[k - 1]) + 1);
+            if (i > 0 && k > 1 && lower(a[i]) == lower(b[k - 2]) && lower(a[i - 1]) == lower(b[k - 1]))
+                row[k] = least_of(row[k], before[k - 2] + 1);
+        }
+    }
+    return rows[i % 3][size];
+}
+
+struct eb_nearest eb_nearest_begin(const char *word)
+{
+    size_t size = strlen(word);
+    unsigned third = size > 9 ? 3 : (unsigned)((size + 2) / 3);
+    return (struct eb_nearest){.word = word, .least = third + 1};
+}
+
+void eb_nearest_offer(struct eb_nearest *nearest, const char *candidate)
+{
+    unsigned differs = eb_text_distance(nearest->word, candidate);
+    if (differs < nearest->least) {
+        nearest->least = differs;
+        nearest->best = candidate;
+    }
+}
+
+const char *eb_nearest_text(const struct eb_nearest *nearest, char text[EB_NEAREST_BYTES])
+{
+    struct eb_text to;
+    eb_text_init(&to, text, EB_NEAREST_BYTES);
+    if (nearest->best != NULL) {
+        eb_text_add(&to, "; did you mean '");
+        eb_text_add(&to, nearest->best);
+        eb_text_add(&to, "'?");
+    }
+    return text;
 }

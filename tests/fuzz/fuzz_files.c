@@ -116,6 +116,21 @@ static void read_index(struct eb_problem *problem)
     eb_shelf_close(shelf);
 }
 
+static void found(void *context, const char *finding)
+{
+    (*(size_t *)context)++;
+    show(finding);
+}
+
+/* All findings are asked for: there are some just where reading stops at one. */
+static void check_as_read(bool (*check)(const char *path, eb_finding_tell *tell, void *context),
+                          const char *path, bool good)
+{
+    size_t findings = 0;
+    if (check(path, found, &findings) != good || (findings == 0) != good)
+        __builtin_trap();
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
 {
     static const char *const names[] = {"site.yaml",   "profile.yaml", "any.yaml",
@@ -129,9 +144,13 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
     put(names[kind], bytes + 1, size - 1);
     snprintf(path, sizeof path, "%s/%s", folder, names[kind]);
     if (kind == 0) {
-        eb_site_free(eb_site_read(path, &problem));
+        struct eb_site *site = eb_site_read(path, &problem);
+        check_as_read(eb_site_check, path, site != NULL);
+        eb_site_free(site);
     } else if (kind == 1) {
-        if (eb_profile_read(path, &read, &problem))
+        bool good = eb_profile_read(path, &read, &problem);
+        check_as_read(eb_profile_check, path, good);
+        if (good)
             eb_profile_free(&read);
     } else if (kind == 2) {
         eb_sim_close(eb_sim_open(path, NULL, &problem));

@@ -595,7 +595,7 @@ static void wrong_files_are_told(void **state)
         {"profiles/box.yaml", "blink: dcp", "blink: {lamp: 1}",
          "found no way to blink, expected dcp, cip, {coil: ...} or"},
         {"profiles/box.yaml", "blink: dcp", "set: {address: {registers: 2}}",
-         "found none, expected the key 'register' here"},
+         "found 'registers' and no 'register', expected the key 'register' here"},
         {"profiles/box.yaml", "blink: dcp", "tftp: {}", "found a component without the key 'send-as'"},
         {"site.yaml", "    profile", "    mac: 02:00\n    profile",
          "found '02:00', expected a hardware address like 02:00:5e:10:00:01"},

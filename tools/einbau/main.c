@@ -78,42 +78,18 @@ static void end_output(void)
     _exit(EXIT_WRONG_CALL);
 }
 
-/* How many characters must be put in, taken out or changed to make `b` of `a`; words are short. */
-static unsigned distance(const char *a, const char *b)
+/* The command that was meant; NULL: it cannot be told. */
+static const char *nearest_command(int argc, char **argv)
 {
-    enum { WORD_MAX = 31 };
-    size_t size = strlen(b);
-    unsigned row[WORD_MAX + 1];
-    if (size > WORD_MAX)
-        return UINT_MAX;
-    for (size_t k = 0; k <= size; k++)
-        row[k] = (unsigned)k;
-    for (size_t i = 0; a[i] != '\0'; i++) {
-        unsigned diagonal = row[0];
-        row[0] = (unsigned)i + 1;
-        for (size_t k = 1; k <= size; k++) {
-            unsigned changed = diagonal + (a[i] != b[k - 1]);
-            diagonal = row[k];
-            unsigned least = row[k] < row[k - 1] ? row[k] : row[k - 1];
-            row[k] = changed < least + 1 ? changed : least + 1;
-        }
-    }
-    return row[size];
-}
-
-/* The command whose name differs in two characters at most, or NULL. */
-static const char *nearest_command(const char *word)
-{
-    const char *nearest = NULL;
-    unsigned least = 3;
+    char both[64];
+    snprintf(both, sizeof both, "%s %s", argv[1], argc > 2 ? argv[2] : "");
+    struct eb_nearest one = eb_nearest_begin(argv[1]);
+    struct eb_nearest two = eb_nearest_begin(both);
     for (size_t i = 0; i < COMMANDS; i++) {
-        unsigned differs = distance(word, commands[i]->name);
-        if (differs < least) {
-            least = differs;
-            nearest = commands[i]->name;
-        }
+        eb_nearest_offer(&one, commands[i]->name);
+        eb_nearest_offer(&two, commands[i]->name);
     }
-    return nearest;
+    return two.best != NULL && two.least <= one.least ? two.best : one.best;
 }
 
 /* A large site needs a socket and two locks for each device; what a shell allows at first is often 1024. */
@@ -158,15 +134,17 @@ int main(int argc, char **argv)
             return status;
         }
     }
+    const char *near = argc >= 2 ? nearest_command(argc, argv) : NULL;
+    if (near != NULL) {
+        fprintf(stderr, "einbau: no command '%s%s%s'; did you mean '%s'? 'einbau --help' lists them all\n",
+                argv[1], strchr(near, ' ') != NULL && argc > 2 ? " " : "",
+                strchr(near, ' ') != NULL && argc > 2 ? argv[2] : "", near);
+        return EXIT_WRONG_CALL;
+    }
     if (argc >= 2 && print_group(argv[1], argc == 2 || strcmp(argv[2], "--help") != 0 ? stderr : stdout))
         return argc == 3 && strcmp(argv[2], "--help") == 0 ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
-    if (argc >= 2) {
-        const char *near = nearest_command(argv[1]);
-        if (near != NULL)
-            fprintf(stderr, "einbau: no command '%s'; did you mean '%s'?\n\n", argv[1], near);
-        else
-            fprintf(stderr, "einbau: no command '%s'\n\n", argv[1]);
-    }
+    if (argc >= 2)
+        fprintf(stderr, "einbau: no command '%s'\n\n", argv[1]);
     print_help(stderr);
     return EXIT_WRONG_CALL;
 }

@@ -447,11 +447,11 @@ static int run_restore(const struct options *given)
 static const struct option_row to = {
     "to", "FILE",      "the file for the one device that is named, else one in the folder of backups",
     2,    OPTION_TEXT, .to = OPTION_TO(to)};
-static const struct option_row option_only = {"only", "NAME",      "only this document",
-                                              2,      OPTION_TEXT, .own = (void *)&only};
+static const struct option_row only_document = {"only", "NAME",      "only this document",
+                                                2,      OPTION_TEXT, .own = (void *)&only};
 static const struct option_row *const backup_options[] = {
-    &option_without, &to, &option_yes, &option_add_address, &option_key_file, NULL};
-static const struct option_row *const restore_options[] = {&option_only, &option_yes, &option_add_address,
+    &option_without, &option_only, &to, &option_yes, &option_add_address, &option_key_file, NULL};
+static const struct option_row *const restore_options[] = {&only_document, &option_yes, &option_add_address,
                                                            &option_key_file, NULL};
 
 const struct command command_backup_list = {

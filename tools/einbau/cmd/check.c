@@ -9,6 +9,8 @@ struct checking {
     const struct eb_trust *trust;
     struct table table;
     json_t *images, *findings, *others;
+    const char *path; /* of the file that is looked at */
+    size_t written;   /* how many were sites, profiles or worlds */
 };
 
 /* Patterns with ", " between. */
@@ -83,52 +85,134 @@ static void print_all(struct checking *c)
         puts("");
     for (size_t i = 0; i < others; i++)
         say("not an image: %s: %s", text_of(c->others, i, "name"), text_of(c->others, i, "why"));
-    printf("%s%zu file%s, %zu image%s: ", images + findings + others > 0 ? "\n" : "", c->options->name_count,
-           c->options->name_count == 1 ? "" : "s", images, images == 1 ? "" : "s");
-    if (findings == 0 && images > 0)
+    printf("%s%zu file%s", images + findings + others > 0 ? "\n" : "", c->options->name_count,
+           c->options->name_count == 1 ? "" : "s");
+    if (images > 0 || c->written == 0)
+        printf(", %zu image%s", images, images == 1 ? "" : "s");
+    fputs(": ", stdout);
+    if (findings == 0 && images + c->written > 0)
         puts("nothing is wrong");
     else
         printf("%zu thing%s wrong\n", findings, findings == 1 ? "" : "s");
-    if (images == 0 && findings == 0)
+    if (images + c->written == 0 && findings == 0)
         puts("Nothing was recognised: with --profiles DIR also images without a manifest are");
+}
+
+/* --- files that people write ----------------------------------------------------------------------- */
+
+enum written { NOT_WRITTEN, A_SITE, A_PROFILE, A_WORLD };
+
+/* What a YAML file is meant as: by the first key that only such a file has. */
+static enum written kind_of(const char *path)
+{
+    static const struct {
+        const char *key;
+        enum written kind;
+    } keys[] = {{"world:", A_WORLD}, {"profile:", A_PROFILE}, {"site:", A_SITE}};
+    char line[512];
+    enum written kind = NOT_WRITTEN;
+    size_t size = strlen(path);
+    bool yaml = (size > 5 && strcmp(path + size - 5, ".yaml") == 0) ||
+                (size > 4 && strcmp(path + size - 4, ".yml") == 0);
+    FILE *file = yaml ? fopen(path, "rb") : NULL;
+    while (file != NULL && kind == NOT_WRITTEN && fgets(line, sizeof line, file) != NULL) {
+        for (size_t i = 0; i < sizeof keys / sizeof keys[0]; i++) {
+            if (strncmp(line, keys[i].key, strlen(keys[i].key)) == 0)
+                kind = keys[i].kind;
+        }
+    }
+    if (file != NULL)
+        fclose(file);
+    return yaml && kind == NOT_WRITTEN ? A_SITE : kind;
+}
+
+static void on_finding(void *context, const char *finding)
+{
+    struct checking *c = context;
+    for (size_t i = 0; i < json_array_size(c->findings); i++) {
+        if (strcmp(text_of(c->findings, i, "why"), finding) == 0)
+            return; /* of a profile that several devices have */
+    }
+    json_array_append_new(c->findings, json_pack("{s:s, s:s}", "name", c->path, "why", finding));
+}
+
+/* A site, a profile or a world: true where `path` is none, and is looked at as an image. */
+static bool check_written(struct checking *c, const char *path)
+{
+    struct eb_problem problem = {""};
+    enum written kind = kind_of(path);
+    c->path = path;
+    c->written += kind != NOT_WRITTEN;
+    if (kind == A_SITE) {
+        eb_site_check(path, on_finding, c);
+    } else if (kind == A_PROFILE) {
+        eb_profile_check(path, on_finding, c);
+    } else if (kind == A_WORLD) {
+        struct eb_sim *sim = eb_sim_open(path, NULL, &problem);
+        if (sim == NULL)
+            on_finding(c, problem.text);
+        else
+            eb_sim_close(sim);
+    }
+    return kind == NOT_WRITTEN;
+}
+
+/* --- the command ----------------------------------------------------------------------------------- */
+
+/* Images, packages and archives, with the keys and profiles of the site. */
+static int check_images(struct checking *c, const char *const *paths, size_t count)
+{
+    struct session s;
+    struct eb_profile *profiles = NULL;
+    size_t profile_count = 0;
+    if (!session_open_office(&s, c->options, SHELF_NOT_NEEDED) ||
+        !session_profiles(&s, &profiles, &profile_count))
+        return session_close(&s, s.status);
+    c->trust = &s.job->trust;
+    const struct eb_shelf_adding adding = {.paths = paths,
+                                           .count = count,
+                                           .profiles = profiles,
+                                           .profile_count = profile_count,
+                                           .trust = &s.job->trust,
+                                           .told = on_told,
+                                           .context = c};
+    bool good = eb_files_check(&adding, &s.job->problem);
+    if (!good)
+        complain("%s", s.job->problem.text);
+    eb_profiles_free(profiles, profile_count);
+    return session_close(&s, good ? EXIT_AS_WANTED : EXIT_WRONG_CALL);
 }
 
 static int run(const struct options *options)
 {
     static const char *const heads[] = {"COMPONENT", "VERSION", "FOR",       "REVISIONS",
                                         "FLOOR",     "FORMAT",  "SIGNED BY", "FILE"};
-    struct session s;
-    struct checking c = {.options = options};
-    struct eb_profile *profiles = NULL;
-    size_t count = 0;
-    int status = EXIT_WRONG_CALL;
-    if (!session_open_office(&s, options, SHELF_NOT_NEEDED) || !session_profiles(&s, &profiles, &count))
-        return session_close(&s, s.status);
-    c.trust = &s.job->trust;
-    const struct eb_shelf_adding adding = {.paths = (const char *const *)options->names,
-                                           .count = options->name_count,
-                                           .profiles = profiles,
-                                           .profile_count = count,
-                                           .trust = &s.job->trust,
-                                           .told = on_told,
-                                           .context = &c};
+    struct checking c = {
+        .options = options, .images = json_array(), .findings = json_array(), .others = json_array()};
+    const char **paths = calloc(options->name_count, sizeof *paths);
+    size_t rest = 0;
+    if (paths == NULL)
+        abort();
     table_begin(&c.table, 8, heads);
-    c.images = json_array();
-    c.findings = json_array();
-    c.others = json_array();
-    if (!eb_files_check(&adding, &s.job->problem)) {
-        complain("%s", s.job->problem.text);
-    } else {
-        print_all(&c);
-        status = json_array_size(c.findings) > 0 || json_array_size(c.images) == 0 ? EXIT_NOT_AS_WANTED
-                                                                                   : EXIT_AS_WANTED;
+    for (size_t i = 0; i < options->name_count; i++) {
+        if (check_written(&c, options->names[i]))
+            paths[rest++] = options->names[i];
     }
+    /* Without a session where there are only such files: the site of this folder may be the one that is
+     * wrong. */
+    int status = rest > 0 ? check_images(&c, paths, rest) : EXIT_AS_WANTED;
+    if (status == EXIT_AS_WANTED) {
+        print_all(&c);
+        status = json_array_size(c.findings) > 0 || json_array_size(c.images) + c.written == 0
+                     ? EXIT_NOT_AS_WANTED
+                     : EXIT_AS_WANTED;
+    }
+    free(paths);
     table_free(&c.table);
     json_decref(c.images);
     json_decref(c.findings);
     json_decref(c.others);
-    eb_profiles_free(profiles, count);
-    return session_close(&s, status);
+    return status;
 }
 
 static const struct option_row *const check_options[] = {&option_profiles, NULL};
@@ -136,13 +220,16 @@ static const struct option_row *const check_options[] = {&option_profiles, NULL}
 const struct command command_check = {
     .name = "check",
     .arguments = "FILE...",
-    .summary = "what is in packages and archives, and everything that is wrong with them",
-    .help = "Reads packages, archives and images as 'shelf add' does, but stores nothing. For every image it "
-            "prints what it is for and who signed it, and for every file all errors, not only the first. "
-            "With --site the keys of the site count, and its profiles recognise images without a manifest.\v"
-            "Examples:\n  einbau check update.einbau\n"
-            "  einbau check --site larchfell.site.yaml downloads/*\n\n"
-            "Exit status 1 where something is wrong, or nothing is an image.",
+    .summary = "what is wrong with sites, profiles, packages and archives, and what is in them",
+    .help =
+        "Reads sites, profiles and worlds (*.yaml), and packages, archives and images as 'shelf add' does, "
+        "but stores nothing. For every file it prints all errors with line and column, not only the first, "
+        "and for every image what it is for and who signed it. A site is read with the profiles that it "
+        "names; of a world, the first error. With --site the keys of the site count, and its profiles "
+        "recognise images without a manifest.\v"
+        "Examples:\n  einbau check larchfell.site.yaml\n  einbau check update.einbau\n"
+        "  einbau check --site larchfell.site.yaml downloads/*\n\n"
+        "Exit status 1 where something is wrong, or nothing is an image.",
     .takes = SITE_OPTIONAL | NEEDS_NAMES,
     .options = check_options,
     .run = run,

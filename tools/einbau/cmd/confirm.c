@@ -85,8 +85,8 @@ static int run(const struct options *options)
     return session_close(&s, s.status);
 }
 
-static const struct option_row *const confirm_options[] = {&option_without, &option_accept,
-                                                           &option_add_address, &option_key_file, NULL};
+static const struct option_row *const confirm_options[] = {
+    &option_without, &option_only, &option_accept, &option_add_address, &option_key_file, NULL};
 
 const struct command command_confirm = {
     .name = "confirm",

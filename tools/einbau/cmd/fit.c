@@ -1,5 +1,6 @@
 #include "report/report.h"
 #include "session/resume.h"
+#include "ui/notify.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -7,6 +8,15 @@
 #include <unistd.h>
 
 /* --- the end ------------------------------------------------------------------------------------- */
+
+/* Whether it is as the job was to make it; one of which nothing is wanted is. */
+static bool is_good(const struct eb_job_device *t)
+{
+    enum eb_outcome outcome = eb_job_outcome(t);
+    bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
+                ((outcome == EB_OUTCOME_RECOVERED || outcome == EB_OUTCOME_PUT_BACK) && eb_job_as_wanted(t));
+    return (!eb_job_wants(t) || (good && statement_counts(t))) && eb_job_documents_good(t);
+}
 
 static int status_of(const struct session *s)
 {
@@ -21,11 +31,7 @@ static int status_of(const struct session *s)
         chosen++;
         answered += t->answered;
         wanting += eb_job_wants(t);
-        enum eb_outcome outcome = eb_job_outcome(t);
-        bool good =
-            outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
-            ((outcome == EB_OUTCOME_RECOVERED || outcome == EB_OUTCOME_PUT_BACK) && eb_job_as_wanted(t));
-        if ((eb_job_wants(t) && (!good || !statement_counts(t))) || !eb_job_documents_good(t))
+        if (!is_good(t))
             status = EXIT_NOT_AS_WANTED;
     }
     if (chosen > 0 && answered == 0)
@@ -240,7 +246,26 @@ static int end_unwritten(struct session *s, size_t refused)
     return session_close(s, status);
 }
 
-static bool resume, no_backup;
+static bool resume, no_backup, wants_notice;
+
+/* The job has ended: in one sentence, for somebody who looks elsewhere. */
+static void call_back(const struct session *s)
+{
+    char title[EB_NAME_BYTES + 16];
+    char text[96];
+    size_t devices = 0;
+    size_t good = 0;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        bool wanted = t->chosen && (eb_job_wants(t) || t->puts_back);
+        devices += wanted;
+        good += wanted && is_good(t);
+    }
+    snprintf(title, sizeof title, "einbau: %s", s->job->site->name);
+    snprintf(text, sizeof text, "Job %lld has ended: %zu of %zu device%s as wanted",
+             (long long)s->job->number, good, devices, devices == 1 ? " is" : "s are");
+    notify(title, text);
+}
 
 /* Looks at the devices and plans; `r`: what is left of an earlier job. */
 static bool look_and_plan(struct session *s, const struct resume *r)
@@ -314,6 +339,8 @@ static int work(const struct options *options, const struct resume *r, char agai
         print_result_document(&s);
     else
         print_result(&s);
+    if (wants_notice)
+        call_back(&s);
     return session_close(&s, status_of(&s));
 }
 
@@ -378,6 +405,13 @@ static const struct option_row json_lines = {
     2,
     OPTION_FLAG,
     .to = OPTION_TO(json_lines)};
+static const struct option_row notify_row = {
+    "notify",
+    NULL,
+    "when it has ended, ring the terminal's bell and show it on the desktop (notify-send)",
+    2,
+    OPTION_FLAG,
+    .own = &wants_notice};
 static const struct option_row step_done = {
     "step-done",
     "DEVICE",
@@ -387,8 +421,9 @@ static const struct option_row step_done = {
     .to = OPTION_TO(step_done),
     .count = OPTION_TO(step_done_count)};
 static const struct option_row *const fit_options[] = {
-    &step_done,  &option_without, &option_image,       &option_accept,   &option_again,     &option_resume,
-    &json_lines, &option_yes,     &option_add_address, &option_key_file, &option_no_backup, NULL};
+    &step_done,       &option_without,   &option_only, &option_image, &option_accept,
+    &option_again,    &option_resume,    &json_lines,  &option_yes,   &option_add_address,
+    &option_key_file, &option_no_backup, &notify_row,  NULL};
 
 const struct command command_fit = {
     .name = "fit",

@@ -172,7 +172,12 @@ static int run_manual(const struct options *o)
         snprintf(name + strlen(name), sizeof name - strlen(name), "%s%s", i > 0 ? " " : "", o->names[i]);
     const struct command *command = name[0] != '\0' ? command_named(name) : NULL;
     if (name[0] != '\0' && command == NULL) {
-        complain("found no command '%s', expected one that 'einbau --help' lists", name);
+        char meant[EB_NEAREST_BYTES];
+        struct eb_nearest near = eb_nearest_begin(name);
+        for (size_t i = 0; commands[i] != NULL; i++)
+            eb_nearest_offer(&near, commands[i]->name);
+        complain("found no command '%s', expected one that 'einbau --help' lists%s", name,
+                 eb_nearest_text(&near, meant));
         return EXIT_WRONG_CALL;
     }
     if (own.into != NULL) {

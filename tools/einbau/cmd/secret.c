@@ -1,5 +1,6 @@
 /* Users and passwords of devices. */
 #include "report/report.h"
+#include "session/chosen.h"
 #include "session/session.h"
 
 #include <jansson.h>
@@ -15,13 +16,19 @@ static bool name_of(const struct session *s, const char *text, struct eb_secret_
         *name = (struct eb_secret_name){.site = s->job->site->name, .device = device->name};
         return true;
     }
+    char meant[EB_NEAREST_BYTES];
+    struct eb_nearest near = eb_nearest_begin(text);
     for (size_t i = 0; s->job->site != NULL && i < s->job->site->profile_count; i++) {
         if (strcmp(s->job->site->profiles[i]->name, text) == 0)
             return true;
+        eb_nearest_offer(&near, s->job->site->profiles[i]->name);
     }
+    for (size_t i = 0; i < s->job->count; i++)
+        eb_nearest_offer(&near, s->job->devices[i].device->name);
     if (s->job->site == NULL)
         return true; /* without a site only profiles can be meant */
-    complain("found no device and no profile '%s' on this site, expected the name of one", text);
+    complain("found no device and no profile '%s' on this site, expected the name of one%s", text,
+             eb_nearest_text(&near, meant));
     return false;
 }
 
@@ -193,7 +200,7 @@ static int change(const struct options *given)
         return session_close(&s, s.status != EXIT_AS_WANTED ? s.status : EXIT_WRONG_CALL);
     if (!job_lock_addresses(&s) || !session_look(&s))
         return session_close(&s, s.status);
-    struct eb_job_device *t = eb_job_device(s.job, own.names[0]);
+    struct eb_job_device *t = chosen_one(&s, own.names[0]);
     if (!t->reached) {
         say_folded(&s, say_look, NULL, NULL);
         return session_close(&s, s.status != EXIT_AS_WANTED ? s.status : EXIT_NOT_REACHED);

@@ -17,16 +17,20 @@ static bool all_known(struct session *s)
 {
     for (size_t i = 0; i < wishes.only_count; i++) {
         bool known = false;
+        char meant[EB_NEAREST_BYTES];
+        struct eb_nearest near = eb_nearest_begin(wishes.only[i]);
         for (size_t k = 0; k < s->job->count; k++) {
             const struct eb_profile *p = s->job->devices[k].device->profile;
-            for (size_t n = 0; s->job->devices[k].chosen && n < p->setting_count; n++)
+            for (size_t n = 0; s->job->devices[k].chosen && n < p->setting_count; n++) {
                 known = known || eb_pattern_matches(wishes.only[i], p->settings[n].at->name);
+                eb_nearest_offer(&near, p->settings[n].at->name);
+            }
         }
         if (known)
             continue;
         complain("--only: found '%s', expected the name of a setting of these devices, or a pattern like "
-                 "'input-*'",
-                 wishes.only[i]);
+                 "'input-*'%s",
+                 wishes.only[i], eb_nearest_text(&near, meant));
         s->status = EXIT_WRONG_CALL;
         return false;
     }
@@ -648,7 +652,7 @@ static const struct option_row option_load = {
     2,      OPTION_TEXT, .own = (void *)&wishes.load_from};
 static const struct option_row option_since = {"since", "BACKUP",    "what has changed since this backup",
                                                2,       OPTION_TEXT, .own = (void *)&since};
-static const struct option_row option_only = {
+static const struct option_row only_setting = {
     "only",
     "NAME",
     "only this setting; several times, and with '*' for any characters",
@@ -657,7 +661,7 @@ static const struct option_row option_only = {
     .own = (void *)&wishes.only,
     .own_count = &wishes.only_count};
 static const struct option_row *const settings_options[] = {
-    &option_copy_from, &option_load,        &option_since,    &option_only,
+    &option_copy_from, &option_load,        &option_since,    &only_setting,
     &option_yes,       &option_add_address, &option_key_file, NULL};
 
 const struct command command_settings = {

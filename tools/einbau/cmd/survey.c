@@ -355,8 +355,9 @@ static const struct option_row rows[] = {
      .own = &own.into},
 };
 static const struct option_row *const survey_options[] = {
-    &option_link,        &rows[0], &rows[1], &rows[2], &rows[3], &rows[4], &rows[5], &option_without,
-    &option_add_address, NULL};
+    &option_link, &rows[0], &rows[1],        &rows[2],     &rows[3],
+    &rows[4],     &rows[5], &option_without, &option_only, &option_add_address,
+    NULL};
 
 const struct command command_survey = {
     .name = "survey",

@@ -30,6 +30,15 @@ static const struct option_row common[] = {
 };
 enum { COMMON = sizeof common / sizeof common[0] };
 
+static void append(char ***list, size_t *count, char *text)
+{
+    char **more = realloc(*list, (*count + 1) * sizeof **list);
+    if (more == NULL)
+        abort();
+    *list = more;
+    more[(*count)++] = text;
+}
+
 /* --accept DEVICE:CODE, or only CODE. */
 static void accept_code(struct argp_state *state, struct options *options, char *text)
 {
@@ -41,12 +50,19 @@ static void accept_code(struct argp_state *state, struct options *options, char 
     for (unsigned i = 0; i < 3; i++)
         other |= strcmp(code, others[i]) == 0 ? 1U << i : 0;
     if (other == 0 && !eb_rule_read(code, &rule)) {
-        argp_error(
-            state,
-            "--accept: found '%s', expected DEVICE: and one of: order-code, hardware-revision, "
-            "loader-version, running-version, least-running, delivered-floor, gateway-version, companion, "
-            "certificate, plain-password, stated",
-            text);
+        static const char *const codes[] = {
+            "order-code",    "hardware-revision", "loader-version",  "running-version",
+            "least-running", "delivered-floor",   "gateway-version", "companion",
+            "certificate",   "plain-password",    "stated"};
+        char meant[EB_NEAREST_BYTES];
+        struct eb_nearest near = eb_nearest_begin(code);
+        for (size_t i = 0; i < sizeof codes / sizeof codes[0]; i++)
+            eb_nearest_offer(&near, codes[i]);
+        argp_error(state,
+                   "--accept: found '%s', expected DEVICE: and one of: order-code, hardware-revision, "
+                   "loader-version, running-version, least-running, delivered-floor, gateway-version, "
+                   "companion, certificate, plain-password, stated%s",
+                   text, eb_nearest_text(&near, meant));
         return;
     }
     struct accepted *more = realloc(options->accepted, (options->accepted_count + 1) * sizeof *more);
@@ -59,13 +75,43 @@ static void accept_code(struct argp_state *state, struct options *options, char 
         (struct accepted){colon != NULL ? text : NULL, other == 0 ? 1U << rule : 0, other};
 }
 
-const struct option_row option_without = {"without",
-                                          "NAME",
-                                          "leave this device out; may be given several times",
-                                          2,
-                                          OPTION_LIST,
-                                          .to = OPTION_TO(without),
-                                          .count = OPTION_TO(without_count)};
+/* --only MARK,MARK */
+static void only_marks(struct argp_state *state, struct options *options, char *text)
+{
+    static const char *const marks[] = {"current",    "outdated",    "newer",    "differs",
+                                        "unreadable", "unreachable", "in-loader"};
+    enum { MARKS = sizeof marks / sizeof marks[0] };
+    char meant[EB_NEAREST_BYTES];
+    char *rest;
+    for (char *word = strtok_r(text, ",", &rest); word != NULL; word = strtok_r(NULL, ",", &rest)) {
+        struct eb_nearest near = eb_nearest_begin(word);
+        for (size_t i = 0; i < MARKS; i++)
+            eb_nearest_offer(&near, marks[i]);
+        if (near.best == NULL || strcmp(near.best, word) != 0)
+            argp_error(state,
+                       "--only: found '%s', expected current, outdated, newer, differs, unreadable, "
+                       "unreachable or in-loader, or several of them with commas between%s",
+                       word, eb_nearest_text(&near, meant));
+        append((char ***)(void *)&options->only, &options->only_count, (char *)near.best);
+    }
+}
+
+const struct option_row option_only = {
+    "only",
+    "MARK",
+    "only devices of which something is this, once they were looked at: current, outdated, newer, "
+    "differs, unreadable, unreachable, in-loader; or several with commas between",
+    2,
+    OPTION_READ,
+    .read = only_marks};
+const struct option_row option_without = {
+    "without",
+    "DEVICE",
+    "leave this device out, or all that the pattern stands for; may be given several times",
+    2,
+    OPTION_LIST,
+    .to = OPTION_TO(without),
+    .count = OPTION_TO(without_count)};
 const struct option_row option_image = {"image",
                                         "FILE",
                                         "use this image for the devices named: a file with its manifest "
@@ -122,15 +168,6 @@ struct parsing {
     const struct option_row *rows[OPTION_ROWS_MAX];
     size_t count;
 };
-
-static void append(char ***list, size_t *count, char *text)
-{
-    char **more = realloc(*list, (*count + 1) * sizeof **list);
-    if (more == NULL)
-        abort();
-    *list = more;
-    more[(*count)++] = text;
-}
 
 static unsigned seconds(struct argp_state *state, const char *name, const char *text)
 {
@@ -278,6 +315,7 @@ void options_free(struct options *options)
     free(options->accepted);
     free(options->names);
     free(options->without);
+    free(options->only);
     free(options->step_done);
     free(options->assignments);
 }

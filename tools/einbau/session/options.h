@@ -58,6 +58,8 @@ struct options {
     size_t name_count;
     char **without;
     size_t without_count;
+    const char **only; /* marks */
+    size_t only_count;
     char **step_done;
     size_t step_done_count;
     char **assignments;
@@ -86,9 +88,9 @@ struct option_row {
 #define OPTION_TO(member) offsetof(struct options, member)
 
 /* Those that several commands have; any other stands with its command. */
-extern const struct option_row option_without, option_image, option_accept, option_again, option_yes,
-    option_link, option_add_address, option_explain, option_profiles, option_profile, option_component,
-    option_version, option_revisions, option_to, option_key_file;
+extern const struct option_row option_without, option_only, option_image, option_accept, option_again,
+    option_yes, option_link, option_add_address, option_explain, option_profiles, option_profile,
+    option_component, option_version, option_revisions, option_to, option_key_file;
 
 /* What a command says of itself besides its options. */
 enum {

@@ -1,4 +1,5 @@
 #include "session/bus.h"
+#include "session/chosen.h"
 #include "session/progress.h"
 #include "ui/status.h"
 
@@ -136,61 +137,6 @@ static void begins(void *context, struct eb_run_config *config)
 
 /* --- opening ------------------------------------------------------------------------------------- */
 
-/* What is accepted is accepted for one device, by name or because no other one is meant. */
-static bool choose_accepted(struct session *s)
-{
-    const struct options *o = s->options;
-    for (size_t i = 0; i < o->accepted_count; i++) {
-        const char *name = o->accepted[i].device != NULL ? o->accepted[i].device : o->names[0];
-        struct eb_job_device *t = eb_job_device(s->job, name);
-        if (t == NULL || !t->chosen) {
-            complain("--accept: found '%s', expected a device of this call", name);
-            return fail(s, EXIT_WRONG_CALL);
-        }
-        t->accepted |= o->accepted[i].rules;
-        t->accepts |= o->accepted[i].others;
-    }
-    return true;
-}
-
-static bool leave_out(struct session *s, const char *name)
-{
-    struct eb_job_device *t = eb_job_device(s->job, name);
-    if (t != NULL) {
-        t->left_out = true;
-        return true;
-    }
-    /* The message is that of choosing it. */
-    return eb_job_choose(s->job, name, NULL) || session_failed(s);
-}
-
-static bool choose(struct session *s)
-{
-    const struct options *o = s->options;
-    size_t chosen = 0;
-    for (size_t i = 0; i < o->name_count; i++) {
-        if (!eb_job_choose(s->job, o->names[i], NULL))
-            return session_failed(s);
-    }
-    for (size_t i = 0; i < o->without_count; i++) {
-        if (!leave_out(s, o->without[i]))
-            return false;
-    }
-    for (size_t i = 0; i < s->job->count; i++) {
-        struct eb_job_device *t = &s->job->devices[i];
-        t->chosen = t->chosen && !t->left_out;
-        chosen += t->chosen;
-    }
-    if (chosen > 0 ||
-        (s->job->count == 0 && o->site_optional)) /* there may be devices beside those of the site */
-        return choose_accepted(s);
-    if (s->job->count == 0)
-        complain("found no devices in %s, expected at least one", o->site);
-    else
-        complain("no device is chosen: --without leaves out every one that was named");
-    return fail(s, EXIT_WRONG_CALL);
-}
-
 /* A folder of the user's own: $VARIABLE/einbau, or ~/OTHERWISE/einbau. */
 static bool own_folder(const char *variable, const char *otherwise, char folder[EB_PATH_BYTES])
 {
@@ -307,7 +253,7 @@ bool session_open(struct session *s, const struct options *options)
         complain("found device names and no site, expected one: --site FILE, or the variable EINBAU_SITE");
         return fail(s, EXIT_WRONG_CALL);
     }
-    if (!open_job(s, options) || (options->site != NULL && !choose(s)))
+    if (!open_job(s, options) || (options->site != NULL && !chosen_choose(s)))
         return false;
     if (!session_trust(s))
         return false;
@@ -471,7 +417,7 @@ bool session_look(struct session *s)
         answered += s->job->devices[i].chosen && s->job->devices[i].answered;
     }
     s->status = chosen > 0 && answered == 0 ? EXIT_NOT_REACHED : EXIT_AS_WANTED;
-    return true;
+    return chosen_narrow(s);
 }
 
 /* --image NUMBER: one of the shelf. */
@@ -582,11 +528,15 @@ bool target_on_ip(const struct eb_job_device *t)
 
 bool say_nothing_wanted(const struct session *s)
 {
+    size_t chosen = 0;
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
+        chosen += t->chosen;
         if (t->chosen && (eb_job_wants(t) || !t->answered))
             return false; /* of one that is silent something else is wrong */
     }
+    if (chosen == 0) /* by --only */
+        return false;
     complain("found nothing that is wanted of %s, expected the key 'wants' in %s",
              s->options->name_count == 1 ? s->options->names[0] : "these devices", s->options->site);
     return true;

@@ -1,5 +1,6 @@
 /* Node id and bit rate of a CANopen node: 'einbau set' for a device on a CAN bus. */
 #include "session/set_node.h"
+#include "session/chosen.h"
 #include "ui/table.h"
 
 #include <jansson.h>
@@ -103,10 +104,11 @@ static void print_end(const struct session *s, const struct eb_job_device *t, co
 int set_node(struct session *s, const struct options *options)
 {
     struct eb_job_node wish = {.node = 0};
-    struct eb_job_device *t = eb_job_device(s->job, options->names[0]);
+    struct eb_job_device *t = chosen_one(s, options->names[0]);
     if (!read_assignments(s, options, &wish))
         return s->status;
-    if (!eb_job_choose(s->job, options->names[0], NULL) || !job_lock_addresses(s) || !session_look(s))
+    if (t == NULL || !eb_job_choose(s->job, t->device->name, NULL) || !job_lock_addresses(s) ||
+        !session_look(s))
         return s->status;
     if (!t->reached) {
         char why[SENTENCE_BYTES] = "";

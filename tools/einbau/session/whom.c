@@ -1,4 +1,5 @@
 #include "session/whom.h"
+#include "session/chosen.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -48,11 +49,12 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
         return false;
     who->session = s;
     snprintf(who->name, sizeof who->name, "%s", name);
-    for (size_t i = 0; i < s->job->count; i++) {
-        const struct eb_site_device *d = s->job->devices[i].device;
-        if (strcmp(d->name, name) != 0)
-            continue;
-        who->target = &s->job->devices[i];
+    who->target = s->job->site != NULL ? chosen_one(s, name) : NULL;
+    if (s->status != EXIT_AS_WANTED)
+        return false;
+    if (who->target != NULL) {
+        const struct eb_site_device *d = who->target->device;
+        snprintf(who->name, sizeof who->name, "%s", d->name);
         who->profile = d->profile;
         if (d->wire->kind != EB_SITE_ETHERNET)
             return true;
@@ -69,8 +71,12 @@ bool whom_open(struct whom *who, struct session *s, const struct options *option
         who->has_ip = !who->has_mac && eb_endpoint_parse(&who->modbus, name);
     }
     if (!who->has_ip && !who->has_mac) {
-        complain("found '%s', expected %sa hardware address like 02:00:5e:10:00:01, or an IPv4 address", name,
-                 s->job->site != NULL ? "a device of the site, " : "");
+        struct eb_nearest near = eb_nearest_begin(name);
+        for (size_t i = 0; i < s->job->count; i++)
+            eb_nearest_offer(&near, s->job->devices[i].device->name);
+        char meant[EB_NEAREST_BYTES];
+        complain("found '%s', expected %sa hardware address like 02:00:5e:10:00:01, or an IPv4 address%s",
+                 name, s->job->site != NULL ? "a device of the site, " : "", eb_nearest_text(&near, meant));
         s->status = EXIT_WRONG_CALL;
         return false;
     }

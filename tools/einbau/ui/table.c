@@ -89,6 +89,26 @@ static size_t columns_of(const char *text)
     return width >= 0 ? (size_t)width : strlen(text);
 }
 
+void cut_to_columns(char *text, size_t columns)
+{
+    mbstate_t state = {0};
+    size_t at = 0;
+    size_t used = 0;
+    while (text[at] != '\0') {
+        wchar_t c;
+        size_t size = mbrtowc(&c, text + at, MB_CUR_MAX, &state);
+        bool whole = size != (size_t)-1 && size != (size_t)-2;
+        int width = whole ? wcwidth(c) : 1;
+        if (!whole)
+            memset(&state, 0, sizeof state);
+        used += width > 0 ? (size_t)width : 0;
+        if (used > columns)
+            break;
+        at += whole ? size : 1;
+    }
+    text[at] = '\0';
+}
+
 /* Columns of the terminal; 0: it is none. */
 static size_t terminal_width(void)
 {

@@ -35,6 +35,9 @@ void bytes_text(uint64_t bytes, char *text, size_t cap);
 /* "1 min 20 s", "45 s" */
 void seconds_text(uint64_t seconds, char *text, size_t cap);
 
+/* Cuts a text to so many columns of a terminal, between characters. */
+void cut_to_columns(char *text, size_t columns);
+
 enum { SENTENCE_BYTES = 1024 };
 /* Prints a sentence on a line of its own, broken between words where the terminal is narrow. */
 __attribute__((format(printf, 1, 2))) void say(const char *format, ...);
