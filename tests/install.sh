@@ -32,6 +32,8 @@ expect_usage "$folder/read_identity"
 test -x "$prefix/bin/einbau-sim"
 test -s "$prefix/share/man/man1/einbau-shelf-add.1"
 grep -q "^complete .* einbau$" "$prefix/share/bash-completion/completions/einbau"
+grep -q "^#compdef einbau$" "$prefix/share/zsh/vendor-completions/_einbau"
+grep -q "^complete -c einbau " "$prefix/share/fish/vendor_completions.d/einbau.fish"
 
 # Every header in C++, and the core alone.
 {

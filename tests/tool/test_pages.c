@@ -1,4 +1,4 @@
-/* Manual pages and completion, both from the table of commands: read by groff and by bash. */
+/* Manual pages and completion, both from the table of commands: read by groff, bash, fish and zsh. */
 #include "support/support.h"
 
 #include <stdio.h>
@@ -66,7 +66,8 @@ static void every_page_is_read_without_a_warning(void **state)
     remove_folder(folder);
 }
 
-static void bash_completes_commands_and_options(void **state)
+/* What is offered for each line, by bash: its words, after completion has taken them apart at '='. */
+static void bash_completes_commands_options_and_names(void **state)
 {
     (void)state;
     static const struct {
@@ -82,17 +83,71 @@ static void bash_completes_commands_and_options(void **state)
         {"einbau secret s", "set\n"},
         {"einbau shelf copy --t", "--trace=\n--to=\n"},
         {"einbau nonsense --w", ""},
+        {"einbau nonsense x", ""},
+        {"einbau fit plc", "plc-1\n"},
+        {"einbau fit --without \"=\" cou", "coupler-1\n"},
+        {"einbau fit --without c", "coupler-1\n"},
+        {"einbau survey --only \"=\" \"\"",
+         "current\noutdated\nnewer\ndiffers\nunreadable\nunreachable\nin-loader\n"},
+        {"einbau survey --only \"=\" o", "outdated\n"},
+        {"einbau fit --yes pl", "plc-1\n"},
+        {"einbau fit --site nothing.yaml pl", ""},
+        {"einbau survey --json x", ""},
+        {"einbau act plc-1 sto", "stop\n"},
+        {"einbau secret set co", "coupler-1\ncoupler\n"},
+        {"einbau manual shelf l", "list\n"},
+        {"einbau completion z", "zsh\n"},
+        {"einbau shelf show \"\"", ""}, /* there is no shelf */
     };
+    set_up_shared(NULL);
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct outcome o =
-            shell("bash -c 'eval \"$(" EINBAU " completion bash)\"; compopt() { :; }; COMP_WORDS=(%s); "
+            shell("export PATH=" BIN_DIR ":$PATH EINBAU_SITE=%s XDG_DATA_HOME=/dev/null/none; "
+                  "bash -c 'eval \"$(einbau completion bash)\"; compopt() { :; }; COMP_WORDS=(%s); "
                   "COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _einbau; printf \"%%s\\n\" "
                   "\"${COMPREPLY[@]}\"' | grep -v '^$'",
-                  rows[i].words);
+                  shared.site_path, rows[i].words);
         if (strcmp(o.out, rows[i].expected) != 0)
             fail_msg("%s: found '%s', expected '%s' (%s)", rows[i].words, o.out, rows[i].expected, o.err);
         outcome_free(&o);
     }
+    tear_down_shared(NULL);
+}
+
+static void fish_and_zsh_complete_the_same(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *line, *fish, *zsh;
+    } rows[] = {
+        {"einbau conf", "confirm\t", "einbau confirm "},
+        {"einbau shelf cov", "cover\t", "einbau shelf cover "},
+        {"einbau fit --onl", "--only=\t", "einbau fit --only="},
+        {"einbau fit --only=outd", "--only=outdated\n", "einbau fit --only=outdated"},
+        {"einbau fit plc", "plc-1\n", "einbau fit plc-1 "},
+        {"einbau survey --without coup", "coupler-1\n", "einbau survey --without coupler-1 "},
+    };
+    if (!have_program("fish") || !have_program("zsh")) {
+        print_message("fish or zsh is not there\n");
+        skip();
+    }
+    set_up_shared(NULL);
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct outcome o =
+            shell("export PATH=" BIN_DIR ":$PATH EINBAU_SITE=%s XDG_CONFIG_HOME=/dev/null/none; "
+                  "fish --no-config -c \"source " BUILD_DIR "/completion/einbau.fish; complete -C '%s'\"",
+                  shared.site_path, rows[i].line);
+        if (strncmp(o.out, rows[i].fish, strlen(rows[i].fish)) != 0)
+            fail_msg("fish: %s: found '%s', expected '%s' (%s)", rows[i].line, o.out, rows[i].fish, o.err);
+        outcome_free(&o);
+        o = shell("PATH=" BIN_DIR ":$PATH EINBAU_SITE=%s /usr/bin/python3 " SOURCE_DIR
+                  "/tests/interop/zsh_completes.py " BUILD_DIR "/completion '%s'",
+                  shared.site_path, rows[i].line);
+        if (strstr(o.out, rows[i].zsh) == NULL)
+            fail_msg("zsh: %s: found '%s', expected '%s' (%s)", rows[i].line, o.out, rows[i].zsh, o.err);
+        outcome_free(&o);
+    }
+    tear_down_shared(NULL);
 }
 
 static void wrong_calls_are_told(void **state)
@@ -101,8 +156,9 @@ static void wrong_calls_are_told(void **state)
     static const char *const rows[][2] = {
         {"manual nonsense", "found no command 'nonsense', expected one that 'einbau --help' lists"},
         {"manual --into /nonexistent", "/nonexistent/einbau.1: the page cannot be written"},
-        {"completion fish", "found the shell 'fish', expected bash"},
-        {"completion", "found 0 names, expected one"},
+        {"completion tcsh", "found the shell 'tcsh', expected bash, zsh or fish"},
+        {"completion bash zsh", "found the shell 'bash', expected bash, zsh or fish"},
+        {"completion", "found no names, expected at least one"},
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct outcome o = shell(EINBAU " %s", rows[i][0]);
@@ -116,7 +172,8 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_page_is_read_without_a_warning),
-        cmocka_unit_test(bash_completes_commands_and_options),
+        cmocka_unit_test(bash_completes_commands_options_and_names),
+        cmocka_unit_test(fish_and_zsh_complete_the_same),
         cmocka_unit_test(wrong_calls_are_told),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

@@ -1,4 +1,4 @@
-/* Manual pages and words for the shell, both from the table of commands. */
+/* Manual pages, from the table of commands. */
 #include "session/options.h"
 #include "session/session.h"
 
@@ -206,64 +206,4 @@ const struct command command_manual = {
             "has all pages.",
     .options = manual_options,
     .run = run_manual,
-};
-
-/* --- the shell ------------------------------------------------------------------------------------------ */
-
-static int run_completion(const struct options *o)
-{
-    if (strcmp(o->names[0], "bash") != 0) {
-        complain("found the shell '%s', expected bash", o->names[0]);
-        return EXIT_WRONG_CALL;
-    }
-    fputs("_einbau()\n{\n    local word=${COMP_WORDS[COMP_CWORD]} one=${COMP_WORDS[1]} two=${COMP_WORDS[2]} "
-          "words=\n    COMPREPLY=()\n    case \"$one $two\" in\n",
-          stdout);
-    for (int pass = 0; pass < 2; pass++) { /* those of two words first */
-        for (size_t i = 0; commands[i] != NULL; i++) {
-            const struct option_row *rows[OPTION_ROWS_MAX];
-            size_t count = options_of(commands[i], rows);
-            bool two_words = strchr(commands[i]->name, ' ') != NULL;
-            if (two_words != (pass == 0))
-                continue;
-            printf("    \"%s%s) words=\"", commands[i]->name, two_words ? "\"" : " \"*");
-            for (size_t k = 0; k < count; k++)
-                printf("--%s%s ", rows[k]->name, rows[k]->argument != NULL ? "=" : "");
-            fputs("--help\" ;;\n", stdout);
-        }
-    }
-    fputs("    esac\n    if [ \"$COMP_CWORD\" = 1 ]; then\n        words=\"", stdout);
-    for (size_t i = 0; commands[i] != NULL; i++) {
-        size_t first = strcspn(commands[i]->name, " ");
-        if (i == 0 || strncmp(commands[i - 1]->name, commands[i]->name, first + 1) != 0)
-            printf("%.*s ", (int)first, commands[i]->name);
-    }
-    fputs("\"\n    elif [ \"$COMP_CWORD\" = 2 ]; then\n        case $one in\n", stdout);
-    for (size_t i = 0; commands[i] != NULL; i++) {
-        size_t first = strcspn(commands[i]->name, " ");
-        bool said = i > 0 && strncmp(commands[i - 1]->name, commands[i]->name, first + 1) == 0;
-        if (commands[i]->name[first] == '\0' || said)
-            continue; /* those of one group stand together */
-        printf("        %.*s) words=\"", (int)first, commands[i]->name);
-        for (size_t k = i;
-             commands[k] != NULL && strncmp(commands[k]->name, commands[i]->name, first + 1) == 0; k++)
-            printf("%s ", commands[k]->name + first + 1);
-        fputs("\" ;;\n", stdout);
-    }
-    fputs("        esac\n    fi\n    COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))\n"
-          "    [[ ${COMPREPLY[0]} == *= ]] && compopt -o nospace\n    return 0\n}\n"
-          "complete -o default -F _einbau einbau\n",
-          stdout);
-    return EXIT_AS_WANTED;
-}
-
-const struct command command_completion = {
-    .name = "completion",
-    .arguments = "bash",
-    .summary = "words that the shell completes: commands and options",
-    .help = "Prints a script for bash that completes commands and options.\v"
-            "Example:\n  einbau completion bash >einbau.bash\n\nThen 'source einbau.bash', or put it into "
-            "~/.local/share/bash-completion/completions/einbau. An installation has it.",
-    .takes = NEEDS_ONE,
-    .run = run_completion,
 };

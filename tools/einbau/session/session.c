@@ -148,18 +148,25 @@ static bool own_folder(const char *variable, const char *otherwise, char folder[
            snprintf(folder, EB_PATH_BYTES, "%s/%s/einbau", home, otherwise) < EB_PATH_BYTES;
 }
 
+const char *session_shelf_folder(const struct options *o, char folder[EB_PATH_BYTES])
+{
+    char own[EB_PATH_BYTES] = "";
+    folder[0] = '\0';
+    if (o->shelf != NULL)
+        eb_text_copy(folder, EB_PATH_BYTES, o->shelf);
+    else if (own_folder("XDG_DATA_HOME", ".local/share", own))
+        snprintf(folder, EB_PATH_BYTES, "%.*s/shelf", EB_PATH_BYTES - 8, own);
+    return folder;
+}
+
 static void find_folders(struct session *s)
 {
     const struct options *o = s->options;
-    char own[EB_PATH_BYTES] = "";
     if (o->state != NULL)
         eb_text_copy(s->state_folder, sizeof s->state_folder, o->state);
     else if (!own_folder("XDG_STATE_HOME", ".local/state", s->state_folder))
         s->state_folder[0] = '\0';
-    if (o->shelf != NULL)
-        eb_text_copy(s->shelf_folder, sizeof s->shelf_folder, o->shelf);
-    else if (own_folder("XDG_DATA_HOME", ".local/share", own))
-        snprintf(s->shelf_folder, sizeof s->shelf_folder, "%.*s/shelf", EB_PATH_BYTES - 8, own);
+    session_shelf_folder(o, s->shelf_folder);
 }
 
 /* The job of this call, without its port. */

@@ -29,6 +29,9 @@ struct session {
     char asked_key[EB_NAME_BYTES];
 };
 
+/* Where the shelf of this call is: as it says, else the user's own; empty where there is no home. */
+const char *session_shelf_folder(const struct options *options, char folder[EB_PATH_BYTES]);
+
 /* Each gives false where the command must end: the reason was printed, `status` says with what. */
 bool session_open(struct session *session, const struct options *options);
 bool session_look(struct session *session);
