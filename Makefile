@@ -12,11 +12,16 @@ setup:
 	@scripts/setup
 
 build: setup
-	@cmake -S . -B $(BUILD) -G Ninja -DCMAKE_BUILD_TYPE=Release >$(BUILD).log 2>&1 || { cat $(BUILD).log; exit 1; }
+	@cmake -S . -B $(BUILD) -G Ninja -DCMAKE_BUILD_TYPE=Release -DEINBAU_TESTS=ON >$(BUILD).log 2>&1 || { cat $(BUILD).log; exit 1; }
 	@rm -f $(BUILD).log
 	@ninja -C $(BUILD) --quiet
 
-demo: build
+# Without the tests, which need much more, where they are not built already.
+demo:
+	@scripts/setup demo
+	@[ -f $(BUILD)/CMakeCache.txt ] || cmake -S . -B $(BUILD) -G Ninja -DCMAKE_BUILD_TYPE=Release -DEINBAU_TESTS=OFF >$(BUILD).log 2>&1 || { cat $(BUILD).log; exit 1; }
+	@rm -f $(BUILD).log
+	@ninja -C $(BUILD) --quiet
 	@scripts/demo $(BUILD)
 
 check: build

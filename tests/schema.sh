@@ -36,6 +36,7 @@ document shelf add downloads/*
 document shelf list
 document shelf list --for rescue-plc --all
 document shelf show 1
+document
 document shelf cover
 document shelf copy --to copied
 echo 'Larch:fell 7' >label

@@ -87,6 +87,25 @@ bool eb_signature_key(const char *jws, struct eb_key *key);
 
 /* --- profiles and sites (YAML) ------------------------------------------------------------------- */
 
+/* What a user sets once, in config.yaml of their own, or in einbau.yaml beside a site (docs/site.md): paths,
+ * relative ones to the file's folder; empty: not set. */
+enum eb_config_key {
+    EB_CONFIG_SITE,
+    EB_CONFIG_SHELF,
+    EB_CONFIG_STATE,
+    EB_CONFIG_RECORD,
+    EB_CONFIG_KEY_FILE,
+    EB_CONFIG_SIM,
+    EB_CONFIG_KEYS
+};
+struct eb_config {
+    char paths[EB_CONFIG_KEYS][EB_PATH_BYTES];
+};
+
+/* The key as it stands in the file; and reads the file: false with `problem` filled. */
+const char *eb_config_word(enum eb_config_key key);
+EB_NODISCARD bool eb_config_read(const char *path, struct eb_config *config, struct eb_problem *problem);
+
 /* Takes one finding, "FILE:LINE:COLUMN: found ..., expected ...", with the caller's `context`. */
 typedef void eb_finding_tell(void *context, const char *finding);
 

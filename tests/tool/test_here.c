@@ -94,11 +94,60 @@ static void a_site_is_found_here_or_above(void **state)
     little_remove(&l);
 }
 
+/* What is not said in the call: the environment counts before einbau.yaml beside the site, and that before
+ * the user's config.yaml. */
+static void places_come_from_where_it_says(void **state)
+{
+    struct little l;
+    (void)state;
+    make(&l);
+    static const struct {
+        const char *words, *says;
+        int status;
+    } rows[] = {
+        {"XDG_CONFIG_HOME=$PWD/home BIN --where", "shelf home/einbau/own home/einbau/config.yaml", 0},
+        {"XDG_CONFIG_HOME=$PWD/home BIN --where", "site hall.site.yaml found in this folder", 0},
+        {"XDG_CONFIG_HOME=$PWD/home BIN --where", "sim world.yaml einbau.yaml", 0},
+        {"EINBAU_SHELF=there XDG_CONFIG_HOME=$PWD/home BIN --where", "shelf there EINBAU_SHELF", 0},
+        {"EINBAU_SHELF=there BIN --where --shelf here", "shelf here the command line", 0},
+        {"XDG_CONFIG_HOME=$PWD/none BIN survey", "einbau: simulated hardware, by einbau.yaml", 1},
+        {"cd below && XDG_CONFIG_HOME=$PWD/none BIN --where", "sim ../world.yaml", 0},
+        {"cd / && XDG_CONFIG_HOME=$OLDPWD/home BIN --where", "hall.site.yaml ", 0}, /* named by the user */
+        {"XDG_CONFIG_HOME=$PWD/none BIN --wher", "did you mean --where?", 2},
+        {"chmod 666 einbau.yaml && BIN --where",
+         "einbau.yaml is not used: others than its user may write to it", 0},
+        {"chmod 644 einbau.yaml && echo 'shelv: x' >einbau.yaml && BIN survey",
+         "einbau: einbau.yaml:1:1: found the unknown key 'shelv', expected 'shelf'", 2},
+    };
+    struct outcome o = shell(
+        "cd %s && mkdir -p home/einbau && printf 'shelf: own\\nsim: other.yaml\\nsite: %s/hall.site.yaml"
+        "\\n' >home/einbau/config.yaml && printf 'sim: world.yaml\\nstate: state\\n' >einbau.yaml",
+        l.folder, l.folder);
+    assert_int_equal(o.status, 0);
+    outcome_free(&o);
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        char words[PATH_BYTES];
+        const char *at = strstr(rows[i].words, "BIN");
+        snprintf(words, sizeof words, "%.*s" BIN_DIR "/einbau%s", (int)(at - rows[i].words), rows[i].words,
+                 at + 3);
+        o = shell("cd %s && unset EINBAU_SITE EINBAU_SHELF EINBAU_SIM EINBAU_STATE && top=$PWD && { %s; echo "
+                  "ended $?; } 2>&1 | sed \"s|$top/||g; s|  *| |g\"",
+                  l.folder, words);
+        char ended[24];
+        snprintf(ended, sizeof ended, "\nended %d\n", rows[i].status);
+        if (strstr(o.out, rows[i].says) == NULL || strstr(o.out, ended) == NULL)
+            fail_msg("%s: not '%s' in\n%s%s", words, rows[i].says, o.out, o.err);
+        outcome_free(&o);
+    }
+    little_remove(&l);
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(it_says_where_one_stands),
         cmocka_unit_test(a_site_is_found_here_or_above),
+        cmocka_unit_test(places_come_from_where_it_says),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

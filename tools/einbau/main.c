@@ -29,7 +29,8 @@ static void print_help(FILE *to)
     fputs("Einbau updates the firmware of field devices: it finds them, refuses wrong images, writes, and "
           "reads back what runs.\n\n"
           "usage: einbau COMMAND [OPTION...] [DEVICE...]\n"
-          "'einbau' alone says where you stand, and what comes next.\n\n",
+          "'einbau' alone says where you stand, and what comes next; 'einbau --where' what counts here, and "
+          "why.\n\n",
           to);
     for (size_t i = 0; i < COMMANDS; i++)
         fprintf(to, "  %-13s %s\n", commands[i]->name, commands[i]->summary);
@@ -117,7 +118,7 @@ int main(int argc, char **argv)
         puts("einbau " EB_VERSION);
         return EXIT_AS_WANTED;
     }
-    if (argc == 1) {
+    if (argc == 1 || argv[1][0] == '-') {
         struct options options;
         options_read(&command_here, argc, argv, &options);
         int status = command_here.run(&options);

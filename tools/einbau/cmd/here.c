@@ -1,11 +1,13 @@
 /* 'einbau' alone: where one stands, and what comes next. */
 #include "report/report.h"
+#include "session/config.h"
 #include "session/history.h"
 
 #include <einbau/shelf.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 /* What is known of the devices of the site without asking them. */
 struct standing {
@@ -65,31 +67,47 @@ static void add_jobs(struct standing *st, struct session *s)
     eb_record_close(record);
 }
 
-static void answer(const struct session *s, const struct standing *st)
+/* One sentence. */
+static void answer(const struct session *s, const struct standing *st, char text[SENTENCE_BYTES])
 {
     const char *name = s->job->site != NULL ? s->job->site->name : "";
+    const char *plural = st->wanting == 1 ? "" : "s";
+    size_t cap = SENTENCE_BYTES;
     if (s->options->site_several)
-        say("Several sites here: %s. Name one: --site FILE, or the variable EINBAU_SITE.",
-            s->options->site_found);
+        snprintf(text, cap, "Several sites here: %.900s. Name one: --site FILE, or the variable EINBAU_SITE.",
+                 s->options->site_found);
     else if (s->job->site == NULL)
-        say("No site here: found no file *.site.yaml in this folder or above it, and none is named.");
+        snprintf(text, cap,
+                 "No site here: found no file *.site.yaml in this folder or above it, and none is named.");
     else if (st->open_job != 0)
-        say("%s: job %lld was interrupted.", name, (long long)st->open_job);
+        snprintf(text, cap, "%s: job %lld was interrupted.", name, (long long)st->open_job);
     else if (st->wanting == 0)
-        say("%s: nothing is wanted of its %zu device%s: the key 'wants'.", name, s->job->count,
-            s->job->count == 1 ? "" : "s");
+        snprintf(text, cap, "%s: nothing is wanted of its %zu device%s: the key 'wants'.", name,
+                 s->job->count, s->job->count == 1 ? "" : "s");
     else if (st->seen == 0)
-        say("%s: nothing is known yet of its %zu device%s.", name, s->job->count,
-            s->job->count == 1 ? "" : "s");
+        snprintf(text, cap, "%s: nothing is known yet of its %zu device%s.", name, s->job->count,
+                 s->job->count == 1 ? "" : "s");
     else if (st->outdated > 0)
-        say("%s: %zu of %zu device%s did not run what is wanted when last seen.", name, st->outdated,
-            st->wanting, st->wanting == 1 ? "" : "s");
+        snprintf(text, cap, "%s: %zu of %zu device%s did not run what is wanted when last seen.", name,
+                 st->outdated, st->wanting, plural);
     else if (st->seen < st->wanting)
-        say("%s: %zu of %zu devices ran what is wanted when last seen; nothing is known of the others.", name,
-            st->seen, st->wanting);
+        snprintf(text, cap,
+                 "%s: %zu of %zu devices ran what is wanted when last seen; nothing is known of the others.",
+                 name, st->seen, st->wanting);
     else
-        say("%s: %zu of %zu device%s ran what is wanted when last seen.", name, st->seen, st->wanting,
-            st->wanting == 1 ? "" : "s");
+        snprintf(text, cap, "%s: %zu of %zu device%s ran what is wanted when last seen.", name, st->seen,
+                 st->wanting, plural);
+}
+
+static void next_command(const struct session *s, const struct standing *st, char text[96])
+{
+    if (s->job->site != NULL && st->open_job != 0)
+        snprintf(text, 96, "einbau fit --resume %lld", (long long)st->open_job);
+    else
+        snprintf(text, 96, "einbau %s",
+                 s->job->site == NULL || st->seen == 0 ? "survey"
+                 : st->outdated > 0                    ? "plan"
+                                                       : "report --devices");
 }
 
 static void line(const char *label, const char *text)
@@ -97,58 +115,93 @@ static void line(const char *label, const char *text)
     printf("%-12s %s\n", label, text);
 }
 
-static void print_shelf(struct session *s)
+/* Images on the shelf; false: there is none. */
+static bool count_images(struct session *s, size_t *count)
 {
     struct eb_shelf_image *images = NULL;
-    size_t count = 0;
-    char text[EB_PATH_BYTES + 64];
-    if (!eb_job_shelf(s->job, false) || s->job->shelf == NULL ||
-        !eb_shelf_list(s->job->shelf, &images, &count, &s->job->problem)) {
-        line("shelf", "none yet: einbau shelf add FILE");
-        return;
-    }
+    bool there = eb_job_shelf(s->job, false) && s->job->shelf != NULL &&
+                 eb_shelf_list(s->job->shelf, &images, count, &s->job->problem);
     free(images);
-    snprintf(text, sizeof text, "%zu image%s in %s", count, count == 1 ? "" : "s", s->shelf_folder);
-    line("shelf", text);
+    return there;
 }
+
+static void print_document_of(struct session *s, const struct standing *st, const char *said,
+                              const char *next)
+{
+    size_t images = 0;
+    bool shelf = count_images(s, &images);
+    print_document(json_pack("{s:s, s:s?, s:s?, s:s, s:s?, s:I, s:I, s:I, s:I, s:s?, s:I, s:s}", "einbau",
+                             "here/1", "site", s->options->site, "simulated", s->options->sim, "says", said,
+                             "shelf", shelf ? s->shelf_folder : NULL, "images", (json_int_t)images, "wanted",
+                             (json_int_t)st->wanting, "seen", (json_int_t)st->seen, "outdated",
+                             (json_int_t)st->outdated, "last_seen", st->seen > 0 ? st->last : NULL,
+                             "open_job", (json_int_t)st->open_job, "next", next));
+}
+
+static void print_text(struct session *s, const struct standing *st, const char *said, const char *next)
+{
+    char text[EB_PATH_BYTES + 64];
+    char at[32];
+    size_t images = 0;
+    bool bold = colours_on(STDOUT_FILENO);
+    fputs(bold ? "\033[1m" : "", stdout);
+    say("%s%s", said, bold ? "\033[0m" : "");
+    puts("");
+    if (s->options->site != NULL)
+        line("site", s->options->site);
+    if (s->options->sim != NULL)
+        line("simulated", s->options->sim);
+    bool shelf = count_images(s, &images);
+    snprintf(text, sizeof text, "%zu image%s in %s", images, images == 1 ? "" : "s", s->shelf_folder);
+    line("shelf", shelf ? text : "none yet: einbau shelf add FILE");
+    if (st->seen > 0) {
+        eb_job_local_time(st->last, at, sizeof at);
+        snprintf(text, sizeof text, "%s: %zu of %zu device%s", at, st->seen, st->wanting,
+                 st->wanting == 1 ? "" : "s");
+        line("last seen", text);
+    }
+    if (st->job[0] != '\0')
+        line("last job", st->job);
+    snprintf(text, sizeof text, "%zu", s->job->trust.count);
+    line("trusted keys", s->job->trust.asked ? text : "none: images need no signature");
+    say("\nNext: %s", next);
+    say("'einbau --help' lists all commands.");
+}
+
+static bool where;
 
 static int run(const struct options *options)
 {
     struct session s;
     struct standing st = {.wanting = 0};
-    char text[160];
-    char at[32];
+    char said[SENTENCE_BYTES];
+    char next[96];
+    if (where) {
+        config_print(options);
+        return EXIT_AS_WANTED;
+    }
     if (!session_open_office(&s, options, SHELF_NOT_NEEDED))
         return session_close(&s, s.status);
     for (size_t i = 0; i < s.job->count; i++)
         add_device(&st, &s, &s.job->devices[i]);
     add_jobs(&st, &s);
-    answer(&s, &st);
-    puts("");
-    if (options->site != NULL)
-        line("site", options->site);
-    if (options->sim != NULL)
-        line("simulated", options->sim);
-    print_shelf(&s);
-    if (st.seen > 0) {
-        eb_job_local_time(st.last, at, sizeof at);
-        snprintf(text, sizeof text, "%s: %zu of %zu device%s", at, st.seen, st.wanting,
-                 st.wanting == 1 ? "" : "s");
-        line("last seen", text);
-    }
-    if (st.job[0] != '\0')
-        line("last job", st.job);
-    snprintf(text, sizeof text, "%zu", s.job->trust.count);
-    line("trusted keys", s.job->trust.asked ? text : "none: images need no signature");
-    if (s.job->site != NULL && st.open_job != 0)
-        say("\nNext: einbau fit --resume %lld", (long long)st.open_job);
+    answer(&s, &st, said);
+    next_command(&s, &st, next);
+    if (options->json)
+        print_document_of(&s, &st, said, next);
     else
-        say("\nNext: einbau %s", s.job->site == NULL || st.seen == 0 ? "survey"
-                                 : st.outdated > 0                   ? "plan"
-                                                                     : "report --devices");
-    say("'einbau --help' lists all commands.");
+        print_text(&s, &st, said, next);
     return session_close(&s, EXIT_AS_WANTED);
 }
+
+static const struct option_row option_where = {
+    "where",
+    NULL,
+    "the site, the shelf and the other places that count here, and where each comes from",
+    2,
+    OPTION_FLAG,
+    .own = &where};
+static const struct option_row *const here_options[] = {&option_where, NULL};
 
 const struct command command_here = {
     .name = "",
@@ -156,5 +209,6 @@ const struct command command_here = {
     .summary = "says where one stands",
     .help = "",
     .takes = SITE_OPTIONAL | TAKES_NO_NAMES,
+    .options = here_options,
     .run = run,
 };

@@ -1,5 +1,5 @@
 #include "session/options.h"
-#include "session/site_here.h"
+#include "session/config.h"
 #include "../../in_full.h"
 
 #include <einbau/einbau.h>
@@ -250,12 +250,6 @@ static error_t parse(int key, char *argument, struct argp_state *state)
     return 0;
 }
 
-static const char *from_environment(const char *given, const char *name)
-{
-    const char *value = given != NULL ? given : getenv(name);
-    return value != NULL && value[0] != '\0' ? value : NULL;
-}
-
 size_t options_of(const struct command *command, const struct option_row *rows[OPTION_ROWS_MAX])
 {
     _Static_assert(OPTIONS_MAX + COMMON <= OPTION_ROWS_MAX, "all have room");
@@ -288,26 +282,18 @@ void options_read(const struct command *command, int argc, char **argv, struct o
         .options = all, .parser = parse, .args_doc = command->arguments, .doc = command->help};
     char name[64];
     memset(options, 0, sizeof *options);
-    snprintf(name, sizeof name, "einbau %s", command->name);
+    snprintf(name, sizeof name, "einbau%s%s", command->name[0] != '\0' ? " " : "", command->name);
     put_words(options->words, sizeof options->words, command->name, argc, argv);
     argv[0] = name;
     argp_err_exit_status = EXIT_WRONG_CALL;
-    snprintf(name, sizeof name, "einbau %s", command->name);
+    snprintf(name, sizeof name, "einbau%s%s", command->name[0] != '\0' ? " " : "", command->name);
     options_in_full(all, name, argc, argv);
     argp_parse(&argp, argc, argv, 0, NULL, &parsing);
     options->command = command->name;
     options->names_devices = (command->takes & NAMES_DEVICES) != 0 && options->name_count > 0;
     options->site_optional = (command->takes & SITE_OPTIONAL) != 0;
-    options->site = from_environment(options->site, "EINBAU_SITE");
-    if (options->site == NULL) {
-        enum site_here here = site_here(options->site_found);
-        options->site = here == SITE_ONE ? options->site_found : NULL;
-        options->site_several = here == SITE_SEVERAL;
-    }
-    options->sim = from_environment(options->sim, "EINBAU_SIM");
-    options->state = from_environment(options->state, "EINBAU_STATE");
-    options->record = from_environment(options->record, "EINBAU_RECORD");
-    options->shelf = from_environment(options->shelf, "EINBAU_SHELF");
+    if (!config_apply(options))
+        exit(EXIT_WRONG_CALL);
 }
 
 void options_free(struct options *options)

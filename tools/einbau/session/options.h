@@ -52,9 +52,12 @@ struct options {
         unsigned others;    /* EB_ACCEPT_CERTIFICATE and so on */
     } * accepted;
     size_t accepted_count;
-    char words[1024];    /* the call as it was given, cut where it is too long */
-    const char *command; /* its name */
-    char **names;        /* devices, or whatever else the command is about, as named on the command line */
+    char words[1024];                   /* the call as it was given, cut where it is too long */
+    const char *command;                /* its name */
+    struct eb_config config[2];         /* beside the site, and the user's own */
+    char config_path[2][EB_PATH_BYTES]; /* "": there is none */
+    const char *from[EB_CONFIG_KEYS];   /* where each came from; NULL: the usual place */
+    char **names; /* devices, or whatever else the command is about, as named on the command line */
     size_t name_count;
     char **without;
     size_t without_count;

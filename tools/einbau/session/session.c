@@ -260,6 +260,9 @@ bool session_open(struct session *s, const struct options *options)
         complain("found device names and no site, expected one: --site FILE, or the variable EINBAU_SITE");
         return fail(s, EXIT_WRONG_CALL);
     }
+    if (options->sim != NULL && options->from[EB_CONFIG_SIM] != NULL &&
+        strstr(options->from[EB_CONFIG_SIM], ".yaml") != NULL)
+        complain("simulated hardware, by %s", options->from[EB_CONFIG_SIM]);
     if (!open_job(s, options) || (options->site != NULL && !chosen_choose(s)))
         return false;
     if (!session_trust(s))

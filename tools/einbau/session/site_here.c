@@ -6,7 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static bool is_safe(const char *path, mode_t kind)
+bool site_is_safe(const char *path, unsigned kind)
 {
     struct stat is;
     return stat(path, &is) == 0 && (is.st_mode & S_IFMT) == kind &&
@@ -32,7 +32,7 @@ static enum site_here look_in(const char *folder, char text[EB_PATH_BYTES])
     if (glob(pattern, 0, NULL, &found) != 0)
         return SITE_NONE;
     for (size_t i = 0; i < found.gl_pathc && used < EB_PATH_BYTES; i++) {
-        if (!is_safe(found.gl_pathv[i], S_IFREG))
+        if (!site_is_safe(found.gl_pathv[i], S_IFREG))
             continue;
         used += (size_t)snprintf(text + used, EB_PATH_BYTES - used, "%s%s", count > 0 ? ", " : "",
                                  found.gl_pathv[i]);
@@ -48,7 +48,7 @@ enum site_here site_here(char text[EB_PATH_BYTES])
     char folder[3 * LEVELS_MAX + 1] = "";
     for (int level = 0; level < LEVELS_MAX; level++) {
         const char *at = level == 0 ? "." : folder;
-        if (!is_safe(at, S_IFDIR))
+        if (!site_is_safe(at, S_IFDIR))
             return SITE_NONE;
         enum site_here found = look_in(folder, text);
         if (found != SITE_NONE || is_root(at))

@@ -14,4 +14,8 @@ enum site_here {
  * are looked at that are this user's, or root's, and that not everybody may write to. */
 enum site_here site_here(char text[EB_PATH_BYTES]);
 
+/* Whether a file or folder (`kind` S_IFREG or S_IFDIR) is one that only its user, or root, can have written.
+ */
+bool site_is_safe(const char *path, unsigned kind);
+
 #endif
