@@ -284,6 +284,11 @@ char *on_terminal_typing(const char *words, const char *typed)
         } else if (size > answered + 4 && strcmp(screen + size - 5, " it: ") == 0) {
             answered = size;
             dprintf(fd, "%s\n", typed != NULL ? typed : "no");
+        } else if (typed != NULL && size > answered + 2 && strcmp(screen + size - 3, "]: ") == 0) {
+            size_t line = strcspn(typed, "\n"); /* one line for each question */
+            answered = size;
+            dprintf(fd, "%.*s\n", (int)line, typed);
+            typed += line + (typed[line] == '\n');
         } else if (strstr(screen + answered, full_screen) != NULL &&
                    strstr(screen + answered, "q ends") != NULL) {
             answered = size;

@@ -183,7 +183,8 @@ void replace_in(const struct little *little, const char *file, const char *old, 
 /* Runs a command line on a terminal of its own, says yes where it is asked, and q where that ends a view that
  * has taken the whole screen; gives what was on the screen, freed by the caller. */
 char *on_terminal(const char *words);
-/* The same, and types this where something is to be typed: "... to confirm it: ". */
+/* The same, and types this where something is to be typed: "... to confirm it: "; or its lines, one after
+ * another, where questions are asked that offer an answer: "... [this]: ". */
 char *on_terminal_typing(const char *words, const char *typed);
 
 /* Starts a program in the background, its stdout and stderr in `log`; and ends it. */

@@ -79,6 +79,8 @@ static void answer(const struct session *s, const struct standing *st, char text
     else if (s->job->site == NULL)
         snprintf(text, cap,
                  "No site here: found no file *.site.yaml in this folder or above it, and none is named.");
+    else if (s->job->count == 0)
+        snprintf(text, cap, "%s: it has no devices yet.", name);
     else if (st->open_job != 0)
         snprintf(text, cap, "%s: job %lld was interrupted.", name, (long long)st->open_job);
     else if (st->wanting == 0)
@@ -99,12 +101,14 @@ static void answer(const struct session *s, const struct standing *st, char text
                  st->wanting, plural);
 }
 
-static void next_command(const struct session *s, const struct standing *st, char text[96])
+static void next_command(const struct session *s, const struct standing *st, char text[EB_PATH_BYTES + 32])
 {
-    if (s->job->site != NULL && st->open_job != 0)
-        snprintf(text, 96, "einbau fit --resume %lld", (long long)st->open_job);
+    if (s->job->site != NULL && s->job->count == 0)
+        snprintf(text, EB_PATH_BYTES + 32, "einbau survey --into %s", eb_job_word(s->options->site));
+    else if (s->job->site != NULL && st->open_job != 0)
+        snprintf(text, EB_PATH_BYTES + 32, "einbau fit --resume %lld", (long long)st->open_job);
     else
-        snprintf(text, 96, "einbau %s",
+        snprintf(text, EB_PATH_BYTES + 32, "einbau %s",
                  s->job->site == NULL || st->seen == 0 ? "survey"
                  : st->outdated > 0                    ? "plan"
                                                        : "report --devices");
@@ -175,7 +179,7 @@ static int run(const struct options *options)
     struct session s;
     struct standing st = {.wanting = 0};
     char said[SENTENCE_BYTES];
-    char next[96];
+    char next[EB_PATH_BYTES + 32];
     if (where) {
         config_print(options);
         return EXIT_AS_WANTED;

@@ -157,6 +157,20 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
     free(memory);
 }
 
+/* The link on which new devices are: that of the first one on Ethernet, else the first such link; NULL: none. */
+static const char *ethernet_of(const struct eb_site *site)
+{
+    for (size_t i = 0; i < site->device_count; i++) {
+        if (site->devices[i].wire->kind == EB_SITE_ETHERNET)
+            return site->devices[i].link;
+    }
+    for (size_t i = 0; i < site->link_count; i++) {
+        if (site->links[i].kind == EB_SITE_ETHERNET)
+            return site->links[i].name;
+    }
+    return NULL;
+}
+
 static int add_into(struct session *s, const struct wire *w)
 {
     const char *path = own.into;
@@ -172,7 +186,7 @@ static int add_into(struct session *s, const struct wire *w)
         complain("%s", s->job->problem.text);
     struct eb_site_entry *entries = calloc(w->survey.count + 1, sizeof *entries);
     const struct eb_profile **chosen = calloc(w->survey.count + 1, sizeof *chosen);
-    const char *link = site->device_count > 0 ? site->devices[0].link : NULL;
+    const char *link = ethernet_of(site);
     for (size_t i = 0; entries != NULL && chosen != NULL && i < w->survey.count; i++) {
         const struct eb_found *f = &w->found[i];
         const struct eb_profile *p = profile_for(profiles, profile_count, f);
@@ -185,7 +199,7 @@ static int add_into(struct session *s, const struct wire *w)
                 p == NULL ? "found no profile for what it says of itself, expected one in the site's folder "
                             "of profiles"
                 : !f->has_ip ? "it has no address yet"
-                             : "the site has no device whose link could be taken");
+                             : "the site has no link of kind ethernet");
             continue;
         }
         struct eb_site_entry *e = &entries[count];
