@@ -239,7 +239,8 @@ static void what_was_found_is_entered_and_nothing_else_is_touched(void **state)
            "flow.yaml:3:10: found devices between braces, expected one below the other");
     expect("survey --into gone.yaml", 2, "", "gone.yaml: cannot be opened");
     write_text(folder, "none.yaml", "site: s\nlinks: {bus: {kind: can, bit-rate: 250000}}\ndevices: {}\n");
-    expect("survey --into none.yaml", 0, "not added: 192.0.2.2 Box: the site has no link of kind ethernet", "");
+    expect("survey --into none.yaml", 0, "not added: 192.0.2.2 Box: the site has no link of kind ethernet",
+           "");
     write_text(folder, "first.yaml",
                "site: s\nlinks: {bus: {kind: can, bit-rate: 250000}, lan: {kind: ethernet}}\ndevices: {}\n");
     expect("survey --into first.yaml", 0, "added: io, 192.0.2.2, profile box", "");

@@ -372,7 +372,8 @@ const struct command command_new_site = {
         "Writes a site's file with comments on what may stand in it, and makes the folder for profiles. Asks "
         "on "
         "a terminal what the options leave open. Nothing is written over.\v"
-        "Example:\n  einbau new site lower-station --wires ethernet,can\n\nThen 'einbau new profile' for each "
+        "Example:\n  einbau new site lower-station --title 'Lower station' --wires ethernet,can\n\nThen "
+        "'einbau new profile' for each "
         "product, and 'einbau survey --into lower-station.site.yaml'.",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .options = site_options,
@@ -388,7 +389,7 @@ const struct command command_new_profile = {
             "folder. Asks on a terminal what the options leave open. What is usual and not known of this "
             "product is marked CHECK; steps that change something on a device stand there as comments only. "
             "Nothing is written over.\v"
-            "Example:\n  einbau new profile brindlow-k9 --maker Brindlow --order-codes 'BL-K9-*' --by tftp\n",
+            "Example:\n  einbau new profile k9 --maker Tofte --product K9 --order-codes K9 --by uds\n",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .options = profile_options,
     .run = run_profile,

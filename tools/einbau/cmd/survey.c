@@ -157,7 +157,8 @@ static void ask_serials(const struct session *s, struct eb_site_entry *entries, 
     free(memory);
 }
 
-/* The link on which new devices are: that of the first one on Ethernet, else the first such link; NULL: none. */
+/* The link on which new devices are: that of the first one on Ethernet, else the first such link; NULL: none.
+ */
 static const char *ethernet_of(const struct eb_site *site)
 {
     for (size_t i = 0; i < site->device_count; i++) {

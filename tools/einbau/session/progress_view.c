@@ -151,13 +151,14 @@ static void put_list(struct view *v, const char *label, const char *names, size_
     else
         sprintf(text, "%s %zu devices", label, count);
     size_t line = v->width - 1;
-    if (strlen(text) > line) {
-        while (line > 1 && text[line] != ' ')
-            line--;
+    bool longer = strlen(text) > line;
+    while (longer && line > 0 && text[line] != ' ')
+        line--;
+    longer = longer && line > 0; /* one word alone is cut off */
+    if (longer)
         text[line] = '\0';
-    }
     put(v, text, NULL, colour);
-    if (strlen(text) == line)
+    if (longer)
         put_wrapped(v, "", 2, text + line + 1, colour);
     free(text);
 }
