@@ -3,7 +3,6 @@
 
 #include <errno.h>
 #include <dirent.h>
-#include <errno.h>
 #include <limits.h>
 #include <search.h>
 #include <stdio.h>

@@ -5,8 +5,6 @@
 #include <stdio.h>
 #include <unistd.h>
 
-extern char **environ;
-
 void notify(const char *title, const char *text)
 {
     char *const words[] = {"notify-send", "--app-name=einbau", "--", (char *)title, (char *)text, NULL};
