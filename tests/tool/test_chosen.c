@@ -103,6 +103,17 @@ static void words_stand_for_devices(void **state)
     }
     expect_einbau(&little, 0, "Of 3 devices none is unreachable or newer.",
                   "survey 'plc-*' --only unreachable,newer");
+    /* one that does not answer may be what is looked for: that it is left out is said */
+    replace_in(&little, "site.yaml", "devices:\n",
+               "devices:\n  ghost: {link: lan, address: 192.0.2.99, profile: plc}\n");
+    o = einbau_run(&little, "survey --only current");
+    assert_non_null(strstr(o.err, "einbau: --only leaves out 1 device that did not answer"));
+    assert_null(strstr(o.out, "ghost"));
+    outcome_free(&o);
+    o = einbau_run(&little, "survey --only unreachable");
+    assert_null(strstr(o.err, "--only leaves out"));
+    assert_non_null(strstr(o.out, "ghost"));
+    outcome_free(&o);
 }
 
 /* Everything here writes nothing, ends with 2, and says what was meant where that can be told. */

@@ -93,6 +93,7 @@ static void bash_completes_commands_options_and_names(void **state)
         {"einbau fit --yes pl", "plc-1\n"},
         {"einbau fit --site nothing.yaml pl", ""},
         {"einbau survey --json x", ""},
+        {"einbau fit ba", "bad\\ \\$\\(touch\\ /tmp/x\\)\n"}, /* nothing for the shell to do */
         {"einbau act plc-1 sto", "stop\n"},
         {"einbau secret set co", "coupler-1\ncoupler\n"},
         {"einbau manual shelf l", "list\n"},
@@ -100,6 +101,8 @@ static void bash_completes_commands_options_and_names(void **state)
         {"einbau shelf show \"\"", ""}, /* there is no shelf */
     };
     set_up_shared(NULL);
+    replace_in(&shared, "site.yaml", "devices:\n",
+               "devices:\n  \"bad $(touch /tmp/x)\": {link: lan, address: 192.0.2.99, profile: plc}\n");
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct outcome o =
             shell("export PATH=" BIN_DIR ":$PATH EINBAU_SITE=%s XDG_DATA_HOME=/dev/null/none; "

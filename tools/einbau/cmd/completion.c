@@ -14,7 +14,9 @@
 static const char bash[] =
     "_einbau()\n{\n"
     "    local line\n    COMPREPLY=()\n"
-    "    while IFS= read -r line; do\n        COMPREPLY+=(\"${line%%$'\\t'*}\")\n"
+    "    while IFS= read -r line; do\n"
+    "        printf -v line %q \"${line%%$'\\t'*}\" # a name is a name, whatever stands in it\n"
+    "        COMPREPLY+=(\"$line\")\n"
     "    done < <(einbau completion words -- \"${COMP_WORDS[@]:1:COMP_CWORD}\" 2>/dev/null)\n"
     "    [[ ${COMPREPLY[0]} == *= ]] && compopt -o nospace\n"
     "    return 0\n}\n"

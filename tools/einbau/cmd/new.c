@@ -96,13 +96,21 @@ static void on_finding(void *context, const char *finding)
     complain("%s", finding);
 }
 
+/* Before anything is asked. */
+static bool is_free(const char *path)
+{
+    if (access(path, F_OK) != 0)
+        return true;
+    complain("%s cannot be written: it is there already, and nothing is written over it", path);
+    return false;
+}
+
 /* A file that is there is never written over. */
 static bool write_new(const char *path, const char *text)
 {
     FILE *file = fopen(path, "wx");
     if (file == NULL) {
-        complain("%s cannot be written: %s", path,
-                 errno == EEXIST ? "it is there already, and nothing is written over it" : strerror(errno));
+        complain("%s cannot be written: %s", path, strerror(errno));
         return false;
     }
     bool good = fputs(text, file) >= 0;
@@ -161,10 +169,8 @@ static int run_site(const struct options *o)
     if (!name_is_right(name))
         return EXIT_WRONG_CALL;
     snprintf(path, sizeof path, "%s.site.yaml", name);
-    if (access(path, F_OK) == 0) {
-        complain("%s cannot be written: it is there already, and nothing is written over it", path);
+    if (!is_free(path))
         return EXIT_WRONG_CALL;
-    }
     if (!ask(own.title, "What is the installation called?", name, is_text, "a name without quotes", title) ||
         !ask(own.wires, "Which wires does it have: ethernet, can, usb?", "ethernet", are_wires,
              "ethernet, can or usb, or several of them with commas between", wires))
@@ -319,10 +325,8 @@ static int run_profile(const struct options *o)
     }
     size_t n = strlen(path);
     snprintf(path + n, sizeof path - n, "/%s.yaml", name);
-    if (access(path, F_OK) == 0) {
-        complain("%s cannot be written: it is there already, and nothing is written over it", path);
+    if (!is_free(path))
         return EXIT_WRONG_CALL;
-    }
     if (!ask(own.maker, "Who makes it?", "unknown", is_text, "a name without quotes", maker) ||
         !ask(own.product, "What is it called?", name, is_text, "a name without quotes", product) ||
         !ask(own.order_codes, "Its order codes, with '*' for any characters?", name, is_code_list,

@@ -201,6 +201,8 @@ static bool has_mark(const struct eb_job_device *t, const char *word)
 {
     if (strcmp(word, in_loader) == 0)
         return t->reached && t->look.in_loader;
+    if (!t->answered) /* also one of which nothing is wanted */
+        return strcmp(word, eb_mark_word(EB_MARK_UNREACHABLE)) == 0;
     for (size_t k = 0; k < t->device->profile->count; k++) {
         if (eb_job_has(t, k) && strcmp(eb_mark_word(eb_job_mark(t, k)), word) == 0)
             return true;
@@ -213,17 +215,23 @@ bool chosen_narrow(struct session *s)
     const struct options *o = s->options;
     size_t before = 0;
     size_t after = 0;
-    for (size_t i = 0; i < s->job->count && o->only_count > 0; i++) {
+    size_t silent = 0;
+    if (o->only_count == 0)
+        return true;
+    for (size_t i = 0; i < s->job->count; i++) {
         struct eb_job_device *t = &s->job->devices[i];
         bool stays = false;
         for (size_t k = 0; k < o->only_count; k++)
             stays = stays || has_mark(t, o->only[k]);
         before += t->chosen;
+        silent += t->chosen && !stays && !t->answered;
         t->chosen = t->chosen && stays;
         after += t->chosen;
     }
     eb_job_ask(s->job); /* what was chosen may be a gateway of those that stay */
-    if (o->only_count == 0 || after > 0 || o->json)
+    if (silent > 0)     /* nothing is known of these: they may be what is looked for */
+        complain("--only leaves out %zu device%s that did not answer", silent, silent == 1 ? "" : "s");
+    if (after > 0 || o->json)
         return true;
     printf("Of %zu device%s none is %s", before, before == 1 ? "" : "s", o->only[0]);
     for (size_t k = 1; k < o->only_count; k++)
