@@ -249,13 +249,15 @@ static void without_a_terminal_it_wants_yes(void **state)
     expect_running("plc-1", "1.0");
 }
 
-/* Answers the question on a terminal; gives the exit status. */
-static int fit_on_terminal(const char *answer, char *screen, size_t cap)
+/* Answers the question on a terminal, each time that it is asked with the next line; gives the exit status.
+ */
+static int fit_on_terminal(const char *answers, char *screen, size_t cap)
 {
     struct winsize size = {.ws_row = 40, .ws_col = 100};
     int fd;
     size_t have = 0;
-    bool answered = false;
+    static const char question[] = "(yes/no) ";
+    size_t answered = 0; /* what stands before is */
     pid_t pid = forkpty(&fd, NULL, NULL, &size);
     assert_true(pid >= 0);
     if (pid == 0) {
@@ -272,9 +274,12 @@ static int fit_on_terminal(const char *answer, char *screen, size_t cap)
             break;
         have += (size_t)n;
         screen[have] = '\0';
-        if (!answered && strstr(screen, "(yes/no) ") != NULL) {
-            answered = true;
-            assert_int_equal(write(fd, answer, strlen(answer)), strlen(answer));
+        const char *asked = strstr(screen + answered, question);
+        if (asked != NULL && answers[0] != '\0') {
+            size_t line = strcspn(answers, "\n") + 1;
+            answered = (size_t)(asked - screen) + strlen(question);
+            assert_int_equal(write(fd, answers, line), line);
+            answers += line;
         }
     }
     int status;
@@ -296,9 +301,12 @@ static void on_a_terminal_it_asks_first(void **state)
     assert_int_equal(fit_on_terminal("no\n", screen, sizeof screen), 1);
     expect_in(screen, "cancelled, nothing was written");
     expect_running("plc-1", "1.0");
-    assert_int_equal(fit_on_terminal("y\n", screen, sizeof screen), 1);
+    assert_int_equal(fit_on_terminal("\n", screen, sizeof screen), 1); /* Enter alone is no */
+    assert_int_equal(fit_on_terminal("y\nno\n", screen, sizeof screen), 1);
+    expect_in(screen, "Found 'y', expected yes or no, in full.");
+    expect_in(screen, "cancelled, nothing was written");
     expect_running("plc-1", "1.0");
-    assert_int_equal(fit_on_terminal("yes\n", screen, sizeof screen), 0);
+    assert_int_equal(fit_on_terminal("Yes\nyes\n", screen, sizeof screen), 0);
     expect_in(screen, "3 of 3 devices done");
     expect_in(screen, "\033[32mconfirmed\033[0m"); /* in colour */
     expect_running("plc-1", "2.0");

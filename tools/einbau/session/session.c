@@ -363,7 +363,7 @@ bool session_trust(struct session *s)
 
 bool session_may(struct session *s, const char *question, const char *nothing)
 {
-    char answer[16];
+    char answer[64];
     if (s->options->yes)
         return true;
     if (!isatty(STDIN_FILENO)) {
@@ -373,8 +373,16 @@ bool session_may(struct session *s, const char *question, const char *nothing)
     }
     tcflush(STDIN_FILENO, TCIFLUSH); /* what was typed before the question does not answer it */
     fprintf(stderr, "%s (yes/no) ", question);
-    if (fgets(answer, sizeof answer, stdin) != NULL && strcmp(answer, "yes\n") == 0)
-        return true;
+    while (fgets(answer, sizeof answer, stdin) != NULL) {
+        answer[strcspn(answer, "\n")] = '\0';
+        if (strcmp(answer, "yes") == 0)
+            return true;
+        if (strcmp(answer, "no") == 0 || answer[0] == '\0' || interrupts > 0)
+            break;
+        char shown[sizeof answer];
+        eb_text_copy_foreign(shown, sizeof shown, (const uint8_t *)answer, strlen(answer));
+        fprintf(stderr, "Found '%s', expected yes or no, in full. %s (yes/no) ", shown, question);
+    }
     complain("cancelled, %s", nothing);
     return fail(s, interrupts > 0 ? EXIT_INTERRUPTED : EXIT_NOT_AS_WANTED);
 }
