@@ -191,7 +191,31 @@ static void what_failed_stays_there(void **state)
     draw_job(&l, "cols 80 rows 24", "", &f);
     if (!any_says(&f, "waiting for plc-1: plc-2") || !any_says(&f, "plc-1            failed"))
         fail_msg("%s\n...\n%s", f.list[1], f.list[f.count - 1]);
-    assert_true(any_says(&f, ", 2 failed") || any_says(&f, ", 1 failed"));
+    assert_true(any_says(&f, "Job 1: 1 of 3 devices done, 1 failed, 1 not started"));
+    free(f.screen);
+    little_remove(&l);
+}
+
+/* What a person has to do is shown with its place, for one device after another. */
+static void manual_steps_are_shown_one_after_another(void **state)
+{
+    (void)state;
+    struct little l;
+    struct frames f;
+    const struct little_options options = {
+        .plcs = 2, .couplers = 1, .image_bytes = 3000000, .capacity_kib = 4096};
+    little_make(&l, &options);
+    replace_in(&l, "profiles/plc.yaml", "prepare:\n",
+               "prepare:\n  - by-hand: {do: turn the key to SERVICE, address: 0x1001, value: 77, within-ms: "
+               "60000}\n");
+    draw_job(&l, "cols 80 rows 24", "", &f);
+    bool both = false;
+    for (size_t i = 0; i < f.count; i++) {
+        const char *first = strstr(drawn(&f, i), "plc-1            manual step at 192.0.2.");
+        both = both || (first != NULL && strstr(first, "by hand, one after another: plc-2\n") != NULL);
+    }
+    if (!both)
+        fail_msg("%s\n...\n%s", f.list[f.count / 2], f.list[f.count - 1]);
     free(f.screen);
     little_remove(&l);
 }
@@ -230,6 +254,7 @@ int main(void)
         cmocka_unit_test(the_whole_and_what_matters_at_each_width),
         cmocka_unit_test(without_colours_the_same_is_said),
         cmocka_unit_test(what_failed_stays_there),
+        cmocka_unit_test(manual_steps_are_shown_one_after_another),
         cmocka_unit_test(it_calls_back_where_that_is_wanted),
     };
     return cmocka_run_group_tests(tests, NULL, NULL);

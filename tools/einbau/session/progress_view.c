@@ -221,8 +221,10 @@ static bool at_the_same(const struct eb_job_device *a, const struct eb_job_devic
         return false;
     if (where_is(a) == ENDED_WELL)
         return true;
+    if (where_is(a) == BY_HAND) /* each has steps, and a place, of its own */
+        return a == b;
     if (where_is(a) == WAITS)
-        return waits_for(a->job, a) == waits_for(b->job, b);
+        return waits_for(a->job, a) == waits_for(b->job, b) && eb_job_by_hand(a) == eb_job_by_hand(b);
     if (where_is(a) == ENDED_BADLY)
         return a->begun == b->begun && (!a->begun || a->fit.outcome == b->fit.outcome);
     char what[2][WHAT_BYTES];
@@ -322,6 +324,8 @@ static void put_waiting(struct view *v, const char *names, size_t count)
     const struct eb_job_device *other = waits_for(v->job, &v->job->devices[v->list[0]]);
     if (other != NULL)
         snprintf(label, sizeof label, "waiting for %s:", other->device->name);
+    else if (eb_job_by_hand(&v->job->devices[v->list[0]]))
+        snprintf(label, sizeof label, "by hand, one after another:");
     put_list(v, label, names, count, NULL);
 }
 
@@ -362,6 +366,7 @@ static void put_head(struct view *v, const size_t *count)
     uint64_t gone_us = now_us > job->began_us ? now_us - job->began_us : 0;
     uint64_t left_us = 0;
     size_t all = 0;
+    size_t failed = 0;
     char number[32] = "Job";
     char state[96];
     char clock[24];
@@ -371,6 +376,7 @@ static void put_head(struct view *v, const size_t *count)
         all += count[i];
     for (size_t i = 0; i < job->count; i++) {
         const struct eb_job_device *t = &job->devices[i];
+        failed += t->begun && where_is(t) == ENDED_BADLY;
         if (t->begun && t->item_count > 0 && !eb_run_ended(&t->fit) && t->fit.progress.left_us > left_us)
             left_us = t->fit.progress.left_us;
     }
@@ -380,8 +386,10 @@ static void put_head(struct view *v, const size_t *count)
         snprintf(number, sizeof number, "Job %lld", (long long)job->number);
     size_t n = (size_t)snprintf(state, sizeof state, "%s: %zu of %zu device%s done", number,
                                 count[ENDED_WELL], all, all == 1 ? "" : "s");
-    if (count[ENDED_BADLY] > 0)
-        snprintf(state + n, sizeof state - n, ", %zu failed", count[ENDED_BADLY]);
+    if (failed > 0)
+        n += (size_t)snprintf(state + n, sizeof state - n, ", %zu failed", failed);
+    if (count[ENDED_BADLY] > failed)
+        snprintf(state + n, sizeof state - n, ", %zu not started", count[ENDED_BADLY] - failed);
     if (ended || about_us == 0)
         snprintf(right, sizeof right, "%s", clock_of(gone_us, clock));
     else
