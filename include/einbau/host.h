@@ -98,6 +98,7 @@ enum eb_config_key {
     EB_CONFIG_SIM,
     EB_CONFIG_KEYS
 };
+/* The paths by their keys. */
 struct eb_config {
     char paths[EB_CONFIG_KEYS][EB_PATH_BYTES];
 };

@@ -51,19 +51,19 @@ bool eb_text_hex32(const char *chars, uint32_t *number);
  * than 63. */
 unsigned eb_text_distance(const char *a, const char *b);
 
-/* The nearest of several words to one that was mistyped: begin, offer each, then `best` is the first of those
- * with the least distance, or NULL where all are too far off to be meant: more than a third of its
- * characters, or more than three.  The texts stay the caller's. */
+/* The nearest of several words to one that was mistyped.  The texts stay the caller's. */
 struct eb_nearest {
-    const char *word, *best;
+    const char *word, *best; /* `best` NULL: all offered so far are too far off to be meant */
     unsigned least;
 };
+/* Begins with the word as it was typed. */
 struct eb_nearest eb_nearest_begin(const char *word);
+/* Offers one that could be meant: the first of those with the least distance stays, unless it differs in more
+ * than a third of the typed word's characters, or in more than three. */
 void eb_nearest_offer(struct eb_nearest *nearest, const char *candidate);
 
-/* "; did you mean 'x'?" for the end of a message, or nothing; EB_NEAREST_BYTES are enough for 63 characters.
- */
-enum { EB_NEAREST_BYTES = 96 };
+enum { EB_NEAREST_BYTES = 96 }; /* enough for a word of 63 characters */
+/* "; did you mean 'x'?" for the end of a message, or nothing. */
 const char *eb_nearest_text(const struct eb_nearest *nearest, char text[EB_NEAREST_BYTES]);
 
 /* Whether `text` matches `pattern`: '*' stands for any characters, '?' for exactly one, all others for
