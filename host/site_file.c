@@ -166,7 +166,7 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
     struct eb_profile wanted = {.slot = (uint8_t)slot};
     eb_text_copy(wanted.name, sizeof wanted.name, name);
     struct eb_profile *const *known = tfind(&wanted, &r->profiles, compare_profiles);
-    if (known != NULL && (*known)->count == 0) { /* it was told already */
+    if (known != NULL && (*known)->count == 0) { /* that was reported already */
         r->yaml.failed = true;
         return NULL;
     }

@@ -325,7 +325,7 @@ yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
         snprintf(expected, sizeof expected, "the key '%s' here", name);
         ebi_yaml_wrong(map->yaml, key_node(map, i), found, expected);
         if (map->count < EBI_YAML_KEYS_MAX)
-            map->keys[map->count++] = key; /* it was told */
+            map->keys[map->count++] = key; /* that is reported */
         return NULL;
     }
     char expected[96];

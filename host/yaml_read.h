@@ -47,8 +47,8 @@ const char *ebi_yaml_kept(struct ebi_yaml *yaml, yaml_node_t *node);
 /* Tells a problem at `node`: "PATH:LINE:COLUMN: found FOUND, expected EXPECTED". */
 void ebi_yaml_wrong(struct ebi_yaml *yaml, const yaml_node_t *node, const char *found, const char *expected);
 
-/* Behind one entry: where all findings are asked for, what was found in it is told, and the next one is read.
- * ebi_yaml_end: behind the last; `failed` says then whether there was anything. */
+/* Behind one entry: where all findings are asked for, what was found in it is reported, and the next one is
+ * read. ebi_yaml_end: behind the last; `failed` says then whether there was anything. */
 void ebi_yaml_go_on(struct ebi_yaml *yaml);
 void ebi_yaml_end(struct ebi_yaml *yaml);
 /* Whether nothing was wrong so far: only then one entry is compared with others. */

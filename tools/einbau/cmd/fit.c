@@ -248,7 +248,7 @@ static int end_unwritten(struct session *s, size_t refused)
 
 static bool resume, no_backup, wants_notice;
 
-/* The job has ended: in one sentence, for somebody who looks elsewhere. */
+/* The job has ended: in one sentence, for a user who looks elsewhere. */
 static void call_back(const struct session *s)
 {
     char title[EB_NAME_BYTES + 16];
