@@ -110,6 +110,8 @@ static void places_come_from_where_it_says(void **state)
         {"XDG_CONFIG_HOME=$PWD/home BIN --where", "sim world.yaml einbau.yaml", 0},
         {"EINBAU_SHELF=there XDG_CONFIG_HOME=$PWD/home BIN --where", "shelf there EINBAU_SHELF", 0},
         {"EINBAU_SHELF=there BIN --where --shelf here", "shelf here the command line", 0},
+        {"EINBAU_SIM= BIN --where", "sim - EINBAU_SIM", 0}, /* empty: none, whatever the files say */
+        {"BIN --where --sim ''", "sim - the command line", 0},
         {"XDG_CONFIG_HOME=$PWD/none BIN survey", "einbau: simulated hardware, by einbau.yaml", 1},
         {"cd below && XDG_CONFIG_HOME=$PWD/none BIN --where", "sim ../world.yaml", 0},
         {"cd / && XDG_CONFIG_HOME=$OLDPWD/home BIN --where", "hall.site.yaml ", 0}, /* named by the user */

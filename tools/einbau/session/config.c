@@ -23,14 +23,14 @@ static const char **place_of(struct options *o, enum eb_config_key key)
     return places[key];
 }
 
-/* Where nothing else says it; an empty value says nothing. */
+/* Where nothing else says it.  An empty value says that there is none; of the site that it is looked for. */
 static void take(struct options *o, enum eb_config_key key, const char *value, const char *from)
 {
     const char **place = place_of(o, key);
-    if (*place == NULL && value != NULL && value[0] != '\0') {
-        *place = value;
-        o->from[key] = from;
-    }
+    if (o->from[key] != NULL || value == NULL || (value[0] == '\0' && key == EB_CONFIG_SITE))
+        return;
+    *place = value[0] != '\0' ? value : NULL;
+    o->from[key] = from;
 }
 
 /* A file that is not there says nothing; one that others could have written is not looked at. */
@@ -59,8 +59,9 @@ bool config_apply(struct options *o)
     const char *home = getenv("HOME");
     const char *given = getenv("XDG_CONFIG_HOME");
     for (int key = 0; key < EB_CONFIG_KEYS; key++) {
-        if (*place_of(o, (enum eb_config_key)key) != NULL)
-            o->from[key] = "the command line";
+        const char *named = *place_of(o, (enum eb_config_key)key);
+        *place_of(o, (enum eb_config_key)key) = NULL;
+        take(o, (enum eb_config_key)key, named, "the command line");
         take(o, (enum eb_config_key)key, getenv(variables[key]), variables[key]);
     }
     if (given != NULL && given[0] == '/')
@@ -75,7 +76,7 @@ bool config_apply(struct options *o)
         if (here == SITE_ONE)
             take(o, EB_CONFIG_SITE, o->site_found, "found in this folder or above it");
     }
-    if (!o->site_several)
+    if (!o->site_several && o->config[OWN].paths[EB_CONFIG_SITE][0] != '\0')
         take(o, EB_CONFIG_SITE, o->config[OWN].paths[EB_CONFIG_SITE], o->config_path[OWN]);
     const char *slash = o->site != NULL ? strrchr(o->site, '/') : NULL;
     if (o->site != NULL && snprintf(o->config_path[BESIDE], EB_PATH_BYTES, "%.*seinbau.yaml",
@@ -84,8 +85,10 @@ bool config_apply(struct options *o)
     if (!read_file(o, BESIDE))
         return false;
     for (int which = BESIDE; which <= OWN; which++) {
-        for (int key = 0; key < EB_CONFIG_KEYS; key++)
-            take(o, (enum eb_config_key)key, o->config[which].paths[key], o->config_path[which]);
+        for (int key = 0; key < EB_CONFIG_KEYS; key++) {
+            if (o->config[which].paths[key][0] != '\0')
+                take(o, (enum eb_config_key)key, o->config[which].paths[key], o->config_path[which]);
+        }
     }
     return true;
 }

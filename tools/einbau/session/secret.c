@@ -75,7 +75,7 @@ static bool passphrase(void *context, bool fresh, char to[EB_PASSPHRASE_BYTES], 
 
 bool secrets_open(struct session *s, bool must)
 {
-    const char *key_file = s->options->key_file != NULL ? s->options->key_file : getenv("EINBAU_KEY_FILE");
+    const char *key_file = s->options->key_file;
     const struct eb_secrets_config config = {
         .folder = s->state_folder, .key_file = key_file, .passphrase = passphrase};
     if (s->state_folder[0] == '\0' || (!must && !eb_secrets_there(s->state_folder)))
@@ -90,7 +90,7 @@ bool secrets_open(struct session *s, bool must)
 
 bool secrets_needed(struct session *s)
 {
-    bool by_file = s->options->key_file != NULL || getenv("EINBAU_KEY_FILE") != NULL;
+    bool by_file = s->options->key_file != NULL;
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         if (t->chosen && eb_job_logs_in(t) && (by_file || strcmp(s->options->command, "fit") == 0))
