@@ -16,6 +16,7 @@ struct reading {
     /* trees (search.h) of its profiles by name and slot; of its devices by name, by what they are sent to,
      * and of modules by rack and slot */
     void *profiles, *names, *modbus, *tftp, *slots;
+    void *unreadable; /* profiles, as well by name and slot */
 };
 
 static int compare_numbers(uintptr_t a, uintptr_t b)
@@ -166,7 +167,7 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
     struct eb_profile wanted = {.slot = (uint8_t)slot};
     eb_text_copy(wanted.name, sizeof wanted.name, name);
     struct eb_profile *const *known = tfind(&wanted, &r->profiles, compare_profiles);
-    if (known != NULL && (*known)->count == 0) { /* that was reported already */
+    if (tfind(&wanted, &r->unreadable, compare_profiles) != NULL) { /* that was reported */
         r->yaml.failed = true;
         return NULL;
     }
@@ -187,7 +188,7 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
         abort();
     site->profiles = more;
     more[site->profile_count++] = p;
-    /* With all findings of it, once: it counts as known then, with nothing in it. */
+    /* With all findings of it, once. */
     bool read = r->yaml.tell == NULL ? eb_profile_read_slot(path, slot, p, r->yaml.problem)
                                      : eb_profile_check(path, r->yaml.tell, r->yaml.context) &&
                                            eb_profile_read_slot(path, slot, p, r->yaml.problem);
@@ -195,7 +196,7 @@ static const struct eb_profile *profile_named(struct reading *r, const yaml_node
         r->yaml.failed = true;
         eb_text_copy(p->name, sizeof p->name, name);
         p->slot = (uint8_t)slot;
-        if (tsearch(p, &r->profiles, compare_profiles) == NULL)
+        if (tsearch(p, &r->unreadable, compare_profiles) == NULL)
             abort();
         return NULL;
     }
@@ -727,7 +728,7 @@ static struct eb_site *read_whole(const char *path, struct eb_problem *problem, 
         return NULL;
     }
     read_site(&r);
-    void *const trees[] = {r.profiles, r.names, r.modbus, r.tftp, r.slots};
+    void *const trees[] = {r.profiles, r.unreadable, r.names, r.modbus, r.tftp, r.slots};
     for (size_t i = 0; i < sizeof trees / sizeof trees[0]; i++)
         tdestroy(trees[i], keep_data);
     ebi_yaml_close(&r.yaml);

@@ -146,6 +146,8 @@ static void a_mistyped_word_is_answered(void **state)
         {"fit --accept stated", "a code alone goes only with one device named"},
         {"survey --only outdate", "--only: found 'outdate', expected current, outdated"},
         {"survey --only outdate", "did you mean 'outdated'?"},
+        {"fit --only '' --yes", "--only: found nothing, expected a mark like outdated"},
+        {"fit --only , --yes", "--only: found nothing, expected a mark like outdated"},
         {"survey --only plc-1",
          "expected current, outdated, newer, differs, unreadable, unreachable or in-loader"},
         {"set plcc-1 name=x", "did you mean 'plc-1'?"},
@@ -250,11 +252,27 @@ static void all_findings_of_a_profile_at_once(void **state)
     free(profile);
 }
 
+/* A profile that only says what a device is serves several devices. */
+static void a_profile_without_components_is_no_finding(void **state)
+{
+    (void)state;
+    write_text(
+        little.folder, "profiles/bare.yaml", "%s",
+        "profile: bare\norder-codes: []\nidentity: {order-code: {modbus-object: 1}}\ncomponents: {}\n");
+    write_text(little.folder, "bare.yaml", "%s",
+               "site: s\nlinks: {lan: {kind: ethernet}}\ndevices:\n  a: {link: lan, address: 192.0.2.1, "
+               "profile: bare}\n"
+               "  b: {link: lan, address: 192.0.2.2, profile: bare}\n");
+    expect_einbau(&little, 0, "1 file: nothing is wrong", "check bare.yaml");
+    expect_einbau(&little, 1, "s: 2 of 2 devices answered", "survey --site bare.yaml");
+}
+
 int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(all_findings_of_a_site_at_once),
         cmocka_unit_test(all_findings_of_a_profile_at_once),
+        cmocka_unit_test(a_profile_without_components_is_no_finding),
         cmocka_unit_test(a_mistyped_word_is_answered),
         cmocka_unit_test(words_stand_for_devices),
     };

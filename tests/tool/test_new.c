@@ -6,26 +6,26 @@
 #include <string.h>
 #include <unistd.h>
 
-static char folder[PATH_BYTES];
+static struct little here; /* an empty folder, with one for profiles */
 
 static int set_up(void **state)
 {
     (void)state;
-    make_folder(folder);
+    little_begin(&here);
     return 0;
 }
 
 static int tear_down(void **state)
 {
     (void)state;
-    remove_folder(folder);
+    little_remove(&here);
     return 0;
 }
 
 static struct outcome in_folder(const char *words)
 {
     return shell("cd %s && unset EINBAU_SITE EINBAU_SIM EINBAU_STATE && " BIN_DIR "/einbau %s </dev/null",
-                 folder, words);
+                 here.folder, words);
 }
 
 static void expect(const char *words, int status, const char *says)
@@ -55,17 +55,17 @@ static void each_kind_passes_check(void **state)
         /* nothing in it would change a device but by the order of a standard */
         char name[64];
         snprintf(name, sizeof name, "profiles/box-%s.yaml", ways[i]);
-        char *text = read_text(folder, name, NULL);
+        char *text = read_text(here.folder, name, NULL);
         assert_null(strstr(text, "\nactivate:"));
         assert_null(strstr(text, "\nprepare:"));
         assert_non_null(strstr(text, "order-codes: [B-1, C-*]"));
         free(text);
     }
-    char *before = read_text(folder, "hall.site.yaml", NULL);
+    char *before = read_text(here.folder, "hall.site.yaml", NULL);
     expect("new site hall", 2,
            "hall.site.yaml cannot be written: it is there already, and nothing is written over it");
     expect("new profile box-tftp", 2, "profiles/box-tftp.yaml cannot be written: it is there already");
-    char *after = read_text(folder, "hall.site.yaml", NULL);
+    char *after = read_text(here.folder, "hall.site.yaml", NULL);
     assert_string_equal(before, after);
     free(before);
     free(after);
@@ -91,7 +91,7 @@ static void wrong_calls_write_nothing(void **state)
     };
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++)
         expect(rows[i].words, 2, rows[i].says);
-    struct outcome o = shell("cd %s && ls x* profiles/x* 2>/dev/null", folder);
+    struct outcome o = shell("cd %s && ls x* profiles/x* 2>/dev/null", here.folder);
     assert_string_equal(o.out, "");
     outcome_free(&o);
 }
@@ -101,7 +101,8 @@ static void on_a_terminal_it_asks(void **state)
 {
     (void)state;
     char line[2 * PATH_BYTES];
-    snprintf(line, sizeof line, "cd %s && unset EINBAU_SITE && " BIN_DIR "/einbau new site asked", folder);
+    snprintf(line, sizeof line, "cd %s && unset EINBAU_SITE && " BIN_DIR "/einbau new site asked",
+             here.folder);
     char *screen = on_terminal_typing(line, "Ropeway \"9\"\nRopeway 9\nethernet, lorry\ncan\n");
     static const char *const says[] = {"What is the installation called? [asked]: ",
                                        "Found 'Ropeway \"9\"', expected a name without quotes.",
@@ -113,14 +114,15 @@ static void on_a_terminal_it_asks(void **state)
             fail_msg("not '%s' in\n%s", says[i], screen);
     }
     free(screen);
-    char *text = read_text(folder, "asked.site.yaml", NULL);
+    char *text = read_text(here.folder, "asked.site.yaml", NULL);
     assert_non_null(strstr(text, "site: \"Ropeway 9\"\n"));
     assert_non_null(strstr(text, "\n  bus: {kind: can"));
     assert_null(strstr(text, "kind: ethernet"));
     free(text);
-    snprintf(line, sizeof line, "cd %s && unset EINBAU_SITE && " BIN_DIR "/einbau new profile asked", folder);
+    snprintf(line, sizeof line, "cd %s && unset EINBAU_SITE && " BIN_DIR "/einbau new profile asked",
+             here.folder);
     free(on_terminal_typing(line, "\n\nA-*\nsmoke signals\nuds\n"));
-    text = read_text(folder, "profiles/asked.yaml", NULL);
+    text = read_text(here.folder, "profiles/asked.yaml", NULL);
     assert_non_null(strstr(text, "maker: \"unknown\"\nproduct: \"asked\"\norder-codes: [A-*] "));
     assert_non_null(strstr(text, "\nuds:\n"));
     free(text);

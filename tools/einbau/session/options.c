@@ -94,6 +94,8 @@ static void only_marks(struct argp_state *state, struct options *options, char *
                        word, eb_nearest_text(&near, meant));
         append((char ***)(void *)&options->only, &options->only_count, (char *)near.best);
     }
+    if (options->only_count == 0) /* not all devices, where none are named */
+        argp_error(state, "--only: found nothing, expected a mark like outdated");
 }
 
 const struct option_row option_only = {
