@@ -92,10 +92,10 @@ static void expect_within(const struct frames *f, size_t columns, size_t rows)
     }
 }
 
-static void make(struct little *l)
+static void make(struct little *l, size_t plcs)
 {
     const struct little_options options = {
-        .plcs = 4, .couplers = 1, .image_bytes = 3000000, .capacity_kib = 4096};
+        .plcs = plcs, .couplers = 1, .image_bytes = 3000000, .capacity_kib = 4096};
     little_make(l, &options);
 }
 
@@ -138,7 +138,7 @@ static void the_whole_and_what_matters_at_each_width(void **state)
          "\033"},
     };
     struct little l;
-    make(&l);
+    make(&l, 4);
     for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
         struct frames f;
         draw_job(&l, rows[i].terminal, "", &f);
@@ -169,7 +169,7 @@ static void without_colours_the_same_is_said(void **state)
     (void)state;
     struct little l;
     struct frames f;
-    make(&l);
+    make(&l, 4);
     draw_job(&l, "cols 80 rows 24", "NO_COLOR=1", &f);
     assert_false(f.coloured);
     assert_true(any_says(&f, "Job 1: 5 of 5 devices done"));
@@ -183,9 +183,7 @@ static void what_failed_stays_there(void **state)
     (void)state;
     struct little l;
     struct frames f;
-    const struct little_options options = {
-        .plcs = 2, .couplers = 1, .image_bytes = 3000000, .capacity_kib = 4096};
-    little_make(&l, &options);
+    make(&l, 2);
     replace_in(&l, "site.yaml", "  plc-2:\n", "  plc-2:\n    companions: {first: {device: plc-1}}\n");
     replace_in(&l, "world.yaml", "  plc-1:\n", "  plc-1:\n    conduct: {restarts: never}\n");
     draw_job(&l, "cols 80 rows 24", "", &f);
@@ -202,9 +200,7 @@ static void manual_steps_are_shown_one_after_another(void **state)
     (void)state;
     struct little l;
     struct frames f;
-    const struct little_options options = {
-        .plcs = 2, .couplers = 1, .image_bytes = 3000000, .capacity_kib = 4096};
-    little_make(&l, &options);
+    make(&l, 2);
     replace_in(&l, "profiles/plc.yaml", "prepare:\n",
                "prepare:\n  - by-hand: {do: turn the key to SERVICE, address: 0x1001, value: 77, within-ms: "
                "60000}\n");
@@ -226,7 +222,7 @@ static void it_calls_back_where_that_is_wanted(void **state)
     (void)state;
     struct little l;
     struct frames f;
-    make(&l);
+    make(&l, 4);
     write_text(l.folder, "notify-send",
                "#!/bin/sh\nprintf '%%s|' \"$@\" >>%s/told.part\nmv %s/told.part %s/told\n", l.folder,
                l.folder, l.folder);
