@@ -431,8 +431,18 @@ static void the_examples_on_usb(void **state)
     outcome_free(&o);
 }
 
-/* A serial adapter under the name that is shown: only where this machine has none, and the user may make one.
- */
+/* The line with the simulated adapter's name in place of the one that is shown. */
+static void on_adapter(char line[LINE_BYTES], const char *adapter)
+{
+    static const char name[] = "/dev/ttyACM0";
+    char *at = strstr(line, name);
+    assert_non_null(at);
+    char *rest = strdup(at + sizeof name - 1);
+    size_t room = LINE_BYTES - (size_t)(at - line);
+    assert_true((size_t)snprintf(at, room, "%s%s", adapter, rest) < room);
+    free(rest);
+}
+
 static void those_on_a_serial_adapter(void **state)
 {
     (void)state;
@@ -452,10 +462,6 @@ static void those_on_a_serial_adapter(void **state)
             memcpy(l.list[l.count++], own.list[i], LINE_BYTES);
     }
     assert_int_equal(l.count, 3);
-    if (access("/dev/ttyACM0", F_OK) == 0 || access("/dev", W_OK) != 0) {
-        print_message("no /dev/ttyACM0 can be made here: skipped\n");
-        skip();
-    }
     snprintf(log, sizeof log, "%s/sim.log", folder);
     snprintf(site, sizeof site, "%s/real.yaml", folder);
     snprintf(world, sizeof world, "%s/build/demo/larchfell.world.yaml", folder);
@@ -467,7 +473,8 @@ static void those_on_a_serial_adapter(void **state)
     assert_non_null(at);
     assert_int_equal(sscanf(at, ": adapters %63s", adapter), 1);
     free(told);
-    assert_int_equal(symlink(adapter, "/dev/ttyACM0"), 0);
+    for (size_t i = 0; i < l.count; i++)
+        on_adapter(l.list[i], adapter);
     expect_done(
         shell("cd %s/build/demo && " BIN_DIR "/einbau shelf add --shelf shelf --site larchfell.site.yaml "
               "downloads/* >/dev/null && cp shelf/images/*/$(" BIN_DIR
@@ -478,7 +485,6 @@ static void those_on_a_serial_adapter(void **state)
     describe("d2-1.7.2.bin", "1.7.2", "VH-D2", "B1..B9");
     snprintf(head, sizeof head, "cd %s/build/demo", folder);
     run_lines(&l, head, 1); /* the bus has nodes that the site does not want so */
-    unlink("/dev/ttyACM0");
     assert_int_equal(stop_program(pid, SIGTERM), 0);
 }
 
