@@ -1,9 +1,7 @@
 /* HTTP of the port on Linux: libcurl, its sockets in a set of their own that the port's wait looks at. */
 #include "port_linux.h"
+#include "curl.h"
 
-#define CURL_DISABLE_TYPECHECK
-#include <curl/curl.h>
-#include <dlfcn.h>
 #include <sodium.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -11,39 +9,7 @@
 #include <sys/epoll.h>
 #include <unistd.h>
 
-/* libcurl brings some thirty libraries along, which take longer to load than most commands run: it is loaded
- * when the first exchange begins. */
-#define CURL_FUNCTIONS(row)                                                                                  \
-    row(curl_easy_cleanup) row(curl_easy_getinfo) row(curl_easy_init) row(curl_easy_setopt)                  \
-        row(curl_global_cleanup) row(curl_global_init) row(curl_multi_add_handle) row(curl_multi_assign)     \
-            row(curl_multi_cleanup) row(curl_multi_info_read) row(curl_multi_init)                           \
-                row(curl_multi_remove_handle) row(curl_multi_setopt) row(curl_multi_socket_action)           \
-                    row(curl_slist_append) row(curl_slist_free_all)
-#define MEMBER(name) __typeof__(name) *name; /* NOLINT(bugprone-macro-parentheses): it is a declaration */
-static struct {
-    CURL_FUNCTIONS(MEMBER)
-} api;
-
-static bool load(void)
-{
-    static const char *const names[] = {
-#define NAME(name) #name,
-        CURL_FUNCTIONS(NAME)};
-    static bool loaded;
-    void *functions[sizeof names / sizeof names[0]];
-    void *library = loaded ? NULL : dlopen("libcurl.so.4", RTLD_NOW | RTLD_LOCAL);
-    _Static_assert(sizeof functions == sizeof api, "pointers only");
-    if (loaded || library == NULL)
-        return loaded;
-    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++) {
-        functions[i] = dlsym(library, names[i]);
-        if (functions[i] == NULL)
-            return false;
-    }
-    memcpy(&api, functions, sizeof api);
-    loaded = true;
-    return true;
-}
+static const struct ebi_curl *api; /* once an exchange has begun */
 
 enum { EVENTS = 32, HEAD_BYTES_MAX = 1 << 16, UPLOAD_BUFFER_BYTES = 64 << 10, CERTIFICATE_BYTES = 1 << 14 };
 
@@ -135,7 +101,7 @@ static bool digest_certificate(CURL *curl, uint8_t sha256[EB_HTTP_CERTIFICATE_BY
 {
     static const char begin[] = "-----BEGIN CERTIFICATE-----";
     struct curl_certinfo *chain = NULL;
-    if (api.curl_easy_getinfo(curl, CURLINFO_CERTINFO, &chain) != CURLE_OK || chain == NULL ||
+    if (api->curl_easy_getinfo(curl, CURLINFO_CERTINFO, &chain) != CURLE_OK || chain == NULL ||
         chain->num_of_certs < 1)
         return false;
     for (const struct curl_slist *item = chain->certinfo[0]; item != NULL; item = item->next) {
@@ -165,7 +131,7 @@ static int before_request(void *context, char *peer, char *local, int peer_port,
     (void)local_port;
     if (!x->request->tls)
         return CURL_PREREQFUNC_OK;
-    api.curl_easy_getinfo(x->curl, CURLINFO_NUM_CONNECTS, &connections);
+    api->curl_easy_getinfo(x->curl, CURLINFO_NUM_CONNECTS, &connections);
     if (connections == 0)
         return CURL_PREREQFUNC_OK; /* the connection of an exchange before, whose certificate was judged */
     if (digest_certificate(x->curl, sha256) && x->request->certificate(x->request->context, sha256))
@@ -188,7 +154,7 @@ static int on_socket(CURL *curl, curl_socket_t fd, int what, void *context, void
     event.events = (what & CURL_POLL_IN ? EPOLLIN : 0U) | (what & CURL_POLL_OUT ? EPOLLOUT : 0U);
     if (known == NULL || epoll_ctl(h->epoll_fd, EPOLL_CTL_MOD, fd, &event) != 0)
         epoll_ctl(h->epoll_fd, EPOLL_CTL_ADD, fd, &event);
-    api.curl_multi_assign(h->multi, fd, h);
+    api->curl_multi_assign(h->multi, fd, h);
     return 0;
 }
 
@@ -203,10 +169,10 @@ static int on_timer(CURLM *multi, long ms, void *context)
 static void take_ends(struct ebi_linux_http *h)
 {
     int left;
-    for (CURLMsg *m = api.curl_multi_info_read(h->multi, &left); m != NULL;
-         m = api.curl_multi_info_read(h->multi, &left)) {
+    for (CURLMsg *m = api->curl_multi_info_read(h->multi, &left); m != NULL;
+         m = api->curl_multi_info_read(h->multi, &left)) {
         struct exchange *x = NULL;
-        api.curl_easy_getinfo(m->easy_handle, CURLINFO_PRIVATE, &x);
+        api->curl_easy_getinfo(m->easy_handle, CURLINFO_PRIVATE, &x);
         if (m->msg != CURLMSG_DONE || x == NULL)
             continue;
         x->ended = true;
@@ -218,15 +184,16 @@ static bool begin_curl(struct ebi_linux_http *h)
 {
     if (h->multi != NULL)
         return true;
-    if (!load() || sodium_init() < 0 || api.curl_global_init(CURL_GLOBAL_DEFAULT) != CURLE_OK)
+    api = ebi_curl();
+    if (api == NULL || sodium_init() < 0 || api->curl_global_init(CURL_GLOBAL_DEFAULT) != CURLE_OK)
         return false;
-    h->multi = api.curl_multi_init();
+    h->multi = api->curl_multi_init();
     if (h->multi == NULL)
         return false;
-    api.curl_multi_setopt(h->multi, CURLMOPT_SOCKETFUNCTION, on_socket);
-    api.curl_multi_setopt(h->multi, CURLMOPT_SOCKETDATA, h);
-    api.curl_multi_setopt(h->multi, CURLMOPT_TIMERFUNCTION, on_timer);
-    api.curl_multi_setopt(h->multi, CURLMOPT_TIMERDATA, h);
+    api->curl_multi_setopt(h->multi, CURLMOPT_SOCKETFUNCTION, on_socket);
+    api->curl_multi_setopt(h->multi, CURLMOPT_SOCKETDATA, h);
+    api->curl_multi_setopt(h->multi, CURLMOPT_TIMERFUNCTION, on_timer);
+    api->curl_multi_setopt(h->multi, CURLMOPT_TIMERDATA, h);
     return true;
 }
 
@@ -234,7 +201,7 @@ static bool begin_curl(struct ebi_linux_http *h)
 
 static void add_line(struct exchange *x, const char *line)
 {
-    struct curl_slist *more = api.curl_slist_append(x->fields, line);
+    struct curl_slist *more = api->curl_slist_append(x->fields, line);
     if (more == NULL)
         abort();
     x->fields = more;
@@ -253,7 +220,7 @@ static void set_fields(struct exchange *x, const struct eb_http_request *r)
     if (r->has_body && !typed)
         add_line(x, "Content-Type:"); /* none */
     add_line(x, r->expect ? "Expect: 100-continue" : "Expect:");
-    api.curl_easy_setopt(x->curl, CURLOPT_HTTPHEADER, x->fields);
+    api->curl_easy_setopt(x->curl, CURLOPT_HTTPHEADER, x->fields);
 }
 
 static void set_target(struct exchange *x, const struct eb_http_request *r)
@@ -263,56 +230,56 @@ static void set_target(struct exchange *x, const struct eb_http_request *r)
     snprintf(address, sizeof address, "%u.%u.%u.%u", r->ip[0], r->ip[1], r->ip[2], r->ip[3]);
     snprintf(text, sizeof text, "%s://%s:%u%s", r->tls ? "https" : "http",
              r->host != NULL ? r->host : address, r->port, r->path);
-    api.curl_easy_setopt(x->curl, CURLOPT_URL, text);
+    api->curl_easy_setopt(x->curl, CURLOPT_URL, text);
     if (r->host != NULL) {
         snprintf(text, sizeof text, "%s:%u:%s:%u", r->host, r->port, address, r->port);
-        x->connect_to = api.curl_slist_append(NULL, text);
-        api.curl_easy_setopt(x->curl, CURLOPT_CONNECT_TO, x->connect_to);
+        x->connect_to = api->curl_slist_append(NULL, text);
+        api->curl_easy_setopt(x->curl, CURLOPT_CONNECT_TO, x->connect_to);
     }
-    api.curl_easy_setopt(x->curl, CURLOPT_SSL_VERIFYPEER, r->authority != NULL ? 1L : 0L);
-    api.curl_easy_setopt(x->curl, CURLOPT_SSL_VERIFYHOST, r->authority != NULL ? 2L : 0L);
+    api->curl_easy_setopt(x->curl, CURLOPT_SSL_VERIFYPEER, r->authority != NULL ? 1L : 0L);
+    api->curl_easy_setopt(x->curl, CURLOPT_SSL_VERIFYHOST, r->authority != NULL ? 2L : 0L);
     if (r->authority != NULL)
-        api.curl_easy_setopt(x->curl, CURLOPT_CAINFO, r->authority);
+        api->curl_easy_setopt(x->curl, CURLOPT_CAINFO, r->authority);
 }
 
 static void set_body(struct exchange *x, const struct eb_http_request *r)
 {
     if (r->has_body && strcmp(r->method, "POST") == 0) {
-        api.curl_easy_setopt(x->curl, CURLOPT_POST, 1L);
-        api.curl_easy_setopt(x->curl, CURLOPT_POSTFIELDSIZE_LARGE, (curl_off_t)eb_http_body_bytes(r));
+        api->curl_easy_setopt(x->curl, CURLOPT_POST, 1L);
+        api->curl_easy_setopt(x->curl, CURLOPT_POSTFIELDSIZE_LARGE, (curl_off_t)eb_http_body_bytes(r));
     } else if (r->has_body) {
-        api.curl_easy_setopt(x->curl, CURLOPT_UPLOAD, 1L);
-        api.curl_easy_setopt(x->curl, CURLOPT_INFILESIZE_LARGE, (curl_off_t)eb_http_body_bytes(r));
+        api->curl_easy_setopt(x->curl, CURLOPT_UPLOAD, 1L);
+        api->curl_easy_setopt(x->curl, CURLOPT_INFILESIZE_LARGE, (curl_off_t)eb_http_body_bytes(r));
     }
     if (!r->has_body || strcmp(r->method, "POST") != 0)
-        api.curl_easy_setopt(x->curl, CURLOPT_CUSTOMREQUEST, r->method);
+        api->curl_easy_setopt(x->curl, CURLOPT_CUSTOMREQUEST, r->method);
 }
 
 static void set_up(struct exchange *x, const struct eb_http_request *r)
 {
     CURL *curl = x->curl;
-    api.curl_easy_setopt(curl, CURLOPT_PRIVATE, x);
-    api.curl_easy_setopt(curl, CURLOPT_NOSIGNAL, 1L);
-    api.curl_easy_setopt(curl, CURLOPT_NOPROXY, "*");
-    api.curl_easy_setopt(curl, CURLOPT_PROTOCOLS_STR, "http,https");
-    api.curl_easy_setopt(curl, CURLOPT_HTTP_VERSION, (long)CURL_HTTP_VERSION_1_1);
-    api.curl_easy_setopt(curl, CURLOPT_PATH_AS_IS, 1L);
-    api.curl_easy_setopt(curl, CURLOPT_NETRC, (long)CURL_NETRC_IGNORED);
-    api.curl_easy_setopt(curl, CURLOPT_CERTINFO, 1L);
-    api.curl_easy_setopt(curl, CURLOPT_CONNECTTIMEOUT_MS, (long)(r->patience_us / 1000));
-    api.curl_easy_setopt(curl, CURLOPT_EXPECT_100_TIMEOUT_MS, 1000L);
-    api.curl_easy_setopt(curl, CURLOPT_UPLOAD_BUFFERSIZE, (long)UPLOAD_BUFFER_BYTES);
-    api.curl_easy_setopt(curl, CURLOPT_FRESH_CONNECT, r->fresh ? 1L : 0L);
-    api.curl_easy_setopt(curl, CURLOPT_READFUNCTION, on_read);
-    api.curl_easy_setopt(curl, CURLOPT_READDATA, x);
-    api.curl_easy_setopt(curl, CURLOPT_SEEKFUNCTION, on_seek);
-    api.curl_easy_setopt(curl, CURLOPT_SEEKDATA, x);
-    api.curl_easy_setopt(curl, CURLOPT_HEADERFUNCTION, on_field);
-    api.curl_easy_setopt(curl, CURLOPT_HEADERDATA, x);
-    api.curl_easy_setopt(curl, CURLOPT_WRITEFUNCTION, on_body);
-    api.curl_easy_setopt(curl, CURLOPT_WRITEDATA, x);
-    api.curl_easy_setopt(curl, CURLOPT_PREREQFUNCTION, before_request);
-    api.curl_easy_setopt(curl, CURLOPT_PREREQDATA, x);
+    api->curl_easy_setopt(curl, CURLOPT_PRIVATE, x);
+    api->curl_easy_setopt(curl, CURLOPT_NOSIGNAL, 1L);
+    api->curl_easy_setopt(curl, CURLOPT_NOPROXY, "*");
+    api->curl_easy_setopt(curl, CURLOPT_PROTOCOLS_STR, "http,https");
+    api->curl_easy_setopt(curl, CURLOPT_HTTP_VERSION, (long)CURL_HTTP_VERSION_1_1);
+    api->curl_easy_setopt(curl, CURLOPT_PATH_AS_IS, 1L);
+    api->curl_easy_setopt(curl, CURLOPT_NETRC, (long)CURL_NETRC_IGNORED);
+    api->curl_easy_setopt(curl, CURLOPT_CERTINFO, 1L);
+    api->curl_easy_setopt(curl, CURLOPT_CONNECTTIMEOUT_MS, (long)(r->patience_us / 1000));
+    api->curl_easy_setopt(curl, CURLOPT_EXPECT_100_TIMEOUT_MS, 1000L);
+    api->curl_easy_setopt(curl, CURLOPT_UPLOAD_BUFFERSIZE, (long)UPLOAD_BUFFER_BYTES);
+    api->curl_easy_setopt(curl, CURLOPT_FRESH_CONNECT, r->fresh ? 1L : 0L);
+    api->curl_easy_setopt(curl, CURLOPT_READFUNCTION, on_read);
+    api->curl_easy_setopt(curl, CURLOPT_READDATA, x);
+    api->curl_easy_setopt(curl, CURLOPT_SEEKFUNCTION, on_seek);
+    api->curl_easy_setopt(curl, CURLOPT_SEEKDATA, x);
+    api->curl_easy_setopt(curl, CURLOPT_HEADERFUNCTION, on_field);
+    api->curl_easy_setopt(curl, CURLOPT_HEADERDATA, x);
+    api->curl_easy_setopt(curl, CURLOPT_WRITEFUNCTION, on_body);
+    api->curl_easy_setopt(curl, CURLOPT_WRITEDATA, x);
+    api->curl_easy_setopt(curl, CURLOPT_PREREQFUNCTION, before_request);
+    api->curl_easy_setopt(curl, CURLOPT_PREREQDATA, x);
     set_target(x, r);
     set_body(x, r);
     set_fields(x, r);
@@ -344,11 +311,11 @@ void ebi_linux_http_close(struct ebi_linux_http *h, int handle)
         return;
     h->list[handle] = NULL;
     if (x->curl != NULL) {
-        api.curl_multi_remove_handle(h->multi, x->curl);
-        api.curl_easy_cleanup(x->curl);
+        api->curl_multi_remove_handle(h->multi, x->curl);
+        api->curl_easy_cleanup(x->curl);
     }
-    api.curl_slist_free_all(x->fields);
-    api.curl_slist_free_all(x->connect_to);
+    api->curl_slist_free_all(x->fields);
+    api->curl_slist_free_all(x->connect_to);
     free(x);
 }
 
@@ -360,14 +327,14 @@ enum eb_status ebi_linux_http_begin(struct ebi_linux_http *h, struct eb_waiter *
     if (x == NULL)
         return EB_IO;
     *x = (struct exchange){.of = h, .waiter = waiter, .request = request, .moved_us = ebi_linux_now_us(NULL)};
-    x->curl = api.curl_easy_init();
+    x->curl = api->curl_easy_init();
     if (x->curl != NULL)
         set_up(x, request);
-    if (x->curl == NULL || api.curl_multi_add_handle(h->multi, x->curl) != CURLM_OK) {
+    if (x->curl == NULL || api->curl_multi_add_handle(h->multi, x->curl) != CURLM_OK) {
         ebi_linux_http_close(h, *handle);
         return EB_IO;
     }
-    api.curl_multi_socket_action(h->multi, CURL_SOCKET_TIMEOUT, 0, &running);
+    api->curl_multi_socket_action(h->multi, CURL_SOCKET_TIMEOUT, 0, &running);
     take_ends(h);
     return EB_OK;
 }
@@ -407,8 +374,8 @@ enum eb_status ebi_linux_http_poll(struct ebi_linux_http *h, int handle, struct 
     uint64_t now_us = ebi_linux_now_us(NULL);
     curl_off_t sent = 0;
     double connected = 0;
-    api.curl_easy_getinfo(x->curl, CURLINFO_SIZE_UPLOAD_T, &sent);
-    api.curl_easy_getinfo(x->curl, CURLINFO_CONNECT_TIME, &connected);
+    api->curl_easy_getinfo(x->curl, CURLINFO_SIZE_UPLOAD_T, &sent);
+    api->curl_easy_getinfo(x->curl, CURLINFO_CONNECT_TIME, &connected);
     *progress = (struct eb_http_progress){.status = x->status >= 200 ? x->status : 0,
                                           .connected = connected > 0 || x->head_bytes > 0,
                                           .sent_bytes = (uint64_t)sent,
@@ -444,8 +411,8 @@ void ebi_linux_http_free(struct ebi_linux_http *h)
         ebi_linux_http_close(h, i);
     free(h->list);
     if (h->multi != NULL) {
-        api.curl_multi_cleanup(h->multi);
-        api.curl_global_cleanup();
+        api->curl_multi_cleanup(h->multi);
+        api->curl_global_cleanup();
     }
     if (h->epoll_fd >= 0)
         close(h->epoll_fd);
@@ -461,11 +428,11 @@ void ebi_linux_http_event(struct ebi_linux_http *h)
         int what = (events[i].events & EPOLLIN ? CURL_CSELECT_IN : 0) |
                    (events[i].events & EPOLLOUT ? CURL_CSELECT_OUT : 0) |
                    (events[i].events & (EPOLLERR | EPOLLHUP) ? CURL_CSELECT_ERR : 0);
-        api.curl_multi_socket_action(h->multi, events[i].data.fd, what, &running);
+        api->curl_multi_socket_action(h->multi, events[i].data.fd, what, &running);
     }
     if (h->multi != NULL && ebi_linux_now_us(NULL) >= h->timer_us) {
         h->timer_us = EB_NEVER;
-        api.curl_multi_socket_action(h->multi, CURL_SOCKET_TIMEOUT, 0, &running);
+        api->curl_multi_socket_action(h->multi, CURL_SOCKET_TIMEOUT, 0, &running);
     }
     if (h->multi != NULL)
         take_ends(h);

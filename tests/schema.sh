@@ -39,6 +39,14 @@ document shelf show 1
 document
 document shelf cover
 document shelf copy --to copied
+document shelf list --newer
+document shelf publish --to web
+cp web/index.json documents/published.json
+/usr/bin/python3 -u -m http.server --bind 127.0.0.1 --directory web 0 >server.log 2>&1 &
+server=$!
+trap 'kill $server; rm -rf "$work"' EXIT
+until grep -q ' port ' server.log; do sleep 0.1; done
+document shelf fetch "http://127.0.0.1:$(sed -n 's/.* port \([0-9]*\).*/\1/p' server.log)"
 echo 'Larch:fell 7' >label
 export EINBAU_KEY_FILE=key EINBAU_PASSWORD_FILE=label
 document secret set pa-valley service

@@ -16,6 +16,16 @@ struct eb_shelf {
 /* Opens the file of an image, never through a link; a descriptor, or -1. */
 int ebi_shelf_stored(const struct eb_shelf *shelf, const char *digest);
 
+/* Whether this is the digest of an image's file; false with `problem` filled. */
+bool ebi_shelf_same_digest(const struct eb_shelf_image *image, const uint8_t sha256[EB_SHA256_BYTES],
+                           struct eb_problem *problem);
+
+/* The folder that an image is in, below images/; made where `make`. -1 with errno. */
+int ebi_shelf_folder(const struct eb_shelf *shelf, const char *digest, bool make);
+
+/* Empties a folder, whose descriptor is closed, and removes it. */
+void ebi_shelf_remove_folder(int parent, const char *name, int fd);
+
 /* A row with the manifest of an image and its signature, or NULL with `problem` filled; a column of it as
  * text, freed by the caller. */
 sqlite3_stmt *ebi_shelf_ask_manifest(struct eb_shelf *shelf, int64_t number, struct eb_problem *problem);

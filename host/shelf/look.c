@@ -293,21 +293,26 @@ struct eb_image *eb_shelf_image_open(struct eb_shelf *shelf, const struct eb_she
     return NULL;
 }
 
-bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, struct eb_problem *problem)
+bool ebi_shelf_same_digest(const struct eb_shelf_image *image, const uint8_t sha256[EB_SHA256_BYTES],
+                           struct eb_problem *problem)
 {
     char found[EB_DIGEST_TEXT_BYTES];
+    sodium_bin2hex(found, sizeof found, sha256, EB_SHA256_BYTES);
+    if (strcmp(found, image->digest) == 0)
+        return true;
+    snprintf(
+        problem->text, sizeof problem->text,
+        "found the digest %.16s... in the file of image %lld, expected %.16s...: it is damaged; drop it and "
+        "add it again",
+        found, (long long)image->number, image->digest);
+    return false;
+}
+
+bool eb_shelf_check(struct eb_shelf *shelf, const struct eb_shelf_image *image, struct eb_problem *problem)
+{
     struct eb_image *file = ebi_image_new(ebi_shelf_stored(shelf, image->digest), image->origin, problem);
-    bool ok = file != NULL && ebi_image_load(file, "raw", problem);
-    if (ok) {
-        sodium_bin2hex(found, sizeof found, file->found.sha256, EB_SHA256_BYTES);
-        ok = strcmp(found, image->digest) == 0;
-        if (!ok)
-            snprintf(problem->text, sizeof problem->text,
-                     "found the digest %.16s... in the file of image %lld, expected %.16s...: it is damaged; "
-                     "drop it and "
-                     "add it again",
-                     found, (long long)image->number, image->digest);
-    }
+    bool ok = file != NULL && ebi_image_load(file, "raw", problem) &&
+              ebi_shelf_same_digest(image, file->found.sha256, problem);
     eb_image_close(file);
     return ok;
 }

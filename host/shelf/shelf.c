@@ -48,8 +48,7 @@ static bool is_digest(const char *text)
     return strlen(text) == EB_DIGEST_TEXT_BYTES - 1 && strspn(text, "0123456789abcdef") == strlen(text);
 }
 
-/* The folder that an image is in, below images/; made where `make`. -1 with errno. */
-static int image_folder(const struct eb_shelf *shelf, const char *digest, bool make)
+int ebi_shelf_folder(const struct eb_shelf *shelf, const char *digest, bool make)
 {
     char part[3];
     if (!is_digest(digest)) {
@@ -73,7 +72,7 @@ static int image_folder(const struct eb_shelf *shelf, const char *digest, bool m
 /* -1 with errno. */
 int ebi_shelf_stored(const struct eb_shelf *shelf, const char *digest)
 {
-    int folder = image_folder(shelf, digest, false);
+    int folder = ebi_shelf_folder(shelf, digest, false);
     int fd = folder >= 0 ? openat(folder, digest, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC) : -1;
     int why = errno;
     if (folder >= 0)
@@ -85,7 +84,7 @@ int ebi_shelf_stored(const struct eb_shelf *shelf, const char *digest)
 /* The file is gone, or was never there. */
 static bool remove_stored(const struct eb_shelf *shelf, const char *digest)
 {
-    int folder = image_folder(shelf, digest, false);
+    int folder = ebi_shelf_folder(shelf, digest, false);
     if (folder < 0)
         return errno == ENOENT || errno == EINVAL; /* nothing was ever put under what is no digest */
     bool ok = unlinkat(folder, digest, 0) == 0 || errno == ENOENT;
@@ -235,8 +234,7 @@ static bool sweep(struct eb_shelf *shelf, struct eb_problem *problem)
     return step == 0 && (!any || ebi_sql_run(&shelf->sql, "DELETE FROM loose", problem));
 }
 
-/* Empties a folder, whose descriptor is closed, and removes it. */
-static void remove_folder(int parent, const char *name, int fd)
+void ebi_shelf_remove_folder(int parent, const char *name, int fd)
 {
     DIR *dir = fdopendir(fd);
     const struct dirent *entry;
@@ -277,7 +275,7 @@ static void clear_coming(int parent)
     while (dir != NULL && (entry = readdir(dir)) != NULL) {
         int fd = entry->d_name[0] != '.' ? openat(parent, entry->d_name, FOLDER) : -1;
         if (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB) == 0)
-            remove_folder(parent, entry->d_name, fd);
+            ebi_shelf_remove_folder(parent, entry->d_name, fd);
         else if (fd >= 0)
             close(fd);
     }
@@ -332,8 +330,7 @@ static bool write_image(const struct ebi_images *from, const struct ebi_image *i
     if (image->seen || memcmp(digest, image->facts.sha256, sizeof digest) == 0)
         return true;
     snprintf(problem->text, sizeof problem->text,
-             "%.900s: found other bytes than its digest says, once it was unpacked, expected those. Nothing "
-             "was added",
+             "%.900s: found other bytes than its digest says, expected those. Nothing was added",
              image->name);
     return false;
 }
@@ -344,7 +341,7 @@ static bool place_file(struct eb_shelf *shelf, const struct ebi_images *images, 
 {
     static const char fresh[] = "image";
     const char *digest = image->row.digest;
-    int folder = image_folder(shelf, digest, true);
+    int folder = ebi_shelf_folder(shelf, digest, true);
     int fd =
         folder >= 0 ? openat(coming, fresh, O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW | O_CLOEXEC, 0666) : -1;
     bool written = fd >= 0 && write_image(images, image, fd, problem);
@@ -519,13 +516,18 @@ static bool bring(struct eb_shelf *shelf, int64_t number, struct ebi_images *ima
         image->facts = manifest.images[image->place].facts;
     eb_manifest_free(&manifest);
     /* The index may be of another hand: the digest by which the file is found is what counts. */
-    if (!is_digest(image->row.digest) || !eb_shelf_check(shelf, &image->row, problem))
+    if (!is_digest(image->row.digest)) {
+        snprintf(problem->text, sizeof problem->text, "%s: found no digest, expected one", image->row.origin);
         return false;
+    }
     sodium_hex2bin(image->facts.sha256, EB_SHA256_BYTES, image->row.digest, strlen(image->row.digest), NULL,
                    NULL, NULL);
     int fd = ebi_shelf_stored(shelf, image->row.digest);
-    ok = (fd >= 0 && ebi_take_bytes(images, fd, &image->bytes, NULL)) ||
+    struct ebi_sum sum = {.always = true};
+    ok = (fd >= 0 && ebi_take_bytes(images, fd, &image->bytes, &sum)) ||
          failed(problem, image->row.origin, "this image of the shelf cannot be copied");
+    ok = ok && ebi_shelf_same_digest(&image->row, sum.sha256, problem);
+    image->seen = ok;
     if (fd >= 0)
         close(fd);
     return ok;

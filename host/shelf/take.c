@@ -40,7 +40,7 @@ static bool copy_bytes(struct ebi_images *images, int fd, struct ebi_range *byte
         if (n < 0 || !ebi_write_at(images->fd, images->bytes.split, chunk, (size_t)n))
             return false;
         if (bytes->size == 0 && sum != NULL)
-            sum->known = !ebi_looks_packed(chunk, (size_t)n);
+            sum->known = sum->always || !ebi_looks_packed(chunk, (size_t)n);
         if (sum != NULL && sum->known) {
             ebi_sha256_add(sha, chunk, (size_t)n);
             sum->checksum = (uint32_t)crc32(sum->checksum, chunk, (unsigned)n);
@@ -256,7 +256,7 @@ static void note(struct hearing *h, enum eb_shelf_taking what, size_t argument, 
     h->told_count++;
 }
 
-static void free_image(struct ebi_image *image)
+void ebi_image_free(struct ebi_image *image)
 {
     free(image->name);
     free(image->manifest);
@@ -266,7 +266,7 @@ static void free_image(struct ebi_image *image)
 static void drop_images(struct ebi_images *images, size_t first)
 {
     for (size_t i = first; i < images->count; i++)
-        free_image(&images->list[i]);
+        ebi_image_free(&images->list[i]);
     images->count = first;
 }
 
@@ -350,12 +350,12 @@ static bool sound(const struct hearing *h, struct report *r)
 }
 
 /* The profile and component that images with these order codes are for, where one is known. */
-static const struct eb_component_profile *component_for(const struct eb_shelf_adding *adding,
+static const struct eb_component_profile *component_for(const struct eb_profile *profiles, size_t count,
                                                         const struct eb_image_facts *facts,
                                                         const struct eb_profile **profile)
 {
-    for (size_t i = 0; i < adding->profile_count; i++) {
-        const struct eb_profile *p = &adding->profiles[i];
+    for (size_t i = 0; i < count; i++) {
+        const struct eb_profile *p = &profiles[i];
         const struct eb_component_profile *c = eb_profile_component(p, facts->component);
         for (int k = 0; c != NULL && k < EB_PATTERNS_MAX && facts->order_codes[k][0] != '\0'; k++) {
             bool same = eb_profile_covers(p, facts->order_codes[k]);
@@ -371,12 +371,12 @@ static const struct eb_component_profile *component_for(const struct eb_shelf_ad
 }
 
 /* Fills in what the index shows. */
-static void fill_row(struct ebi_image *image, const struct eb_shelf_adding *adding,
+static void fill_row(struct ebi_image *image, const struct eb_profile *profiles, size_t count,
                      const struct eb_manifest *manifest)
 {
     const struct eb_profile *profile = NULL;
     struct eb_shelf_image *row = &image->row;
-    const struct eb_component_profile *component = component_for(adding, &image->facts, &profile);
+    const struct eb_component_profile *component = component_for(profiles, count, &image->facts, &profile);
     struct eb_text codes;
     bool of_profile = profile != NULL;
     if (component != NULL) {
@@ -398,6 +398,22 @@ static void fill_row(struct ebi_image *image, const struct eb_shelf_adding *addi
     }
     sodium_bin2hex(row->digest, sizeof row->digest, image->facts.sha256, EB_SHA256_BYTES);
     row->size_bytes = image->facts.size_bytes;
+}
+
+bool ebi_image_describe(struct ebi_image *image, const char *source, const struct eb_profile *profiles,
+                        size_t count)
+{
+    struct eb_problem unheard;
+    struct eb_manifest manifest;
+    if (!eb_manifest_read(source, image->manifest, strlen(image->manifest), &manifest, &unheard))
+        return false;
+    bool ok = image->place < manifest.count;
+    if (ok) {
+        image->facts = manifest.images[image->place].facts;
+        fill_row(image, profiles, count, &manifest);
+    }
+    eb_manifest_free(&manifest);
+    return ok;
 }
 
 /* Why an image is not taken that no key which counts has signed; NULL: it is taken. */
@@ -422,13 +438,11 @@ static const char *why_not_signed(enum eb_signature signature, bool bare)
     }
 }
 
-/* Why no key that counts has signed it; NULL: one has, or none is asked for.  Where no key is listed here, a
- * signature must still be that of the key which it names. */
-static const char *judge_signature(const struct hearing *h, struct ebi_image *image, bool bare)
+const char *ebi_image_why_refused(struct ebi_image *image, bool bare, const struct eb_trust *trust)
 {
     const char *jws = image->signature[0] != '\0' ? image->signature : NULL;
     size_t size = strlen(image->manifest);
-    const char *why = why_not_signed(eb_manifest_verify(image->manifest, size, jws, h->adding->trust), bare);
+    const char *why = why_not_signed(eb_manifest_verify(image->manifest, size, jws, trust), bare);
     if (why != NULL || jws == NULL)
         return why;
     struct eb_trust named = {.asked = true};
@@ -436,7 +450,7 @@ static const char *judge_signature(const struct hearing *h, struct ebi_image *im
     enum eb_signature by_name = eb_manifest_verify(image->manifest, size, jws, &named);
     image->signed_fine = by_name == EB_SIGNATURE_TRUSTED;
     image->signer = named.keys[0];
-    bool asked = h->adding->trust != NULL && h->adding->trust->asked;
+    bool asked = trust != NULL && trust->asked;
     return by_name == EB_SIGNATURE_WRONG && !asked ? why_not_signed(by_name, bare) : NULL;
 }
 
@@ -445,29 +459,22 @@ static const char *judge_signature(const struct hearing *h, struct ebi_image *im
 static bool hear_image(struct hearing *h, const struct report *r, FILE *from)
 {
     struct ebi_image image = {.bytes = r->bytes, .place = r->place, .argument = r->argument};
-    struct eb_manifest manifest;
+    const struct eb_shelf_adding *adding = h->adding;
     struct eb_problem problem;
     image.name = strdup(r->name);
     image.manifest = hear_text(from, r->manifest_bytes);
     image.signature = image.manifest != NULL ? hear_text(from, r->signature_bytes) : NULL;
-    if (image.name == NULL || image.signature == NULL ||
-        !eb_manifest_read(r->source, image.manifest, strlen(image.manifest), &manifest, &problem)) {
-        free_image(&image);
-        return false;
-    }
-    bool ok = r->place < manifest.count && manifest.images[r->place].facts.size_bytes == r->bytes.size;
-    if (ok) {
-        image.facts = manifest.images[r->place].facts;
-        fill_row(&image, h->adding, &manifest);
-    }
-    eb_manifest_free(&manifest);
-    const char *why = ok ? judge_signature(h, &image, strcmp(r->by, "its manifest") != 0) : NULL;
+    bool ok = image.name != NULL && image.signature != NULL &&
+              ebi_image_describe(&image, r->source, adding->profiles, adding->profile_count) &&
+              image.facts.size_bytes == r->bytes.size;
+    const char *why =
+        ok ? ebi_image_why_refused(&image, strcmp(r->by, "its manifest") != 0, adding->trust) : NULL;
     if (why != NULL) {
         ebi_wrong(&problem, r->source, "%s", why);
         note(h, EB_SHELF_REFUSED, r->argument, "", problem.text);
     }
     if (!ok || why != NULL) {
-        free_image(&image);
+        ebi_image_free(&image);
         return ok;
     }
     image.row.content_bytes = r->content_bytes;

@@ -41,5 +41,14 @@ bool ebi_take_bytes(struct ebi_images *images, int fd, struct ebi_range *bytes, 
  */
 bool ebi_images_open(struct ebi_images *images, int dir, struct eb_problem *problem);
 void ebi_images_free(struct ebi_images *images);
+void ebi_image_free(struct ebi_image *image); /* what it points to */
+
+/* Fills in what its manifest says of it; `source` names that in a complaint.  False where it is none, or has
+ * no such place. */
+bool ebi_image_describe(struct ebi_image *image, const char *source, const struct eb_profile *profiles,
+                        size_t count);
+/* Why no key that counts has signed it; NULL: one has, or none is asked for.  Where no key is listed here, a
+ * signature must still be that of the key which it names.  `bare`: it came without a manifest. */
+const char *ebi_image_why_refused(struct ebi_image *image, bool bare, const struct eb_trust *trust);
 
 #endif

@@ -30,9 +30,10 @@ struct ebi_range {
 /* Exactly `size` bytes from there on; EB_IO where they cannot be had. */
 enum eb_status ebi_bytes_read(const struct ebi_bytes *bytes, uint64_t at, uint8_t *to, size_t size);
 
-/* What was computed of a file while it was copied; of an archive nothing, as only what is in it counts. */
+/* What was computed of a file while it was copied; of an archive only where `always`, as else what is in it
+ * counts. */
 struct ebi_sum {
-    bool known;
+    bool always, known;
     uint8_t sha256[EB_SHA256_BYTES];
     uint32_t checksum; /* CRC-32 */
 };

@@ -157,6 +157,43 @@ EB_NODISCARD bool eb_shelf_drop(struct eb_shelf *shelf, int64_t number, struct e
 EB_NODISCARD bool eb_shelf_copy(struct eb_shelf *shelf, const char *folder, const int64_t *numbers,
                                 size_t count, size_t *copied, struct eb_problem *problem);
 
+/* --- a shelf on a web server --------------------------------------------------------------------- */
+
+/* Writes the images of a shelf to a folder that any web server can serve as it is: index.json, and
+ * images/ab/ab12... under their digests.  What is there and right stays; nothing is taken away; the index
+ * changes last, in one step.  `written`: how many images are new there. */
+EB_NODISCARD bool eb_shelf_publish(struct eb_shelf *shelf, const char *folder, size_t *count, size_t *written,
+                                   struct eb_problem *problem);
+
+/* What a fetch is about. */
+struct eb_shelf_server {
+    const char *url;       /* of the folder: "https://images.example/shelf" */
+    const char *authority; /* NULL: those that the system trusts; else a PEM file with the only ones */
+    const struct eb_profile *profiles; /* that say how versions are ordered */
+    size_t profile_count;
+    const struct eb_trust *trust; /* where keys are listed, only what one of them signed is seen */
+    void (*refused)(void *context, const char *name, const char *why); /* an image that is not seen */
+    /* Called some times a second: `got` of `all` bytes of it are here, those of earlier calls included; true
+     * goes on, false ends the call with EB_STOPPED. */
+    bool (*progress)(void *context, const char *name, uint64_t got_bytes, uint64_t all_bytes);
+    void *context;
+};
+
+/* Reads the index of a published shelf into a shelf without files, for questions, kept
+ * below `shelf`; it is closed by eb_shelf_close.  EB_OK; EB_UNREACHABLE: the server does not answer, or not
+ * to the end; EB_GARBAGE: it has no such shelf; EB_BUSY: another process is at it; EB_STOPPED; EB_IO; each
+ * with `problem` filled. */
+EB_NODISCARD enum eb_status eb_shelf_mirror(const struct eb_shelf_server *server,
+                                            const struct eb_shelf *shelf, struct eb_shelf **mirror,
+                                            struct eb_problem *problem);
+
+/* Brings images of the mirror onto a shelf.  What was cut off is gone on with, by a later call too; each is
+ * compared with its digest, and on the shelf are all or none.  `brought` counts those that were not there
+ * yet. As eb_shelf_mirror; EB_GARBAGE: other bytes than their digest says. */
+EB_NODISCARD enum eb_status eb_shelf_fetch(const struct eb_shelf_server *server, struct eb_shelf *mirror,
+                                           struct eb_shelf *shelf, const int64_t *numbers, size_t count,
+                                           size_t *brought, struct eb_problem *problem);
+
 /* --- packages ------------------------------------------------------------------------------------ */
 
 /* Writes a zip archive of the files of a folder, in the order of their names: an image of several files.

@@ -32,7 +32,8 @@ for path in sys.argv[2:]:
             print(f"{document['einbau']}: any type is taken for {key}")
             wrong += 1
 
-kinds = {branch["if"]["properties"]["einbau"]["const"] for branch in schema["allOf"]}
+named = [branch["if"]["properties"]["einbau"] for branch in schema["allOf"]]
+kinds = {kind for name in named for kind in name.get("enum", [name.get("const")])}
 for kind in sorted(kinds - seen):
     print(f"no document of the kind {kind}")
 for kind in sorted(seen - kinds):

@@ -9,6 +9,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 enum { LINES_MAX = 96, LINE_BYTES = 1024 };
@@ -88,6 +89,35 @@ static void behind(char *line)
 }
 
 /* --- running ------------------------------------------------------------------------------------- */
+
+/* The line with another text in place of one that is shown. */
+static void put_instead(char line[LINE_BYTES], const char *shown, const char *text)
+{
+    char *at = strstr(line, shown);
+    assert_non_null(at);
+    char *rest = strdup(at + strlen(shown));
+    size_t room = LINE_BYTES - (size_t)(at - line);
+    assert_true((size_t)snprintf(at, room, "%s%s", text, rest) < room);
+    free(rest);
+}
+
+/* The address of a published shelf that is shown is that of a web server here, which `head` starts. */
+static void serve_shelf(struct lines *l, const char *begin, char *head, size_t cap)
+{
+    static const char shown[] = "https://images.example/shelf";
+    unsigned port = free_port(SOCK_STREAM);
+    char url[48];
+    snprintf(url, sizeof url, "http://127.0.0.1:%u", port);
+    for (size_t i = 0; i < l->count; i++) {
+        if (strstr(l->list[i], shown) != NULL)
+            put_instead(l->list[i], shown, url);
+    }
+    snprintf(
+        head, cap,
+        "%s\nmkdir -p web/shelf\n/usr/bin/python3 -m http.server --bind 127.0.0.1 --directory web/shelf %u "
+        ">/dev/null 2>&1 &\ntrap \"kill $!\" EXIT\nsleep 1",
+        begin, port);
+}
 
 /* Runs them one behind the other in one shell, below `head`; each must end with 0, or with at most `worst`:
  * the demo's plant is not as wanted. */
@@ -269,12 +299,14 @@ static void the_docs(void **state)
     static const char *const files[] = {"docs/shelf.md", "docs/package.md", "docs/site.md",
                                         "docs/bus.md",   "docs/json.md",    "docs/profiles.md"};
     struct lines l = {.count = 0};
-    char head[PATH_BYTES + 512];
+    char begin[PATH_BYTES + 512];
+    char head[2 * PATH_BYTES + 1024];
     for (size_t i = 0; i < sizeof files / sizeof files[0]; i++)
         take_file(&l, files[i]);
     assert_true(l.count >= 9);
     add_files();
-    snprintf(head, sizeof head, "cd %s/build/demo\n%seinbau key new workshop", folder, in_demo);
+    snprintf(begin, sizeof begin, "cd %s/build/demo\n%seinbau key new workshop", folder, in_demo);
+    serve_shelf(&l, begin, head, sizeof head);
     run_lines(&l, head, 1);
 }
 
@@ -284,7 +316,8 @@ static void the_help(void **state)
     (void)state;
     struct outcome all = shell(BIN_DIR "/einbau --help");
     struct lines l = {.count = 0};
-    char head[PATH_BYTES + 512];
+    char begin[PATH_BYTES + 512];
+    char head[2 * PATH_BYTES + 1024];
     size_t commands = 0;
     take_lines(&l, "  einbau key new workshop\n", "  "); /* before something is signed with it */
     for (const char *at = strstr(all.out, "\n  "); at != NULL; at = strstr(at + 1, "\n  ")) {
@@ -308,7 +341,8 @@ static void the_help(void **state)
             memcpy(simulated.list[simulated.count++], l.list[i], LINE_BYTES);
     }
     add_files();
-    snprintf(head, sizeof head, "cd %s/build/demo\n%s", folder, in_demo);
+    snprintf(begin, sizeof begin, "cd %s/build/demo\n%s", folder, in_demo);
+    serve_shelf(&simulated, begin, head, sizeof head);
     run_lines(&simulated, head, 1);
 }
 
@@ -431,18 +465,6 @@ static void the_examples_on_usb(void **state)
     outcome_free(&o);
 }
 
-/* The line with the simulated adapter's name in place of the one that is shown. */
-static void on_adapter(char line[LINE_BYTES], const char *adapter)
-{
-    static const char name[] = "/dev/ttyACM0";
-    char *at = strstr(line, name);
-    assert_non_null(at);
-    char *rest = strdup(at + sizeof name - 1);
-    size_t room = LINE_BYTES - (size_t)(at - line);
-    assert_true((size_t)snprintf(at, room, "%s%s", adapter, rest) < room);
-    free(rest);
-}
-
 static void those_on_a_serial_adapter(void **state)
 {
     (void)state;
@@ -474,7 +496,7 @@ static void those_on_a_serial_adapter(void **state)
     assert_int_equal(sscanf(at, ": adapters %63s", adapter), 1);
     free(told);
     for (size_t i = 0; i < l.count; i++)
-        on_adapter(l.list[i], adapter);
+        put_instead(l.list[i], "/dev/ttyACM0", adapter);
     expect_done(
         shell("cd %s/build/demo && " BIN_DIR "/einbau shelf add --shelf shelf --site larchfell.site.yaml "
               "downloads/* >/dev/null && cp shelf/images/*/$(" BIN_DIR

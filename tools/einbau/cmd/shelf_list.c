@@ -1,4 +1,4 @@
-#include "report/report.h"
+#include "report/covering.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -6,7 +6,7 @@
 
 static struct {
     const char *for_device;
-    bool all;
+    bool all, newer;
 } own;
 
 static const char *const heads[] = {"NR",      "MAKER",    "PRODUCT", "ORDER CODE", "COMPONENT",
@@ -243,9 +243,36 @@ static int list_for(struct session *s)
     return l.fitting > 0 ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
 }
 
+static int list_newer(struct session *s)
+{
+    json_t *rows = newer_rows(s);
+    if (rows == NULL)
+        return s->status;
+    if (s->options->json) {
+        print_document(json_pack("{s:s, s:s, s:s, s:O}", "einbau", "shelf-newer/1", "shelf", s->shelf_folder,
+                                 "site", s->job->site->name, "newer", rows));
+    } else if (json_array_size(rows) == 0) {
+        printf("Nothing on the shelf that fits a device of %s is newer than what the site wants.\n",
+               s->job->site->name);
+    } else {
+        print_newer(s, rows);
+    }
+    json_decref(rows);
+    return EXIT_AS_WANTED;
+}
+
 static int run(const struct options *options)
 {
     struct session s;
+    if (own.newer && options->site == NULL) {
+        complain("--newer: found no site, expected one: --site FILE, or the variable EINBAU_SITE");
+        return EXIT_WRONG_CALL;
+    }
+    if (own.newer) {
+        if (!session_open_office(&s, options, SHELF_IF_THERE))
+            return session_close(&s, s.status);
+        return session_close(&s, list_newer(&s));
+    }
     if (own.for_device == NULL) {
         if (!session_open_office(&s, options, SHELF_IF_THERE))
             return session_close(&s, s.status);
@@ -266,11 +293,16 @@ static const struct option_row for_device = {
     2,     OPTION_TEXT, .own = &own.for_device};
 static const struct option_row all = {"all", NULL,        "with --for: the others too, with the reason",
                                       2,     OPTION_FLAG, .own = &own.all};
-static const struct option_row *const list_options[] = {&for_device, &all, NULL};
+static const struct option_row newer = {
+    "newer", NULL,        "what fits a device of the site and is newer than what the site wants",
+    2,       OPTION_FLAG, .own = &own.newer};
+static const struct option_row *const list_options[] = {&for_device, &all, &newer, NULL};
 
 static void check(struct argp_state *state, const struct options *o)
 {
     (void)o;
+    if (own.newer && own.for_device != NULL)
+        argp_error(state, "found --newer and --for, expected one of them");
     if (own.all && own.for_device == NULL)
         argp_error(state, "--all: found no --for DEVICE, expected it");
 }
@@ -278,11 +310,14 @@ static void check(struct argp_state *state, const struct options *o)
 const struct command command_shelf_list = {
     .name = "shelf list",
     .arguments = "",
-    .summary = "what is on the shelf; --for DEVICE: what fits it",
+    .summary = "what is on the shelf; --for DEVICE: what fits it; --newer",
     .help = "Lists the images by product, newest first. With --for only those that fit a device of the site, "
             "judged by all rules against what it reports now, or reported when it was last seen; with --all "
-            "the others too, with the reason, and what the rest is for.\v"
-            "Examples:\n  einbau shelf list\n  einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
+            "the others too, with the reason, and what the rest is for. With --newer, in the office: what is "
+            "newer "
+            "than what the site wants.\v"
+            "Examples:\n  einbau shelf list\n  einbau shelf list --newer --site larchfell.site.yaml\n  "
+            "einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
             "--all",
     .takes = SITE_OPTIONAL,
     .options = list_options,

@@ -121,11 +121,12 @@ struct command {
 
 extern const struct command command_recover, command_links, command_survey, command_show, command_plan,
     command_fit, command_confirm, command_blink, command_set, command_shelf_add, command_shelf_list,
-    command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_pack,
-    command_key_new, command_key_trust, command_key_untrust, command_key_list, command_check, command_manual,
-    command_completion, command_jobs, command_report, command_secret_set, command_secret_list,
-    command_secret_drop, command_secret_change, command_backup_list, command_backup, command_restore,
-    command_settings, command_act, command_reset, command_new_site, command_new_profile;
+    command_shelf_show, command_shelf_drop, command_shelf_cover, command_shelf_copy, command_shelf_publish,
+    command_shelf_fetch, command_pack, command_key_new, command_key_trust, command_key_untrust,
+    command_key_list, command_check, command_manual, command_completion, command_jobs, command_report,
+    command_secret_set, command_secret_list, command_secret_drop, command_secret_change, command_backup_list,
+    command_backup, command_restore, command_settings, command_act, command_reset, command_new_site,
+    command_new_profile;
 
 /* Without a command. */
 extern const struct command command_here;

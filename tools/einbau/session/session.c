@@ -29,6 +29,14 @@ int session_interrupts(void)
     return interrupts;
 }
 
+void session_heed_interrupts(void)
+{
+    struct sigaction action = {.sa_handler = on_signal};
+    sigaction(SIGINT, &action, NULL);
+    sigaction(SIGTERM, &action, NULL);
+    sigaction(SIGHUP, &action, NULL);
+}
+
 void complain(const char *format, ...)
 {
     va_list arguments;
@@ -291,10 +299,7 @@ bool session_open(struct session *s, const struct options *options)
             return fail_problem(s);
         }
     }
-    struct sigaction action = {.sa_handler = on_signal};
-    sigaction(SIGINT, &action, NULL);
-    sigaction(SIGTERM, &action, NULL);
-    sigaction(SIGHUP, &action, NULL);
+    session_heed_interrupts();
     eb_job_find_left(s->job);
     addresses_recall(s);
     return !options->add_address || addresses_add(s);

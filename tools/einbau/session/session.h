@@ -82,6 +82,7 @@ int exit_status(bool reached, bool good);
 /* How urgently the user asked for the end: 1 by Ctrl-C, SIGTERM or a terminal that is closed; 2 by a second
  * Ctrl-C. */
 int session_interrupts(void);
+void session_heed_interrupts(void); /* from now on they are counted, and end nothing by themselves */
 
 /* --- what the commands say of a device --- */
 
