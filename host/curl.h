@@ -12,9 +12,8 @@
             row(curl_multi_assign) row(curl_multi_cleanup) row(curl_multi_info_read) row(curl_multi_init)    \
                 row(curl_multi_remove_handle) row(curl_multi_setopt) row(curl_multi_socket_action)           \
                     row(curl_slist_append) row(curl_slist_free_all)
-#define EBI_CURL_MEMBER(name)                                                                                \
-    __typeof__(name) *name; /* NOLINT(bugprone-macro-parentheses): a declaration                             \
-                             */
+/* NOLINTNEXTLINE(bugprone-macro-parentheses): it is a declaration */
+#define EBI_CURL_MEMBER(name) __typeof__(name) *name;
 
 struct ebi_curl {
     EBI_CURL_FUNCTIONS(EBI_CURL_MEMBER)
