@@ -28,6 +28,12 @@ static const struct entry {
 };
 enum { ENTRIES = sizeof entries / sizeof entries[0] };
 
+const struct eb_access *eb_profile_protocol(size_t index, const struct eb_rows **rows)
+{
+    *rows = index < ENTRIES ? entries[index].rows : NULL;
+    return index < ENTRIES ? entries[index].access : NULL;
+}
+
 const struct eb_access *ebi_access_named(const char *word, unsigned able)
 {
     for (size_t i = 0; i < ENTRIES; i++) {

@@ -116,6 +116,9 @@ typedef void eb_finding_tell(void *context, const char *finding);
 bool eb_profile_check(const char *path, eb_finding_tell *tell, void *context);
 bool eb_site_check(const char *path, eb_finding_tell *tell, void *context);
 
+/* The protocols that a profile can name, and what it can say of each; NULL behind the last. */
+const struct eb_access *eb_profile_protocol(size_t index, const struct eb_rows **rows);
+
 /* Reads one profile; false with `problem` filled, else eb_profile_free frees what it points to.
  * docs/profiles.md describes the file. */
 EB_NODISCARD bool eb_profile_read(const char *path, struct eb_profile *profile, struct eb_problem *problem);

@@ -66,6 +66,29 @@ static void every_page_is_read_without_a_warning(void **state)
     remove_folder(folder);
 }
 
+/* The page of keys is what the tables say; and what is quoted as said is what is said: every text between
+ * backquotes that is no call stands in the program. */
+static void the_documents_say_what_the_tool_says(void **state)
+{
+    (void)state;
+    struct outcome o = shell(EINBAU " manual --keys | cmp - " SOURCE_DIR "/docs/keys.md");
+    if (o.status != 0)
+        fail_msg("einbau manual --keys >docs/keys.md: %s%s", o.out, o.err);
+    outcome_free(&o);
+    o = shell("/usr/bin/python3 -c \"\nimport re, sys\nprogram = open('" EINBAU
+              "', 'rb').read()\nquoted = 0\n"
+              "for text in re.findall('\\x60([^\\x60]+)\\x60', open('" SOURCE_DIR
+              "/docs/troubleshooting.md').read()):\n"
+              "  if not text.startswith(('einbau', 'sudo', '-')) and text not in ('dialout', 'serial', 'place', 'loader'):\n"
+              "    quoted += 1\n"
+              "    for part in text.split('...'):\n"
+              "      if part.strip().encode() not in program: sys.exit(text)\n"
+              "print(quoted)\"");
+    if (o.status != 0 || atoi(o.out) < 30)
+        fail_msg("docs/troubleshooting.md quotes what is never said: %s%s", o.out, o.err);
+    outcome_free(&o);
+}
+
 /* What is offered for each line, by bash: its words, after completion has taken them apart at '='. */
 static void bash_completes_commands_options_and_names(void **state)
 {
@@ -81,7 +104,7 @@ static void bash_completes_commands_options_and_names(void **state)
         {"einbau confirm --ac", "--accept=\n"},
         {"einbau links --ac", ""},
         {"einbau secret s", "set\n"},
-        {"einbau shelf copy --t", "--trace=\n--to=\n"},
+        {"einbau shelf copy --t", "--to=\n--trace=\n"},
         {"einbau nonsense --w", ""},
         {"einbau nonsense x", ""},
         {"einbau fit plc", "plc-1\n"},
@@ -175,6 +198,7 @@ int main(void)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_page_is_read_without_a_warning),
+        cmocka_unit_test(the_documents_say_what_the_tool_says),
         cmocka_unit_test(bash_completes_commands_options_and_names),
         cmocka_unit_test(fish_and_zsh_complete_the_same),
         cmocka_unit_test(wrong_calls_are_told),

@@ -1,4 +1,5 @@
 /* Manual pages, from the table of commands. */
+#include "cmd/manual_keys.h"
 #include "session/options.h"
 #include "session/session.h"
 
@@ -10,6 +11,7 @@
 
 static struct {
     const char *into;
+    bool keys;
 } own;
 
 /* "shelf add" as part of a page's name: "einbau-shelf-add" */
@@ -81,11 +83,10 @@ static void put_exit_status(FILE *to)
           to);
 }
 
-static void put_options(FILE *to, const struct command *command)
+static void put_option_rows(FILE *to, const struct command *command)
 {
     const struct option_row *rows[OPTION_ROWS_MAX];
     size_t count = options_of(command, rows);
-    fputs(".SH OPTIONS\n", to);
     for (size_t i = 0; i < count; i++) {
         fputs(rows[i]->argument != NULL ? ".TP\n.BI " : ".TP\n.B ", to);
         put(to, "--");
@@ -111,7 +112,8 @@ static void put_command(FILE *to, const struct command *command)
     fputs("\n.SH DESCRIPTION\n", to);
     put_text(to, command->help, size);
     putc('\n', to);
-    put_options(to, command);
+    fputs(".SH OPTIONS\n", to);
+    put_option_rows(to, command);
     if (more != NULL) {
         fputs(".SH NOTES\n", to);
         put_examples(to, more + 1);
@@ -119,6 +121,29 @@ static void put_command(FILE *to, const struct command *command)
     put_exit_status(to);
     fputs(".SH SEE ALSO\n.BR einbau (1)\n", to);
 }
+
+static const struct {
+    const char *name, *says;
+} surroundings[] =
+    {{"EINBAU_SITE, EINBAU_SHELF, EINBAU_STATE, EINBAU_RECORD, EINBAU_SIM",
+      "As the options of these names, which override them."},
+     {"EINBAU_KEY_FILE", "The key to the encrypted file of passwords, in place of a passphrase."},
+     {"EINBAU_PASSWORD_FILE", "A file with a password, for a call that would ask for one."},
+     {"EINBAU_PERSON", "Who is at work, for the record, else the user's name."},
+     {"EINBAU_LOCKS",
+      "The folder of the locks by which two calls on this laptop leave each other's devices alone."},
+     {"TMPDIR", "Where copies of images are, else /tmp."},
+     {"XDG_CONFIG_HOME, XDG_DATA_HOME, XDG_STATE_HOME",
+      "Where this user's files are, else below the home folder."},
+     {"NO_COLOR", "No colours."},
+     {"https_proxy", "The proxy of 'shelf fetch'."}},
+  places[] = {
+      {"*.site.yaml", "The site of a call, in this folder or the nearest one above it."},
+      {"einbau.yaml", "Beside the site: what counts there (site, shelf, state, record, key-file, sim)."},
+      {"~/.config/einbau/config.yaml", "The same for this user."},
+      {"~/.config/einbau/trusted/", "Public keys that this user trusts."},
+      {"~/.local/share/einbau/shelf/", "The shelf of images."},
+      {"~/.local/state/einbau/", "The record of jobs, backups, and what is remembered of devices."}};
 
 static void put_overview(FILE *to)
 {
@@ -136,7 +161,34 @@ static void put_overview(FILE *to)
         put(to, commands[i]->summary);
         putc('\n', to);
     }
+    fputs(".PP\nThe formats of files:\n.BR einbau\\-site (5),\n.BR einbau\\-profile (5),\n.BR "
+          "einbau\\-package (5).\n.SH OPTIONS\nEvery command has these, and its own; options stand in full, "
+          "with two hyphens.\n",
+          to);
+    put_option_rows(to, &command_here);
+    fputs(".SH ENVIRONMENT\n", to);
+    for (size_t i = 0; i < sizeof surroundings / sizeof surroundings[0]; i++) {
+        fprintf(to, ".TP\n.B %s\n", surroundings[i].name);
+        put(to, surroundings[i].says);
+        putc('\n', to);
+    }
+    fputs(".SH FILES\n", to);
+    for (size_t i = 0; i < sizeof places / sizeof places[0]; i++) {
+        fputs(".TP\n.I ", to);
+        put(to, places[i].name);
+        putc('\n', to);
+        put(to, places[i].says);
+        putc('\n', to);
+    }
+    fputs(".PP\n\"einbau \\-\\-where\" says which of them count here, and why.\n.SH JSON\nWith \\-\\-json a "
+          "command prints one document, "
+          "which begins with its name and version, like \"fit/1\"; einbau\\-doc has the schemas.\n",
+          to);
     put_exit_status(to);
+    fputs(".SH EXAMPLES\n.nf\neinbau                      # where do I stand\neinbau new site "
+          "mine.site.yaml\neinbau survey\neinbau plan\neinbau "
+          "fit\neinbau report\n.fi\n",
+          to);
 }
 
 static const struct command *command_named(const char *name)
@@ -168,6 +220,10 @@ static bool write_page(const char *folder, const struct command *command)
 static int run_manual(const struct options *o)
 {
     char name[64] = "";
+    if (own.keys) {
+        put_keys(stdout);
+        return EXIT_AS_WANTED;
+    }
     for (size_t i = 0; i < o->name_count; i++)
         snprintf(name + strlen(name), sizeof name - strlen(name), "%s%s", i > 0 ? " " : "", o->names[i]);
     const struct command *command = name[0] != '\0' ? command_named(name) : NULL;
@@ -195,7 +251,10 @@ static int run_manual(const struct options *o)
 
 static const struct option_row option_pages = {"into", "DIR",       "write the pages of all commands there",
                                                2,      OPTION_TEXT, .own = &own.into};
-static const struct option_row *const manual_options[] = {&option_pages, NULL};
+static const struct option_row option_keys = {
+    "keys", NULL,        "the sources, steps and sections that a profile can name, as Markdown",
+    2,      OPTION_FLAG, .own = &own.keys};
+static const struct option_row *const manual_options[] = {&option_pages, &option_keys, NULL};
 
 const struct command command_manual = {
     .name = "manual",

@@ -8,25 +8,30 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { KEY_FIRST = 0x100, SECONDS_MAX = 3600 };
+enum {
+    KEY_FIRST = 0x100,
+    SECONDS_MAX = 3600,
+    SHARED = 3,
+    TRIALS = 9 /* groups of options, behind those that a command has alone */
+};
 
 /* Those that every command has. */
 static const struct option_row common[] = {
     {"site", "FILE",
-     "the site file (or the variable EINBAU_SITE, or the one *.site.yaml in this folder or above it)", 1,
+     "the site file (or the variable EINBAU_SITE, or the one *.site.yaml in this folder or above it)", SHARED,
      OPTION_TEXT, .to = OPTION_TO(site)},
-    {"sim", "WORLD", "simulated hardware in place of the laptop's (or EINBAU_SIM)", 1, OPTION_TEXT,
+    {"sim", "WORLD", "simulated hardware in place of the laptop's (or EINBAU_SIM)", TRIALS, OPTION_TEXT,
      .to = OPTION_TO(sim)},
-    {"state", "DIR", "where a simulated world keeps what it must remember (or EINBAU_STATE)", 1, OPTION_TEXT,
-     .to = OPTION_TO(state)},
+    {"state", "DIR", "where a simulated world keeps what it must remember (or EINBAU_STATE)", TRIALS,
+     OPTION_TEXT, .to = OPTION_TO(state)},
     {"record", "DIR",
-     "where the record of jobs is (or EINBAU_RECORD), else the user's own, or that of --state", 1,
+     "where the record of jobs is (or EINBAU_RECORD), else the user's own, or that of --state", SHARED,
      OPTION_TEXT, .to = OPTION_TO(record)},
-    {"shelf", "DIR", "the shelf of images (or EINBAU_SHELF), else the user's own", 1, OPTION_TEXT,
+    {"shelf", "DIR", "the shelf of images (or EINBAU_SHELF), else the user's own", SHARED, OPTION_TEXT,
      .to = OPTION_TO(shelf)},
-    {"trace", "FILE", "write all that passes on every link to FILE (pcapng)", 1, OPTION_TEXT,
+    {"trace", "FILE", "write all that passes on every link to FILE (pcapng)", TRIALS, OPTION_TEXT,
      .to = OPTION_TO(trace)},
-    {"json", NULL, "print one JSON document instead of text", 1, OPTION_FLAG, .to = OPTION_TO(json)},
+    {"json", NULL, "print one JSON document instead of text", SHARED, OPTION_FLAG, .to = OPTION_TO(json)},
 };
 enum { COMMON = sizeof common / sizeof common[0] };
 
@@ -256,10 +261,10 @@ size_t options_of(const struct command *command, const struct option_row *rows[O
 {
     _Static_assert(OPTIONS_MAX + COMMON <= OPTION_ROWS_MAX, "all have room");
     size_t count = 0;
-    for (size_t i = 0; i < COMMON; i++)
-        rows[count++] = &common[i];
     for (size_t i = 0; command->options != NULL && command->options[i] != NULL && i < OPTIONS_MAX; i++)
         rows[count++] = command->options[i];
+    for (size_t i = 0; i < COMMON; i++)
+        rows[count++] = &common[i];
     return count;
 }
 
@@ -273,13 +278,14 @@ static void put_words(char *to, size_t cap, const char *name, int argc, char **a
 
 void options_read(const struct command *command, int argc, char **argv, struct options *options)
 {
-    struct argp_option all[OPTIONS_MAX + COMMON + 1] = {0};
+    struct argp_option all[OPTION_ROWS_MAX + 2] = {0};
     struct parsing parsing = {.command = command, .options = options};
     parsing.count = options_of(command, parsing.rows);
     for (size_t i = 0; i < parsing.count; i++) {
         const struct option_row *row = parsing.rows[i];
         all[i] = (struct argp_option){row->name, KEY_FIRST + (int)i, row->argument, 0, row->help, row->group};
     }
+    all[parsing.count] = (struct argp_option){.doc = "Options for trials:", .group = TRIALS};
     const struct argp argp = {
         .options = all, .parser = parse, .args_doc = command->arguments, .doc = command->help};
     char name[64];

@@ -134,7 +134,7 @@ extern const struct command command_here;
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];
 
-/* The options of a command, the common ones first; gives their number. */
+/* The options of a command, the common ones last; gives their number. */
 enum { OPTION_ROWS_MAX = OPTIONS_MAX + 8 };
 size_t options_of(const struct command *command, const struct option_row *rows[OPTION_ROWS_MAX]);
 
