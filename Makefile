@@ -4,7 +4,7 @@ BUILD ?= build
 SANITIZED ?= build-sanitized
 CLANG_SOURCES = $(shell git ls-files '*.c' '*.h')
 
-.PHONY: all demo check bench check-kernel docs setup build sanitize fuzz lint format cortex-m4 portability screenshots install clean
+.PHONY: all demo check bench check-kernel docs setup build sanitize fuzz lint format cortex-m4 portability screenshots install deb clean
 
 all: build
 
@@ -69,6 +69,11 @@ portability: setup
 # Pages of the public API; its comments are checked.
 docs: setup
 	@scripts/docs
+
+# Debian packages, source archive, checksums and bill of materials of the last commit, in build/packages; TWICE=twice: built
+# once more, and compared.
+deb: setup
+	@scripts/package build/packages $(TWICE)
 
 screenshots: build
 	@scripts/screenshots $(BUILD)
