@@ -52,6 +52,13 @@ def run(*command, folder):
     subprocess.run(command, cwd=folder, check=True)
 
 
+
+def pack(*names, folder):
+    """A zip archive, the first name, of files: with one time for all, so that the same files make the same bytes."""
+    for name in names[1:]:
+        os.utime(os.path.join(folder, name), (1767225600, 1767225600))
+    run("zip", "-q", "-X", *names, folder=folder)
+
 def entry(name, product, component, version, revisions, **more):
     return {"file": name, "component": component, "version": version, "order_codes": [product], "hardware_revisions": revisions,
             **more}
@@ -84,8 +91,8 @@ def display_pair(folder):
           f"[front display]\nproduct=QM-RC4-24D\ncomponent=display\nversion=1.4\nrevisions=4..6\nbytes={len(payload)}\n"
           f"crc32={zlib.crc32(payload):08x}\n".encode())
     write(f"{folder}/README.TXT", b"Front display 1.4 for Regent C4, the 24 V DC variant.\n")
-    run("zip", "-q", "-X", "display.zip", "DISP14.HDR", "DISP14.DAT", folder=folder)
-    run("zip", "-q", "-X", "regent-display-1.4.zip", "README.TXT", "display.zip", folder=folder)
+    pack("display.zip", "DISP14.HDR", "DISP14.DAT", folder=folder)
+    pack("regent-display-1.4.zip", "README.TXT", "display.zip", folder=folder)
     for name in ("DISP14.DAT", "DISP14.HDR", "README.TXT", "display.zip"):
         os.remove(f"{folder}/{name}")
 
@@ -136,7 +143,7 @@ def amplifier_files(folder):
     """The amplifiers' firmware and their web pages, in one zip: both say themselves what they are."""
     write(f"{folder}/firmware.bin", image("OR-H250", "firmware", "3.10", 64, "1"))
     write(f"{folder}/pages.bin", image("OR-H250", "web-pages", "3.10", 28, "1"))
-    run("zip", "-q", "-X", "herald-3.10.zip", "firmware.bin", "pages.bin", folder=folder)
+    pack("herald-3.10.zip", "firmware.bin", "pages.bin", folder=folder)
     os.remove(f"{folder}/firmware.bin")
     os.remove(f"{folder}/pages.bin")
 
@@ -150,7 +157,7 @@ def panel_package(folder):
         [entry("tafel-2.20.bin", "HS-T07-W", "firmware", "2.20", ["A..D"], size=len(data), sha256=hashlib.sha256(data).hexdigest(),
                companions=[{"role": "plc", "least": "4.2", "order": "dotted"}])],
         "Shows the wind of the summit station.", "2026-09-21")
-    run("zip", "-q", "-X", "tafel-2.20.zip", "tafel-2.20.bin", "tafel-2.20.bin.json", folder=folder)
+    pack("tafel-2.20.zip", "tafel-2.20.bin", "tafel-2.20.bin.json", folder=folder)
     os.remove(f"{folder}/tafel-2.20.bin")
     os.remove(f"{folder}/tafel-2.20.bin.json")
 
@@ -164,7 +171,7 @@ def door_package(folder):
         [entry("d2-1.7.2.bin", "VH-D2", "firmware", "1.7.2", ["B1..B9"], size=len(data), sha256=hashlib.sha256(data).hexdigest(),
                least_gateway="2.1.0")],
         "Reopens once where a cabin leaves with a door ajar.", "2026-09-04")
-    run("zip", "-q", "-X", "door-d2-1.7.2.zip", "d2-1.7.2.bin", "d2-1.7.2.bin.json", folder=folder)
+    pack("door-d2-1.7.2.zip", "d2-1.7.2.bin", "d2-1.7.2.bin.json", folder=folder)
     for name in ("d2-1.7.2.bin", "d2-1.7.2.bin.json"):
         os.remove(f"{folder}/{name}")
 
