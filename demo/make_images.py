@@ -52,12 +52,12 @@ def run(*command, folder):
     subprocess.run(command, cwd=folder, check=True)
 
 
-
 def pack(*names, folder):
     """A zip archive, the first name, of files: with one time for all, so that the same files make the same bytes."""
     for name in names[1:]:
         os.utime(os.path.join(folder, name), (1767225600, 1767225600))
     run("zip", "-q", "-X", *names, folder=folder)
+
 
 def entry(name, product, component, version, revisions, **more):
     return {"file": name, "component": component, "version": version, "order_codes": [product], "hardware_revisions": revisions,

@@ -249,6 +249,20 @@ bool wait_for_server(unsigned port)
     return up;
 }
 
+void strip_screen(char *text)
+{
+    char *to = text;
+    for (const char *at = text; *at != '\0'; at++) {
+        if (*at == '\033' && at[1] == '[') {
+            at += 2;
+            at += strspn(at, "0123456789;?");
+        } else if (*at != '\r') {
+            *to++ = *at;
+        }
+    }
+    *to = '\0';
+}
+
 char *on_terminal(const char *words)
 {
     return on_terminal_typing(words, NULL);
@@ -310,4 +324,19 @@ unsigned every(unsigned otherwise)
 {
     const char *given = getenv("EINBAU_TEST_EVERY");
     return given != NULL && atoi(given) > 0 ? (unsigned)atoi(given) : otherwise;
+}
+
+void done(struct outcome o)
+{
+    if (o.status != 0)
+        fail_msg("found %d\n%s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+}
+
+void make_demo(char folder[PATH_BYTES])
+{
+    make_folder(folder);
+    done(shell("mkdir %s/build && ln -s " BIN_DIR " %s/build/bin && cd " SOURCE_DIR
+               " && scripts/demo %s/build --only-prepare",
+               folder, folder, folder));
 }

@@ -187,6 +187,14 @@ char *on_terminal(const char *words);
  * another, where questions are asked that offer an answer: "... [this]: ". */
 char *on_terminal_typing(const char *words, const char *typed);
 
+/* Ends the test where a program has failed; frees what it has said. */
+void done(struct outcome outcome);
+/* A folder as `make demo` makes it, before its first step: build/demo, build/bin. */
+void make_demo(char folder[PATH_BYTES]);
+
+/* Takes colours and movements (ESC [ ... letter) and carriage returns out of what was on a screen. */
+void strip_screen(char *text);
+
 /* Starts a program in the background, its stdout and stderr in `log`; and ends it. */
 int start_program(const char *const *arguments, const char *log);
 int stop_program(int pid, int number);

@@ -79,7 +79,8 @@ static void the_documents_say_what_the_tool_says(void **state)
               "', 'rb').read()\nquoted = 0\n"
               "for text in re.findall('\\x60([^\\x60]+)\\x60', open('" SOURCE_DIR
               "/docs/troubleshooting.md').read()):\n"
-              "  if not text.startswith(('einbau', 'sudo', '-')) and text not in ('dialout', 'serial', 'place', 'loader'):\n"
+              "  if not text.startswith(('einbau', 'sudo', '-')) and text not in ('dialout', 'serial', "
+              "'place', 'loader'):\n"
               "    quoted += 1\n"
               "    for part in text.split('...'):\n"
               "      if part.strip().encode() not in program: sys.exit(text)\n"

@@ -18,21 +18,6 @@ struct frames {
     bool coloured;
 };
 
-/* Takes out ESC [ ... letter, and \r. */
-static void strip(char *text)
-{
-    char *to = text;
-    for (const char *at = text; *at != '\0'; at++) {
-        if (*at == '\033' && at[1] == '[') {
-            at += 2;
-            at += strspn(at, "0123456789;?");
-        } else if (*at != '\r') {
-            *to++ = *at;
-        }
-    }
-    *to = '\0';
-}
-
 /* Where the cursor goes up, a new picture begins. */
 static void draw_job(const struct little *l, const char *terminal, const char *words, struct frames *f)
 {
@@ -56,7 +41,7 @@ static void draw_job(const struct little *l, const char *terminal, const char *w
         }
     }
     for (size_t i = 0; i < f->count; i++)
-        strip(f->list[i]);
+        strip_screen(f->list[i]);
 }
 
 /* The part of a picture that is drawn over: from the line of the whole on. */

@@ -21,13 +21,6 @@ struct lines {
     size_t count;
 };
 
-static void expect_done(struct outcome o)
-{
-    if (o.status != 0)
-        fail_msg("found %d\n%s%s", o.status, o.out, o.err);
-    outcome_free(&o);
-}
-
 /* --- what is shown ------------------------------------------------------------------------------- */
 
 static bool begins(const char *text, const char *with)
@@ -157,10 +150,7 @@ static void run_lines(const struct lines *l, const char *head, int worst)
 static int set_up(void **state)
 {
     (void)state;
-    make_folder(folder);
-    expect_done(shell("mkdir %s/build && ln -s " BIN_DIR " %s/build/bin && cd " SOURCE_DIR
-                      " && scripts/demo %s/build --only-prepare",
-                      folder, folder, folder));
+    make_demo(folder);
     return 0;
 }
 
@@ -198,20 +188,19 @@ static void the_demo_by_hand(void **state)
 /* A manifest beside an image of the demo. */
 static void describe(const char *file, const char *version, const char *code, const char *revisions)
 {
-    expect_done(
-        shell("cd %s/build/demo && python3 -c \"\n"
-              "import hashlib, json\n"
-              "b = open('%s', 'rb').read()\n"
-              "json.dump({'einbau': 'manifest/1', 'images': [{'file': '%s', 'component': 'firmware', "
-              "'version': '%s', 'size': len(b), 'sha256': hashlib.sha256(b).hexdigest(), 'order_codes': "
-              "['%s'], 'hardware_revisions': ['%s']}]}, open('%s.json', 'w'))\"",
-              folder, file, file, version, code, revisions, file));
+    done(shell("cd %s/build/demo && python3 -c \"\n"
+               "import hashlib, json\n"
+               "b = open('%s', 'rb').read()\n"
+               "json.dump({'einbau': 'manifest/1', 'images': [{'file': '%s', 'component': 'firmware', "
+               "'version': '%s', 'size': len(b), 'sha256': hashlib.sha256(b).hexdigest(), 'order_codes': "
+               "['%s'], 'hardware_revisions': ['%s']}]}, open('%s.json', 'w'))\"",
+               folder, file, file, version, code, revisions, file));
 }
 
 /* What the lines of docs and help are about, beside the demo's own files. */
 static void add_files(void)
 {
-    expect_done(shell(
+    done(shell(
         "cd %s/build/demo && export EINBAU_SITE=larchfell.site.yaml EINBAU_SHELF=shelf && " BIN_DIR
         "/einbau shelf add downloads/* >/dev/null && "
         "cp images/bl-k8-e-firmware-1.24.bin k8.bin && cp downloads/regent-display-1.4.zip update.zip && "
@@ -235,9 +224,9 @@ static void add_files(void)
 static void why_devices_are_not_reached(void **state)
 {
     (void)state;
-    expect_done(shell("cd %s/build/demo && sed -i 's/^    serial: VL1-0042/&\\n    starts: loader/' "
-                      "larchfell.world.yaml",
-                      folder));
+    done(shell("cd %s/build/demo && sed -i 's/^    serial: VL1-0042/&\\n    starts: loader/' "
+               "larchfell.world.yaml",
+               folder));
     static const struct {
         const char *words, *says;
     } cases[] = {
@@ -251,8 +240,7 @@ static void why_devices_are_not_reached(void **state)
                                                 "'einbau fit door-01 door-02'\n"},
         {"fit --yes door-01 door-02", "Larchfell ropeway: 2 confirmed\n"},
     };
-    expect_done(
-        shell("cd %s/build/demo && %s" BIN_DIR "/einbau shelf add downloads/* >/dev/null", folder, in_demo));
+    done(shell("cd %s/build/demo && %s" BIN_DIR "/einbau shelf add downloads/* >/dev/null", folder, in_demo));
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
         struct outcome o =
             shell("cd %s/build/demo && %s" BIN_DIR "/einbau %s", folder, in_demo, cases[i].words);
@@ -451,7 +439,7 @@ static void the_examples_on_usb(void **state)
     char line[2 * LINE_BYTES];
     take_examples(&l, is_on_usb);
     assert_int_equal(l.count, 1);
-    expect_done(shell("cd %s/build/demo && cp downloads/g3-5.2.dfu .", folder));
+    done(shell("cd %s/build/demo && cp downloads/g3-5.2.dfu .", folder));
     describe("g3-5.2.dfu", "5.2", "SK-G3", "1..3");
     snprintf(line, sizeof line,
              "cd %s/build/demo && pre=$(ldd " BIN_DIR
@@ -497,7 +485,7 @@ static void those_on_a_serial_adapter(void **state)
     free(told);
     for (size_t i = 0; i < l.count; i++)
         put_instead(l.list[i], "/dev/ttyACM0", adapter);
-    expect_done(
+    done(
         shell("cd %s/build/demo && " BIN_DIR "/einbau shelf add --shelf shelf --site larchfell.site.yaml "
               "downloads/* >/dev/null && cp shelf/images/*/$(" BIN_DIR
               "/einbau shelf list --shelf shelf --json | python3 -c \"import json, sys; "
@@ -543,14 +531,14 @@ static void those_on_an_ethernet_segment(void **state)
     const char *const program[] = {"sh", "-c", line, NULL};
     int pid = start_program(program, log);
     assert_true(wait_for_text(log, "ready:", 20));
-    expect_done(shell("cd %s/build/demo && cp images/qm-rc4-24d-firmware-4.1.9.bin regent.bin", folder));
+    done(shell("cd %s/build/demo && cp images/qm-rc4-24d-firmware-4.1.9.bin regent.bin", folder));
     /* The PLC takes an image only while its program is stopped. */
-    expect_done(shell("cd %s/build/demo && ip netns exec %s python3 -c \"\n"
-                      "import socket\n"
-                      "s = socket.create_connection(('192.0.2.10', 502), 5)\n"
-                      "s.sendall(bytes([0, 1, 0, 0, 0, 6, 255, 6, 0x10, 0, 0, 2]))\n"
-                      "assert s.recv(64)[7] == 6\"",
-                      folder, lap));
+    done(shell("cd %s/build/demo && ip netns exec %s python3 -c \"\n"
+               "import socket\n"
+               "s = socket.create_connection(('192.0.2.10', 502), 5)\n"
+               "s.sendall(bytes([0, 1, 0, 0, 0, 6, 255, 6, 0x10, 0, 0, 2]))\n"
+               "assert s.recv(64)[7] == 6\"",
+               folder, lap));
     for (size_t i = 0; i < l.count; i++) {
         struct outcome run = shell("cd %s/build/demo && PATH=" BIN_DIR ":$PATH exec ip netns exec %s %s",
                                    folder, lap, l.list[i]);

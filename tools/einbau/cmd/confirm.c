@@ -1,17 +1,24 @@
 #include "report/report.h"
+#include "session/names.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 
-/* The names of those that `which` picks, with commas between. */
-static void print_names(const struct session *s, bool which(const struct eb_job_device *))
+/* The names of those that `which` picks. */
+static void put_names(FILE *to, const struct session *s, bool which(const struct eb_job_device *))
 {
-    const char *separator = ": ";
+    size_t *list = calloc(s->job->count + 1, sizeof *list);
+    size_t count = 0;
+    if (list == NULL)
+        abort();
     for (size_t i = 0; i < s->job->count; i++) {
-        if (!s->job->devices[i].chosen || !which(&s->job->devices[i]))
-            continue;
-        printf("%s%s", separator, s->job->devices[i].device->name);
-        separator = ", ";
+        if (s->job->devices[i].chosen && which(&s->job->devices[i]))
+            list[count++] = i;
     }
+    char *names = names_folded(s, list, count);
+    fprintf(to, "%s%s", count > 0 ? ": " : "", names);
+    free(names);
+    free(list);
 }
 
 static bool is_not_compared(const struct eb_job_device *t)
@@ -46,6 +53,27 @@ static size_t count(const struct session *s, bool which(const struct eb_job_devi
     return sum;
 }
 
+static void print_sum(const struct session *s, size_t right, size_t wrong, size_t only, size_t others)
+{
+    char *text = NULL;
+    size_t size = 0;
+    FILE *to = open_memstream(&text, &size);
+    if (to == NULL)
+        abort();
+    fprintf(to, "\n%s: %zu device%s as wanted, %zu not", s->job->site->name, right, right == 1 ? "" : "s",
+            wrong);
+    put_names(to, s, is_wrong);
+    if (only > 0)
+        fprintf(to, "; %zu by the version only", only);
+    if (only > 0 && only < right)
+        put_names(to, s, is_by_version_only);
+    if (others > 0)
+        fprintf(to, "; nothing is wanted of %zu", others);
+    fclose(to);
+    say("%s", text);
+    free(text);
+}
+
 static int run(const struct options *options)
 {
     struct session s;
@@ -63,16 +91,7 @@ static int run(const struct options *options)
         print_document(root);
     } else {
         print_devices(&s);
-        printf("\n%s: %zu device%s as wanted, %zu not", s.job->site->name, right, right == 1 ? "" : "s",
-               wrong);
-        print_names(&s, is_wrong);
-        if (only > 0)
-            printf("; %zu by the version only", only);
-        if (only > 0 && only < right)
-            print_names(&s, is_by_version_only);
-        if (others > 0)
-            printf("; nothing is wanted of %zu", others);
-        puts("");
+        print_sum(&s, right, wrong, only, others);
     }
     if (say_nothing_wanted(&s) && s.status == EXIT_AS_WANTED)
         s.status = EXIT_NOT_AS_WANTED;
@@ -86,7 +105,8 @@ static int run(const struct options *options)
 }
 
 static const struct option_row *const confirm_options[] = {
-    &option_without, &option_only, &option_accept, &option_add_address, &option_key_file, NULL};
+    &option_without,  &option_only,    &option_accept, &option_add_address,
+    &option_key_file, &option_columns, &option_sort,   NULL};
 
 const struct command command_confirm = {
     .name = "confirm",
@@ -98,6 +118,7 @@ const struct command command_confirm = {
             "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
             "Exit status 0 only where each component runs what is wanted, and no program is stopped.",
     .takes = NAMES_DEVICES,
+    .heads = devices_heads,
     .options = confirm_options,
     .run = run,
 };

@@ -104,9 +104,11 @@ static void add_job(struct table *table, const struct eb_record_job *job, bool g
     table_add(table, cells);
 }
 
+static const char *const jobs_heads[] = {"JOB", "COMMAND", "SITE",   "BEGUN", "TOOK",
+                                         "BY",  "DEVICES", "RESULT", NULL};
+
 static int list(struct session *s, struct eb_record *record)
 {
-    static const char *const heads[] = {"JOB", "COMMAND", "SITE", "BEGUN", "TOOK", "BY", "DEVICES", "RESULT"};
     struct eb_record_job *jobs;
     size_t count;
     size_t shown = 0;
@@ -118,7 +120,7 @@ static int list(struct session *s, struct eb_record *record)
     json_t *documents = json_array();
     if (!history_jobs(s, record, &jobs, &count))
         return EXIT_WRONG_CALL;
-    table_begin(&table, 8, heads);
+    table_begin(&table, 8, jobs_heads);
     for (int turn = 0; turn < 2; turn++) { /* those that want to be gone on with come first */
         for (size_t i = 0; i < count; i++) {
             bool goes_on = history_goes_on(record, &jobs[i]);
@@ -157,7 +159,7 @@ static int list(struct session *s, struct eb_record *record)
     }
     if (shown > 0) {
         puts("");
-        table_print(&table);
+        table_print_as(&table, &s->options->wish);
         if (simulated)
             say("Of jobs on simulated hardware, TOOK is simulated time.");
         puts("");
@@ -463,7 +465,8 @@ static const struct option_row row_forget = {
     OPTION_TEXT,
     .own = &forget_before};
 static const struct option_row *const jobs_options[] = {
-    &row_device, &row_since, &row_until, &row_outcome, &row_all, &row_verify, &row_forget, &option_yes, NULL};
+    &row_device, &row_since,      &row_until,   &row_outcome, &row_all, &row_verify,
+    &row_forget, &option_columns, &option_sort, &option_yes,  NULL};
 
 const struct command command_jobs = {
     .name = "jobs",
@@ -477,6 +480,7 @@ const struct command command_jobs = {
             "Examples:\n  einbau jobs\n  einbau jobs --device 5206\n  einbau jobs --verify\n\n"
             "Exit status 1 where --verify finds that the record was changed.",
     .takes = SITE_OPTIONAL | TAKES_NO_NAMES,
+    .heads = jobs_heads,
     .options = jobs_options,
     .check = check,
     .run = run,

@@ -37,8 +37,8 @@ static const struct option_row row_html = {
     "html", "FILE",      "write the plan as a page, too: with a drawing of the site and a timeline",
     2,      OPTION_TEXT, .own = &html};
 static const struct option_row *const plan_options[] = {
-    &row_html,     &option_without,     &option_only,     &option_image,   &option_accept,
-    &option_again, &option_add_address, &option_key_file, &option_explain, NULL};
+    &row_html,           &option_without,  &option_only,    &option_image,   &option_accept, &option_again,
+    &option_add_address, &option_key_file, &option_explain, &option_columns, &option_sort,   NULL};
 
 const struct command command_plan = {
     .name = "plan",
@@ -54,6 +54,7 @@ const struct command command_plan = {
             "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"
             "Exit status 1 where a device is refused or unreachable.",
     .takes = NAMES_DEVICES,
+    .heads = plan_heads,
     .options = plan_options,
     .run = run,
 };

@@ -54,15 +54,15 @@ static int run_cover(const struct options *options)
                                  s.shelf_folder, "site", s.job->site->name, "wanted", c.rows, "lacking",
                                  (json_int_t)c.lacking));
     } else if (c.wanted == 0) {
-        printf("%s wants nothing: no device has the key 'wants'.\n", s.job->site->name);
+        say("%s wants nothing: no device has the key 'wants'.", s.job->site->name);
     } else {
         print_rows(&c);
         if (c.lacking == 0)
-            printf("\n%s: the shelf has all %zu that are wanted, in %zu image%s\n", s.job->site->name,
-                   c.wanted, c.number_count, c.number_count == 1 ? "" : "s");
+            say("\n%s: the shelf has all %zu that are wanted, in %zu image%s", s.job->site->name, c.wanted,
+                c.number_count, c.number_count == 1 ? "" : "s");
         else
-            printf("\n%s: %zu of %zu lacking; the shelf is %s\n", s.job->site->name, c.lacking, c.wanted,
-                   s.shelf_folder);
+            say("\n%s: %zu of %zu lacking; the shelf is %s", s.job->site->name, c.lacking, c.wanted,
+                s.shelf_folder);
     }
     int status = !ok ? s.status : c.lacking > 0 ? EXIT_NOT_AS_WANTED : EXIT_AS_WANTED;
     covering_free(&c);

@@ -10,7 +10,7 @@ static struct {
 } own;
 
 static const char *const heads[] = {"NR",      "MAKER",    "PRODUCT", "ORDER CODE", "COMPONENT",
-                                    "VERSION", "RELEASED", "SIZE",    "FILE"};
+                                    "VERSION", "RELEASED", "SIZE",    "FILE",       NULL};
 
 static void add_row(struct table *table, const struct eb_shelf_image *i, const struct eb_shelf_image *before)
 {
@@ -30,7 +30,7 @@ static void add_row(struct table *table, const struct eb_shelf_image *i, const s
                                  i->released,
                                  size,
                                  file_name(i->origin)};
-    table_add(table, cells);
+    (same ? table_add_below : table_add)(table, cells);
 }
 
 static int list_all(struct session *s)
@@ -58,9 +58,9 @@ static int list_all(struct session *s)
             add_row(&table, &images[i], i > 0 ? &images[i - 1] : NULL);
             bytes += images[i].size_bytes;
         }
-        table_print(&table);
+        table_print_as(&table, &s->options->wish);
         bytes_text(bytes, text, sizeof text);
-        printf("\n%zu image%s, %s, on the shelf %s\n", count, count == 1 ? "" : "s", text, s->shelf_folder);
+        say("\n%zu image%s, %s, on the shelf %s", count, count == 1 ? "" : "s", text, s->shelf_folder);
     }
     free(images);
     return EXIT_AS_WANTED;
@@ -177,21 +177,25 @@ static void print_others(const json_t *codes)
         json_object_set_new(sums, name, json_integer(sum));
         images += more;
     }
-    if (images > 0)
-        printf("\n%lld more %s for other order codes:", (long long)images, images == 1 ? "is" : "are");
+    char *text = NULL;
+    size_t size = 0;
+    FILE *to = open_memstream(&text, &size);
+    fprintf(to, "\n%lld more %s for other order codes:", (long long)images, images == 1 ? "is" : "are");
     json_object_foreach(sums, name, code)
     {
         json_int_t sum = json_integer_value(code);
         if (named == NAMED && json_object_size(sums) > NAMED + 1) {
-            printf(", and %zu other codes", json_object_size(sums) - NAMED);
+            fprintf(to, ", and %zu other codes", json_object_size(sums) - NAMED);
             break;
         }
-        printf("%s %s", named++ > 0 ? "," : "", name);
+        fprintf(to, "%s %s", named++ > 0 ? "," : "", name);
         if (sum > 1)
-            printf(" (%lld)", (long long)sum);
+            fprintf(to, " (%lld)", (long long)sum);
     }
+    fclose(to);
     if (images > 0)
-        putchar('\n');
+        say("%s", text);
+    free(text);
     json_decref(sums);
 }
 
@@ -296,7 +300,8 @@ static const struct option_row all = {"all", NULL,        "with --for: the other
 static const struct option_row newer = {
     "newer", NULL,        "what fits a device of the site and is newer than what the site wants",
     2,       OPTION_FLAG, .own = &own.newer};
-static const struct option_row *const list_options[] = {&for_device, &all, &newer, NULL};
+static const struct option_row *const list_options[] = {&for_device,     &all,         &newer,
+                                                        &option_columns, &option_sort, NULL};
 
 static void check(struct argp_state *state, const struct options *o)
 {
@@ -320,6 +325,7 @@ const struct command command_shelf_list = {
             "einbau shelf list --site larchfell.site.yaml --for tower-io-3 "
             "--all",
     .takes = SITE_OPTIONAL,
+    .heads = heads,
     .options = list_options,
     .check = check,
     .run = run,

@@ -188,14 +188,14 @@ static bool lacking_now(struct session *s, size_t *wanted, size_t *lacking)
 static void print_fetched(struct session *s, const struct covering *c, size_t brought, size_t wanted,
                           size_t lacking, const json_t *newer)
 {
-    printf("%zu image%s fetched, %zu there already; the shelf is %s\n", brought, brought == 1 ? "" : "s",
-           c->number_count - brought, s->shelf_folder);
+    say("%zu image%s fetched, %zu there already; the shelf is %s", brought, brought == 1 ? "" : "s",
+        c->number_count - brought, s->shelf_folder);
     if (s->job->site != NULL && !own.all) {
         if (lacking == 0)
-            printf("%s: the shelf has all %zu that are wanted\n", s->job->site->name, wanted);
+            say("%s: the shelf has all %zu that are wanted", s->job->site->name, wanted);
         else
-            printf("%s: %zu of %zu lacking: 'einbau shelf cover' names them\n", s->job->site->name, lacking,
-                   wanted);
+            say("%s: %zu of %zu lacking: 'einbau shelf cover' names them", s->job->site->name, lacking,
+                wanted);
     }
     if (json_array_size(newer) > 0) {
         printf("\nNewer there than what the site wants; --all fetches it too:\n");

@@ -37,7 +37,7 @@ static void print_advice(const struct session *s)
     if (outdated + differs + unreachable + in_loader > 0)
         puts("");
     if (outdated > 0)
-        printf("%zu outdated: 'einbau plan' shows what would be written to them.\n", outdated);
+        say("%zu outdated: 'einbau plan' shows what would be written to them.", outdated);
     if (differs > 0)
         say("%zu with other bytes than the wanted image under its version: 'einbau fit' writes the right "
             "ones.",
@@ -251,7 +251,8 @@ static int survey_site(struct session *s, const struct wire *w, struct buses *bu
             status = EXIT_NOT_AS_WANTED;
     }
     if (!s->options->json) {
-        printf("%s: %zu of %zu devices answered\n\n", s->job->site->name, answered, chosen);
+        say("%s: %zu of %zu devices answered", s->job->site->name, answered, chosen);
+        puts("");
         print_devices(s);
         print_advice(s);
         buses_print_nodes(s, buses);
@@ -369,10 +370,19 @@ static const struct option_row rows[] = {
     {"into", "SITE", "add what was found to this site file, where a profile fits", 2, OPTION_TEXT,
      .own = &own.into},
 };
-static const struct option_row *const survey_options[] = {
-    &option_link, &rows[0], &rows[1],        &rows[2],     &rows[3],
-    &rows[4],     &rows[5], &option_without, &option_only, &option_add_address,
-    NULL};
+static const struct option_row *const survey_options[] = {&option_link,
+                                                          &rows[0],
+                                                          &rows[1],
+                                                          &rows[2],
+                                                          &rows[3],
+                                                          &rows[4],
+                                                          &rows[5],
+                                                          &option_without,
+                                                          &option_only,
+                                                          &option_add_address,
+                                                          &option_columns,
+                                                          &option_sort,
+                                                          NULL};
 
 const struct command command_survey = {
     .name = "survey",
@@ -389,6 +399,7 @@ const struct command command_survey = {
             "  einbau survey --bus /dev/ttyACM0 --bit-rate 250000\n\n"
             "Exit status 1 where a device of the site is not as wanted, 3 where none answered.",
     .takes = NAMES_DEVICES | SITE_OPTIONAL,
+    .heads = devices_heads,
     .options = survey_options,
     .check = check,
     .run = run,

@@ -53,12 +53,13 @@ void print_disagreements(const struct eb_job_device *t)
     }
 }
 
+const char *const devices_heads[] = {"DEVICE",    "ADDRESS", "ORDER CODE", "REV",  "SERIAL NUMBER",
+                                     "COMPONENT", "RUNNING", "WANTED",     "MARK", NULL};
+
 void print_devices(const struct session *s)
 {
-    static const char *const heads[] = {"DEVICE",    "ADDRESS", "ORDER CODE", "REV", "SERIAL NUMBER",
-                                        "COMPONENT", "RUNNING", "WANTED",     "MARK"};
     struct table table;
-    table_begin(&table, 9, heads);
+    table_begin(&table, 9, devices_heads);
     for (size_t i = 0; i < s->job->count; i++) {
         const struct eb_job_device *t = &s->job->devices[i];
         char address[EB_PLACE_TEXT_BYTES];
@@ -84,11 +85,11 @@ void print_devices(const struct session *s)
                                          running_text(t, k, running),
                                          eb_job_wanted(t, k),
                                          mark_text(t, k)};
-            table_add(&table, cells);
+            (first ? table_add : table_add_below)(&table, cells);
             first = false;
         }
     }
-    table_print(&table);
+    table_print_as(&table, &s->options->wish);
     for (size_t i = 0; i < s->job->count; i++) {
         if (s->job->devices[i].chosen)
             print_disagreements(&s->job->devices[i]);

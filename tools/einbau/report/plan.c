@@ -167,7 +167,7 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      first ? after : "",
                                      first ? time : "",
                                      answer_text(eb_job_verdict(t, k)->answer)};
-        table_add(table, cells);
+        (first ? table_add : table_add_below)(table, cells);
         first = false;
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
@@ -181,25 +181,26 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      "",
                                      "lacks"};
         if (t->components[i].lacks)
-            table_add(table, cells);
+            (first ? table_add : table_add_below)(table, cells);
         first = first && !t->components[i].lacks;
     }
 }
 
+const char *const plan_heads[] = {"DEVICE", "COMPONENT", "FROM",  "TO",      "IMAGE",
+                                  "SIZE",   "AFTER",     "ABOUT", "VERDICT", NULL};
+
 /* Each device below those that it waits for. */
 static void print_plan_table(const struct session *s)
 {
-    static const char *const heads[] = {"DEVICE", "COMPONENT", "FROM",  "TO",     "IMAGE",
-                                        "SIZE",   "AFTER",     "ABOUT", "VERDICT"};
     struct table table;
-    table_begin(&table, 9, heads);
+    table_begin(&table, 9, plan_heads);
     for (size_t w = 0; w <= last_wave(s); w++) {
         for (size_t i = 0; i < s->job->count; i++) {
             if (in_plan(&s->job->devices[i]) && s->job->devices[i].device->wave == w)
                 add_plan_rows(&table, s, &s->job->devices[i]);
         }
     }
-    table_print(&table);
+    table_print_as(&table, &s->options->wish);
     if (waits(s))
         say("\nA device with a name under AFTER starts when that one is confirmed; all others start at "
             "once.");
@@ -324,12 +325,13 @@ void print_plan(const struct session *s)
         uint32_t seconds = whole_seconds(s->job->estimate_us);
         if (seconds > 0)
             seconds_text(seconds, time, sizeof time);
-        printf("Plan for %s: %zu image%s, %zu device%s%s%s%s\n\n", s->job->site->name, images,
-               images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
-               devices == 1 ? ""
-               : waits(s)   ? ", in their order"
-                            : ", all at the same time",
-               seconds > 0 ? ", about " : "", time);
+        say("Plan for %s: %zu image%s, %zu device%s%s%s%s", s->job->site->name, images,
+            images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
+            devices == 1 ? ""
+            : waits(s)   ? ", in their order"
+                         : ", all at the same time",
+            seconds > 0 ? ", about " : "", time);
+        puts("");
         print_plan_table(s);
     }
     print_consequences(s);

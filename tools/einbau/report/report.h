@@ -56,7 +56,8 @@ void kept_text(const json_t *documents, bool plan, char *text, size_t cap);
 /* Of all devices of a session: what is planned, or came of it, and what helps. */
 void print_documents(const struct session *session, bool plan, bool *spaced);
 
-/* The tables that several commands print. */
+/* The tables that several commands print, and the columns of two. */
+extern const char *const devices_heads[], *const plan_heads[];
 void print_devices(const struct session *session);
 void print_disagreements(const struct eb_job_device *target);
 void print_plan(const struct session *session);

@@ -2,6 +2,7 @@
 #include "session/config.h"
 #include "../../in_full.h"
 
+#include <ctype.h>
 #include <einbau/einbau.h>
 #include <einbau/job.h>
 #include <stdio.h>
@@ -175,6 +176,65 @@ struct parsing {
     const struct option_row *rows[OPTION_ROWS_MAX];
     size_t count;
 };
+
+/* "ORDER CODE" as it is typed: "order-code". */
+static void column_word(const char *head, char word[EB_NAME_BYTES])
+{
+    size_t i = 0;
+    for (; head[i] != '\0' && i + 1 < EB_NAME_BYTES; i++)
+        word[i] = (char)(head[i] == ' ' ? '-' : tolower((unsigned char)head[i]));
+    word[i] = '\0';
+}
+
+/* --columns and --sort: names of columns with commas between. */
+static void take_columns(struct argp_state *state, const char *option, char *text,
+                         size_t list[TABLE_COLUMNS_MAX], size_t *count)
+{
+    const char *const *heads = ((const struct parsing *)state->input)->command->heads;
+    char words[TABLE_COLUMNS_MAX][EB_NAME_BYTES];
+    char all[TABLE_COLUMNS_MAX * (EB_NAME_BYTES + 2)] = "";
+    char meant[EB_NEAREST_BYTES];
+    char *rest;
+    size_t columns = 0;
+    for (; heads[columns] != NULL; columns++) {
+        column_word(heads[columns], words[columns]);
+        snprintf(all + strlen(all), sizeof all - strlen(all), "%s%s", columns > 0 ? ", " : "",
+                 words[columns]);
+    }
+    *count = 0;
+    for (char *word = strtok_r(text, ",", &rest); word != NULL; word = strtok_r(NULL, ",", &rest)) {
+        struct eb_nearest near = eb_nearest_begin(word);
+        size_t at = columns;
+        for (size_t i = 0; i < columns; i++) {
+            eb_nearest_offer(&near, words[i]);
+            at = strcmp(words[i], word) == 0 ? i : at;
+        }
+        if (at == columns)
+            argp_error(state, "--%s: found '%s', expected one or several of %s, with commas between%s",
+                       option, word, all, eb_nearest_text(&near, meant));
+        if (at < columns && *count < TABLE_COLUMNS_MAX)
+            list[(*count)++] = at;
+    }
+    if (*count == 0)
+        argp_error(state, "--%s: found nothing, expected one or several of %s", option, all);
+}
+
+static void read_columns(struct argp_state *state, struct options *options, char *text)
+{
+    take_columns(state, "columns", text, options->wish.shown, &options->wish.shown_count);
+}
+
+static void read_sort(struct argp_state *state, struct options *options, char *text)
+{
+    take_columns(state, "sort", text, options->wish.sort, &options->wish.sort_count);
+}
+
+const struct option_row option_columns = {
+    "columns", "NAME,NAME", "only these columns of the table, in this order",
+    2,         OPTION_READ, .read = read_columns};
+const struct option_row option_sort = {
+    "sort", "NAME,NAME", "the rows by these columns, numbers in them by their size",
+    2,      OPTION_READ, .read = read_sort};
 
 static unsigned seconds(struct argp_state *state, const char *name, const char *text)
 {

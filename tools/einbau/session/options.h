@@ -2,6 +2,8 @@
 #ifndef TOOL_OPTIONS_H
 #define TOOL_OPTIONS_H
 
+#include "ui/table.h"
+
 #include <argp.h>
 #include <einbau/host.h>
 #include <stdbool.h>
@@ -63,6 +65,7 @@ struct options {
     size_t without_count;
     const char **only; /* marks */
     size_t only_count;
+    struct table_wish wish; /* of the command's table */
     char **step_done;
     size_t step_done_count;
     char **assignments;
@@ -93,7 +96,8 @@ struct option_row {
 /* Those that several commands have; any other stands with its command. */
 extern const struct option_row option_without, option_only, option_image, option_accept, option_again,
     option_yes, option_link, option_add_address, option_explain, option_profiles, option_profile,
-    option_component, option_version, option_revisions, option_to, option_key_file;
+    option_component, option_version, option_revisions, option_to, option_key_file, option_columns,
+    option_sort;
 
 /* What a command says of itself besides its options. */
 enum {
@@ -114,6 +118,7 @@ struct command {
     const char *summary;   /* one line for the list of commands */
     const char *help;      /* more of it, with an example */
     unsigned takes;
+    const char *const *heads; /* of the table that --columns and --sort are about; NULL behind the last */
     const struct option_row *const *options; /* besides the common ones; NULL behind the last; may be NULL */
     void (*check)(struct argp_state *state, const struct options *options); /* what goes together; or NULL */
     int (*run)(const struct options *options);

@@ -73,7 +73,7 @@ void usb_print_count(const struct usb *usb)
 {
     size_t count = usb_count(usb);
     if (usb->count > 0)
-        printf("\nUSB: %zu plugged in, hubs among them; %zu with a DFU interface\n", usb->count, count);
+        say("\nUSB: %zu plugged in, hubs among them; %zu with a DFU interface", usb->count, count);
 }
 
 void usb_print(const struct session *s, const struct usb *usb)

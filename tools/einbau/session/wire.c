@@ -349,9 +349,9 @@ void wire_print(const struct wire *w)
         puts("No wired link has a carrier: check the cable; 'einbau links' lists them.");
         return;
     }
-    printf("On %s: %zu device%s%s, looked for %.1f s with %llu frames\n", links, strangers,
-           strangers == 1 ? "" : "s", w->session->job->site != NULL ? " beside those of the site" : "",
-           (double)w->took_us / 1e6, (unsigned long long)eb_survey_sent(&w->survey));
+    say("On %s: %zu device%s%s, looked for %.1f s with %llu frames", links, strangers,
+        strangers == 1 ? "" : "s", w->session->job->site != NULL ? " beside those of the site" : "",
+        (double)w->took_us / 1e6, (unsigned long long)eb_survey_sent(&w->survey));
     if (strangers > 0) {
         puts("");
         print_table(w);

@@ -19,12 +19,20 @@ void table_add(struct table *t, const char *const *cells)
     if (t->rows == t->cap) {
         t->cap = t->cap == 0 ? 32 : 2 * t->cap;
         t->cells = realloc(t->cells, t->cap * t->columns * sizeof *t->cells);
-        if (t->cells == NULL)
+        t->below = realloc(t->below, t->cap * sizeof *t->below);
+        if (t->cells == NULL || t->below == NULL)
             abort();
     }
+    t->below[t->rows] = false;
     for (size_t c = 0; c < t->columns; c++)
         t->cells[t->rows * t->columns + c] = strdup(cells[c] != NULL ? cells[c] : "");
     t->rows++;
+}
+
+void table_add_below(struct table *t, const char *const *cells)
+{
+    table_add(t, cells);
+    t->below[t->rows - 1] = true;
 }
 
 /* Whether a cell says this word, perhaps with more behind it: "confirmed (version only)". */
@@ -143,26 +151,204 @@ static void put_wrapped(const char *text, size_t column, size_t indent, size_t w
     }
 }
 
-static void print_row(const struct table *table, char *const *cells, const size_t *widths, bool colours,
-                      size_t width)
+/* Behind which a cell may be broken, besides blanks. */
+static const char marks[] = ",;/:-._";
+
+/* The next piece of a text that goes into so many columns: broken at a blank, else behind a mark, else where
+ * they end; gives its bytes, and those to where the next one begins. */
+static size_t piece_of(const char *text, size_t columns, size_t *next)
 {
-    size_t column = 0;
-    size_t columns = table->columns;
-    while (columns > 0 && cells[columns - 1][0] == '\0')
-        columns--; /* behind the last cell that is not empty nothing is printed */
-    for (size_t c = 0; c < columns; c++) {
-        const char *colour = colours && c >= table->plain ? colour_of(cells[c]) : NULL;
-        fputs(colour != NULL ? colour : "", stdout);
-        if (c + 1 == columns && width > 0)
-            put_wrapped(cells[c], column, column, width);
-        else
-            fputs(cells[c], stdout);
-        fputs(colour != NULL ? "\033[0m" : "", stdout);
-        if (c + 1 < columns)
-            put_blanks(widths[c] + 2 - columns_of(cells[c]));
-        column += widths[c] + 2;
+    char fits[512];
+    snprintf(fits, sizeof fits, "%s", text);
+    cut_to_columns(fits, columns);
+    size_t size = strlen(fits);
+    if (text[size] == '\0' || text[size] == ' ') {
+        *next = size + (text[size] == ' ');
+        return size;
     }
-    putchar('\n');
+    size_t indent = strspn(text, " ");
+    for (size_t at = size; at > indent + 1; at--) {
+        *next = at;
+        if (text[at - 1] == ' ')
+            return at - 1;
+        if (strchr(marks, text[at - 1]) != NULL)
+            return at;
+    }
+    *next = size > 0 ? size : strlen(text);
+    return *next;
+}
+
+/* Columns of the longest piece that is never broken. */
+static size_t longest_piece(const char *text)
+{
+    size_t longest = 0;
+    size_t begin = 0;
+    for (size_t at = strspn(text, " "); text[at] != '\0'; at++) {
+        bool blank = text[at] == ' ';
+        if (!blank && text[at + 1] != '\0' && strchr(marks, text[at]) == NULL)
+            continue;
+        char piece[512];
+        snprintf(piece, sizeof piece, "%.*s", (int)(at + !blank - begin), text + begin);
+        longest = columns_of(piece) > longest ? columns_of(piece) : longest;
+        begin = at + 1;
+    }
+    return longest;
+}
+
+static void print_cell(const char *text, size_t size, const char *colour, size_t width)
+{
+    char piece[512];
+    snprintf(piece, sizeof piece, "%.*s", (int)size, text);
+    printf("%s%s%s", colour != NULL && size > 0 ? colour : "", piece,
+           colour != NULL && size > 0 ? "\033[0m" : "");
+    put_blanks(width > columns_of(piece) ? width - columns_of(piece) : 0);
+}
+
+/* The last column with something in it from these places on; 0: none. */
+static size_t used_of(char *const *at, size_t columns)
+{
+    while (columns > 0 && at[columns - 1][0] == '\0')
+        columns--;
+    return columns;
+}
+
+/* `gap` 0: no terminal, nothing is broken. */
+static void print_row(const struct table *t, char *const *cells, const size_t *widths, bool colours,
+                      size_t gap)
+{
+    char *at[TABLE_COLUMNS_MAX];
+    memcpy(at, cells, t->columns * sizeof *at);
+    size_t used = used_of(at, t->columns);
+    do {
+        for (size_t c = 0; c < used; c++) {
+            const char *colour = colours && c >= t->plain ? colour_of(cells[c]) : NULL;
+            size_t next = strlen(at[c]);
+            size_t size = gap == 0 ? next : piece_of(at[c], widths[c], &next);
+            print_cell(at[c], size, colour, c + 1 < used ? widths[c] + (gap == 1 ? 1 : 2) : 0);
+            at[c] += next;
+        }
+        putchar('\n');
+        used = used_of(at, t->columns);
+    } while (used > 0);
+}
+
+/* Makes the widest columns narrower until all go into the terminal with `gap` blanks between them; false:
+ * they cannot without breaking a word. */
+static bool fit_widths(const struct table *t, size_t *widths, size_t gap, size_t width)
+{
+    size_t least[TABLE_COLUMNS_MAX] = {0};
+    size_t total = gap * (t->columns - 1);
+    for (size_t i = 0; i < t->rows * t->columns; i++) {
+        size_t longest = longest_piece(t->cells[i]);
+        if (longest > least[i % t->columns])
+            least[i % t->columns] = longest;
+    }
+    for (size_t c = 0; c < t->columns; c++)
+        total += widths[c];
+    while (total > width) {
+        size_t widest = t->columns;
+        for (size_t c = 0; c < t->columns; c++) {
+            if (widths[c] > least[c] && (widest == t->columns || widths[c] > widths[widest]))
+                widest = c;
+        }
+        if (widest == t->columns)
+            return false;
+        widths[widest]--;
+        total--;
+    }
+    return true;
+}
+
+/* On a terminal that is too narrow for columns: the first cell on a line of its own, the others below it with
+ * their names. */
+static void print_blocks(const struct table *t, bool colours, size_t width)
+{
+    char *const *heads = t->cells;
+    size_t names = 0;
+    for (size_t c = 1; c < t->columns; c++)
+        names = columns_of(heads[c]) > names ? columns_of(heads[c]) : names;
+    for (size_t r = 1; r < t->rows; r++) {
+        char *const *cells = t->cells + r * t->columns;
+        if (cells[0][0] != '\0') {
+            put_wrapped(cells[0], 0, 2, width);
+            putchar('\n');
+        }
+        for (size_t c = 1; c < t->columns; c++) {
+            const char *colour = colours && c >= t->plain ? colour_of(cells[c]) : NULL;
+            if (cells[c][0] == '\0')
+                continue;
+            printf("  %s%*s  %s", heads[c], (int)(names - columns_of(heads[c])), "",
+                   colour != NULL ? colour : "");
+            put_wrapped(cells[c], names + 4, names + 4, width);
+            puts(colour != NULL ? "\033[0m" : "");
+        }
+    }
+}
+
+/* --- which columns, in which order --------------------------------------------------------------- */
+
+static const struct table *sorted; /* while it is sorted ... */
+static const struct table_wish *sorted_by;
+
+static int compare_rows(const void *a, const void *b)
+{
+    const size_t rows[] = {*(const size_t *)a, *(const size_t *)b};
+    for (size_t i = 0; i < sorted_by->sort_count; i++) {
+        size_t c = sorted_by->sort[i];
+        const char *x = sorted->cells[rows[0] * sorted->columns + c];
+        const char *y = sorted->cells[rows[1] * sorted->columns + c];
+        int order = strverscmp(x + strspn(x, " "), y + strspn(y, " "));
+        if (order != 0)
+            return order;
+    }
+    return rows[0] < rows[1] ? -1 : 1;
+}
+
+/* The same table with the columns and the order that are wished; each row says all by itself then. */
+static struct table wished(struct table *t, const struct table_wish *wish)
+{
+    struct table to = {.columns = wish->shown_count > 0 ? wish->shown_count : t->columns};
+    size_t *order = calloc(t->rows, sizeof *order);
+    if (order == NULL)
+        abort();
+    for (size_t r = 0; r < t->rows; r++) {
+        order[r] = r;
+        for (size_t c = 0; c < t->columns && t->below[r]; c++) {
+            char **cell = &t->cells[r * t->columns + c];
+            if ((*cell)[0] != '\0')
+                continue;
+            free(*cell);
+            *cell = strdup(t->cells[(r - 1) * t->columns + c]);
+            if (*cell == NULL)
+                abort();
+        }
+    }
+    sorted = t;
+    sorted_by = wish;
+    if (wish->sort_count > 0 && t->rows > 1)
+        qsort(order + 1, t->rows - 1, sizeof *order, compare_rows);
+    for (size_t r = 0; r < t->rows; r++) {
+        const char *cells[TABLE_COLUMNS_MAX];
+        for (size_t c = 0; c < to.columns; c++) {
+            size_t from = wish->shown_count > 0 ? wish->shown[c] : c;
+            const char *cell = t->cells[order[r] * t->columns + from];
+            cells[c] = cell + strspn(cell, " ");
+        }
+        table_add(&to, cells);
+    }
+    free(order);
+    table_free(t);
+    return to;
+}
+
+void table_print_as(struct table *t, const struct table_wish *wish)
+{
+    if (wish->shown_count + wish->sort_count > 0) {
+        struct table to = wished(t, wish);
+        table_print(&to);
+    } else {
+        table_print(t);
+    }
 }
 
 void table_print(struct table *t)
@@ -175,8 +361,17 @@ void table_print(struct table *t)
         if (columns > widths[i % t->columns])
             widths[i % t->columns] = columns;
     }
-    for (size_t r = 0; r < t->rows; r++)
-        print_row(t, t->cells + r * t->columns, widths, colours && r > 0, width);
+    size_t natural[TABLE_COLUMNS_MAX];
+    memcpy(natural, widths, sizeof natural);
+    size_t gap = width == 0 ? 0 : fit_widths(t, widths, 2, width) ? 2 : 1;
+    if (gap == 1)
+        memcpy(widths, natural, sizeof natural);
+    if (gap == 1 && !fit_widths(t, widths, 1, width)) {
+        print_blocks(t, colours, width);
+    } else {
+        for (size_t r = 0; r < t->rows; r++)
+            print_row(t, t->cells + r * t->columns, widths, colours && r > 0, gap);
+    }
     table_free(t);
 }
 
@@ -185,6 +380,7 @@ void table_free(struct table *t)
     for (size_t i = 0; i < t->rows * t->columns; i++)
         free(t->cells[i]);
     free(t->cells);
+    free(t->below);
     *t = (struct table){.columns = t->columns};
 }
 

@@ -9,18 +9,28 @@
 
 enum { TABLE_COLUMNS_MAX = 10 };
 
-/* A table whose columns are as wide as what they hold. */
+/* Which columns are shown, in which order, and by which the rows are sorted; nothing: as they come. */
+struct table_wish {
+    size_t shown[TABLE_COLUMNS_MAX], sort[TABLE_COLUMNS_MAX];
+    size_t shown_count, sort_count;
+};
+
+/* A table whose columns are as wide as what they hold; on a terminal that is narrower, cells are broken
+ * within their columns, and where that is not enough, each row becomes a block of lines. */
 struct table {
     size_t columns;
     size_t
         plain; /* the first so many columns are values, whose words mean nothing by themselves: no colours */
     size_t rows, cap;
     char **cells;
+    bool *below; /* of each row: its empty cells are as in the one above */
 };
 
 void table_begin(struct table *table, size_t columns, const char *const *heads);
 void table_add(struct table *table, const char *const *cells);
-void table_print(struct table *table); /* and frees it */
+void table_add_below(struct table *table, const char *const *cells); /* its empty cells are as above */
+void table_print(struct table *table);                               /* and frees it */
+void table_print_as(struct table *table, const struct table_wish *wish);
 void table_free(struct table *table);
 
 /* Whether `fd` is a terminal that may have colours. */
