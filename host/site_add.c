@@ -76,8 +76,18 @@ static void put_entry(FILE *file, size_t blanks, const struct eb_site_entry *e)
     const uint8_t *ip = e->address.ip;
     int indent = (int)blanks;
     fprintf(file, "%*s%s:\n%*slink: %s\n", indent, "", e->name, 2 * indent, "", e->link);
-    fprintf(file, "%*saddress: %u.%u.%u.%u\n", 2 * indent, "", ip[0], ip[1], ip[2], ip[3]);
-    if (e->address.prefix != 24)
+    if (e->on == EB_SITE_ETHERNET)
+        fprintf(file, "%*saddress: %u.%u.%u.%u\n", 2 * indent, "", ip[0], ip[1], ip[2], ip[3]);
+    if (e->node != 0)
+        fprintf(file, "%*snode: %u\n", 2 * indent, "", e->node);
+    else if (e->on == EB_SITE_CAN)
+        fprintf(file, "%*suds: {request: 0x%X, response: 0x%X}\n", 2 * indent, "", e->unit.request,
+                e->unit.response);
+    if (e->place[0] != '\0')
+        fprintf(file, "%*splace: \"%s\"\n", 2 * indent, "", e->place);
+    if (e->via[0] != '\0')
+        fprintf(file, "%*svia: %s\n", 2 * indent, "", e->via);
+    if (e->on == EB_SITE_ETHERNET && e->address.prefix != 24)
         fprintf(file, "%*smask: %u.%u.%u.%u\n", 2 * indent, "", mask >> 24, mask >> 16 & 255, mask >> 8 & 255,
                 mask & 255);
     if (e->has_mac) {

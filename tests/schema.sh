@@ -55,6 +55,7 @@ document secret list
 document secret drop pa-valley
 document links
 document survey
+document survey --bus cabin-bus --bit-rate 250000 --scan-uds
 document survey drive-plc
 document blink drive-plc --for 1
 document set tower-io-1 name=tower-io-one --yes
@@ -95,6 +96,7 @@ document report --devices
 document shelf drop 1
 unset EINBAU_SITE
 document survey
+document survey --bus cabin-bus --bit-rate 250000 --scan-uds
 document links
 
 /usr/bin/python3 "$source/tests/interop/validate.py" "$source/docs/schema/documents.json" documents/*.json

@@ -227,9 +227,14 @@ EB_NODISCARD bool eb_site_write(const struct eb_site *site, const char *path, st
 struct eb_site_entry {
     char name[EB_NAME_BYTES];
     char link[EB_NAME_BYTES];
+    enum eb_site_link_kind on; /* which of the next say where it is */
     struct eb_link_address address;
     bool has_mac;
     uint8_t mac[EB_MAC_BYTES];
+    uint8_t node;                /* CANopen; 0: a UDS unit ... */
+    struct eb_isotp_config unit; /* ... of 11 bits, or 29 with normal addressing */
+    char place[EB_NAME_BYTES];   /* on USB, or empty */
+    char via[EB_NAME_BYTES];     /* the device that it is reached through, or empty */
     char profile[EB_NAME_BYTES];
     char serial[EB_NAME_BYTES]; /* or empty */
 };

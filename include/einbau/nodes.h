@@ -47,7 +47,12 @@ struct eb_nodes_config {
     bool only_listen;
     const struct eb_isotp_config *units; /* UDS, at most EB_UNITS_MAX; borrowed */
     size_t unit_count;
+    bool scan_units; /* also looks for others, by their answer to TesterPresent (ISO 14229-1 section 10.7) at
+                      * each of EB_SCAN_STEPS pairs of identifiers: of 11 bits from 780h on, where CANopen has
+                      * nothing (CiA 301 table 23), and of 29 bits with fixed addresses (ISO 15765-2) */
 };
+
+enum { EB_SCAN_STEPS = 101 + 255 };
 
 /* The survey's own: reads one node. */
 struct ebi_node_reader {
@@ -69,9 +74,12 @@ struct ebi_unit_reader {
 struct eb_nodes {
     struct eb_nodes_config config;
     enum eb_status status; /* EB_PENDING until it has ended; EB_UNREACHABLE: no adapter, or it was lost */
-    struct eb_node nodes[EB_NODES_MAX + 1]; /* by node id; 0 is not used */
-    struct eb_node units[EB_UNITS_MAX];     /* as in the configuration */
-    struct eb_can_state quiet;              /* the adapter's state after listening, and at the end */
+    struct eb_node nodes[EB_NODES_MAX + 1];    /* by node id; 0 is not used */
+    struct eb_node units[EB_UNITS_MAX];        /* as in the configuration, and behind them those found */
+    struct eb_isotp_config ways[EB_UNITS_MAX]; /* how each is reached */
+    size_t unit_count;
+    unsigned scanned;          /* how many of EB_SCAN_STEPS were asked */
+    struct eb_can_state quiet; /* the adapter's state after listening, and at the end */
     struct eb_can_state state;
     uint64_t quiet_us, asked_us; /* how long each took */
     bool stayed_quiet;           /* nothing was sent, for what was heard were errors only */
@@ -79,6 +87,7 @@ struct eb_nodes {
     /* its own */
     bool more; /* a poll left frames that had come */
     uint8_t phase, pass, next_node, next_to_read;
+    uint16_t next_step;
     int handle;
     uint64_t began_us, until_us, given;
     struct ebi_node_reader readers[EB_NODES_AT_ONCE];

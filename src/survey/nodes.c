@@ -6,8 +6,9 @@
 #include <string.h>
 
 /*   LISTENING (without acknowledging) --> ASKING (all ids, twice those that are silent) --> APART (each that
- * answered alone: two nodes with one id are heard one after the other then) --> READING --> ENDED */
-enum phase { LISTENING, ASKING, APART, READING, ENDED };
+ * answered alone: two nodes with one id are heard one after the other then) --> SCANNING (where units are
+ * looked for) --> READING --> ENDED */
+enum phase { LISTENING, ASKING, APART, SCANNING, READING, ENDED };
 
 enum {
     PASSES = 2,
@@ -15,6 +16,8 @@ enum {
     APART_US = 5000,
     READ_US = 300000,
     UNIT_US = 1000000,
+    P2_US = 60000,    /* how long a unit may take to answer (ISO 14229-2 table 4: 50 ms) */
+    FIXED_US = 10000, /* where the answer says whose it is, nothing is waited for */
     BURST = 64,
     LOAD_TOO_HIGH = 80,
     MANY_PER_MILLE = 20
@@ -72,6 +75,9 @@ void eb_nodes_begin(struct eb_nodes *n, const struct eb_nodes_config *config)
     n->config = *config;
     if (n->config.unit_count > EB_UNITS_MAX)
         n->config.unit_count = EB_UNITS_MAX;
+    for (size_t i = 0; i < n->config.unit_count; i++)
+        n->ways[i] = config->units[i];
+    n->unit_count = n->config.unit_count;
     n->handle = EB_NO_HANDLE;
     n->status = EB_PENDING;
     n->began_us = eb_port_now_us(config->port);
@@ -125,16 +131,73 @@ static void take_answer(struct eb_nodes *n, const struct eb_can_frame *f)
     node->twice = node->twice || node->answers > node->asked;
 }
 
+/* --- units that nobody has named ------------------------------------------------------------------ */
+
+/* The next pair of identifiers of a scan; false where this step has none that may be asked. */
+static bool way_of(unsigned step, struct eb_isotp_config *way)
+{
+    enum { FIRST = 0x780, LAST = 0x7E7, FUNCTIONAL = 0x7DF, LSS = 0x7E4, FIXED = 0x18DA00F1, TESTER = 0xF1 };
+    memset(way, 0, sizeof *way);
+    way->padding = 0xCC;
+    if (step < LAST - FIRST + 1) {
+        way->request = FIRST + step;
+        return way->request != FUNCTIONAL && way->request != LSS && way->request != LSS + 1;
+    }
+    unsigned target = step - (LAST - FIRST + 1);
+    way->request = FIXED | target << 8;
+    way->response = (FIXED & 0xFFFF0000) | (uint32_t)TESTER << 8 | target;
+    way->extended_ids = true;
+    return target != TESTER;
+}
+enum { SCAN_END = 0x7E7 - 0x780 + 1 + 256 };
+
+static bool is_known(const struct eb_nodes *n, uint32_t request, bool extended_ids)
+{
+    for (size_t i = 0; i < n->unit_count; i++) {
+        if (n->ways[i].request == request && n->ways[i].extended_ids == extended_ids)
+            return true;
+    }
+    return false;
+}
+
+/* An answer to TesterPresent, be it a refusal: whoever sends it is a unit. */
+static void take_unit(struct eb_nodes *n, const struct eb_can_frame *f)
+{
+    bool extended_ids = (f->flags & EB_CAN_EXTENDED) != 0;
+    bool present =
+        f->size >= 3 && f->data[0] == 2 && f->data[1] == UDS_PRESENT + UDS_POSITIVE && f->data[2] == 0;
+    bool refused = f->size >= 4 && f->data[0] == 3 && f->data[1] == UDS_NEGATIVE && f->data[2] == UDS_PRESENT;
+    struct eb_isotp_config way;
+    if (n->phase != SCANNING || n->next_step == 0 || !(present || refused) ||
+        (f->flags & EB_CAN_REMOTE) != 0 || n->unit_count == EB_UNITS_MAX)
+        return;
+    way_of(n->next_step - 1, &way);
+    if (extended_ids != way.extended_ids)
+        return;
+    if (extended_ids) { /* it says itself whose it is, however late */
+        way.request = 0x18DA00F1 | (f->id & 0xFF) << 8;
+        if ((f->id & 0xFFFFFF00) != 0x18DAF100)
+            return;
+    }
+    way.response = f->id;
+    for (size_t i = 0; i < n->unit_count; i++) {
+        if (n->ways[i].response == f->id && n->ways[i].extended_ids == extended_ids)
+            return;
+    }
+    n->ways[n->unit_count++] = way;
+}
+
 static void take_frame(struct eb_nodes *n, const struct eb_can_frame *f, uint64_t now_us)
 {
     take_spontaneous(n, f);
     take_serial(n, f);
     take_answer(n, f);
+    take_unit(n, f);
     for (size_t i = 0; i < EB_NODES_AT_ONCE; i++) {
         if (n->readers[i].node != 0)
             eb_sdo_receive(&n->readers[i].sdo, f, now_us);
     }
-    for (size_t i = 0; i < n->config.unit_count && n->phase == READING; i++)
+    for (size_t i = 0; i < n->unit_count && n->phase == READING; i++)
         eb_uds_receive(&n->units_read[i].uds, f, now_us);
 }
 
@@ -350,12 +413,39 @@ static void ask_apart(struct eb_nodes *n, uint64_t now_us)
         n->until_us = now_us + APART_US;
         return;
     }
+    n->phase = SCANNING;
+    n->until_us = now_us;
+}
+
+static void begin_reading(struct eb_nodes *n, uint64_t now_us)
+{
     n->phase = READING;
-    for (size_t i = 0; i < n->config.unit_count; i++) {
+    for (size_t i = 0; i < n->unit_count; i++) {
         struct ebi_unit_reader *u = &n->units_read[i];
-        eb_uds_init(&u->uds, &n->config.units[i], u->message, sizeof u->message);
+        eb_uds_init(&u->uds, &n->ways[i], u->message, sizeof u->message);
         ask_unit(u, now_us);
     }
+}
+
+/* The next pair of identifiers is asked; those of known units are not. */
+static void scan(struct eb_nodes *n, uint64_t now_us)
+{
+    struct eb_isotp_config way;
+    size_t taken;
+    while (n->config.scan_units && n->next_step < SCAN_END) {
+        bool may = way_of(n->next_step++, &way);
+        if (!may || is_known(n, way.request, way.extended_ids))
+            continue;
+        const struct eb_can_frame frame = {.id = way.request,
+                                           .flags = way.extended_ids ? EB_CAN_EXTENDED : 0,
+                                           .size = 8,
+                                           .data = {2, UDS_PRESENT, 0, 0xCC, 0xCC, 0xCC, 0xCC, 0xCC}};
+        send_all(n, &frame, 1, &taken);
+        n->scanned++;
+        n->until_us = now_us + (way.extended_ids && n->next_step < SCAN_END ? FIXED_US : P2_US);
+        return;
+    }
+    begin_reading(n, now_us);
 }
 
 enum eb_status eb_nodes_poll(struct eb_nodes *n)
@@ -383,11 +473,13 @@ enum eb_status eb_nodes_poll(struct eb_nodes *n)
     }
     if (n->phase == APART && now_us >= n->until_us)
         ask_apart(n, now_us);
+    if (n->phase == SCANNING && now_us >= n->until_us)
+        scan(n, now_us);
     if (n->phase == READING) {
         bool busy = false;
         for (size_t i = 0; i < EB_NODES_AT_ONCE; i++)
             busy = work_reader(n, &n->readers[i], now_us) || busy;
-        for (size_t i = 0; i < n->config.unit_count; i++)
+        for (size_t i = 0; i < n->unit_count; i++)
             busy = work_unit(n, i, now_us) || busy;
         if (!busy)
             finish(n, EB_OK);
@@ -408,7 +500,7 @@ uint64_t eb_nodes_deadline_us(const struct eb_nodes *n)
         uint64_t us = n->readers[i].node != 0 ? eb_sdo_deadline_us(&n->readers[i].sdo) : EB_NEVER;
         next_us = us < next_us ? us : next_us;
     }
-    for (size_t i = 0; i < n->config.unit_count; i++) {
+    for (size_t i = 0; i < n->unit_count; i++) {
         uint64_t us = n->units_read[i].done ? EB_NEVER : eb_uds_deadline_us(&n->units_read[i].uds);
         next_us = us < next_us ? us : next_us;
     }

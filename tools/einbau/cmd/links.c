@@ -355,7 +355,7 @@ static int run(const struct options *options)
 {
     struct session s;
     struct ways f;
-    struct buses buses;
+    struct buses buses = {0};
     struct usb usb;
     if (!session_open(&s, options))
         return session_close(&s, s.status);

@@ -1,3 +1,4 @@
+#include "cmd/survey_into.h"
 #include "report/report.h"
 #include "session/bus.h"
 #include "session/usb.h"
@@ -9,10 +10,8 @@
 
 static struct {
     const char *into;
-    bool watch;
+    bool watch, scan_uds;
 } own;
-
-enum { SERIAL_PATIENCE_US = 1000000 };
 
 /* What to do next, where something is to be done. */
 static void print_advice(const struct session *s)
@@ -64,174 +63,6 @@ static void mark_absent(struct session *s, const struct wire *w)
     }
 }
 
-/* --- into a site --------------------------------------------------------------------------------- */
-
-/* The profile that covers the order code that the device said. */
-static const struct eb_profile *profile_for(const struct eb_profile *profiles, size_t count,
-                                            const struct eb_found *f)
-{
-    for (size_t i = 0; i < count; i++) {
-        for (size_t k = 0; k < f->count; k++) {
-            bool code = f->facts[k].kind == EB_FACT_ORDER_CODE || f->facts[k].kind == EB_FACT_PRODUCT;
-            const char *text = f->facts[k].text;
-            if (f->facts[k].kind == EB_FACT_TEXT && strchr(text, '=') != NULL) {
-                code = true; /* of DNS-SD: only the profile knows which key it is */
-                text = strchr(text, '=') + 1;
-            }
-            if (code && eb_profile_covers(&profiles[i], text))
-                return &profiles[i];
-        }
-    }
-    return NULL;
-}
-
-/* A name that the site has not yet: what the device is called, else what it is and where. */
-static void entry_name(const struct eb_site *site, const struct eb_site_entry *entries, size_t count,
-                       const struct eb_found *f, const struct eb_profile *profile, char name[EB_NAME_BYTES])
-{
-    char base[EB_NAME_BYTES];
-    const char *told = eb_found_text(f, EB_FACT_NAME);
-    bool plain = told[0] != '\0';
-    for (const char *c = told; *c != '\0'; c++)
-        plain = plain && ((*c >= 'a' && *c <= 'z') || (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') ||
-                          *c == '-' || *c == '_');
-    if (plain)
-        snprintf(base, sizeof base, "%.40s", told);
-    else
-        snprintf(base, sizeof base, "%.36s-%u", profile->name, f->ip[3]);
-    for (unsigned i = 1;; i++) {
-        bool taken = false;
-        snprintf(name, EB_NAME_BYTES, i == 1 ? "%.40s" : "%.40s-%u", base, i);
-        for (size_t k = 0; k < count; k++)
-            taken = taken || strcmp(entries[k].name, name) == 0;
-        if (!taken && eb_site_device(site, name) == NULL)
-            return;
-    }
-}
-
-static bool on_site(const struct eb_site *site, const struct eb_found *f)
-{
-    for (size_t i = 0; i < site->device_count; i++) {
-        const struct eb_site_device *d = &site->devices[i];
-        if ((d->has_mac && f->has_mac && memcmp(d->mac, f->mac, EB_MAC_BYTES) == 0) ||
-            (f->has_ip && memcmp(d->modbus.ip, f->ip, 4) == 0))
-            return true;
-    }
-    return false;
-}
-
-/* Asks each new device for its serial number as its profile says; one that does not tell is entered without.
- */
-static void ask_serials(const struct session *s, struct eb_site_entry *entries, size_t count,
-                        const struct eb_profile *const *profiles)
-{
-    struct eb_run *runs = calloc(count + 1, sizeof *runs);
-    struct eb_crew_place *places = calloc(count + 1, sizeof *places);
-    size_t words = 1;
-    for (size_t i = 0; i < count; i++) {
-        size_t needed = eb_run_memory_bytes(profiles[i]) / sizeof(uint64_t);
-        words = needed > words ? needed : words;
-    }
-    uint64_t *memory = calloc(count + 1, words * sizeof *memory);
-    struct eb_crew crew;
-    eb_crew_init(&crew, s->job->port, places, count);
-    for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++) {
-        struct eb_run_config config = {
-            .port = s->job->port,
-            .profile = profiles[i],
-            .memory = memory + i * words,
-            .memory_bytes = words * sizeof *memory,
-            .target = {.modbus = {.port = EB_MODBUS_PORT}, .unit = EB_MODBUS_UNIT_SELF},
-            .reach_patience_us = SERIAL_PATIENCE_US};
-        memcpy(config.target.modbus.ip, entries[i].address.ip, sizeof config.target.modbus.ip);
-        if (eb_run_init(&runs[i], &config) == EB_OK && eb_crew_add(&crew, &runs[i]) != EB_OK)
-            eb_run_abandon(&runs[i]);
-    }
-    while (crew.going > 0 && session_interrupts() == 0)
-        eb_crew_work(&crew, eb_port_now_us(s->job->port) + SERIAL_PATIENCE_US);
-    eb_crew_abandon(&crew);
-    for (size_t i = 0; runs != NULL && places != NULL && memory != NULL && i < count; i++)
-        snprintf(entries[i].serial, sizeof entries[i].serial, "%s", runs[i].identity.serial);
-    free(runs);
-    free(places);
-    free(memory);
-}
-
-/* The link on which new devices are: that of the first one on Ethernet, else the first such link; NULL: none.
- */
-static const char *ethernet_of(const struct eb_site *site)
-{
-    for (size_t i = 0; i < site->device_count; i++) {
-        if (site->devices[i].wire->kind == EB_SITE_ETHERNET)
-            return site->devices[i].link;
-    }
-    for (size_t i = 0; i < site->link_count; i++) {
-        if (site->links[i].kind == EB_SITE_ETHERNET)
-            return site->links[i].name;
-    }
-    return NULL;
-}
-
-static int add_into(struct session *s, const struct wire *w)
-{
-    const char *path = own.into;
-    struct eb_site *site = eb_site_read(path, &s->job->problem);
-    size_t profile_count = 0;
-    size_t count = 0;
-    if (site == NULL) {
-        complain("%s", s->job->problem.text);
-        return EXIT_WRONG_CALL;
-    }
-    struct eb_profile *profiles = eb_profiles_read(site->profiles_dir, &profile_count, &s->job->problem);
-    if (s->job->problem.text[0] != '\0')
-        complain("%s", s->job->problem.text);
-    struct eb_site_entry *entries = calloc(w->survey.count + 1, sizeof *entries);
-    const struct eb_profile **chosen = calloc(w->survey.count + 1, sizeof *chosen);
-    const char *link = ethernet_of(site);
-    for (size_t i = 0; entries != NULL && chosen != NULL && i < w->survey.count; i++) {
-        const struct eb_found *f = &w->found[i];
-        const struct eb_profile *p = profile_for(profiles, profile_count, f);
-        char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
-        if (on_site(site, f))
-            continue;
-        wire_cells(w, f, cells);
-        if (p == NULL || !f->has_ip || link == NULL) {
-            say("not added: %s %s: %s", f->has_ip ? cells[1] : cells[2], cells[3],
-                p == NULL ? "found no profile for what it says of itself, expected one in the site's folder "
-                            "of profiles"
-                : !f->has_ip ? "it has no address yet"
-                             : "the site has no link of kind ethernet");
-            continue;
-        }
-        struct eb_site_entry *e = &entries[count];
-        chosen[count] = p;
-        e->address.prefix = f->has_mask ? f->prefix : 24;
-        memcpy(e->address.ip, f->ip, sizeof e->address.ip);
-        e->has_mac = f->has_mac;
-        memcpy(e->mac, f->mac, sizeof e->mac);
-        snprintf(e->link, sizeof e->link, "%s", link);
-        snprintf(e->profile, sizeof e->profile, "%s", p->name);
-        entry_name(site, entries, count, f, p, e->name);
-        count++;
-    }
-    ask_serials(s, entries, count, chosen);
-    bool ok = entries != NULL && chosen != NULL &&
-              (count == 0 || eb_site_add(path, entries, count, &s->job->problem));
-    for (size_t i = 0; ok && i < count; i++)
-        printf("added: %s, %u.%u.%u.%u, profile %s%s%s\n", entries[i].name, entries[i].address.ip[0],
-               entries[i].address.ip[1], entries[i].address.ip[2], entries[i].address.ip[3],
-               entries[i].profile, entries[i].serial[0] != '\0' ? ", serial number " : "", entries[i].serial);
-    if (!ok)
-        complain("%s", s->job->problem.text);
-    else
-        printf("%zu device%s added to %s\n", count, count == 1 ? "" : "s", path);
-    free(entries);
-    free(chosen);
-    eb_profiles_free(profiles, profile_count);
-    eb_site_free(site);
-    return ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
-}
-
 /* ------------------------------------------------------------------------------------------------- */
 
 static int survey_site(struct session *s, const struct wire *w, struct buses *buses, const struct usb *usb)
@@ -273,14 +104,18 @@ static int survey_bus(struct session *s, struct buses *buses)
         return EXIT_INTERRUPTED;
     }
     if (s->options->json) {
-        print_document(json_pack("{s:s, s:n, s:[], s:o}", "einbau", "survey/2", "site", "devices", "buses",
-                                 buses_document(s, buses)));
+        print_document(json_pack("{s:s, s:n, s:[], s:o, s:[]}", "einbau", "survey/2", "site", "devices",
+                                 "buses", buses_document(s, buses), "usb"));
     } else {
         buses_print(s, buses);
         buses_print_nodes(s, buses);
     }
+    const struct eb_nodes *n = &buses->list[0].nodes;
+    bool any = false;
+    for (size_t i = 0; i < n->unit_count; i++)
+        any = any || n->units[i].answered;
     for (size_t id = 1; id <= EB_NODES_MAX; id++) {
-        if (buses->list[0].nodes.nodes[id].answered)
+        if (any || n->nodes[id].answered)
             return buses_sound(buses) ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
     }
     return EXIT_NOT_REACHED;
@@ -291,9 +126,9 @@ static int survey(struct session *s, struct wire *w, struct buses *buses, struct
     bool named = s->options->name_count > 0;
     if (!named && (w->count > 0 || s->job->site == NULL) && !wire_look(w))
         return s->status;
-    if (own.into != NULL)
-        return add_into(s, w);
     usb_look(s, usb);
+    if (own.into != NULL)
+        return survey_into(s, own.into, w, buses, usb);
     int status = s->job->site != NULL                   ? survey_site(s, w, buses, usb)
                  : w->survey.count + usb_count(usb) > 0 ? EXIT_AS_WANTED
                                                         : EXIT_NOT_REACHED;
@@ -320,7 +155,7 @@ static int run(const struct options *options)
 {
     struct session s;
     struct wire w;
-    struct buses buses = {0};
+    struct buses buses = {.scans = own.scan_uds};
     struct usb usb = {0};
     if (!session_open(&s, options))
         return session_close(&s, s.status);
@@ -367,6 +202,10 @@ static const struct option_row rows[] = {
     {"bus", "ADAPTER", "without a site: only the CAN bus at this interface, or this serial adapter's file", 2,
      OPTION_TEXT, .to = OPTION_TO(bus)},
     {"bit-rate", "BIT/S", "of that bus", 2, OPTION_READ, .read = read_bit_rate},
+    {"scan-uds", NULL,
+     "look for UDS units that nobody has named, too: at most 356 questions on each CAN bus, which take some "
+     "9 s",
+     2, OPTION_FLAG, .own = &own.scan_uds},
     {"into", "SITE", "add what was found to this site file, where a profile fits", 2, OPTION_TEXT,
      .own = &own.into},
 };
@@ -377,6 +216,7 @@ static const struct option_row *const survey_options[] = {&option_link,
                                                           &rows[3],
                                                           &rows[4],
                                                           &rows[5],
+                                                          &rows[6],
                                                           &option_without,
                                                           &option_only,
                                                           &option_add_address,

@@ -1,4 +1,5 @@
 #include "session/bus.h"
+#include "ui/status.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -69,7 +70,7 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
     return 0;
 }
 
-static void look(struct session *s, struct bus *b)
+static void look(struct session *s, struct bus *b, bool scans)
 {
     const struct eb_nodes_config config = {
         .port = s->job->port,
@@ -78,13 +79,20 @@ static void look(struct session *s, struct bus *b)
         .listen_us = LISTEN_US,
         .units = b->units,
         .unit_count = units_of(s, b),
+        .scan_units = scans,
     };
     uint64_t until_us = eb_port_now_us(s->job->port) + PATIENCE_US;
     eb_nodes_begin(&b->nodes, &config);
     while (session_interrupts() == 0 &&
            eb_nodes_work(&b->nodes, eb_port_now_us(s->job->port) + TRY_US) == EB_PENDING &&
-           eb_port_now_us(s->job->port) < until_us)
-        ;
+           eb_port_now_us(s->job->port) < until_us) {
+        if (b->nodes.scanned > 0)
+            status_line("%s: %u of at most %d pairs of identifiers asked", b->wire->name, b->nodes.scanned,
+                        EB_SCAN_STEPS);
+        else
+            status_line("%s: looking for nodes", b->wire->name);
+    }
+    status_end();
     eb_nodes_close(&b->nodes);
     b->trouble = eb_bus_judge(&b->nodes);
     if (b->wire != NULL && s->job->site != NULL && b->wire >= s->job->site->links &&
@@ -96,7 +104,6 @@ static void look(struct session *s, struct bus *b)
 
 bool buses_look(struct session *s, struct buses *buses)
 {
-    memset(buses, 0, sizeof *buses);
     size_t links = s->job->site != NULL ? s->job->site->link_count : 0;
     buses->list = calloc(links + 1, sizeof *buses->list);
     if (buses->list != NULL && s->options->bus != NULL) {
@@ -106,7 +113,7 @@ bool buses_look(struct session *s, struct buses *buses)
         eb_text_copy(buses->named.adapter, sizeof buses->named.adapter, s->options->bus);
         buses->list[0].wire = &buses->named;
         buses->count = 1;
-        look(s, &buses->list[0]);
+        look(s, &buses->list[0], buses->scans);
         return session_interrupts() == 0;
     }
     for (size_t i = 0; buses->list != NULL && i < links; i++) {
@@ -118,7 +125,7 @@ bool buses_look(struct session *s, struct buses *buses)
             continue;
         struct bus *b = &buses->list[buses->count++];
         b->wire = wire;
-        look(s, b);
+        look(s, b, buses->scans);
         for (size_t k = 0; k < s->job->count; k++) {
             const struct eb_node *node =
                 s->job->devices[k].device->wire == wire ? node_of(b, s->job->devices[k].device) : NULL;
@@ -131,6 +138,18 @@ bool buses_look(struct session *s, struct buses *buses)
         return false;
     }
     return buses->list != NULL;
+}
+
+bool buses_look_at(struct session *s, struct buses *buses, const struct eb_site *site)
+{
+    buses->list = calloc(site->link_count + 1, sizeof *buses->list);
+    for (size_t i = 0; buses->list != NULL && i < site->link_count && session_interrupts() == 0; i++) {
+        if (site->links[i].kind != EB_SITE_CAN)
+            continue;
+        buses->list[buses->count].wire = &site->links[i];
+        look(s, &buses->list[buses->count++], buses->scans);
+    }
+    return session_interrupts() == 0;
 }
 
 void buses_listen(struct session *s)
@@ -262,7 +281,7 @@ void buses_print(const struct session *s, const struct buses *buses)
         char cells[7][32];
         for (size_t k = 0; k <= EB_NODES_MAX; k++)
             answered += b->nodes.nodes[k].answered;
-        for (size_t k = 0; k < b->nodes.config.unit_count; k++)
+        for (size_t k = 0; k < b->nodes.unit_count; k++)
             answered += b->nodes.units[k].answered;
         rate_text(b->wire->bit_rate != 0 ? b->wire->bit_rate : state->bit_rate, cells[0], sizeof cells[0]);
         snprintf(cells[1], sizeof cells[1], "%s",
@@ -303,6 +322,39 @@ static bool foreign(const struct session *s, const struct bus *b, unsigned id)
     return (n->answered || n->heard) && device_at(s, b, id)[0] == '\0';
 }
 
+/* Units that were found by a scan, and that the site does not know. */
+static void print_units(const struct session *s, const struct bus *b)
+{
+    static const char *const heads[] = {"REQUEST", "RESPONSE", "PART", "REV", "VERSION", "SERIAL NUMBER"};
+    struct table table;
+    table_begin(&table, 6, heads);
+    for (size_t i = b->nodes.config.unit_count; i < b->nodes.unit_count; i++) {
+        const struct eb_node *u = &b->nodes.units[i];
+        char ids[2][12];
+        snprintf(ids[0], sizeof ids[0], "%X", b->nodes.ways[i].request);
+        snprintf(ids[1], sizeof ids[1], "%X", b->nodes.ways[i].response);
+        const char *const cells[] = {ids[0],
+                                     ids[1],
+                                     u->texts[EB_NODE_NAME],
+                                     u->texts[EB_NODE_HARDWARE],
+                                     u->texts[EB_NODE_SOFTWARE],
+                                     u->texts[EB_NODE_SERIAL]};
+        if (u->answered)
+            table_add(&table, cells);
+    }
+    if (table.rows > 1) {
+        printf("\nUDS units on %s%s:\n\n", b->wire->name, s->job->site != NULL ? " and not on the site" : "");
+        table_print(&table);
+    } else {
+        table_free(&table);
+    }
+    if (b->nodes.scanned > 0)
+        say("\n%s: %u pairs of identifiers were asked for UDS units, of 11 bits from 780 to 7E7 and of 29 "
+            "bits with "
+            "fixed addresses; units with other identifiers, or with extended addressing, are not found so.",
+            b->wire->name, b->nodes.scanned);
+}
+
 void buses_print_nodes(const struct session *s, const struct buses *buses)
 {
     static const char *const heads[] = {"NODE",          "NAME",   "REV",     "VERSION",
@@ -341,6 +393,7 @@ void buses_print_nodes(const struct session *s, const struct buses *buses)
             table_print(&table);
         else
             table_free(&table);
+        print_units(s, b);
     }
 }
 
@@ -406,6 +459,17 @@ json_t *buses_document(const struct session *s, const struct buses *buses)
                 json_array_append_new(troubles,
                                       json_string(eb_bus_trouble_text((enum eb_bus_trouble)(1U << k))));
         }
+        json_t *units = json_array();
+        for (size_t k = b->nodes.config.unit_count; k < b->nodes.unit_count; k++) {
+            const struct eb_node *u = &b->nodes.units[k];
+            if (u->answered)
+                json_array_append_new(
+                    units,
+                    json_pack("{s:i, s:i, s:s, s:s, s:s, s:s}", "request", (int)b->nodes.ways[k].request,
+                              "response", (int)b->nodes.ways[k].response, "part", u->texts[EB_NODE_NAME],
+                              "hardware", u->texts[EB_NODE_HARDWARE], "software", u->texts[EB_NODE_SOFTWARE],
+                              "serial", u->texts[EB_NODE_SERIAL]));
+        }
         json_t *bus = json_pack(
             "{s:s, s:i, s:s, s:i, s:I, s:I, s:I, s:i, s:o, s:o}", "name", b->wire->name, "bit_rate",
             (int)b->wire->bit_rate, "mode", eb_can_mode_word(state->mode), "load_percent",
@@ -418,6 +482,7 @@ json_t *buses_document(const struct session *s, const struct buses *buses)
                             state->has_counters ? json_integer(state->rx_errors) : json_null());
         json_object_set_new(bus, "listened_us", json_integer((json_int_t)b->nodes.quiet_us));
         json_object_set_new(bus, "asked_us", json_integer((json_int_t)b->nodes.asked_us));
+        json_object_set_new(bus, "units", units);
         if (b->heard_bit_rate != 0)
             json_object_set_new(bus, "heard_bit_rate", json_integer(b->heard_bit_rate));
         json_array_append_new(list, bus);

@@ -16,12 +16,15 @@ struct bus {
 struct buses {
     struct bus *list;
     size_t count;
+    bool scans;                /* for UDS units that the site does not know */
     struct eb_site_link named; /* of --bus */
 };
 
 /* Looks at the one that --bus names, or at every CAN bus that a chosen device is on; those found silent are
  * marked absent.  False where the command must end. */
 bool buses_look(struct session *session, struct buses *buses);
+/* Looks at every CAN bus of a site, whoever is on it. */
+bool buses_look_at(struct session *session, struct buses *buses, const struct eb_site *site);
 /* Only listens to every CAN bus that a chosen or asked device is on and that was not looked at yet. */
 void buses_listen(struct session *session);
 void buses_free(struct buses *buses);
