@@ -460,7 +460,7 @@ static bool hear_image(struct hearing *h, const struct report *r, FILE *from)
 {
     struct ebi_image image = {.bytes = r->bytes, .place = r->place, .argument = r->argument};
     const struct eb_shelf_adding *adding = h->adding;
-    struct eb_problem problem;
+    struct eb_problem problem = {.text = ""};
     image.name = strdup(r->name);
     image.manifest = hear_text(from, r->manifest_bytes);
     image.signature = image.manifest != NULL ? hear_text(from, r->signature_bytes) : NULL;

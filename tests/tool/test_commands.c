@@ -505,7 +505,7 @@ static bool read_until(int fd, char *screen, size_t *have, size_t cap, const cha
 static char screen[1 << 20];
 
 /* Begins to watch on a terminal of its own; -1 where there is none to be had. */
-static pid_t start_watch(int *fd)
+static pid_t start_watch_in(const char *where, const char *named, const char *world, int *fd)
 {
     struct winsize size = {.ws_row = 30, .ws_col = 120};
     pid_t pid = forkpty(fd, NULL, NULL, &size);
@@ -513,9 +513,16 @@ static pid_t start_watch(int *fd)
     if (pid != 0)
         return pid;
     setenv("TERM", "xterm", 1);
-    if (chdir(folder) == 0)
-        execl(BIN_DIR "/einbau", "einbau", "survey", "--watch", "--sim", "world.yaml", (char *)NULL);
+    if (named != NULL)
+        setenv("EINBAU_SITE", named, 1);
+    if (chdir(where) == 0)
+        execl(BIN_DIR "/einbau", "einbau", "survey", "--watch", "--sim", world, (char *)NULL);
     _exit(127);
+}
+
+static pid_t start_watch(int *fd)
+{
+    return start_watch_in(folder, NULL, "world.yaml", fd);
 }
 
 static void expect_end(int fd, pid_t pid)
@@ -548,7 +555,7 @@ static void watching_shows_who_has_gone(void **state)
     kill(pid, SIGWINCH);
     read_until(fd, screen, &have, sizeof screen, "\001", 1);
     assert_int_equal(write(fd, "q", 1), 1);
-    assert_true(read_until(fd, screen, &have, sizeof screen, "4 devices seen on the wire", 5));
+    assert_true(read_until(fd, screen, &have, sizeof screen, "4 devices seen", 5));
     expect_in(screen, "\033[?1049l");
     expect_end(fd, pid);
     /* Ctrl-C ends it as well, and gives the terminal back. */
@@ -556,9 +563,47 @@ static void watching_shows_who_has_gone(void **state)
     pid = start_watch(&fd);
     assert_true(read_until(fd, screen, &have, sizeof screen, "valve", 10));
     assert_int_equal(write(fd, "\003", 1), 1);
-    assert_true(read_until(fd, screen, &have, sizeof screen, "devices seen on the wire", 5));
+    assert_true(read_until(fd, screen, &have, sizeof screen, "devices seen", 5));
     expect_in(screen, "\033[?1049l");
     expect_end(fd, pid);
+}
+
+/* With a site, nodes of its CAN buses and what is plugged in on USB as well; and who leaves there. */
+static void watching_covers_all_wires(void **state)
+{
+    (void)state;
+    char demo[PATH_BYTES];
+    char where[PATH_BYTES + 16];
+    size_t have = 0;
+    int fd;
+    make_demo(demo);
+    snprintf(where, sizeof where, "%s/build/demo", demo);
+    done(shell("cd %s && sed -i -e '/^  door-03:/a\\    leaves-after-s: 6' -e '/^  rope-gauge:/a\\    "
+               "leaves-after-s: 9' larchfell.world.yaml",
+               where));
+    pid_t pid = start_watch_in(where, "larchfell.site.yaml", "larchfell.world.yaml", &fd);
+    if (pid < 0) {
+        print_message("there are no pseudo-terminals here: skipped\n");
+        skip();
+    }
+    assert_true(read_until(fd, screen, &have, sizeof screen, "cabin-bus node 13", 15));
+    expect_in(screen, "On eth0, cabin-bus, USB: ");
+    expect_in(screen, "usb 1-2.3");
+    expect_in(screen, "192.0.2.10");
+    assert_true(read_until(fd, screen, &have, sizeof screen, ", 1 gone", 25) ||
+                strstr(screen, "gone since") != NULL);
+    for (int i = 0; i < 50; i++) { /* the other one, too */
+        const char *first = strstr(screen, "gone since");
+        if (first != NULL && strstr(first + 1, "gone since") != NULL)
+            break;
+        read_until(fd, screen, &have, sizeof screen, "\001", 0.5);
+    }
+    const char *first = strstr(screen, "gone since");
+    assert_true(first != NULL && strstr(first + 1, "gone since") != NULL);
+    assert_int_equal(write(fd, "q", 1), 1);
+    assert_true(read_until(fd, screen, &have, sizeof screen, "devices seen", 5));
+    expect_end(fd, pid);
+    remove_folder(demo);
 }
 
 static void watching_needs_a_terminal_and_nothing_else(void **state)
@@ -638,6 +683,7 @@ int main(void)
         TEST(settings_by_registers),
         TEST(wrong_settings_are_refused_before_anything_is_changed),
         TEST(watching_shows_who_has_gone),
+        TEST(watching_covers_all_wires),
         TEST(watching_needs_a_terminal_and_nothing_else),
         TEST(wrong_files_are_told),
     };

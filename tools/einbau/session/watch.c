@@ -1,4 +1,5 @@
 #include "session/watch.h"
+#include "session/others.h"
 
 #include <ncurses.h>
 #include <stdlib.h>
@@ -15,8 +16,18 @@ enum {
 
 enum colour { COLOUR_NEW = 1, COLOUR_CHANGED, COLOUR_GONE };
 
+/* A row of it, of whatever wire. */
+struct row {
+    char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
+    uint64_t first_us, last_us, changed_us;
+    bool gone;
+};
+
 struct view {
     struct wire *wire;
+    struct others others;
+    struct row *rows; /* as they were when it was drawn last */
+    size_t count;
     uint64_t began_us;
     size_t first; /* row that is drawn on top */
 };
@@ -37,27 +48,56 @@ static void clock_text(uint64_t us_ago, char *text, size_t cap)
 }
 
 /* What became of a device, and its colour. */
-static int state_text(const struct view *v, const struct eb_found *f, uint64_t now, char *text, size_t cap)
+static int state_text(const struct view *v, const struct row *r, uint64_t now, char *text, size_t cap)
 {
     char at[16];
-    if (eb_found_gone(f, now)) {
-        clock_text(now - f->last_us, at, sizeof at);
+    if (r->gone) {
+        clock_text(now - r->last_us, at, sizeof at);
         snprintf(text, cap, "gone since %s", at);
         return COLOUR_GONE;
     }
-    if (f->changed_us != 0 && now - f->changed_us < FRESH_US) {
-        clock_text(now - f->changed_us, at, sizeof at);
+    if (r->changed_us != 0 && now - r->changed_us < FRESH_US) {
+        clock_text(now - r->changed_us, at, sizeof at);
         snprintf(text, cap, "changed %s", at);
         return COLOUR_CHANGED;
     }
-    if (v->wire->survey.rounds > 0 && f->first_us - v->began_us > FRESH_US / 4 &&
-        now - f->first_us < FRESH_US) {
-        clock_text(now - f->first_us, at, sizeof at);
+    /* The first looks at everything find what was there. */
+    if (r->first_us - v->began_us > FRESH_US / 4 && now - r->first_us < FRESH_US) {
+        clock_text(now - r->first_us, at, sizeof at);
         snprintf(text, cap, "new %s", at);
         return COLOUR_NEW;
     }
     snprintf(text, cap, "here");
     return 0;
+}
+
+/* All rows of all wires. */
+static void take_rows(struct view *v, uint64_t now)
+{
+    const struct wire *w = v->wire;
+    const struct eb_found *const *order = w->count > 0 ? wire_order(w) : NULL;
+    size_t found = w->count > 0 ? w->survey.count : 0;
+    v->count = found + v->others.count;
+    v->rows = realloc(v->rows, (v->count + 1) * sizeof *v->rows);
+    if (v->rows == NULL)
+        abort();
+    for (size_t i = 0; i < found; i++) {
+        struct row *r = &v->rows[i];
+        *r = (struct row){.first_us = order[i]->first_us,
+                          .last_us = order[i]->last_us,
+                          .changed_us = order[i]->changed_us,
+                          .gone = eb_found_gone(order[i], now)};
+        wire_cells(w, order[i], r->cells);
+    }
+    for (size_t i = 0; i < v->others.count; i++) {
+        const struct other *o = &v->others.list[i];
+        struct row *r = &v->rows[found + i];
+        *r = (struct row){.first_us = o->first_us,
+                          .last_us = o->last_us,
+                          .changed_us = o->changed_us,
+                          .gone = other_gone(o)};
+        memcpy(r->cells, o->cells, sizeof r->cells);
+    }
 }
 
 /* Columns with something in them get what they need while there is room; what does not fit is cut at the
@@ -86,14 +126,11 @@ static void draw_line(int y, const char (*cells)[WIRE_CELL_BYTES], const size_t 
 
 static void measure(const struct view *v, size_t *widths)
 {
-    const struct wire *w = v->wire;
     for (size_t c = 0; c < WIRE_COLUMNS; c++)
         widths[c] = 0;
-    for (size_t i = 0; i < w->survey.count; i++) {
-        char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
-        wire_cells(w, &w->found[i], cells);
+    for (size_t i = 0; i < v->count; i++) {
         for (size_t c = 0; c < WIRE_COLUMNS; c++) {
-            size_t size = strlen(cells[c]);
+            size_t size = strlen(v->rows[i].cells[c]);
             widths[c] = size > widths[c] ? size : widths[c];
         }
     }
@@ -108,17 +145,23 @@ static void draw_head(const struct view *v, size_t gone)
     const struct wire *w = v->wire;
     char line[256];
     char links[96] = "";
+    char trouble[256];
     for (size_t i = 0; i < w->count; i++)
-        snprintf(links + strlen(links), sizeof links - strlen(links), "%s%s", i > 0 ? ", " : "",
-                 w->links[i].name);
+        snprintf(links + strlen(links), sizeof links - strlen(links), "%s, ", w->links[i].name);
+    for (size_t i = 0; i < v->others.bus_count; i++)
+        snprintf(links + strlen(links), sizeof links - strlen(links), "%s, ", others_bus(&v->others, i));
+    if (EB_PORT_HAS(w->session->job->port, usb, device))
+        snprintf(links + strlen(links), sizeof links - strlen(links), "USB, ");
+    links[strlen(links) > 1 ? strlen(links) - 2 : 0] = '\0';
     uint64_t s = (now_us(v) - v->began_us) / 1000000;
     snprintf(line, sizeof line,
-             "On %s: %zu devices, %zu gone, looking for %llu:%02llu. q ends, arrows scroll.", links,
-             w->survey.count, gone, (unsigned long long)(s / 60), (unsigned long long)(s % 60));
+             "On %s: %zu devices, %zu gone, looking for %llu:%02llu. q ends, arrows scroll.", links, v->count,
+             gone, (unsigned long long)(s / 60), (unsigned long long)(s % 60));
     move(0, 0);
     clrtoeol();
     mvaddnstr(0, 0, line, getmaxx(stdscr));
     bool denied = false;
+    others_trouble(&v->others, trouble, sizeof trouble);
     for (size_t i = 0; i < w->count; i++)
         denied = denied || eb_survey_denied(&w->survey, i);
     move(1, 0);
@@ -128,20 +171,21 @@ static void draw_head(const struct view *v, size_t gone)
                   "No permission for raw frames: devices without an address, and those that speak only "
                   "PROFINET DCP, are not seen.",
                   getmaxx(stdscr));
+    else
+        mvaddnstr(1, 0, trouble, getmaxx(stdscr));
 }
 
 static void draw(struct view *v)
 {
-    const struct wire *w = v->wire;
-    const struct eb_found *const *order = wire_order(w);
     char heads[WIRE_COLUMNS][WIRE_CELL_BYTES];
     size_t widths[WIRE_COLUMNS];
     uint64_t now = now_us(v);
     size_t gone = 0;
     int lines = getmaxy(stdscr);
     enum { TOP = 3 };
-    for (size_t i = 0; i < w->survey.count; i++)
-        gone += eb_found_gone(&w->found[i], now);
+    take_rows(v, now);
+    for (size_t i = 0; i < v->count; i++)
+        gone += v->rows[i].gone;
     measure(v, widths);
     draw_head(v, gone);
     for (size_t c = 0; c < WIRE_COLUMNS; c++)
@@ -149,20 +193,19 @@ static void draw(struct view *v)
     attron(A_BOLD);
     draw_line(TOP - 1, (const char(*)[WIRE_CELL_BYTES])heads, widths, "STATE", 0);
     size_t room = lines > TOP ? (size_t)(lines - TOP) : 0;
-    if (v->first + room > w->survey.count)
-        v->first = w->survey.count > room ? w->survey.count - room : 0;
+    if (v->first + room > v->count)
+        v->first = v->count > room ? v->count - room : 0;
     for (size_t y = 0; y < room; y++) {
         size_t i = v->first + y;
-        char cells[WIRE_COLUMNS][WIRE_CELL_BYTES];
         char state[32];
-        if (i >= w->survey.count) {
+        if (i >= v->count) {
             move(TOP + (int)y, 0);
             clrtoeol();
             continue;
         }
-        wire_cells(w, order[i], cells);
-        int colour = state_text(v, order[i], now, state, sizeof state);
-        draw_line(TOP + (int)y, (const char(*)[WIRE_CELL_BYTES])cells, widths, state, colour);
+        const struct row *r = &v->rows[i];
+        int colour = state_text(v, r, now, state, sizeof state);
+        draw_line(TOP + (int)y, r->cells, widths, state, colour);
     }
     refresh(); /* only what changed goes to the terminal */
 }
@@ -186,8 +229,16 @@ static bool keys(struct view *v)
 /* A simulated world has no time of its own: it is given the time that really passes. */
 static void work_until(struct view *v, uint64_t until_us)
 {
-    while (now_us(v) < until_us && session_interrupts() == 0)
-        eb_survey_work(&v->wire->survey, until_us);
+    enum { SLICE_US = 50000 };
+    while (now_us(v) < until_us && session_interrupts() == 0) {
+        uint64_t slice_us = now_us(v) + SLICE_US;
+        slice_us = slice_us < until_us ? slice_us : until_us;
+        others_work(&v->others, until_us);
+        if (v->wire->count > 0)
+            eb_survey_work(&v->wire->survey, slice_us);
+        else
+            eb_port_wait(v->wire->session->job->port, slice_us);
+    }
     if (v->wire->session->sim != NULL)
         usleep(DRAW_US);
 }
@@ -199,14 +250,17 @@ int watch(struct wire *w)
         complain("--watch: found no terminal, expected one; without --watch the list is printed once");
         return EXIT_WRONG_CALL;
     }
-    if (w->count == 0) {
+    bool others = others_begin(&v.others, w->session);
+    if (w->count == 0 && !others) {
         complain(
             "found no wired link with a carrier, expected one: check the cable; 'einbau links' lists them");
+        others_end(&v.others);
         return EXIT_NOT_REACHED;
     }
     if (newterm(NULL, stdout, stdin) == NULL) {
         complain("--watch: found the terminal type '%s', which is not known here, expected one like xterm",
                  getenv("TERM") != NULL ? getenv("TERM") : "");
+        others_end(&v.others);
         return EXIT_WRONG_CALL;
     }
     cbreak();
@@ -222,13 +276,18 @@ int watch(struct wire *w)
         init_pair(COLOUR_GONE, COLOR_RED, -1);
     }
     v.began_us = now_us(&v);
-    wire_begin(w, true);
+    if (w->count > 0)
+        wire_begin(w, true);
     while (keys(&v)) {
         work_until(&v, now_us(&v) + DRAW_US);
         draw(&v);
     }
-    eb_survey_end(&w->survey);
+    take_rows(&v, now_us(&v));
+    if (w->count > 0)
+        eb_survey_end(&w->survey);
+    others_end(&v.others);
+    free(v.rows);
     endwin();
-    printf("%zu devices seen on the wire\n", w->survey.count);
+    printf("%zu devices seen\n", v.count);
     return EXIT_AS_WANTED;
 }
