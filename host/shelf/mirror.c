@@ -14,7 +14,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { INDEX_BYTES_MAX = 256 << 20, FOLDER = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC };
+/* What is read of an index takes so many times its text's bytes, where it is one. */
+enum { INDEX_BYTES_MAX = 64 << 20, TIMES_MAX = 16, FOLDER = O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC };
 
 static enum eb_status wrong(struct eb_problem *problem, const char *url, const char *what)
 {
@@ -112,33 +113,71 @@ static enum eb_status enter_all(const struct eb_shelf_server *server, struct eb_
     return status;
 }
 
+static size_t allowed; /* bytes of memory that may still be taken while an index is read */
+
+static void *take_memory(size_t size)
+{
+    if (size > allowed)
+        return NULL;
+    allowed -= size;
+    return malloc(size);
+}
+
+/* A text that means to fill the memory is no index. */
+static json_t *parse(const char *text, size_t size)
+{
+    json_error_t unheard;
+    json_malloc_t usual_malloc;
+    json_free_t usual_free;
+    json_get_alloc_funcs(&usual_malloc, &usual_free);
+    allowed = TIMES_MAX * size + (1 << 20);
+    json_set_alloc_funcs(take_memory, free);
+    json_t *index = json_loadb(text, size, JSON_REJECT_DUPLICATES, &unheard);
+    json_set_alloc_funcs(usual_malloc, usual_free);
+    return index;
+}
+
 /* The server's index, or NULL. */
 static json_t *read_index(const struct eb_shelf_server *server, enum eb_status *status,
                           struct eb_problem *problem)
 {
     char *text = NULL;
     size_t size = 0;
-    json_error_t unheard;
     struct ebi_download *download = ebi_download_open(server, problem);
     *status = EB_IO;
     if (download != NULL)
         *status = ebi_download_text(download, EBI_PUBLISHED_INDEX, INDEX_BYTES_MAX, &text, &size, problem);
     ebi_download_close(download);
-    json_t *index = *status == EB_OK ? json_loadb(text, size, JSON_REJECT_DUPLICATES, &unheard) : NULL;
+    json_t *index = *status == EB_OK ? parse(text, size) : NULL;
     free(text);
     if (*status == EB_OK && index == NULL)
         *status = wrong(problem, server->url, "found no valid JSON, expected the index of a published shelf");
     return index;
 }
 
-/* Where the index and the parts of this server's files are: a folder for each address. */
-static void name_folder(const struct eb_shelf *shelf, const char *url, char folder[EB_PATH_BYTES])
+/* Where the index and the parts of this server's files are: a folder for each address, never behind a link.
+ */
+static bool make_folder(const struct eb_shelf *shelf, const char *url, char folder[EB_PATH_BYTES],
+                        struct eb_problem *problem)
 {
     uint8_t bytes[8];
     char name[2 * sizeof bytes + 1];
     crypto_generichash(bytes, sizeof bytes, (const uint8_t *)url, strlen(url), NULL, 0);
     sodium_bin2hex(name, sizeof name, bytes, sizeof bytes);
     snprintf(folder, EB_PATH_BYTES, "%s/fetched/%s", shelf->folder, name);
+    mkdirat(shelf->dir, "fetched", 0777);
+    int fetched = openat(shelf->dir, "fetched", FOLDER);
+    int own = -1;
+    if (fetched >= 0 && (mkdirat(fetched, name, 0777) == 0 || errno == EEXIST))
+        own = openat(fetched, name, FOLDER);
+    if (own < 0)
+        snprintf(problem->text, sizeof problem->text, "%s: this part of the shelf cannot be used: %s", folder,
+                 strerror(errno));
+    if (fetched >= 0)
+        close(fetched);
+    if (own >= 0)
+        close(own);
+    return own >= 0;
 }
 
 enum eb_status eb_shelf_mirror(const struct eb_shelf_server *server, const struct eb_shelf *shelf,
@@ -150,8 +189,8 @@ enum eb_status eb_shelf_mirror(const struct eb_shelf_server *server, const struc
     *mirror = NULL;
     if (index == NULL)
         return status;
-    name_folder(shelf, server->url, folder);
-    *mirror = eb_shelf_open(folder, true, problem);
+    if (make_folder(shelf, server->url, folder, problem))
+        *mirror = eb_shelf_open(folder, true, problem);
     if (*mirror == NULL) {
         status = EB_IO;
     } else if (flock((*mirror)->dir, LOCK_EX | LOCK_NB) != 0) {

@@ -222,12 +222,13 @@ static bool publish(struct eb_shelf *shelf, int dir, size_t *count, size_t *writ
     struct eb_shelf_image *list = NULL;
     if (!may_replace(dir, problem))
         return false;
-    eb_shelf_hold(shelf); /* index and images are of one moment */
+    /* The index is of one moment; an image that is dropped while files are written is found missing. */
+    eb_shelf_hold(shelf);
     bool ok = eb_shelf_list(shelf, &list, count, problem);
     json_t *index = ok ? index_of(shelf, list, *count, problem) : NULL;
+    eb_shelf_release(shelf);
     ok = index != NULL && put_images(shelf, list, *count, dir, written, problem) &&
          put_index(dir, index, problem);
-    eb_shelf_release(shelf);
     if (!ok)
         unlinkat(dir, coming, 0);
     json_decref(index);

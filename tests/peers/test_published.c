@@ -461,6 +461,17 @@ static void what_is_no_published_shelf_is_refused(void **state)
     expect(0, NULL, NULL, "cp good.json web/shelf/index.json");
     expect(0, "3 images fetched", NULL, FETCH "--all");
     check_theirs(3);
+    /* One that means to fill the memory, and a shelf whose part for this leads elsewhere. */
+    expect(0, NULL, NULL,
+           "python3 -c \"print('{\\\"einbau\\\": \\\"published/1\\\", \\\"manifests\\\": [], \\\"images\\\": "
+           "[' + '{},' * 3000000 + '{}]}')\" "
+           ">web/shelf/index.json");
+    expect(2, "", "found no valid JSON", "(ulimit -v 4000000; " FETCH "--all)");
+    expect(0, NULL, NULL,
+           "cp good.json web/shelf/index.json; rm -rf theirs/fetched; mkdir elsewhere; ln -s ../elsewhere "
+           "theirs/fetched");
+    expect(2, "", "this part of the shelf cannot be used", FETCH "--all");
+    expect(0, "0\n", NULL, "ls -A elsewhere | wc -l; rm theirs/fetched");
     /* Nobody there: it says so soon. */
     stop_nginx(SIGTERM);
     time_t began = time(NULL);

@@ -92,12 +92,14 @@ static bool on_progress(void *context, const char *name, uint64_t got, uint64_t 
     f->got = got;
     double took = now_s() - f->began_s;
     double rate = took > 1 ? ((double)got - f->begun_with) / took : 0;
-    if (rate > 0 && all > 0)
-        seconds_text((uint64_t)((double)(f->bytes - f->passed - got) / rate) + 1, left, sizeof left);
-    bytes_text(f->passed + got, here, sizeof here);
+    uint64_t here_bytes = f->passed + got;
+    if (rate > 0 && all > 0 && f->bytes >= here_bytes)
+        seconds_text((uint64_t)((double)(f->bytes - here_bytes) / rate) + 1, left, sizeof left);
+    bytes_text(here_bytes, here, sizeof here);
     bytes_text(f->bytes, whole, sizeof whole);
     if (all > 0)
-        status_line("%s of %s%s%s: %s", here, whole, left[0] != '\0' ? ", about " : "", left, name);
+        status_line("%s of %s%s%s%s: %s", here, whole, left[0] != '\0' ? ", about " : "", left,
+                    left[0] != '\0' ? " left" : "", name);
     else
         status_line("reading the index: %s", here);
     return session_interrupts() == 0;
@@ -108,6 +110,7 @@ enum { SHOWN = 5 };
 static void on_refused(void *context, const char *name, const char *why)
 {
     struct fetching *f = context;
+    status_end();
     if (f->refused++ < SHOWN)
         complain("left out: %s: %s", name, why);
 }
@@ -151,15 +154,18 @@ static bool all_numbers(struct session *s, struct eb_shelf *mirror, struct cover
     return true;
 }
 
-static uint64_t sum_of(struct eb_shelf *mirror, const struct covering *c)
+/* What is to come: of those that the shelf has not. */
+static uint64_t sum_of(struct eb_shelf *mirror, struct eb_shelf *shelf, const struct covering *c)
 {
     uint64_t bytes = 0;
     for (size_t i = 0; i < c->number_count; i++) {
         char name[24];
         struct eb_shelf_image image;
+        struct eb_shelf_image own_image;
         struct eb_problem unheard;
         snprintf(name, sizeof name, "%" PRId64, c->numbers[i]);
-        if (eb_shelf_find(mirror, name, &image, &unheard))
+        if (eb_shelf_find(mirror, name, &image, &unheard) &&
+            !eb_shelf_find(shelf, image.digest, &own_image, &unheard))
             bytes += image.size_bytes;
     }
     return bytes;
@@ -218,7 +224,7 @@ static int fetch(struct session *s, const struct eb_shelf_server *server, struct
     s->job->shelf = shelf;
     int exit = ok ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
     if (ok) {
-        f->bytes = sum_of(mirror, &c);
+        f->bytes = sum_of(mirror, shelf, &c);
         enum eb_status status =
             eb_shelf_fetch(server, mirror, shelf, c.numbers, c.number_count, &brought, &s->job->problem);
         status_end();
