@@ -57,7 +57,7 @@ struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_pr
     if (sim == NULL)
         return NULL;
     sim->lock_fd = -1;
-    bool ok = ebi_sim_world_read(sim, path, problem);
+    bool ok = ebi_sim_world_read(sim, path, NULL, NULL, problem);
     if (ok && state_dir != NULL) {
         snprintf(sim->state_dir, sizeof sim->state_dir, "%s", state_dir);
         sim->lock_fd = eb_state_lock(state_dir, problem);
@@ -68,6 +68,20 @@ struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_pr
         return sim;
     eb_sim_close(sim);
     return NULL;
+}
+
+bool eb_world_check(const char *path, eb_finding_tell *tell, void *context)
+{
+    struct eb_problem problem = {""};
+    struct eb_sim *sim = calloc(1, sizeof *sim);
+    if (sim == NULL)
+        abort();
+    sim->lock_fd = -1;
+    bool ok = ebi_sim_world_read(sim, path, tell, context, &problem);
+    if (!ok && problem.text[0] != '\0')
+        tell(context, problem.text); /* it could not be read at all */
+    eb_sim_close(sim);
+    return ok;
 }
 
 bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem)

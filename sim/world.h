@@ -92,8 +92,10 @@ struct eb_sim {
     struct ebi_sim_segment *segment; /* one real Ethernet interface */
 };
 
-/* world_file.c: reads the description into `sim`. */
-bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem);
+/* world_file.c: reads the description into `sim`; with `tell` all that is wrong in it, else the first
+ * finding. */
+bool ebi_sim_world_read(struct eb_sim *sim, const char *path, eb_finding_tell *tell, void *context,
+                        struct eb_problem *problem);
 
 /* state.c: takes up, or writes, what the state directory remembers. */
 bool ebi_sim_state_load(struct eb_sim *sim, struct eb_problem *problem);

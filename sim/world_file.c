@@ -576,7 +576,7 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     known = on_bus;
     for (size_t i = 0; i < sim->wire_count; i++)
         known = known || strcmp(sim->wires[i].name, d->wire) == 0;
-    if (!known && !yaml->failed)
+    if (!known && ebi_yaml_whole(yaml))
         ebi_yaml_wrong(yaml, ebi_yaml_need(&map, "wire"), "an unknown wire", "the name of one from 'wires'");
     read_speaks(&map, d);
     for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
@@ -713,9 +713,10 @@ static void read_laptop_end(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node
     ebi_yaml_map_end(&map);
 }
 
-bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem *problem)
+bool ebi_sim_world_read(struct eb_sim *sim, const char *path, eb_finding_tell *tell, void *context,
+                        struct eb_problem *problem)
 {
-    struct ebi_yaml yaml = {.tell = NULL};
+    struct ebi_yaml yaml = {.tell = tell, .context = context};
     const char *name;
     yaml_node_t *node;
     char site[EB_PATH_BYTES] = "";
@@ -727,12 +728,19 @@ bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem 
     ebi_yaml_text(&map, "site", false, site, sizeof site);
     if (site[0] != '\0')
         ebi_path_beside(path, site, sim->site_path);
+    ebi_yaml_go_on(&yaml);
     read_wires(sim, &yaml, ebi_yaml_get(&map, "wires", false));
+    ebi_yaml_go_on(&yaml);
     read_buses(sim, &yaml, ebi_yaml_get(&map, "buses", false));
+    ebi_yaml_go_on(&yaml);
     read_usb_bus(sim, &yaml, ebi_yaml_get(&map, "usb", false));
+    ebi_yaml_go_on(&yaml);
     read_laptop(sim, &yaml, ebi_yaml_get(&map, "laptop", false));
+    ebi_yaml_go_on(&yaml);
     read_faults(sim, &yaml, ebi_yaml_get(&map, "faults", false));
+    ebi_yaml_go_on(&yaml);
     read_laptop_end(sim, &yaml, ebi_yaml_get(&map, "laptop-process", false));
+    ebi_yaml_go_on(&yaml);
     yaml_node_t *devices = ebi_yaml_get(&map, "devices", true);
     sim->devices = room_for(devices, sizeof *sim->devices);
     ebi_sim_table_open(&sim->names, ebi_yaml_pairs(devices));
@@ -741,8 +749,10 @@ bool ebi_sim_world_read(struct eb_sim *sim, const char *path, struct eb_problem 
         sim->count = i + 1;
         read_device(sim, &yaml, name, node, &sim->devices[i]);
         ebi_sim_table_add(&sim->names, ebi_sim_name_key(name), i);
+        ebi_yaml_go_on(&yaml);
     }
     ebi_yaml_map_end(&map);
+    ebi_yaml_end(&yaml);
     ebi_yaml_close(&yaml);
     return !yaml.failed;
 }

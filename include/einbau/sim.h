@@ -16,6 +16,9 @@ struct eb_sim;
  * and is forgotten).  The directory is locked until eb_sim_close.  NULL with `problem` filled. */
 EB_NODISCARD struct eb_sim *eb_sim_open(const char *path, const char *state_dir, struct eb_problem *problem);
 
+/* All that is wrong in the file, as eb_site_check says it.  True: nothing is. */
+bool eb_world_check(const char *path, eb_finding_tell *tell, void *context);
+
 /* Lets the devices finish what they are doing (up to two minutes of their time), then remembers everything;
  * does nothing without a state directory. */
 EB_NODISCARD bool eb_sim_save(struct eb_sim *sim, struct eb_problem *problem);

@@ -153,7 +153,9 @@ int LLVMFuzzerTestOneInput(const uint8_t *bytes, size_t size)
         if (good)
             eb_profile_free(&read);
     } else if (kind == 2) {
-        eb_sim_close(eb_sim_open(path, NULL, &problem));
+        struct eb_sim *sim = eb_sim_open(path, NULL, &problem);
+        check_as_read(eb_world_check, path, sim != NULL);
+        eb_sim_close(sim);
     } else if (kind == 3) {
         char world[128];
         snprintf(world, sizeof world, "%s/world.yaml", folder);

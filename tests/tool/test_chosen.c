@@ -252,6 +252,27 @@ static void all_findings_of_a_profile_at_once(void **state)
     free(profile);
 }
 
+/* A world: one finding of each device, and of what stands before the devices; none where it is read. */
+static void all_findings_of_a_world_at_once(void **state)
+{
+    (void)state;
+    char *world = read_text(little.folder, "world.yaml", NULL);
+    replace_in(&little, "world.yaml", "seed: 7", "seed: seven");
+    expect_einbau(&little, 1, "world.yaml:2:7: found 'seven', expected a whole number", "check world.yaml");
+    replace_in(&little, "world.yaml", "wires:", "faults: [{frame: 1, kind: loost}]\nwires:");
+    replace_in(&little, "world.yaml", "    components:", "    erase-mz: 3\n    components:");
+    replace_in(&little, "world.yaml", "devices:", "devises:");
+    expect_einbau(&little, 1, "found 'devises' and no 'devices', expected the key 'devices' here",
+                  "check world.yaml");
+    replace_in(&little, "world.yaml", "devises:", "devices:");
+    expect_einbau(&little, 1, "found 'loost', expected one of: lost", "check world.yaml");
+    expect_einbau(&little, 1, "found the unknown key 'erase-mz', expected 'erase-ms'", "check world.yaml");
+    expect_einbau(&little, 1, "1 file: 3 things wrong", "check world.yaml");
+    expect_einbau(&little, 2, "", "survey --sim world.yaml"); /* who uses it hears the first */
+    write_text(little.folder, "world.yaml", "%s", world);
+    free(world);
+}
+
 /* A profile that only says what a device is serves several devices. */
 static void a_profile_without_components_is_no_finding(void **state)
 {
@@ -272,6 +293,7 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(all_findings_of_a_site_at_once),
         cmocka_unit_test(all_findings_of_a_profile_at_once),
+        cmocka_unit_test(all_findings_of_a_world_at_once),
         cmocka_unit_test(a_profile_without_components_is_no_finding),
         cmocka_unit_test(a_mistyped_word_is_answered),
         cmocka_unit_test(words_stand_for_devices),

@@ -13,6 +13,14 @@ struct eb_sim *eb_sim_open(const char *world_path, const char *state_dir, struct
     return NULL;
 }
 
+bool eb_world_check(const char *path, eb_finding_tell *tell, void *context)
+{
+    struct eb_problem problem = {""};
+    struct eb_sim *none = eb_sim_open(path, NULL, &problem);
+    tell(context, problem.text);
+    return none != NULL;
+}
+
 void eb_sim_close(struct eb_sim *sim)
 {
     (void)sim;

@@ -139,7 +139,6 @@ static void on_finding(void *context, const char *finding)
 /* A site, a profile or a world: true where `path` is none, and is looked at as an image. */
 static bool check_written(struct checking *c, const char *path)
 {
-    struct eb_problem problem = {""};
     enum written kind = kind_of(path);
     c->path = path;
     c->written += kind != NOT_WRITTEN;
@@ -148,11 +147,7 @@ static bool check_written(struct checking *c, const char *path)
     } else if (kind == A_PROFILE) {
         eb_profile_check(path, on_finding, c);
     } else if (kind == A_WORLD) {
-        struct eb_sim *sim = eb_sim_open(path, NULL, &problem);
-        if (sim == NULL)
-            on_finding(c, problem.text);
-        else
-            eb_sim_close(sim);
+        eb_world_check(path, on_finding, c);
     }
     return kind == NOT_WRITTEN;
 }
