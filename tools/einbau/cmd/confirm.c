@@ -60,7 +60,7 @@ static void print_sum(const struct session *s, size_t right, size_t wrong, size_
     FILE *to = open_memstream(&text, &size);
     if (to == NULL)
         abort();
-    fprintf(to, "\n%s: %zu device%s as wanted, %zu not", s->job->site->name, right, right == 1 ? "" : "s",
+    fprintf(to, "%s: %zu device%s as wanted, %zu not", s->job->site->name, right, right == 1 ? "" : "s",
             wrong);
     put_names(to, s, is_wrong);
     if (only > 0)
@@ -90,8 +90,9 @@ static int run(const struct options *options)
         json_object_set_new(root, "not_compared", json_integer((json_int_t)others));
         print_document(root);
     } else {
-        print_devices(&s);
         print_sum(&s, right, wrong, only, others);
+        puts("");
+        print_devices(&s);
     }
     if (say_nothing_wanted(&s) && s.status == EXIT_AS_WANTED)
         s.status = EXIT_NOT_AS_WANTED;

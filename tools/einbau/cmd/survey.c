@@ -48,6 +48,44 @@ static void print_advice(const struct session *s)
             unreachable);
 }
 
+/* How many devices there are of each mark, the worst first: a device counts once, by the worst of its
+ * components; one of which nothing is wanted, and in which all is well, not at all. */
+static void marks_text(const struct session *s, char *text, size_t cap)
+{
+    static const enum eb_mark order[] = {EB_MARK_UNREACHABLE, EB_MARK_UNREADABLE, EB_MARK_DIFFERS,
+                                         EB_MARK_OUTDATED,    EB_MARK_NEWER,      EB_MARK_CURRENT};
+    enum { MARKS = sizeof order / sizeof order[0] };
+    size_t counts[MARKS] = {0};
+    size_t in_loader = 0;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        size_t worst = MARKS;
+        for (size_t k = 0; t->chosen && k < t->device->profile->count; k++) {
+            enum eb_mark mark = eb_job_mark(t, k);
+            if (!eb_job_has(t, k) || (mark == EB_MARK_CURRENT && eb_job_wanted(t, k)[0] == '\0'))
+                continue;
+            for (size_t m = 0; m < worst; m++)
+                worst = order[m] == mark ? m : worst;
+        }
+        if (t->chosen && !t->answered)
+            worst = 0;
+        if (t->chosen && t->reached && t->look.in_loader)
+            in_loader++;
+        else if (worst < MARKS)
+            counts[worst]++;
+    }
+    struct eb_text to;
+    eb_text_init(&to, text, cap);
+    for (size_t m = 0; m <= MARKS; m++) { /* the loader stands behind what is unreachable */
+        size_t count = m == 1 ? in_loader : counts[m > 1 ? m - 1 : 0];
+        char part[48];
+        snprintf(part, sizeof part, "%s%zu %s", text[0] != '\0' ? ", " : "", count,
+                 m == 1 ? "in the loader" : eb_mark_word(order[m > 1 ? m - 1 : 0]));
+        if (count > 0)
+            eb_text_add(&to, part);
+    }
+}
+
 /* Who did not answer to ARP a moment ago need not be waited for as long. */
 static void mark_absent(struct session *s, const struct wire *w)
 {
@@ -82,7 +120,10 @@ static int survey_site(struct session *s, const struct wire *w, struct buses *bu
             status = EXIT_NOT_AS_WANTED;
     }
     if (!s->options->json) {
-        say("%s: %zu of %zu devices answered", s->job->site->name, answered, chosen);
+        char marks[160];
+        marks_text(s, marks, sizeof marks);
+        say("%s: %zu of %zu devices answered%s%s", s->job->site->name, answered, chosen,
+            marks[0] != '\0' ? ": " : "", marks);
         puts("");
         print_devices(s);
         print_advice(s);
