@@ -28,6 +28,7 @@ static void estimate(struct eb_job_device *target)
         bool restarts = ebi_restarts(target, i + 1) > ebi_restarts(target, i);
         bool seen = target->job->known != NULL &&
                     eb_known_pace(target->job->known, &target->look.identity, item->component->name, &pace);
+        e->guessed = e->guessed || !seen || pace.bytes_per_s == 0 || pace.rest_ms == 0;
         uint64_t bytes_per_s = seen && pace.bytes_per_s > 0 ? pace.bytes_per_s : profile->typical_bytes_per_s;
         if (bytes_per_s == 0) {
             *e = (struct eb_job_estimate){0};
@@ -224,10 +225,18 @@ static bool is_known(const struct eb_job *job)
     return any;
 }
 
-uint64_t eb_job_estimate(struct eb_job *job)
+/* What a profile says may be wrong by as much. */
+static void stretch(struct eb_job_estimate *e)
 {
-    if (any_begun(job))
-        return job->estimate_us; /* it is no plan any more */
+    if (e->guessed) {
+        e->send_us += e->send_us / 2;
+        e->rest_us += e->rest_us / 2;
+    }
+}
+
+/* Carries it out on the clock. */
+static uint64_t estimate_all(struct eb_job *job, bool most)
+{
     size_t links = job->site != NULL ? job->site->link_count : 0;
     struct sender *senders = calloc(job->count + 1, sizeof *senders);
     uint64_t *least = calloc(job->count + 1, sizeof *least);
@@ -239,13 +248,31 @@ uint64_t eb_job_estimate(struct eb_job *job)
             buses[i].first = SIZE_MAX;
         for (size_t i = 0; i <= job->count; i++)
             senders[i].due_us = least[i] = EB_NEVER;
-        for (size_t i = 0; i < job->count; i++)
+        for (size_t i = 0; i < job->count; i++) {
             estimate(&job->devices[i]);
+            if (most)
+                stretch(&job->devices[i].estimate);
+        }
         whole_us = is_known(job) && ebi_order_begin(job) ? work(&c) : 0;
         forget(job);
     }
     free(senders);
     free(least);
     free(buses);
+    return whole_us;
+}
+
+uint64_t eb_job_estimate(struct eb_job *job)
+{
+    bool guessed = false;
+    if (any_begun(job))
+        return job->estimate_us; /* it is no plan any more */
+    job->estimate_most_us = estimate_all(job, true);
+    uint64_t whole_us = estimate_all(job, false);
+    for (size_t i = 0; i < job->count; i++)
+        guessed = guessed || (job->devices[i].item_count > 0 && !job->devices[i].refused &&
+                              job->devices[i].estimate.guessed);
+    if (!guessed)
+        job->estimate_most_us = whole_us;
     return whole_us;
 }

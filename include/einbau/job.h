@@ -193,6 +193,7 @@ struct eb_job_device {
     struct eb_job_estimate {
         uint64_t send_us, rest_us;
         uint64_t begins_us, sent_us; /* in the plan: since its beginning */
+        bool guessed; /* of something no earlier job has told how long it takes, only its profile */
     } estimate;
 
     /* its own */
@@ -258,6 +259,7 @@ struct eb_job {
     struct eb_left *lefts;
     size_t left_count;
     uint64_t estimate_us;      /* how long the plan takes; 0: not known */
+    uint64_t estimate_most_us; /* and if all that only profiles tell takes half as long again */
     struct eb_problem problem; /* why the last call gave false ... */
     enum eb_status status;     /* ... EB_BAD_CALL: a wrong file or argument; EB_BUSY: another process works
                                 * there; EB_STOPPED; EB_IO: the record or a lock cannot be written */
@@ -302,7 +304,7 @@ EB_NODISCARD bool eb_job_shelf(struct eb_job *job, bool must);
 EB_NODISCARD bool eb_job_plan(struct eb_job *job);
 /* How long the plan takes, in microseconds, by the rules by which it is carried out; 0: not known.  Fills in
  * the devices' estimates: by what their products took before, as far as that is remembered, else by their
- * profiles. */
+ * profiles.  Sets estimate_most_us as well. */
 uint64_t eb_job_estimate(struct eb_job *job);
 /* Takes the locks of all chosen devices' addresses; of the devices themselves once they are identified. */
 EB_NODISCARD bool eb_job_lock_addresses(struct eb_job *job);

@@ -212,5 +212,7 @@ json_t *document(const struct session *s, const char *command)
         json_pack("{s:s, s:o, s:o}", "einbau", kind, "site",
                   s->job->site != NULL ? json_string(s->job->site->name) : json_null(), "devices", devices);
     set_about(whole, s->job->estimate_us);
+    if (s->job->estimate_us > 0)
+        json_object_set_new(whole, "about_most_s", json_integer(whole_seconds(s->job->estimate_most_us)));
     return whole;
 }

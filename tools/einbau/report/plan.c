@@ -297,9 +297,9 @@ void plan_question(const struct session *s, char question[PLAN_QUESTION_BYTES])
     size_t refused;
     size_t images = count_plan(s, &devices, &refused);
     uint32_t seconds = whole_seconds(s->job->estimate_us);
-    char time[32] = "";
+    char time[72] = "";
     if (seconds > 0)
-        seconds_text(seconds, time, sizeof time);
+        between_text(seconds, whole_seconds(s->job->estimate_most_us), time, sizeof time);
     snprintf(question, PLAN_QUESTION_BYTES, "Write %zu image%s to %zu device%s%s%s?", images,
              images == 1 ? "" : "s", devices, devices == 1 ? "" : "s", seconds > 0 ? ", about " : "", time);
 }
@@ -317,14 +317,14 @@ void print_plan(const struct session *s)
     size_t devices;
     size_t refused;
     size_t images = count_plan(s, &devices, &refused);
-    char time[32] = "";
+    char time[72] = "";
     if (devices == 0) {
         puts(any_reached(s) ? "Nothing to write: every device that was reached is up to date."
                             : "Nothing to write: no device was reached.");
     } else {
         uint32_t seconds = whole_seconds(s->job->estimate_us);
         if (seconds > 0)
-            seconds_text(seconds, time, sizeof time);
+            between_text(seconds, whole_seconds(s->job->estimate_most_us), time, sizeof time);
         say("Plan for %s: %zu image%s, %zu device%s%s%s%s", s->job->site->name, images,
             images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
             devices == 1 ? ""

@@ -359,6 +359,20 @@ static void put_line(struct view *v, enum where where, size_t count)
 
 /* --- the whole ------------------------------------------------------------------------------------ */
 
+/* "0:21 of about 0:38"; or, where no earlier job has told how long something takes, "0:21 of 0:38 to 0:57".
+ */
+static void put_about(char *text, size_t cap, uint64_t gone_us, uint64_t about_us, uint64_t most_us)
+{
+    char clocks[3][24];
+    clock_of(gone_us, clocks[0]);
+    clock_of(about_us, clocks[1]);
+    clock_of(most_us, clocks[2]);
+    if (most_us > about_us && strcmp(clocks[1], clocks[2]) != 0)
+        snprintf(text, cap, "%s of %s to %s", clocks[0], clocks[1], clocks[2]);
+    else
+        snprintf(text, cap, "%s of about %s", clocks[0], clocks[1]);
+}
+
 static void put_head(struct view *v, const size_t *count)
 {
     const struct eb_job *job = v->job;
@@ -370,7 +384,6 @@ static void put_head(struct view *v, const size_t *count)
     char number[32] = "Job";
     char state[96];
     char clock[24];
-    char whole[24];
     char right[96];
     for (size_t i = 0; i < WHERES; i++)
         all += count[i];
@@ -393,7 +406,7 @@ static void put_head(struct view *v, const size_t *count)
     if (ended || about_us == 0)
         snprintf(right, sizeof right, "%s", clock_of(gone_us, clock));
     else
-        snprintf(right, sizeof right, "%s of about %s", clock_of(gone_us, clock), clock_of(about_us, whole));
+        put_about(right, sizeof right, gone_us, about_us, job->estimate_most_us);
     char bar[256] = "";
     char line[LINE_BYTES];
     size_t used = strlen(state) + strlen(right);

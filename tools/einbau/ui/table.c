@@ -415,6 +415,19 @@ void seconds_text(uint64_t seconds, char *text, size_t cap)
         snprintf(text, cap, "%u s", (unsigned)seconds);
 }
 
+void between_text(uint64_t least, uint64_t most, char *text, size_t cap)
+{
+    char ends[2][32];
+    seconds_text(least, ends[0], sizeof ends[0]);
+    seconds_text(most, ends[1], sizeof ends[1]);
+    if (most <= least)
+        snprintf(text, cap, "%s", ends[0]);
+    else if (most < 60)
+        snprintf(text, cap, "%u to %s", (unsigned)least, ends[1]);
+    else
+        snprintf(text, cap, "%s to %s", ends[0], ends[1]);
+}
+
 void print_line(json_t *event)
 {
     json_dumpf(event, stdout, JSON_COMPACT);

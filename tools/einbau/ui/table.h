@@ -44,6 +44,8 @@ const char *painted(const char *word, size_t width, char text[PAINTED_BYTES]);
 void bytes_text(uint64_t bytes, char *text, size_t cap);
 /* "1 min 20 s", "45 s" */
 void seconds_text(uint64_t seconds, char *text, size_t cap);
+/* "38 to 57 s", "50 s to 1 min 15 s"; as above where both are the same */
+void between_text(uint64_t least, uint64_t most, char *text, size_t cap);
 
 /* Cuts a text to so many columns of a terminal, between characters. */
 void cut_to_columns(char *text, size_t columns);
