@@ -114,6 +114,8 @@ static void bash_completes_commands_options_and_names(void **state)
         {"einbau survey --only \"=\" \"\"",
          "current\noutdated\nnewer\ndiffers\nunreadable\nunreachable\nin-loader\n"},
         {"einbau survey --only \"=\" o", "outdated\n"},
+        {"einbau survey --sort \"=\" m", "mark\n"},
+        {"einbau shelf list --columns o", "order-code\n"},
         {"einbau fit --yes pl", "plc-1\n"},
         {"einbau fit --site nothing.yaml pl", ""},
         {"einbau survey --json x", ""},

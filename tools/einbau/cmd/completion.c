@@ -152,6 +152,16 @@ static bool is_one_of(const char *word, const char *const *words)
     return *words != NULL;
 }
 
+static void offer_columns(const struct asked *a)
+{
+    const char *const *heads = a->command->heads;
+    for (size_t i = 0; heads != NULL && heads[i] != NULL; i++) {
+        char word[EB_NAME_BYTES];
+        column_word(heads[i], word);
+        offer(a, word, NULL);
+    }
+}
+
 /* The values of an option, "only" for "--only"; nothing for those that are files. */
 static void offer_values(const struct asked *a, const char *option)
 {
@@ -173,6 +183,8 @@ static void offer_values(const struct asked *a, const char *option)
         offer_all(a, outcomes);
     else if (mark)
         offer_all(a, marks);
+    else if (strcmp(option, "columns") == 0 || strcmp(option, "sort") == 0)
+        offer_columns(a);
 }
 
 static void offer_names(const struct asked *a)

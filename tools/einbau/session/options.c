@@ -177,8 +177,7 @@ struct parsing {
     size_t count;
 };
 
-/* "ORDER CODE" as it is typed: "order-code". */
-static void column_word(const char *head, char word[EB_NAME_BYTES])
+void column_word(const char *head, char word[EB_NAME_BYTES])
 {
     size_t i = 0;
     for (; head[i] != '\0' && i + 1 < EB_NAME_BYTES; i++)

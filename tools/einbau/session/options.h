@@ -139,6 +139,9 @@ extern const struct command command_here;
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];
 
+/* A column's name as it is typed: "order-code" for "ORDER CODE". */
+void column_word(const char *head, char word[EB_NAME_BYTES]);
+
 /* The options of a command, the common ones last; gives their number. */
 enum { OPTION_ROWS_MAX = OPTIONS_MAX + 8 };
 size_t options_of(const struct command *command, const struct option_row *rows[OPTION_ROWS_MAX]);
