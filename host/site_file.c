@@ -347,7 +347,8 @@ static void read_place(struct reading *r, struct ebi_yaml_map *map, struct eb_si
     yaml_node_t *uds = ebi_yaml_get(map, "uds", false);
     struct eb_isotp_config *isotp = &device->isotp;
     device->node = (uint8_t)ebi_yaml_number(map, "node", 1, 127, 0);
-    if ((uds != NULL) == (device->node != 0) && !r->yaml.failed)
+    bool wrong = (uds != NULL) == (device->node != 0) && !r->yaml.failed;
+    if (wrong && (uds != NULL || (!ebi_yaml_misspelt(map, "node") && !ebi_yaml_misspelt(map, "uds"))))
         ebi_yaml_wrong(&r->yaml, map->node, uds != NULL ? "both 'node' and 'uds'" : "no place on its bus",
                        "'node', a node id of CANopen, or 'uds' with 'request' and 'response'");
     struct ebi_yaml_map ids = ebi_yaml_map(&r->yaml, uds);

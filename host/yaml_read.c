@@ -307,14 +307,10 @@ bool ebi_yaml_has(struct ebi_yaml_map *map, const char *name)
     return find(map, name) != NULL;
 }
 
-yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
+bool ebi_yaml_misspelt(struct ebi_yaml_map *map, const char *name)
 {
-    yaml_node_t *value = find(map, name);
-    if (value != NULL || map->node == NULL || map->yaml->failed)
-        return value;
-    /* One that is written much like it is what is wrong. */
     const char *key;
-    for (size_t i = 0; ebi_yaml_pair(map->yaml, map->node, i, &key) != NULL; i++) {
+    for (size_t i = 0; map->node != NULL && ebi_yaml_pair(map->yaml, map->node, i, &key) != NULL; i++) {
         struct eb_nearest near = eb_nearest_begin(key);
         eb_nearest_offer(&near, name);
         if (near.best == NULL || is_known(map, key))
@@ -326,8 +322,16 @@ yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
         ebi_yaml_wrong(map->yaml, key_node(map, i), found, expected);
         if (map->count < EBI_YAML_KEYS_MAX)
             map->keys[map->count++] = key; /* that is reported */
-        return NULL;
+        return true;
     }
+    return false;
+}
+
+yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name)
+{
+    yaml_node_t *value = find(map, name);
+    if (value != NULL || map->node == NULL || map->yaml->failed || ebi_yaml_misspelt(map, name))
+        return value;
     char expected[96];
     snprintf(expected, sizeof expected, "the key '%s' here", name);
     ebi_yaml_wrong(map->yaml, map->node, "none", expected);

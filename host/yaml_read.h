@@ -64,6 +64,10 @@ yaml_node_t *ebi_yaml_get(struct ebi_yaml_map *map, const char *name, bool requi
 /* The same without making the key known: for keys that are asked for in another way too. */
 yaml_node_t *ebi_yaml_need(struct ebi_yaml_map *map, const char *name);
 
+/* Whether another key that nothing asks for is written much like this one: it is what is wrong, and reported.
+ */
+bool ebi_yaml_misspelt(struct ebi_yaml_map *map, const char *name);
+
 /* Whether the key is there; it is not made known. */
 bool ebi_yaml_has(struct ebi_yaml_map *map, const char *name);
 

@@ -214,6 +214,13 @@ static void all_findings_of_a_site_at_once(void **state)
                "site: wrong\nlinks: {lan: {kind: ethernt}, bus: {kind: can, bitrate: 1}}\n"
                "devices:\n  a: {link: lan, node: 3, profile: plc}\n");
     expect_einbau(&little, 1, "1 file: 2 things wrong", "check wrong.yaml");
+    /* one of two keys that would do, and is spelt wrongly */
+    write_text(little.folder, "wrong.yaml", "%s",
+               "site: wrong\nlinks: {bus: {kind: can, bit-rate: 250000}}\n"
+               "devices:\n  a: {link: bus, nod: 3, profile: plc}\n");
+    expect_einbau(&little, 1,
+                  "wrong: wrong.yaml:4:18: found 'nod' and no 'node', expected the key 'node' here",
+                  "check wrong.yaml");
     write_text(little.folder, "wrong.yaml", "%s", "site: wrong\nlinks:\n  lan:\n\tkind: ethernet\n");
     expect_einbau(&little, 1,
                   "wrong: wrong.yaml:4:1: found a tab, expected spaces: YAML is indented by spaces only",
