@@ -138,4 +138,7 @@ unsigned ebi_restarts(const struct eb_job_device *target, size_t count);
 bool ebi_job_on_bus(const struct eb_job_device *target);
 bool ebi_job_on_ip(const struct eb_job_device *target);
 
+/* keep.c: whether another process works on it now. */
+void ebi_job_find_worker(struct eb_job *job, struct eb_job_device *target);
+
 #endif

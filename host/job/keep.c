@@ -479,7 +479,7 @@ static const struct eb_left *left_of(const struct eb_job *job, const struct eb_j
     return address != NULL && (left == NULL || *address > left) ? *address : left;
 }
 
-static void find_worker(struct eb_job *job, struct eb_job_device *target)
+void ebi_job_find_worker(struct eb_job *job, struct eb_job_device *target)
 {
     char key[EB_LOCK_KEY_BYTES];
     target->worked_on = false;
@@ -525,7 +525,7 @@ void eb_job_find_left(struct eb_job *job)
     if (!open_locks(job))
         ebi_job_warn(job, "%s. Who else works on the devices is not known", job->problem.text);
     for (size_t i = 0; i < job->count; i++)
-        find_worker(job, &job->devices[i]);
+        ebi_job_find_worker(job, &job->devices[i]);
     if ((!open_record(job, false) && job->problem.text[0] != '\0') ||
         (job->record != NULL && !eb_record_left(job->record, &job->lefts, &job->left_count, &job->problem))) {
         ebi_job_warn(job, "what earlier jobs left behind is not known: %s", job->problem.text);

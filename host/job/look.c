@@ -201,6 +201,26 @@ static bool kept_off(struct eb_job_device *target)
     return true;
 }
 
+/* A node has one SDO server, a unit one connection: a question from here would end the transfer of the
+ * process that works on it. */
+static bool left_alone(struct eb_job *job, struct eb_job_device *target)
+{
+    if (target->device->wire->kind != EB_SITE_CAN)
+        return false;
+    ebi_job_find_worker(job, target);
+    if (!target->worked_on)
+        return false;
+    target->look.answered = true; /* to that process */
+    target->look.outcome = EB_OUTCOME_FAILED;
+    target->look.error_rung = EB_RUNG_REACH;
+    target->look.error =
+        (struct eb_error){.status = EB_BUSY,
+                          .retry = EB_RETRY_NEVER,
+                          .where = EB_BESIDE_ANOTHER_JOB,
+                          .text = "a question from here could end its transfer. Nothing was sent"};
+    return true;
+}
+
 static void begin_look(struct eb_job *job, struct eb_job_device *target, struct eb_crew *crew)
 {
     struct eb_run_config config = eb_job_run_config(job, target, EB_JOB_LOOK);
@@ -209,7 +229,7 @@ static void begin_look(struct eb_job *job, struct eb_job_device *target, struct 
     ebi_job_take_memory(target, EB_JOB_LOOK, &config);
     target->look.config = config;
     memset(target->look.running, 0, target->device->profile->count * sizeof *target->look.running);
-    if (!kept_off(target) && eb_run_init(&target->look, &config) == EB_OK &&
+    if (!kept_off(target) && !left_alone(job, target) && eb_run_init(&target->look, &config) == EB_OK &&
         eb_crew_add(crew, &target->look) != EB_OK)
         eb_run_abandon(&target->look);
 }

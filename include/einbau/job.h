@@ -481,6 +481,8 @@ EB_NODISCARD bool eb_job_note_address(struct eb_job *job, const char *kind, cons
                                       const char *address);
 /* Reads what jobs that did not end left behind, and finds out who works on the devices now. */
 void eb_job_find_left(struct eb_job *job);
+/* Where a device on a CAN bus was not looked at, because another process works on it: eb_error.where. */
+#define EB_BESIDE_ANOTHER_JOB "beside another job"
 /* That somebody works on it, as part of a sentence: "einbau fit (process 12, since ...)"; a time of the
  * record (ISO 8601, UTC) as the user reads it. */
 void eb_job_holder_text(const struct eb_lock_holder *holder, char *text, size_t cap);

@@ -47,6 +47,8 @@ struct eb_nodes_config {
     bool only_listen;
     const struct eb_isotp_config *units; /* UDS, at most EB_UNITS_MAX; borrowed */
     size_t unit_count;
+    uint8_t alone[EB_NODES_MAX / 8 + 1]; /* bit n % 8 of byte n / 8: node n is not asked, as another process
+                                          * works on it: its SDO server has one transfer at a time */
     bool scan_units; /* also looks for others, by their answer to TesterPresent (ISO 14229-1 section 10.7) at
                       * each of EB_SCAN_STEPS pairs of identifiers: of 11 bits from 780h on, where CANopen has
                       * nothing (CiA 301 table 23), and of 29 bits with fixed addresses (ISO 15765-2) */

@@ -221,7 +221,7 @@ static void ask(struct eb_nodes *n, uint64_t now_us)
         uint8_t ids[BURST] = {0};
         size_t count = 0;
         for (unsigned id = n->next_node; id <= CO_NODES && count < BURST; id++) {
-            if (n->nodes[id].answered)
+            if (n->nodes[id].answered || (n->config.alone[id / 8] >> id % 8 & 1) != 0)
                 continue;
             ids[count] = (uint8_t)id;
             frames[count++] = (struct eb_can_frame){

@@ -1,7 +1,9 @@
 /* What a survey finds on CAN buses and on USB, entered into a site; and UDS units that nobody has named. */
 #include "support/support.h"
 
+#include <einbau/job.h>
 #include <jansson.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -155,12 +157,88 @@ static void units_are_found_by_a_scan(void **state)
     make_demo(folder);
 }
 
+/* Whether a request to this identifier is in a trace (pcapng, SocketCAN: the identifier, big-endian, then 8
+ * bytes). */
+static bool was_asked(const char *name, unsigned id)
+{
+    size_t size;
+    char path[PATH_BYTES];
+    snprintf(path, sizeof path, "build/demo/%.64s", name);
+    char *bytes = read_text(folder, path, &size);
+    const char wanted[] = {0, 0, (char)(id >> 8), (char)id, 8};
+    bool found = memmem(bytes, size, wanted, sizeof wanted) != NULL;
+    free(bytes);
+    return found;
+}
+
+/* On a bus that two programs share (can0), a question to a node whose SDO server is in the middle of a
+ * transfer, or to a unit that another tester speaks to, would end that: who is worked on is left alone, and
+ * all others are asked. */
+static void who_is_worked_on_is_left_alone(void **state)
+{
+    (void)state;
+    struct eb_problem problem;
+    char log[PATH_BYTES + 16];
+    char site[PATH_BYTES + 16];
+    char world[PATH_BYTES + 48];
+    char line[8 * PATH_BYTES];
+    static const char *const names[] = {"door-02", "grip-amp-1"};
+    static const char devices[] = "door-02 door-03 grip-amp-1 grip-amp-2";
+    snprintf(log, sizeof log, "%s/sim.log", folder);
+    snprintf(site, sizeof site, "%s/real.yaml", folder);
+    snprintf(world, sizeof world, "%s/build/demo/larchfell.world.yaml", folder);
+    snprintf(line, sizeof line, "%s/locks", folder);
+    setenv("EINBAU_LOCKS", line, 1);
+    const char *const program[] = {BIN_DIR "/einbau-sim", world, "--write-site", site, NULL};
+    int pid = start_program(program, log);
+    assert_true(wait_for_text(log, "ready:", 20));
+    const struct eb_job_config config = {.site = site};
+    struct eb_job *job = eb_job_open(&config, &problem);
+    struct eb_locks *held = eb_locks_open("fit", &problem);
+    assert_non_null(job);
+    assert_non_null(held);
+    for (size_t i = 0; i < 2; i++) {
+        struct eb_lock_holder holder;
+        char key[EB_LOCK_KEY_BYTES];
+        eb_job_address_key(job, eb_job_device(job, names[i]), key);
+        assert_int_equal(eb_locks_take(held, key, &holder, &problem), EB_OK);
+    }
+    const char *const commands[] = {"survey", "links", "plan"};
+    for (size_t i = 0; i < 3; i++) {
+        struct outcome o =
+            shell("cd %s/build/demo && " EINBAU " %s %s --site %s --state kept --trace %s.pcapng", folder,
+                  commands[i], devices, site, commands[i]);
+        snprintf(line, sizeof line, "%s.pcapng", commands[i]);
+        static const char says[] =
+            "door-02, grip-amp-1: beside another job: in use by another program: a question from here "
+            "could end its transfer. Nothing was sent. Wait until that has ended";
+        if (i == 0 && strstr(o.out, says) == NULL)
+            fail_msg("%s: %s%s", commands[i], o.out, o.err);
+        outcome_free(&o);
+        assert_true(was_asked(line, 0x600 + 13));  /* door-03 */
+        assert_false(was_asked(line, 0x600 + 12)); /* door-02 */
+        assert_true(was_asked(line, 0x7A2));
+        assert_false(was_asked(line, 0x7A1));
+    }
+    eb_locks_close(held);
+    eb_job_close(job);
+    struct outcome o =
+        shell("cd %s/build/demo && " EINBAU " survey %s --site %s --state kept --trace after.pcapng", folder,
+              devices, site);
+    outcome_free(&o);
+    assert_true(was_asked("after.pcapng", 0x600 + 12));
+    assert_true(was_asked("after.pcapng", 0x7A1));
+    unsetenv("EINBAU_LOCKS");
+    assert_int_equal(stop_program(pid, SIGTERM), 0);
+}
+
 int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(all_wires_are_entered),
         cmocka_unit_test(what_cannot_be_entered_is_named),
         cmocka_unit_test(units_are_found_by_a_scan),
+        cmocka_unit_test(who_is_worked_on_is_left_alone),
     };
     if (argc > 1)
         cmocka_set_test_filter(argv[1]);

@@ -93,7 +93,8 @@ static const char *advice_of(const struct eb_run *run)
     case EB_OTHER:
         return "Check the address, the cable, and the serial number in the site";
     case EB_BUSY:
-        return "Close the other program";
+        return strcmp(where, EB_BESIDE_ANOTHER_JOB) == 0 ? "Wait until that has ended"
+                                                         : "Close the other program";
     case EB_STALLED:
         return "This is an error in the simulated world, or in einbau: report it with the site and the world";
     default:
@@ -227,8 +228,9 @@ static bool subnet_sentence(const struct session *s, const struct eb_job_device 
 void look_sentence(const struct session *s, const struct eb_job_device *t, char *text, size_t cap)
 {
     text[0] = '\0';
-    if (t->look.error.status != EB_OK && !gateway_sentence(s, t, text, cap) &&
-        !subnet_sentence(s, t, text, cap))
+    bool beside = t->look.error.where != NULL && strcmp(t->look.error.where, EB_BESIDE_ANOTHER_JOB) == 0;
+    if (t->look.error.status != EB_OK &&
+        (beside || (!gateway_sentence(s, t, text, cap) && !subnet_sentence(s, t, text, cap))))
         error_sentence(&t->look, text, cap);
 }
 

@@ -23,13 +23,26 @@ static const char *state_text(const struct eb_node *n)
 
 /* --- looking ------------------------------------------------------------------------------------- */
 
+bool bus_leave_alone(const struct session *s, const struct eb_site_link *wire, struct eb_nodes_config *config)
+{
+    bool any = false;
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (t->device->wire != wire || !t->worked_on)
+            continue;
+        any = true;
+        config->alone[t->device->node / 8] |= (uint8_t)(1U << t->device->node % 8);
+    }
+    return any;
+}
+
 /* The UDS units of the site on this bus. */
 static size_t units_of(const struct session *s, struct bus *b)
 {
     size_t count = 0;
     for (size_t i = 0; i < s->job->count && count < EB_UNITS_MAX; i++) {
         const struct eb_site_device *d = s->job->devices[i].device;
-        if (d->wire == b->wire && d->node == 0) {
+        if (d->wire == b->wire && d->node == 0 && !s->job->devices[i].worked_on) {
             b->units[count] = d->isotp;
             struct eb_uds_way way = eb_uds_way_of(d->profile);
             b->units[count].unpadded = !way.padded;
@@ -72,15 +85,16 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
 
 static void look(struct session *s, struct bus *b, bool scans)
 {
-    const struct eb_nodes_config config = {
+    struct eb_nodes_config config = {
         .port = s->job->port,
         .link = eb_job_adapter(s->job, b->wire),
         .bit_rate = b->wire->bit_rate,
         .listen_us = LISTEN_US,
         .units = b->units,
         .unit_count = units_of(s, b),
-        .scan_units = scans,
     };
+    bool others_work = bus_leave_alone(s, b->wire, &config);
+    config.scan_units = scans && !others_work;
     uint64_t until_us = eb_port_now_us(s->job->port) + PATIENCE_US;
     eb_nodes_begin(&b->nodes, &config);
     while (session_interrupts() == 0 &&
@@ -129,7 +143,8 @@ bool buses_look(struct session *s, struct buses *buses)
         for (size_t k = 0; k < s->job->count; k++) {
             const struct eb_node *node =
                 s->job->devices[k].device->wire == wire ? node_of(b, s->job->devices[k].device) : NULL;
-            s->job->devices[k].absent = s->job->devices[k].absent || (node != NULL && !node->answered);
+            s->job->devices[k].absent = s->job->devices[k].absent ||
+                                        (node != NULL && !node->answered && !s->job->devices[k].worked_on);
         }
     }
     if (session_interrupts() > 0) {

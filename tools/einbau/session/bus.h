@@ -29,6 +29,10 @@ bool buses_look_at(struct session *session, struct buses *buses, const struct eb
 void buses_listen(struct session *session);
 void buses_free(struct buses *buses);
 
+/* Those on a bus that another process works on are not asked; whether there are any. */
+bool bus_leave_alone(const struct session *session, const struct eb_site_link *wire,
+                     struct eb_nodes_config *config);
+
 /* How they are: a line each, and a sentence for each trouble. */
 void buses_print(const struct session *session, const struct buses *buses);
 /* Who is on them: a table each. */

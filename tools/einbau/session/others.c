@@ -1,4 +1,5 @@
 #include "session/others.h"
+#include "session/bus.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -126,10 +127,12 @@ static void work_bus(struct others *o, struct other_bus *b, uint64_t until_us)
     if (!b->going && now_us < b->next_us)
         return;
     if (!b->going) {
-        const struct eb_nodes_config config = {.port = port,
-                                               .link = eb_job_adapter(o->session->job, b->wire),
-                                               .bit_rate = b->wire->bit_rate,
-                                               .listen_us = LISTEN_US};
+        struct eb_nodes_config config = {.port = port,
+                                         .link = eb_job_adapter(o->session->job, b->wire),
+                                         .bit_rate = b->wire->bit_rate,
+                                         .listen_us = LISTEN_US};
+        eb_job_find_left(o->session->job);
+        bus_leave_alone(o->session, b->wire, &config);
         eb_nodes_begin(&b->nodes, &config);
         b->going = true;
         b->next_us = now_us;
