@@ -15,8 +15,10 @@
 enum {
     CONNECT_S = 15,
     SILENCE_S = 30,
-    TRIES = 5,  /* without a byte in between */
-    AFRESH = 3, /* for one file */
+    SLOWEST_BYTES_PER_S = 256,
+    TRIES = 5,            /* without ... */
+    STEP_BYTES = 1 << 16, /* ... so much in between */
+    AFRESH = 3,           /* for one file */
     WORDS_BYTES_MAX = 1 << 16,
     OK = 200,
     PARTIAL = 206,
@@ -116,7 +118,7 @@ static void set_up(struct ebi_download *d)
     api->curl_easy_setopt(d->curl, CURLOPT_NETRC, (long)CURL_NETRC_OPTIONAL);
     api->curl_easy_setopt(d->curl, CURLOPT_USERAGENT, "einbau/" EB_VERSION);
     api->curl_easy_setopt(d->curl, CURLOPT_CONNECTTIMEOUT, (long)CONNECT_S);
-    api->curl_easy_setopt(d->curl, CURLOPT_LOW_SPEED_LIMIT, 1L);
+    api->curl_easy_setopt(d->curl, CURLOPT_LOW_SPEED_LIMIT, (long)SLOWEST_BYTES_PER_S);
     api->curl_easy_setopt(d->curl, CURLOPT_LOW_SPEED_TIME, (long)SILENCE_S);
     api->curl_easy_setopt(d->curl, CURLOPT_BUFFERSIZE, 1L << 18);
     api->curl_easy_setopt(d->curl, CURLOPT_WRITEFUNCTION, on_bytes);
@@ -259,7 +261,7 @@ static enum eb_status run(struct ebi_download *d, struct eb_problem *problem)
             d->got = 0;
             continue;
         }
-        tries = d->got > before ? 1 : tries + 1;
+        tries = d->got >= before + STEP_BYTES ? 1 : tries + 1; /* one that drips has an end */
         if (d->stopped || d->why != 0 || tries >= TRIES || !may_help(result, status) || !wait(d, tries))
             return explain(d, result, status, problem);
     }

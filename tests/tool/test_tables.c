@@ -92,6 +92,30 @@ static void every_width_shows_everything(void **state)
     }
 }
 
+/* In a pipe a cell is whole, however long it is; on a terminal too, in pieces. */
+static void long_cells_are_whole(void **state)
+{
+    (void)state;
+    char name[2 * 1024];
+    memset(name, 0, sizeof name);
+    for (size_t i = 0; i + 8 < 120; i += 8)
+        memcpy(name + i, "abcdefg-", 8);
+    done(shell("cd %s/build/demo && cp images/bl-k8-e-firmware-1.24.bin %s.bin && " EINBAU
+               " shelf add --shelf long --site larchfell.site.yaml %s.bin >/dev/null",
+               folder, name, name));
+    struct outcome o = in_pipe("shelf list --shelf long");
+    assert_non_null(strstr(o.out, name));
+    outcome_free(&o);
+    char *screen = on_columns(60, EINBAU " shelf list --shelf long");
+    strip_screen(screen);
+    assert_true(longest_line(screen) <= 60);
+    size_t pieces = 0;
+    for (const char *at = screen; (at = strstr(at, "abcdefg-")) != NULL; at++)
+        pieces++;
+    assert_int_equal(pieces, strlen(name) / 8);
+    free(screen);
+}
+
 /* At 80 columns a word is broken only behind a hyphen, a dot or the like. */
 static void no_word_is_broken(void **state)
 {
@@ -181,6 +205,7 @@ int main(int argc, char **argv)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_width_shows_everything),
         cmocka_unit_test(no_word_is_broken),
+        cmocka_unit_test(long_cells_are_whole),
         cmocka_unit_test(colours_are_for_terminals_and_never_alone),
         cmocka_unit_test(columns_and_order_are_chosen),
     };

@@ -197,11 +197,14 @@ static size_t longest_piece(const char *text)
 
 static void print_cell(const char *text, size_t size, const char *colour, size_t width)
 {
-    char piece[512];
-    snprintf(piece, sizeof piece, "%.*s", (int)size, text);
-    printf("%s%s%s", colour != NULL && size > 0 ? colour : "", piece,
-           colour != NULL && size > 0 ? "\033[0m" : "");
-    put_blanks(width > columns_of(piece) ? width - columns_of(piece) : 0);
+    char *piece = strndup(text, size);
+    if (piece == NULL)
+        abort();
+    bool coloured = colour != NULL && size > 0;
+    size_t columns = columns_of(piece);
+    printf("%s%s%s", coloured ? colour : "", piece, coloured ? "\033[0m" : "");
+    put_blanks(width > columns ? width - columns : 0);
+    free(piece);
 }
 
 /* The last column with something in it from these places on; 0: none. */
