@@ -262,6 +262,20 @@ static bool fit_widths(const struct table *t, size_t *widths, size_t gap, size_t
     return true;
 }
 
+/* A cell on lines of its own, from a column on; each in its colour. */
+static void print_pieces(const char *text, const char *colour, size_t indent, size_t width)
+{
+    size_t room = width > indent + 8 ? width - indent : 8;
+    for (bool first = true; *text != '\0'; first = false) {
+        size_t next;
+        size_t size = piece_of(text, room, &next);
+        put_blanks(first ? 0 : indent);
+        print_cell(text, size, colour, 0);
+        putchar('\n');
+        text += next;
+    }
+}
+
 /* On a terminal that is too narrow for columns: the first cell on a line of its own, the others below it with
  * their names. */
 static void print_blocks(const struct table *t, bool colours, size_t width)
@@ -272,18 +286,13 @@ static void print_blocks(const struct table *t, bool colours, size_t width)
         names = columns_of(heads[c]) > names ? columns_of(heads[c]) : names;
     for (size_t r = 1; r < t->rows; r++) {
         char *const *cells = t->cells + r * t->columns;
-        if (cells[0][0] != '\0') {
-            put_wrapped(cells[0], 0, 2, width);
-            putchar('\n');
-        }
+        print_pieces(cells[0], NULL, 2, width);
         for (size_t c = 1; c < t->columns; c++) {
             const char *colour = colours && c >= t->plain ? colour_of(cells[c]) : NULL;
             if (cells[c][0] == '\0')
                 continue;
-            printf("  %s%*s  %s", heads[c], (int)(names - columns_of(heads[c])), "",
-                   colour != NULL ? colour : "");
-            put_wrapped(cells[c], names + 4, names + 4, width);
-            puts(colour != NULL ? "\033[0m" : "");
+            printf("  %s%*s  ", heads[c], (int)(names - columns_of(heads[c])), "");
+            print_pieces(cells[c], colour, names + 4, width);
         }
     }
 }
