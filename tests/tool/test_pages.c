@@ -90,6 +90,46 @@ static void the_documents_say_what_the_tool_says(void **state)
     outcome_free(&o);
 }
 
+/* einbau(1) has every variable that the program reads, and none that it does not. */
+static void the_page_names_every_variable(void **state)
+{
+    (void)state;
+    struct outcome o =
+        shell("/usr/bin/python3 -c \"\nimport glob, re, subprocess\n"
+              "page = subprocess.run(['" EINBAU "', 'manual'], capture_output=True, text=True).stdout\n"
+              "files = glob.glob('" SOURCE_DIR "/tools/einbau/*/*.c') + glob.glob('" SOURCE_DIR
+              "/host/**/*.c', recursive=True)\n"
+              "code = ''.join(open(f).read() for f in files if 'manual' not in f)\n"
+              "read = set(re.findall('\\x22(EINBAU_[A-Z_]+)\\x22', code))\n"
+              "print(sorted(read ^ set(re.findall('EINBAU_[A-Z_]+', page))) or 'the same')\n"
+              "for part in ('ENVIRONMENT', 'FILES', 'JSON', 'EXIT STATUS', 'EXAMPLES', 'OPTIONS'):\n"
+              "  assert '.SH ' + part in page, part\"");
+    if (o.status != 0 || strcmp(o.out, "the same\n") != 0)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
+}
+
+/* A command's own options come first, then those that all have, and behind them what is for trials. */
+static void help_begins_with_what_is_the_command_s_own(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *command, *own;
+    } rows[] = {
+        {"survey", "--watch"}, {"fit", "--notify"}, {"shelf fetch", "--authority"}, {"jobs", "--verify"}};
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        struct outcome o = shell(EINBAU " %s --help", rows[i].command);
+        const char *own = strstr(o.out, rows[i].own);
+        const char *common = strstr(o.out, "--site=FILE");
+        const char *trials = strstr(o.out, "Options for trials:");
+        const char *sim = strstr(o.out, "--sim=WORLD");
+        if (own == NULL || common == NULL || trials == NULL || sim == NULL || own > common ||
+            common > trials || trials > sim)
+            fail_msg("%s: %s", rows[i].command, o.out);
+        outcome_free(&o);
+    }
+}
+
 /* What is offered for each line, by bash: its words, after completion has taken them apart at '='. */
 static void bash_completes_commands_options_and_names(void **state)
 {
@@ -202,6 +242,8 @@ int main(void)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(every_page_is_read_without_a_warning),
         cmocka_unit_test(the_documents_say_what_the_tool_says),
+        cmocka_unit_test(the_page_names_every_variable),
+        cmocka_unit_test(help_begins_with_what_is_the_command_s_own),
         cmocka_unit_test(bash_completes_commands_options_and_names),
         cmocka_unit_test(fish_and_zsh_complete_the_same),
         cmocka_unit_test(wrong_calls_are_told),
