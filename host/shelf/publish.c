@@ -180,7 +180,7 @@ static json_t *index_of(struct eb_shelf *shelf, const struct eb_shelf_image *lis
     return NULL;
 }
 
-/* Another file of that name is somebody's work. */
+/* Another file of that name is not replaced. */
 static bool may_replace(int dir, struct eb_problem *problem)
 {
     int fd = openat(dir, EBI_PUBLISHED_INDEX, O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);

@@ -131,7 +131,7 @@ static void take_answer(struct eb_nodes *n, const struct eb_can_frame *f)
     node->twice = node->twice || node->answers > node->asked;
 }
 
-/* --- units that nobody has named ------------------------------------------------------------------ */
+/* --- units that are not in the configuration ----------------------------------------------------- */
 
 /* The next pair of identifiers of a scan; false where this step has none that may be asked. */
 static bool way_of(unsigned step, struct eb_isotp_config *way)
@@ -160,7 +160,7 @@ static bool is_known(const struct eb_nodes *n, uint32_t request, bool extended_i
     return false;
 }
 
-/* An answer to TesterPresent, be it a refusal: whoever sends it is a unit. */
+/* An answer to TesterPresent, be it a refusal, comes from a unit. */
 static void take_unit(struct eb_nodes *n, const struct eb_can_frame *f)
 {
     bool extended_ids = (f->flags & EB_CAN_EXTENDED) != 0;

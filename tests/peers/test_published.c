@@ -218,7 +218,7 @@ static void only_what_a_trusted_key_signed_is_seen(void **state)
     expect(0, "1 image fetched, 0 there already", "left out: b: found a bare image", FETCH "--all");
     expect(0, "0\n", NULL, "grep -c images access.log || true"); /* and they were not sent again */
     expect(0, "signature          by a trusted key", NULL, "$EINBAU shelf show 2 --shelf theirs");
-    /* Somebody between changes what is said: the signature is not that of the text any more. */
+    /* The text was changed on its way: the signature is not that of the text any more. */
     expect(0, NULL, NULL,
            "sed -i 's/\\\\\"version\\\\\": \\\\\"1.3/\\\\\"version\\\\\": \\\\\"9.9/' web/shelf/index.json "
            "&& grep -q 9.9 web/shelf/index.json");
@@ -472,7 +472,7 @@ static void what_is_no_published_shelf_is_refused(void **state)
            "theirs/fetched");
     expect(2, "", "this part of the shelf cannot be used", FETCH "--all");
     expect(0, "0\n", NULL, "ls -A elsewhere | wc -l; rm theirs/fetched");
-    /* Nobody there: it says so soon. */
+    /* No server: the call ends soon. */
     stop_nginx(SIGTERM);
     time_t began = time(NULL);
     expect(3, "", "Nothing was fetched", FETCH "--all");

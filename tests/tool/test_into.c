@@ -1,4 +1,4 @@
-/* What a survey finds on CAN buses and on USB, entered into a site; and UDS units that nobody has named. */
+/* What a survey finds on CAN buses and on USB, entered into a site; and UDS units that no site names. */
 #include "support/support.h"
 
 #include <einbau/job.h>
@@ -88,7 +88,7 @@ static void all_wires_are_entered(void **state)
     assert_true(i >= 20);
     assert_true(answered >= i - 1); /* one is of another subnet */
     json_decref(root);
-    /* Without the scan no unit is asked that nobody has named. */
+    /* Without the scan only units of the site are asked. */
     expect("survey --bus cabin-bus --bit-rate 250000 --json", 0, "\"units\": []");
 }
 

@@ -309,8 +309,8 @@ static void images_of_several_components_share_a_restart(void **state)
         for (const char *at = log; (at = strstr(at, "one: activate")) != NULL; at++)
             restarts++;
         assert_int_equal(restarts, once ? 1 : 2);
-        /* About 1 s for each 1000 bytes, 5 s for each restart, and half of one for each image; nobody has
-         * measured it yet. */
+        /* About 1 s for each 1000 bytes, 5 s for each restart, and half of one for each image; not measured
+         * yet. */
         if (strstr(log, once ? ", about 10 to 15 s\n" : ", about 15 to 23 s\n") == NULL)
             fail_msg("%s", log);
         free(log);

@@ -244,7 +244,8 @@ static const struct option_row rows[] = {
      OPTION_TEXT, .to = OPTION_TO(bus)},
     {"bit-rate", "BIT/S", "of that bus", 2, OPTION_READ, .read = read_bit_rate},
     {"scan-uds", NULL,
-     "look for UDS units that nobody has named, too: at most 356 questions on each CAN bus, some 9 s; only "
+     "look for UDS units that the site does not name, too: at most 356 questions on each CAN bus, some 9 s; "
+     "only "
      "while nothing moves",
      2, OPTION_FLAG, .own = &own.scan_uds},
     {"into", "SITE", "add what was found to this site file, where a profile fits", 2, OPTION_TEXT,

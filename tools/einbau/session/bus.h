@@ -23,7 +23,7 @@ struct buses {
 /* Looks at the one that --bus names, or at every CAN bus that a chosen device is on; those found silent are
  * marked absent.  False where the command must end. */
 bool buses_look(struct session *session, struct buses *buses);
-/* Looks at every CAN bus of a site, whoever is on it. */
+/* Looks at every CAN bus of a site, also at those without a device of it. */
 bool buses_look_at(struct session *session, struct buses *buses, const struct eb_site *site);
 /* Only listens to every CAN bus that a chosen or asked device is on and that was not looked at yet. */
 void buses_listen(struct session *session);
