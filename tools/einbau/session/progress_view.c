@@ -365,8 +365,8 @@ static void put_about(char *text, size_t cap, uint64_t gone_us, uint64_t about_u
 {
     char clocks[3][24];
     clock_of(gone_us, clocks[0]);
-    clock_of(about_us, clocks[1]);
-    clock_of(most_us, clocks[2]);
+    clock_of(about_us + 999999, clocks[1]); /* a part of a second counts as one, as in the plan */
+    clock_of(most_us + 999999, clocks[2]);
     if (most_us > about_us && strcmp(clocks[1], clocks[2]) != 0)
         snprintf(text, cap, "%s of %s to %s", clocks[0], clocks[1], clocks[2]);
     else
