@@ -25,6 +25,21 @@ void eb_job_mac_key(const uint8_t mac[EB_MAC_BYTES], char key[EB_LOCK_KEY_BYTES]
     snprintf(key, EB_LOCK_KEY_BYTES, "mac %s", text);
 }
 
+static void bus_key(const struct eb_job *job, const struct eb_site_link *wire, const char *place,
+                    char key[EB_LOCK_KEY_BYTES])
+{
+    snprintf(key, EB_LOCK_KEY_BYTES, "can %.90s %s", eb_job_adapter(job, wire), place);
+}
+
+void eb_job_node_key(const struct eb_job *job, const struct eb_site_link *wire, unsigned node,
+                     char key[EB_LOCK_KEY_BYTES])
+{
+    const struct eb_site_device device = {.node = (uint8_t)node, .wire = wire};
+    char place[EB_PLACE_TEXT_BYTES];
+    eb_site_place_text(&device, place);
+    bus_key(job, wire, place, key);
+}
+
 void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *target,
                         char key[EB_LOCK_KEY_BYTES])
 {
@@ -38,7 +53,7 @@ void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *ta
         if (d->slot != 0)
             snprintf(key + size, EB_LOCK_KEY_BYTES - size, " slot %u", d->slot);
     } else if (ebi_job_on_bus(target))
-        snprintf(key, EB_LOCK_KEY_BYTES, "can %.90s %s", eb_job_adapter(job, d->wire), place);
+        bus_key(job, d->wire, place, key);
     else
         snprintf(key, EB_LOCK_KEY_BYTES, "usb %s %s", place, d->serial);
 }

@@ -474,6 +474,9 @@ void eb_job_address_key(const struct eb_job *job, const struct eb_job_device *ta
                         char key[EB_LOCK_KEY_BYTES]);
 void eb_job_unit_key(const struct eb_job *job, const struct eb_job_device *target,
                      char key[EB_LOCK_KEY_BYTES]);
+/* That of a CANopen node, whatever site it is of. */
+void eb_job_node_key(const struct eb_job *job, const struct eb_site_link *wire, unsigned node,
+                     char key[EB_LOCK_KEY_BYTES]);
 /* One lock; `name` is what the user calls the device. */
 EB_NODISCARD bool eb_job_lock(struct eb_job *job, const char *name, const char *key);
 /* A row on an address of the laptop, "address-add" or "address-remove". */

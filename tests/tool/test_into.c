@@ -220,6 +220,20 @@ static void who_is_worked_on_is_left_alone(void **state)
         assert_true(was_asked(line, 0x7A2));
         assert_false(was_asked(line, 0x7A1));
     }
+    /* Without a site as well: what counts is the adapter, and the node. */
+    char adapter[64] = "";
+    char *told = read_text(folder, "sim.log", NULL);
+    assert_int_equal(sscanf(strstr(told, ": adapters "), ": adapters %63s", adapter), 1);
+    free(told);
+    struct outcome bus = shell("cd %s/build/demo && " EINBAU
+                               " survey --bus %s --bit-rate 250000 --scan-uds --trace bus.pcapng",
+                               folder, adapter);
+    assert_non_null(strstr(bus.out, "5203"));
+    assert_null(strstr(bus.out, "5202"));
+    outcome_free(&bus);
+    assert_true(was_asked("bus.pcapng", 0x600 + 13));
+    assert_false(was_asked("bus.pcapng", 0x600 + 12));
+    assert_false(was_asked("bus.pcapng", 0x7A1)); /* nor is anything looked for beside another job */
     eb_locks_close(held);
     eb_job_close(job);
     struct outcome o =

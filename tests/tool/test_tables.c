@@ -179,6 +179,11 @@ static void columns_and_order_are_chosen(void **state)
     o = in_pipe("shelf list --sort nr --columns nr,product");
     assert_non_null(strstr(o.out, "\n9   Herald 250\n10  Herald 250\n"));
     outcome_free(&o);
+    /* An empty cell of a further line says that there is none: it is not that of the line above. */
+    o = in_pipe("shelf list --columns file,order-code,released");
+    assert_non_null(strstr(o.out, "regent-4.2.0.bin   QM-RC4-24D  2026-09-30\n"));
+    assert_non_null(strstr(o.out, "rc4-24k-4.2.1.s37  QM-RC4-24K\n"));
+    outcome_free(&o);
     o = in_pipe("plan --columns device,verdict");
     assert_non_null(strstr(o.out, "DEVICE          VERDICT\n"));
     outcome_free(&o);

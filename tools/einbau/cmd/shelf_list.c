@@ -9,6 +9,7 @@ static struct {
     bool all, newer;
 } own;
 
+enum { VERSION_COLUMN = 5 };
 static const char *const heads[] = {"NR",      "MAKER",    "PRODUCT", "ORDER CODE", "COMPONENT",
                                     "VERSION", "RELEASED", "SIZE",    "FILE",       NULL};
 
@@ -30,7 +31,7 @@ static void add_row(struct table *table, const struct eb_shelf_image *i, const s
                                  i->released,
                                  size,
                                  file_name(i->origin)};
-    (same ? table_add_below : table_add)(table, cells);
+    table_add_below(table, cells, same ? VERSION_COLUMN : 0);
 }
 
 static int list_all(struct session *s)

@@ -53,6 +53,7 @@ void print_disagreements(const struct eb_job_device *t)
     }
 }
 
+enum { COMPONENT_COLUMN = 5 };
 const char *const devices_heads[] = {"DEVICE",    "ADDRESS", "ORDER CODE", "REV",  "SERIAL NUMBER",
                                      "COMPONENT", "RUNNING", "WANTED",     "MARK", NULL};
 
@@ -85,7 +86,7 @@ void print_devices(const struct session *s)
                                          running_text(t, k, running),
                                          eb_job_wanted(t, k),
                                          mark_text(t, k)};
-            (first ? table_add : table_add_below)(&table, cells);
+            table_add_below(&table, cells, first ? 0 : COMPONENT_COLUMN);
             first = false;
         }
     }

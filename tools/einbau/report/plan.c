@@ -167,7 +167,7 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      first ? after : "",
                                      first ? time : "",
                                      answer_text(eb_job_verdict(t, k)->answer)};
-        (first ? table_add : table_add_below)(table, cells);
+        table_add_below(table, cells, first ? 0 : 1);
         first = false;
     }
     for (size_t i = 0; i < t->device->profile->count; i++) {
@@ -181,7 +181,7 @@ static void add_plan_rows(struct table *table, const struct session *s, const st
                                      "",
                                      "lacks"};
         if (t->components[i].lacks)
-            (first ? table_add : table_add_below)(table, cells);
+            table_add_below(table, cells, first ? 0 : 1);
         first = first && !t->components[i].lacks;
     }
 }

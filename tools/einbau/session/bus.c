@@ -26,12 +26,19 @@ static const char *state_text(const struct eb_node *n)
 bool bus_leave_alone(const struct session *s, const struct eb_site_link *wire, struct eb_nodes_config *config)
 {
     bool any = false;
-    for (size_t i = 0; i < s->job->count; i++) {
-        const struct eb_job_device *t = &s->job->devices[i];
-        if (t->device->wire != wire || !t->worked_on)
+    for (unsigned node = 1; s->job->locks != NULL && node <= EB_NODES_MAX; node++) {
+        struct eb_lock_holder holder;
+        char key[EB_LOCK_KEY_BYTES];
+        eb_job_node_key(s->job, wire, node, key);
+        if (!eb_locks_held(s->job->locks, key, &holder))
             continue;
         any = true;
-        config->alone[t->device->node / 8] |= (uint8_t)(1U << t->device->node % 8);
+        config->alone[node / 8] |= (uint8_t)(1U << node % 8);
+    }
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        any = any || (t->worked_on &&
+                      strcmp(eb_job_adapter(s->job, t->device->wire), eb_job_adapter(s->job, wire)) == 0);
     }
     return any;
 }

@@ -58,14 +58,27 @@ void others_end(struct others *o)
     *o = (struct others){.session = NULL};
 }
 
+static struct other *row_of(const struct others *o, const void *of, const char *address)
+{
+    for (size_t i = 0; i < o->count; i++) {
+        if (o->list[i].of == of && strcmp(o->list[i].cells[ADDRESS], address) == 0)
+            return &o->list[i];
+    }
+    return NULL;
+}
+
+/* One that is not asked now stays as it was. */
+static void keep(const struct others *o, const void *of, const char *address, uint64_t now_us)
+{
+    struct other *row = row_of(o, of, address);
+    if (row != NULL)
+        row->last_us = now_us;
+}
+
 /* It is there, with what is known of it now. */
 static void see(struct others *o, const void *of, char (*cells)[WIRE_CELL_BYTES], uint64_t now_us)
 {
-    struct other *row = NULL;
-    for (size_t i = 0; i < o->count && row == NULL; i++) {
-        if (o->list[i].of == of && strcmp(o->list[i].cells[ADDRESS], cells[ADDRESS]) == 0)
-            row = &o->list[i];
-    }
+    struct other *row = row_of(o, of, cells[ADDRESS]);
     if (row == NULL) {
         row = realloc(o->list, (o->count + 1) * sizeof *row);
         if (row == NULL)
@@ -107,10 +120,12 @@ static void take_nodes(struct others *o, const struct other_bus *b, uint64_t now
     for (unsigned id = 1; id <= EB_NODES_MAX; id++) {
         const struct eb_node *n = &b->nodes.nodes[id];
         char cells[WIRE_COLUMNS][WIRE_CELL_BYTES] = {{0}};
+        snprintf(cells[ADDRESS], WIRE_CELL_BYTES, "%.40s node %u", b->wire->name, id);
+        if ((b->nodes.config.alone[id / 8] >> id % 8 & 1) != 0)
+            keep(o, b, cells[ADDRESS], now_us);
         if (!n->answered)
             continue;
         name_it(o, b->wire, id, cells[NAME]);
-        snprintf(cells[ADDRESS], WIRE_CELL_BYTES, "%.40s node %u", b->wire->name, id);
         snprintf(cells[PRODUCT], WIRE_CELL_BYTES, "%s", n->texts[EB_NODE_NAME]);
         snprintf(cells[REV], WIRE_CELL_BYTES, "%s", n->texts[EB_NODE_HARDWARE]);
         snprintf(cells[SERIAL], WIRE_CELL_BYTES, "%s", n->texts[EB_NODE_SERIAL]);
@@ -143,7 +158,9 @@ static void work_bus(struct others *o, struct other_bus *b, uint64_t until_us)
     now_us = eb_port_now_us(port);
     eb_nodes_close(&b->nodes);
     take_nodes(o, b, now_us);
-    miss(o, b, began_us);
+    /* Where nothing was asked, or nothing could be heard, no node is missed. */
+    if (b->nodes.status == EB_OK && !b->nodes.stayed_quiet)
+        miss(o, b, began_us);
     b->trouble = eb_bus_judge(&b->nodes);
     b->going = false;
     b->next_us = now_us + ROUND_US;

@@ -1,4 +1,5 @@
-/* What a watch sees beside Ethernet: who is on the site's CAN buses, and what is plugged in on USB. */
+/* The devices that a watch shows besides those on Ethernet: nodes of the site's CAN buses, and USB devices.
+ */
 #ifndef TOOL_OTHERS_H
 #define TOOL_OTHERS_H
 

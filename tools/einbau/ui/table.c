@@ -23,16 +23,16 @@ void table_add(struct table *t, const char *const *cells)
         if (t->cells == NULL || t->below == NULL)
             abort();
     }
-    t->below[t->rows] = false;
+    t->below[t->rows] = 0;
     for (size_t c = 0; c < t->columns; c++)
         t->cells[t->rows * t->columns + c] = strdup(cells[c] != NULL ? cells[c] : "");
     t->rows++;
 }
 
-void table_add_below(struct table *t, const char *const *cells)
+void table_add_below(struct table *t, const char *const *cells, size_t same)
 {
     table_add(t, cells);
-    t->below[t->rows - 1] = true;
+    t->below[t->rows - 1] = same;
 }
 
 /* Whether a cell says this word, perhaps with more behind it: "confirmed (version only)". */
@@ -325,7 +325,7 @@ static struct table wished(struct table *t, const struct table_wish *wish)
         abort();
     for (size_t r = 0; r < t->rows; r++) {
         order[r] = r;
-        for (size_t c = 0; c < t->columns && t->below[r]; c++) {
+        for (size_t c = 0; c < t->below[r]; c++) {
             char **cell = &t->cells[r * t->columns + c];
             if ((*cell)[0] != '\0')
                 continue;

@@ -23,13 +23,15 @@ struct table {
         plain; /* the first so many columns are values, whose words mean nothing by themselves: no colours */
     size_t rows, cap;
     char **cells;
-    bool *below; /* of each row: its empty cells are as in the one above */
+    size_t *below; /* of each row: so many cells at its beginning, where they are empty, are as in the one
+                      above */
 };
 
 void table_begin(struct table *table, size_t columns, const char *const *heads);
 void table_add(struct table *table, const char *const *cells);
-void table_add_below(struct table *table, const char *const *cells); /* its empty cells are as above */
-void table_print(struct table *table);                               /* and frees it */
+/* Of its first `same` cells the empty ones are as above; an empty one behind them is empty. */
+void table_add_below(struct table *table, const char *const *cells, size_t same);
+void table_print(struct table *table); /* and frees it */
 void table_print_as(struct table *table, const struct table_wish *wish);
 void table_free(struct table *table);
 
