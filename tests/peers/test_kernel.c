@@ -6,6 +6,7 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <inttypes.h>
 #include <linux/can.h>
 #include <linux/can/isotp.h>
 #include <linux/can/raw.h>
@@ -134,8 +135,17 @@ struct ours {
     int handle;
     struct eb_isotp tp;
     uint64_t given;
+    uint64_t turn_us;
+    uint64_t longest_us; /* between two turns */
     uint8_t buffer[4096];
 };
+
+static void note_turn(struct ours *o, uint64_t now_us)
+{
+    if (o->turn_us != 0 && now_us - o->turn_us > o->longest_us)
+        o->longest_us = now_us - o->turn_us;
+    o->turn_us = now_us;
+}
 
 static void work_ours(struct ours *o)
 {
@@ -143,6 +153,7 @@ static void work_ours(struct ours *o)
     struct eb_can_frame frames[64];
     size_t count;
     uint64_t now = eb_port_now_us(port);
+    note_turn(o, now);
     while (port->can->receive(port->self, o->handle, frames, 64, &count) == EB_OK) {
         for (size_t i = 0; i < count; i++)
             eb_isotp_receive(&o->tp, &frames[i], now);
@@ -155,6 +166,62 @@ static void work_ours(struct ours *o)
     eb_port_wait(port, now + 500);
 }
 
+enum { STALL_US = 300000, ATTEMPTS = 5 };
+
+/* A message to the kernel and back; where it stopped, or NULL. */
+static const char *there_and_back(struct ours *o, int fd, const uint8_t *message, size_t size)
+{
+    static uint8_t got[4096];
+    ssize_t n = -1;
+    eb_isotp_send(&o->tp, message, size, eb_port_now_us(o->port));
+    errno = EAGAIN;
+    for (int turns = 0; turns < 60000 && n < 0 && errno == EAGAIN && o->tp.sending != EB_NO_ANSWER; turns++) {
+        work_ours(o);
+        n = read(fd, got, sizeof got);
+    }
+    if (n != (ssize_t)size || memcmp(got, message, size) != 0)
+        return "it did not arrive at the kernel";
+    while (o->tp.sending == EB_PENDING)
+        work_ours(o);
+    if (o->tp.sending != EB_OK)
+        return "ours did not see it sent";
+    eb_isotp_clear(&o->tp);
+    if (write(fd, message, size) != (ssize_t)size)
+        return "the kernel did not take it";
+    for (int turns = 0; turns < 60000 && o->tp.received == EB_PENDING; turns++)
+        work_ours(o);
+    if (o->tp.received != EB_OK || o->tp.size != size || memcmp(o->buffer, message, size) != 0)
+        return "it did not come back";
+    return NULL;
+}
+
+static const char *exchange(const struct can_isotp_fc_options *flow, const uint8_t *message, size_t size,
+                            uint64_t *longest_us)
+{
+    const struct eb_can_options options = {.link = "einbau1"};
+    /* A bus without a bit rate brings frames faster than any reader takes them: so ours asks for pauses. */
+    const struct eb_isotp_config config = {
+        .request = 0x7E1, .response = 0x7E9, .padding = 0xCC, .block_size = 64};
+    static struct ours ours;
+    int fd = kernel_isotp("einbau1", 0x7E9, 0x7E1, flow);
+    if (fd < 0) {
+        print_message("no ISO-TP in this kernel: skipped\n");
+        skip();
+    }
+    ours = (struct ours){.port = eb_port_linux_open()};
+    assert_int_equal(ours.port->can->open(ours.port->self, NULL, &options, &ours.handle), EB_OK);
+    eb_isotp_init(&ours.tp, &config, ours.buffer, sizeof ours.buffer);
+    const char *fault = there_and_back(&ours, fd, message, size);
+    note_turn(&ours, eb_port_now_us(ours.port));
+    *longest_us = ours.longest_us;
+    ours.port->can->close(ours.port->self, ours.handle);
+    eb_port_linux_close(ours.port);
+    close(fd);
+    return fault;
+}
+
+/* Both ends give up after a second without a frame (ISO 15765-2, N_Bs and N_Cr), so a machine that stands
+ * still for so long ends a message: only then it is passed again. */
 static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
 {
     (void)state;
@@ -164,56 +231,32 @@ static void the_kernels_iso_tp_and_ours_understand_each_other(void **state)
         print_message("no vcan can be made here: skipped\n");
         skip();
     }
-    const struct eb_can_options options = {.link = "einbau1"};
-    /* A bus without a bit rate brings frames faster than any reader takes them: so ours asks for pauses. */
-    const struct eb_isotp_config config = {
-        .request = 0x7E1, .response = 0x7E9, .padding = 0xCC, .block_size = 64};
-    static struct ours ours;
     static uint8_t message[4096];
-    static uint8_t got[4096];
     unsigned passed = 0;
+    unsigned stalls = 0;
     for (size_t f = 0; f < sizeof flows / sizeof flows[0]; f++) {
-        int fd = kernel_isotp("einbau1", 0x7E9, 0x7E1, &flows[f]);
-        if (fd < 0) {
-            print_message("no ISO-TP in this kernel: skipped\n");
-            skip();
-        }
-        ours.port = eb_port_linux_open();
-        ours.given = 0;
-        assert_int_equal(ours.port->can->open(ours.port->self, NULL, &options, &ours.handle), EB_OK);
-        eb_isotp_init(&ours.tp, &config, ours.buffer, sizeof ours.buffer);
         for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++) {
-            size_t size = sizes[i];
-            for (size_t k = 0; k < size; k++)
+            for (size_t k = 0; k < sizes[i]; k++)
                 message[k] = (uint8_t)(k * 13 + f);
-            eb_isotp_send(&ours.tp, message, size, eb_port_now_us(ours.port));
-            ssize_t n = -1;
-            for (int turns = 0; turns < 60000 && n < 0; turns++) {
-                work_ours(&ours);
-                n = read(fd, got, sizeof got);
+            const char *fault = "";
+            for (int attempt = 1; fault != NULL; attempt++) {
+                uint64_t longest_us = 0;
+                fault = exchange(&flows[f], message, sizes[i], &longest_us);
+                if (fault == NULL)
+                    break;
+                if (longest_us < STALL_US || attempt == ATTEMPTS)
+                    fail_msg("%zu bytes, block size %u: %s; the longest turn took %" PRIu64 " us, attempt %d",
+                             sizes[i], flows[f].bs, fault, longest_us, attempt);
+                stalls++;
             }
-            assert_int_equal(n, size);
-            assert_memory_equal(got, message, size);
-            while (ours.tp.sending == EB_PENDING)
-                work_ours(&ours);
-            assert_int_equal(ours.tp.sending, EB_OK);
-            /* and back */
-            eb_isotp_clear(&ours.tp);
-            assert_int_equal(write(fd, message, size), size);
-            for (int turns = 0; turns < 60000 && ours.tp.received == EB_PENDING; turns++)
-                work_ours(&ours);
-            assert_int_equal(ours.tp.received, EB_OK);
-            assert_int_equal(ours.tp.size, size);
-            assert_memory_equal(ours.buffer, message, size);
             passed++;
         }
-        ours.port->can->close(ours.port->self, ours.handle);
-        eb_port_linux_close(ours.port);
-        close(fd);
     }
+    assert_int_equal(passed, 24);
     print_message(
-        "kernel: %u messages of 1 to 4095 bytes passed both ways between the kernel's ISO-TP and ours\n",
-        passed);
+        "kernel: %u messages of 1 to 4095 bytes passed both ways between the kernel's ISO-TP and ours "
+        "(%u times the machine stood still)\n",
+        passed, stalls);
 }
 
 /* --- serial adapters, and SocketCAN with simulated nodes behind it -------------------------------- */
