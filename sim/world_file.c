@@ -25,6 +25,19 @@ static void *room_for(const yaml_node_t *node, size_t size)
     return room;
 }
 
+/* The wire that a device or a link is on. */
+static void read_wire_of(const struct eb_sim *sim, struct ebi_yaml_map *map, bool needed,
+                         char wire[EB_NAME_BYTES])
+{
+    bool known = false;
+    ebi_yaml_text(map, "wire", needed, wire, EB_NAME_BYTES);
+    for (size_t i = 0; i < sim->wire_count; i++)
+        known = known || strcmp(sim->wires[i].name, wire) == 0;
+    if (!known && wire[0] != '\0')
+        ebi_yaml_wrong(map->yaml, ebi_yaml_need(map, "wire"), "an unknown wire",
+                       "the name of one from 'wires'");
+}
+
 static void read_wires(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *wires)
 {
     const char *name;
@@ -563,7 +576,6 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     struct ebi_yaml_map map = ebi_yaml_map(yaml, node);
     const char *component;
     yaml_node_t *value;
-    bool known = false;
     if (!eb_text_copy(d->name, sizeof d->name, name))
         ebi_yaml_wrong(yaml, node, "a device with a longer name", "at most 47 characters");
     d->sim = sim;
@@ -572,12 +584,8 @@ static void read_device(struct eb_sim *sim, struct ebi_yaml *yaml, const char *n
     bool on_usb = read_usb(&map, d);
     bool in_rack = read_rack(sim, &map, d);
     on_bus = on_bus || on_usb || in_rack;
-    ebi_yaml_text(&map, "wire", !on_bus, d->wire, sizeof d->wire);
-    known = on_bus;
-    for (size_t i = 0; i < sim->wire_count; i++)
-        known = known || strcmp(sim->wires[i].name, d->wire) == 0;
-    if (!known && ebi_yaml_whole(yaml))
-        ebi_yaml_wrong(yaml, ebi_yaml_need(&map, "wire"), "an unknown wire", "the name of one from 'wires'");
+    read_wire_of(sim, &map, !on_bus, d->wire);
+    ebi_yaml_go_on(yaml);
     read_speaks(&map, d);
     for (size_t i = 0; ebi_sim_servers[i] != NULL; i++) {
         if (ebi_sim_servers[i]->read != NULL)
@@ -666,7 +674,7 @@ static void read_laptop(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *
         l->link.default_route = ebi_yaml_yes(&map, "default-route", false);
         l->link.speed_mbit_per_s = (uint32_t)ebi_yaml_number(&map, "speed-mbit-per-s", 1, 1000000, 1000);
         l->link.mtu_bytes = (uint32_t)ebi_yaml_number(&map, "mtu-bytes", 576, 65536, 1500);
-        ebi_yaml_text(&map, "wire", false, l->wire, sizeof l->wire);
+        read_wire_of(sim, &map, false, l->wire);
         yaml_node_t *addresses = ebi_yaml_get(&map, "addresses", false);
         for (size_t k = 0; (item = ebi_yaml_item(yaml, addresses, k)) != NULL; k++) {
             const char *text = ebi_yaml_scalar(yaml, item);
@@ -674,6 +682,7 @@ static void read_laptop(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *
                 read_link_address(yaml, item, text, &l->link);
         }
         ebi_yaml_map_end(&map);
+        ebi_yaml_go_on(yaml);
         sim->laptop_count = i + 1;
     }
 }
@@ -695,6 +704,7 @@ static void read_faults(struct eb_sim *sim, struct ebi_yaml *yaml, yaml_node_t *
         sim->faults[i].frame = ebi_yaml_number(&map, "frame", 0, UINT64_MAX - 1, 0);
         sim->faults[i].kind = (enum eb_sim_fault_kind)choice(&map, "kind", kinds, 0);
         ebi_yaml_map_end(&map);
+        ebi_yaml_go_on(yaml);
         sim->fault_count = i + 1;
     }
 }

@@ -218,7 +218,8 @@ struct eb_job_device {
     struct eb_job_device *next;      /* ... and the next one that waits where this one does */
     struct eb_job_device *rack_user; /* of its modules, the one that was begun last */
 
-    /* the caller's, for a display: what it said last */
+    /* the caller's: the manual steps that nothing else shows are done; for a display, what it said last */
+    bool steps_done;
     enum eb_rung told_rung;
     unsigned told_attempt;
     uint8_t told_hands;

@@ -259,7 +259,8 @@ static void all_findings_of_a_profile_at_once(void **state)
     free(profile);
 }
 
-/* A world: one finding of each device, and of what stands before the devices; none where it is read. */
+/* A world: of each device its wire and one more finding, and of what stands before the devices; none where it
+ * is read. */
 static void all_findings_of_a_world_at_once(void **state)
 {
     (void)state;
@@ -268,13 +269,16 @@ static void all_findings_of_a_world_at_once(void **state)
     expect_einbau(&little, 1, "world.yaml:2:7: found 'seven', expected a whole number", "check world.yaml");
     replace_in(&little, "world.yaml", "wires:", "faults: [{frame: 1, kind: loost}]\nwires:");
     replace_in(&little, "world.yaml", "    components:", "    erase-mz: 3\n    components:");
+    replace_in(&little, "world.yaml", "    wire: ", "    wire: x");
     replace_in(&little, "world.yaml", "devices:", "devises:");
     expect_einbau(&little, 1, "found 'devises' and no 'devices', expected the key 'devices' here",
                   "check world.yaml");
     replace_in(&little, "world.yaml", "devises:", "devices:");
     expect_einbau(&little, 1, "found 'loost', expected one of: lost", "check world.yaml");
     expect_einbau(&little, 1, "found the unknown key 'erase-mz', expected 'erase-ms'", "check world.yaml");
-    expect_einbau(&little, 1, "1 file: 3 things wrong", "check world.yaml");
+    expect_einbau(&little, 1, "found an unknown wire, expected the name of one from 'wires'",
+                  "check world.yaml");
+    expect_einbau(&little, 1, "1 file: 4 things wrong", "check world.yaml");
     expect_einbau(&little, 2, "", "survey --sim world.yaml"); /* who uses it hears the first */
     write_text(little.folder, "world.yaml", "%s", world);
     free(world);

@@ -288,6 +288,24 @@ static void a_hand_is_asked_and_checked(void **state)
     expect(1, "1.0      1.5", "confirm --state state");
 }
 
+/* What only a person sees: said in advance, by a name or a pattern; one that names no device is refused. */
+static void a_step_is_said_to_be_done(void **state)
+{
+    (void)state;
+    make_world("prepare: [by-hand: {do: pull the plug, ask: yes, within-s: 30}]\n"
+               "components:\n"
+               "  firmware: {order: dotted, version: {modbus-object: 2}, checksum: {modbus-object: 0x90}, "
+               "send-as: fw}\n",
+               "");
+    make_site("wants: {firmware: {version: 1.5}}", nothing, nothing);
+    expect(0, "1 added", "shelf add fw-1.5");
+    expect(2, "found 'onne', expected a device of s; did you mean 'one'?", "fit --yes --step-done onne");
+    expect(2, "found 'x*', expected a device of s", "fit --yes --step-done 'x*'");
+    expect(1, "s: 1 manual-step", "fit --yes");
+    expect(0, "s: 1 confirmed", "fit --yes --step-done one");
+    expect(0, "s: 1 confirmed", "fit --yes --step-done 'o*'");
+}
+
 static void images_of_several_components_share_a_restart(void **state)
 {
     (void)state;
@@ -609,6 +627,7 @@ int main(void)
         TEST(those_that_wait_for_a_failed_one_are_not_begun),
         TEST(a_loader_must_be_new_enough_or_go_first),
         TEST(a_hand_is_asked_and_checked),
+        TEST(a_step_is_said_to_be_done),
         TEST(images_of_several_components_share_a_restart),
         TEST(the_floor_is_what_was_seen_first),
         TEST(every_answer_is_explained_on_request),

@@ -205,6 +205,58 @@ static void columns_and_order_are_chosen(void **state)
     }
 }
 
+/* On a terminal seven doors that are alike are one row, with their addresses and serial numbers; the eighth
+ * is of another revision.  What differs stands by itself, and so does all with --unfold, sorted, or in a
+ * pipe. */
+static void like_rows_are_one(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *words, *says, *not ;
+    } rows[] = {
+        {"survey", "  door-01..07 node 11..17 VH-D2 B1 5201..5207 firmware 1.6.0 1.7.2 outdated\n",
+         "door-02"},
+        {"survey", "  door-08 node 18 VH-D2 A4 4977 firmware", "door-01..08"},
+        {"survey", "  grip-amp-1 7A1/7A9 SK-GA2 7 GA2-1101 firmware",
+         "grip-amp-1.."},                                               /* two are not a series */
+        {"survey", "tower-io-3 192.0.2.33 BL-K8-E 6 ", "tower-io-1.."}, /* two are alike, the third is not */
+        {"survey --unfold", "  door-02 node 12 VH-D2 B1 5202 firmware", "door-01.."},
+        {"survey --sort serial-number", "door-02 node 12 VH-D2 B1 5202 firmware", "door-01.."},
+        {"survey --columns device,serial-number", "door-01..07 5201..5207\n", "door-02"},
+        {"survey 'door-0[1357]'", "  door-07 node 17 ", "door-01.."}, /* no numbers in a row */
+        {"survey 'door-0[1-3]' --without door-02", "  door-03 node 13 ", "door-01.."},
+        {"plan", "door-01..07 firmware 1.6.0 1.7.2 d2-1.7.2.bin 48 kB lead-node 9 s fits\n", "door-02"},
+        {"plan", "door-08 firmware 1.6.0 1.7.2 d2-1.7.2.bin 48 kB lead-node 9 s does not fit\n",
+         "door-01..08"},
+        {"plan --unfold", "door-02 firmware 1.6.0 1.7.2 d2-1.7.2.bin 48 kB lead-node 9 s fits\n",
+         "door-01..07 firm"},
+        {"confirm", "  door-01..07 node 11..17 VH-D2 B1 5201..5207 firmware", "door-02"},
+        {"fit 'door-0[1-4]' lead-node --yes", "door-01..04 firmware 1.6.0 1.7.2 1.7.2 confirmed\n",
+         "door-02 firm"},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        char line[256];
+        snprintf(line, sizeof line, EINBAU " %s 2>/dev/null", rows[i].words);
+        char *screen = on_columns(160, line);
+        strip_screen(screen);
+        char *to = screen; /* one blank where there are several behind a word */
+        for (const char *at = screen; *at != '\0'; at++) {
+            bool begins =
+                to == screen || to[-1] == '\n' || (to[-1] == ' ' && (to - 1 == screen || to[-2] == '\n'));
+            if (*at != ' ' || begins || to[-1] != ' ')
+                *to++ = *at;
+        }
+        *to = '\0';
+        if (strstr(screen, rows[i].says) == NULL || strstr(screen, rows[i].not ) != NULL)
+            fail_msg("%s: no '%s', or '%s', in\n%s", rows[i].words, rows[i].says, rows[i].not, screen);
+        free(screen);
+    }
+    struct outcome o = in_pipe("survey");
+    assert_non_null(strstr(o.out, "  door-02       node 12 "));
+    assert_null(strstr(o.out, "door-01..07 "));
+    outcome_free(&o);
+}
+
 int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
@@ -213,6 +265,7 @@ int main(int argc, char **argv)
         cmocka_unit_test(long_cells_are_whole),
         cmocka_unit_test(colours_are_for_terminals_and_never_alone),
         cmocka_unit_test(columns_and_order_are_chosen),
+        cmocka_unit_test(like_rows_are_one),
     };
     if (argc > 1)
         cmocka_set_test_filter(argv[1]);

@@ -106,8 +106,9 @@ static int run(const struct options *options)
 }
 
 static const struct option_row *const confirm_options[] = {
-    &option_without,  &option_only,    &option_accept, &option_add_address,
-    &option_key_file, &option_columns, &option_sort,   NULL};
+    &option_without,     &option_only,     &option_accept,
+    &option_add_address, &option_key_file, &option_columns,
+    &option_sort,        &option_unfold,   NULL};
 
 const struct command command_confirm = {
     .name = "confirm",

@@ -95,7 +95,7 @@ static void add_result(struct table *table, const struct eb_job_device *t)
             item->image->version,
             running_text(t, (size_t)(item->component - t->device->profile->components), running),
             outcome};
-        table_add(table, cells);
+        table_add_below(table, cells, k > 0 ? 1 : 0);
     }
 }
 
@@ -148,7 +148,7 @@ static void print_result(const struct session *s)
             add_result(&table, &s->job->devices[i]);
     }
     puts("");
-    table_print(&table);
+    print_folded(s, &table, 0);
     say_folded(s, say_statement, NULL, NULL);
     say_folded(s, say_way, NULL, NULL);
     say_folded(s, say_outcome, NULL, NULL);
@@ -412,18 +412,19 @@ static const struct option_row notify_row = {
     2,
     OPTION_FLAG,
     .own = &wants_notice};
-static const struct option_row step_done = {
-    "step-done",
-    "DEVICE",
-    "take the manual steps of this device as done that nothing else shows; may be given several times",
-    2,
-    OPTION_LIST,
-    .to = OPTION_TO(step_done),
-    .count = OPTION_TO(step_done_count)};
+static const struct option_row step_done = {"step-done",
+                                            "DEVICE",
+                                            "take the manual steps of this device, or of each that a pattern "
+                                            "names, as done where nothing else shows it; may be "
+                                            "given several times",
+                                            2,
+                                            OPTION_LIST,
+                                            .to = OPTION_TO(step_done),
+                                            .count = OPTION_TO(step_done_count)};
 static const struct option_row *const fit_options[] = {
-    &step_done,       &option_without,   &option_only, &option_image, &option_accept,
-    &option_again,    &option_resume,    &json_lines,  &option_yes,   &option_add_address,
-    &option_key_file, &option_no_backup, &notify_row,  NULL};
+    &step_done,       &option_without,   &option_only, &option_image,  &option_accept,
+    &option_again,    &option_resume,    &json_lines,  &option_yes,    &option_add_address,
+    &option_key_file, &option_no_backup, &notify_row,  &option_unfold, NULL};
 
 const struct command command_fit = {
     .name = "fit",

@@ -36,9 +36,19 @@ static int run(const struct options *options)
 static const struct option_row row_html = {
     "html", "FILE",      "write the plan as a page, too: with a drawing of the site and a timeline",
     2,      OPTION_TEXT, .own = &html};
-static const struct option_row *const plan_options[] = {
-    &row_html,           &option_without,  &option_only,    &option_image,   &option_accept, &option_again,
-    &option_add_address, &option_key_file, &option_explain, &option_columns, &option_sort,   NULL};
+static const struct option_row *const plan_options[] = {&row_html,
+                                                        &option_without,
+                                                        &option_only,
+                                                        &option_image,
+                                                        &option_accept,
+                                                        &option_again,
+                                                        &option_add_address,
+                                                        &option_key_file,
+                                                        &option_explain,
+                                                        &option_columns,
+                                                        &option_sort,
+                                                        &option_unfold,
+                                                        NULL};
 
 const struct command command_plan = {
     .name = "plan",

@@ -264,6 +264,7 @@ static const struct option_row *const survey_options[] = {&option_link,
                                                           &option_add_address,
                                                           &option_columns,
                                                           &option_sort,
+                                                          &option_unfold,
                                                           NULL};
 
 const struct command command_survey = {

@@ -53,9 +53,16 @@ void print_disagreements(const struct eb_job_device *t)
     }
 }
 
-enum { COMPONENT_COLUMN = 5 };
+enum { ADDRESS_COLUMN = 1, SERIAL_COLUMN = 4, COMPONENT_COLUMN = 5 };
 const char *const devices_heads[] = {"DEVICE",    "ADDRESS", "ORDER CODE", "REV",  "SERIAL NUMBER",
                                      "COMPONENT", "RUNNING", "WANTED",     "MARK", NULL};
+
+void print_folded(const struct session *s, struct table *table, unsigned differ)
+{
+    if (!s->options->unfolded && s->options->wish.sort_count == 0)
+        table_fold(table, differ);
+    table_print_as(table, &s->options->wish);
+}
 
 void print_devices(const struct session *s)
 {
@@ -90,7 +97,7 @@ void print_devices(const struct session *s)
             first = false;
         }
     }
-    table_print_as(&table, &s->options->wish);
+    print_folded(s, &table, 1U << ADDRESS_COLUMN | 1U << SERIAL_COLUMN);
     for (size_t i = 0; i < s->job->count; i++) {
         if (s->job->devices[i].chosen)
             print_disagreements(&s->job->devices[i]);

@@ -200,7 +200,7 @@ static void print_plan_table(const struct session *s)
                 add_plan_rows(&table, s, &s->job->devices[i]);
         }
     }
-    table_print_as(&table, &s->options->wish);
+    print_folded(s, &table, 0);
     if (waits(s))
         say("\nA device with a name under AFTER starts when that one is confirmed; all others start at "
             "once.");

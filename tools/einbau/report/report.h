@@ -56,6 +56,9 @@ void kept_text(const json_t *documents, bool plan, char *text, size_t cap);
 /* Of all devices of a session: what is planned, or came of it, and what helps. */
 void print_documents(const struct session *session, bool plan, bool *spaced);
 
+/* Prints a table of devices as the options wish it, and frees it; `differ`: as of table_fold. */
+void print_folded(const struct session *session, struct table *table, unsigned differ);
+
 /* The tables that several commands print, and the columns of two. */
 extern const char *const devices_heads[], *const plan_heads[];
 void print_devices(const struct session *session);

@@ -165,6 +165,14 @@ static bool choose_words(struct session *s, bool *called)
         for (size_t k = 0; k < s->job->count; k++)
             s->job->devices[k].left_out = s->job->devices[k].left_out || called[k];
     }
+    for (size_t i = 0; i < o->step_done_count; i++) {
+        if (chosen_by(s, o->step_done[i], called) == 0) {
+            complain_of_none(s, o->step_done[i]);
+            return false;
+        }
+        for (size_t k = 0; k < s->job->count; k++)
+            s->job->devices[k].steps_done = s->job->devices[k].steps_done || called[k];
+    }
     return true;
 }
 

@@ -1,25 +1,10 @@
 #include "session/names.h"
 
+#include "ui/table.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-
-enum { RANGE_LEAST = 3 }; /* so many names in a row become "door-01..door-08" */
-
-/* Whether `next` is `name` with the number at its end one higher. */
-static bool follows(const char *name, const char *next)
-{
-    size_t size = strlen(name);
-    size_t digits = 0;
-    char expected[EB_NAME_BYTES + 16];
-    while (digits < size && digits < 9 && name[size - 1 - digits] >= '0' && name[size - 1 - digits] <= '9')
-        digits++;
-    if (digits == 0)
-        return false;
-    unsigned long number = strtoul(name + size - digits, NULL, 10) + 1;
-    snprintf(expected, sizeof expected, "%.*s%0*lu", (int)(size - digits), name, (int)digits, number);
-    return strcmp(next, expected) == 0;
-}
 
 static char *names_of(const struct session *s, const size_t *list, size_t count, bool command)
 {
@@ -32,13 +17,13 @@ static char *names_of(const struct session *s, const size_t *list, size_t count,
         size_t last = i;
         if (command)
             name = eb_job_word(name);
-        while (
-            !command && last + 1 < count &&
-            follows(s->job->devices[list[last]].device->name, s->job->devices[list[last + 1]].device->name))
+        while (!command && last + 1 < count &&
+               text_follows(s->job->devices[list[last]].device->name,
+                            s->job->devices[list[last + 1]].device->name))
             last++;
         const char *separator = i == 0 ? "" : command ? " " : ", ";
         at += (size_t)sprintf(text + at, "%s%s", separator, name);
-        if (last + 1 - i >= RANGE_LEAST) {
+        if (last + 1 - i >= SERIES_LEAST) {
             at += (size_t)sprintf(text + at, "..%s", s->job->devices[list[last]].device->name);
             i = last;
         }

@@ -235,6 +235,10 @@ const struct option_row option_sort = {
     "sort", "NAME,NAME", "the rows by these columns, numbers in them by their size",
     2,      OPTION_READ, .read = read_sort};
 
+const struct option_row option_unfold = {
+    "unfold", NULL,        "each row by itself; on a terminal a series of like ones is one row: door-01..07",
+    2,        OPTION_FLAG, .to = OPTION_TO(unfolded)};
+
 static unsigned seconds(struct argp_state *state, const char *name, const char *text)
 {
     uint64_t number;

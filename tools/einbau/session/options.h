@@ -66,6 +66,7 @@ struct options {
     const char **only; /* marks */
     size_t only_count;
     struct table_wish wish; /* of the command's table */
+    bool unfolded;          /* each of its rows by itself */
     char **step_done;
     size_t step_done_count;
     char **assignments;
@@ -97,7 +98,7 @@ struct option_row {
 extern const struct option_row option_without, option_only, option_image, option_accept, option_again,
     option_yes, option_link, option_add_address, option_explain, option_profiles, option_profile,
     option_component, option_version, option_revisions, option_to, option_key_file, option_columns,
-    option_sort;
+    option_sort, option_unfold;
 
 /* What a command says of itself besides its options. */
 enum {

@@ -20,17 +20,13 @@ static struct eb_job_device *target_of(const struct progress *p, const struct eb
     return NULL;
 }
 
-/* Whether --step-done names the device, or somebody pressed Enter. */
-static bool is_done(const struct progress *p, const struct eb_job_device *t)
+/* Whether --step-done names the device, or Enter was pressed. */
+static bool is_done(const struct eb_job_device *t)
 {
-    const struct options *o = p->session->options;
     struct pollfd keys = {.fd = STDIN_FILENO, .events = POLLIN};
     char line[64];
-    for (size_t i = 0; i < o->step_done_count; i++) {
-        if (strcmp(o->step_done[i], t->device->name) == 0)
-            return true;
-    }
-    return isatty(STDIN_FILENO) && poll(&keys, 1, 0) == 1 && read(STDIN_FILENO, line, sizeof line) > 0;
+    return t->steps_done ||
+           (isatty(STDIN_FILENO) && poll(&keys, 1, 0) == 1 && read(STDIN_FILENO, line, sizeof line) > 0);
 }
 
 static void print_event(const struct eb_job_device *t, const char *step, bool asks, bool in_lines)
@@ -126,7 +122,7 @@ static void on_event(void *context, const struct eb_run *run)
     const struct eb_progress *at = &run->progress;
     if (t == NULL)
         return;
-    if (eb_run_hand_waits(run) && is_done(p, t))
+    if (eb_run_hand_waits(run) && is_done(t))
         eb_run_hand_done(&t->fit);
     if (eb_run_hand(run) != NULL && p->session->sim != NULL)
         eb_sim_ask_person(p->session->sim, t->device->name, run->hands[0]);
@@ -210,7 +206,7 @@ void progress_show(void *context)
     }
     for (size_t i = 0; i < p->session->job->count; i++) {
         struct eb_job_device *t = &p->session->job->devices[i];
-        if (t->begun && eb_run_hand_waits(&t->fit) && is_done(p, t))
+        if (t->begun && eb_run_hand_waits(&t->fit) && is_done(t))
             eb_run_hand_done(&t->fit);
     }
     if (p->terminal)

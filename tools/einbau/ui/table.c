@@ -235,11 +235,11 @@ static void print_row(const struct table *t, char *const *cells, const size_t *w
     } while (used > 0);
 }
 
-/* Makes the widest columns narrower until all go into the terminal with `gap` blanks between them; false:
- * they cannot without breaking a word. */
-static bool fit_widths(const struct table *t, size_t *widths, size_t gap, size_t width)
+/* Makes the widest columns narrower until all go into the terminal with `gap` blanks between them, the first
+ * one only where names may be broken; false: they cannot without breaking a word. */
+static bool fit_widths(const struct table *t, size_t *widths, size_t gap, size_t width, bool names)
 {
-    size_t least[TABLE_COLUMNS_MAX] = {0};
+    size_t least[TABLE_COLUMNS_MAX] = {names ? 0 : widths[0]};
     size_t total = gap * (t->columns - 1);
     for (size_t i = 0; i < t->rows * t->columns; i++) {
         size_t longest = longest_piece(t->cells[i]);
@@ -295,6 +295,105 @@ static void print_blocks(const struct table *t, bool colours, size_t width)
             print_pieces(cells[c], colour, names + 4, width);
         }
     }
+}
+
+/* --- rows that are alike --------------------------------------------------------------------------- */
+
+/* Bytes of the digits at its end, of which there are at most nine. */
+static size_t digits_of(const char *text)
+{
+    size_t size = strlen(text);
+    size_t digits = 0;
+    while (digits < size && digits < 9 && text[size - 1 - digits] >= '0' && text[size - 1 - digits] <= '9')
+        digits++;
+    return digits;
+}
+
+bool text_follows(const char *text, const char *next)
+{
+    size_t digits = digits_of(text);
+    size_t stem = strlen(text) - digits;
+    char number[16];
+    if (digits == 0 || strncmp(text, next, stem) != 0)
+        return false;
+    snprintf(number, sizeof number, "%0*lu", (int)digits, strtoul(text + stem, NULL, 10) + 1);
+    return strcmp(next + stem, number) == 0;
+}
+
+static const char *cell_of(const struct table *t, size_t row, size_t column)
+{
+    return t->cells[row * t->columns + column];
+}
+
+/* Lines of a row: itself and those below it. */
+static size_t lines_of(const struct table *t, size_t row)
+{
+    size_t lines = 1;
+    while (row + lines < t->rows && t->below[row + lines] > 0)
+        lines++;
+    return lines;
+}
+
+/* Whether the row behind this one goes on with it. */
+static bool is_alike(const struct table *t, size_t row, size_t lines, unsigned differ)
+{
+    size_t next = row + lines;
+    if (next >= t->rows || lines_of(t, next) != lines ||
+        !text_follows(cell_of(t, row, 0), cell_of(t, next, 0)))
+        return false;
+    for (size_t i = 1; i < lines * t->columns; i++) {
+        bool may = i < t->columns && (differ >> i & 1) != 0;
+        if (!may && strcmp(t->cells[row * t->columns + i], t->cells[next * t->columns + i]) != 0)
+            return false;
+    }
+    return true;
+}
+
+/* What a column says of `count` rows: the same, a series, or how many. */
+static char *cell_of_all(const struct table *t, size_t row, size_t lines, size_t count, size_t column)
+{
+    const char *first = cell_of(t, row, column);
+    const char *last = cell_of(t, row + (count - 1) * lines, column);
+    bool same = true;
+    bool series = true;
+    char *text;
+    for (size_t i = 0; i + 1 < count; i++) {
+        const char *cell = cell_of(t, row + i * lines, column);
+        const char *next = cell_of(t, row + (i + 1) * lines, column);
+        same = same && strcmp(cell, next) == 0;
+        series = series && text_follows(cell, next);
+    }
+    int size = same     ? asprintf(&text, "%s", first)
+               : series ? asprintf(&text, "%s..%s", first, last + strlen(last) - digits_of(last))
+                        : asprintf(&text, "%zu different", count);
+    if (size < 0)
+        abort();
+    return text;
+}
+
+void table_fold(struct table *t, unsigned differ)
+{
+    struct table to = {.columns = t->columns, .plain = t->plain};
+    if (!isatty(STDOUT_FILENO))
+        return;
+    for (size_t row = 0; row < t->rows;) {
+        size_t lines = lines_of(t, row);
+        size_t count = 1;
+        while (row > 0 && is_alike(t, row + (count - 1) * lines, lines, differ))
+            count++;
+        if (count < SERIES_LEAST)
+            count = 1;
+        for (size_t c = 0; count > 1 && c < t->columns; c++) {
+            char *text = cell_of_all(t, row, lines, count, c);
+            free(t->cells[row * t->columns + c]);
+            t->cells[row * t->columns + c] = text;
+        }
+        for (size_t i = 0; i < lines; i++)
+            table_add_below(&to, (const char *const *)t->cells + (row + i) * t->columns, t->below[row + i]);
+        row += count * lines;
+    }
+    table_free(t);
+    *t = to;
 }
 
 /* --- which columns, in which order --------------------------------------------------------------- */
@@ -373,17 +472,23 @@ void table_print(struct table *t)
         if (columns > widths[i % t->columns])
             widths[i % t->columns] = columns;
     }
+    static const struct {
+        size_t gap;
+        bool names;
+    } ways[] = {{2, false}, {1, false}, {1, true}};
     size_t natural[TABLE_COLUMNS_MAX];
+    size_t gap = 0;
+    bool fits = width == 0;
     memcpy(natural, widths, sizeof natural);
-    size_t gap = width == 0 ? 0 : fit_widths(t, widths, 2, width) ? 2 : 1;
-    if (gap == 1)
+    for (size_t i = 0; i < sizeof ways / sizeof ways[0] && !fits; i++) {
         memcpy(widths, natural, sizeof natural);
-    if (gap == 1 && !fit_widths(t, widths, 1, width)) {
-        print_blocks(t, colours, width);
-    } else {
-        for (size_t r = 0; r < t->rows; r++)
-            print_row(t, t->cells + r * t->columns, widths, colours && r > 0, gap);
+        gap = ways[i].gap;
+        fits = fit_widths(t, widths, gap, width, ways[i].names);
     }
+    if (!fits)
+        print_blocks(t, colours, width);
+    for (size_t r = 0; r < t->rows && fits; r++)
+        print_row(t, t->cells + r * t->columns, widths, colours && r > 0, gap);
     table_free(t);
 }
 

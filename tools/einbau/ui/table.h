@@ -31,6 +31,9 @@ void table_begin(struct table *table, size_t columns, const char *const *heads);
 void table_add(struct table *table, const char *const *cells);
 /* Of its first `same` cells the empty ones are as above; an empty one behind them is empty. */
 void table_add_below(struct table *table, const char *const *cells, size_t same);
+/* On a terminal: three or more rows whose first cells are a numbered series, and whose others are equal,
+ * become one; the cells of the columns that are bits of `differ` may be unlike. */
+void table_fold(struct table *table, unsigned differ);
 void table_print(struct table *table); /* and frees it */
 void table_print_as(struct table *table, const struct table_wish *wish);
 void table_free(struct table *table);
@@ -48,6 +51,10 @@ void bytes_text(uint64_t bytes, char *text, size_t cap);
 void seconds_text(uint64_t seconds, char *text, size_t cap);
 /* "38 to 57 s", "50 s to 1 min 15 s"; as above where both are the same */
 void between_text(uint64_t least, uint64_t most, char *text, size_t cap);
+
+/* Whether the number at the end of `next` is one higher, and all before it is the same: door-01, door-02. */
+bool text_follows(const char *text, const char *next);
+enum { SERIES_LEAST = 3 }; /* so many in a row become "door-01..door-03" */
 
 /* Cuts a text to so many columns of a terminal, between characters. */
 void cut_to_columns(char *text, size_t columns);
