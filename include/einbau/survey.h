@@ -159,6 +159,9 @@ void eb_survey_begin(struct eb_survey *survey, const struct eb_survey_config *co
  * Gives false once it is complete. */
 bool eb_survey_work(struct eb_survey *survey, uint64_t until_us);
 
+/* It needs to listen no longer than its own questions take, whatever `listen_us` was. */
+void eb_survey_enough(struct eb_survey *survey);
+
 /* Closes everything; the rows stay the caller's. */
 void eb_survey_end(struct eb_survey *survey);
 

@@ -521,6 +521,11 @@ bool eb_survey_work(struct eb_survey *s, uint64_t until_us)
     return true;
 }
 
+void eb_survey_enough(struct eb_survey *s)
+{
+    s->config.listen_us = 0;
+}
+
 void eb_survey_end(struct eb_survey *s)
 {
     const struct eb_port *port = s->config.port;

@@ -246,12 +246,40 @@ static void who_is_worked_on_is_left_alone(void **state)
     assert_int_equal(stop_program(pid, SIGTERM), 0);
 }
 
+/* How long the wire was looked at, by what the user reads. */
+static double looked_for_s(const char *words)
+{
+    struct outcome o = einbau(words);
+    const char *said = strstr(o.out, "looked for ");
+    if (said == NULL)
+        fail_msg("%s: found %s%s", words, o.out, o.err);
+    double seconds = strtod(said + strlen("looked for "), NULL);
+    outcome_free(&o);
+    return seconds;
+}
+
+/* --listen waits for what is missing, and no longer; without a site nothing says what that is. */
+static void listening_ends_with_the_last_that_is_missed(void **state)
+{
+    (void)state;
+    done(shell("cd %s/build/demo && sed 's/^devices:$/devices:\\n  late: {link: station-lan, address: "
+               "192.0.2.98, profile: regent-c4}/' larchfell.site.yaml >late.site.yaml",
+               folder));
+    double usual = looked_for_s("survey --site larchfell.site.yaml");
+    assert_true(usual > 1 && usual < 5);
+    assert_true(looked_for_s("survey --site larchfell.site.yaml --listen 20") < usual + 0.5);
+    assert_true(looked_for_s("survey --site late.site.yaml --listen 20") >= 20);
+    assert_true(looked_for_s("survey --listen 20") >= 20);
+    assert_true(looked_for_s("survey --site late.site.yaml") < usual + 0.5);
+}
+
 int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
         cmocka_unit_test(all_wires_are_entered),
         cmocka_unit_test(what_cannot_be_entered_is_named),
         cmocka_unit_test(units_are_found_by_a_scan),
+        cmocka_unit_test(listening_ends_with_the_last_that_is_missed),
         cmocka_unit_test(who_is_worked_on_is_left_alone),
     };
     if (argc > 1)

@@ -71,6 +71,9 @@ static void every_width_shows_everything(void **state)
         {"shelf list", {"ga2-20260918.hex", "Herald 250", "2026-09-04", "118 kB"}},
         {"shelf list --for tower-io-3 --all", {"does not fit", "k8.elf"}},
         {"shelf cover", {"on the shelf", "firmware.bin", "drive-plc"}},
+        {"", {"larchfell.site.yaml", "Next: einbau"}},
+        {"links drive-plc door-01", {"eth0", "drive-plc", "cabin-bus"}},
+        {"check larchfell.site.yaml larchfell.world.yaml", {"nothing is wrong"}},
     };
     static const unsigned widths[] = {40, 60, 80, 100, 200};
     for (size_t i = 0; i < sizeof commands / sizeof commands[0]; i++) {
@@ -230,6 +233,8 @@ static void like_rows_are_one(void **state)
          "door-01..08"},
         {"plan --unfold", "door-02 firmware 1.6.0 1.7.2 d2-1.7.2.bin 48 kB lead-node 9 s fits\n",
          "door-01..07 firm"},
+        {"links", "door-01..08 node 11..18 answers", "door-02"},
+        {"links", "tower-io-1..3 192.0.2.31..33/24 in one", "tower-io-2"},
         {"confirm", "  door-01..07 node 11..17 VH-D2 B1 5201..5207 firmware", "door-02"},
         {"fit 'door-0[1-4]' lead-node --yes", "door-01..04 firmware 1.6.0 1.7.2 1.7.2 confirmed\n",
          "door-02 firm"},

@@ -114,9 +114,11 @@ static void next_command(const struct session *s, const struct standing *st, cha
                                                        : "report --devices");
 }
 
+enum { LABEL_COLUMNS = 12 };
+
 static void line(const char *label, const char *text)
 {
-    printf("%-12s %s\n", label, text);
+    say_labelled(label, LABEL_COLUMNS, text);
 }
 
 /* Images on the shelf; false: there is none. */

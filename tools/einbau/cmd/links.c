@@ -1,3 +1,4 @@
+#include "report/report.h"
 #include "session/bus.h"
 #include "session/usb.h"
 #include "session/wire.h"
@@ -103,7 +104,7 @@ static void print_ways(const struct session *s, const struct ways *f, const stru
         table_add(&table, cells);
     }
     puts("");
-    table_print(&table);
+    print_folded(s, &table, 1U << 1);
 }
 
 static void print_traps(const struct session *s, const struct ways *f)
@@ -261,8 +262,7 @@ static void print_loader_ports(const struct session *s)
     puts("");
     for (size_t i = 0; i < LOADER_PORTS; i++) {
         enum eb_status status = try_port(s, loader_ports[i].port);
-        printf("Port %u, %s for loaders: %s\n", loader_ports[i].port, loader_ports[i].what,
-               port_word(status));
+        say("Port %u, %s for loaders: %s", loader_ports[i].port, loader_ports[i].what, port_word(status));
         denied = denied || status == EB_DENIED;
         busy = busy || status == EB_BUSY;
     }
@@ -412,7 +412,7 @@ static const struct option_row undo_option = {
     "undo", NULL,        "take back the addresses that were added and are still there",
     2,      OPTION_FLAG, .to = OPTION_TO(undo)};
 static const struct option_row *const links_options[] = {&option_without, &option_add_address, &undo_option,
-                                                         NULL};
+                                                         &option_unfold, NULL};
 
 const struct command command_links = {
     .name = "links",

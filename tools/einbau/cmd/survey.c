@@ -235,8 +235,10 @@ static void check(struct argp_state *state, const struct options *o)
 }
 
 static const struct option_row rows[] = {
-    {"listen", "SECONDS", "listen for at least that long; LLDP devices announce themselves every 30 s", 2,
-     OPTION_SECONDS, .to = OPTION_TO(listen_s)},
+    {"listen", "SECONDS",
+     "listen up to so long for what is missing; LLDP devices announce themselves every 30 s. It ends once "
+     "each device of the site, and an address of each one found, was heard",
+     2, OPTION_SECONDS, .to = OPTION_TO(listen_s)},
     {"community", "NAME", "for SNMP, else public", 2, OPTION_TEXT, .to = OPTION_TO(community)},
     {"watch", NULL, "keep looking: what is new, changed, gone; ends with q", 2, OPTION_FLAG,
      .own = &own.watch},

@@ -75,23 +75,6 @@ void wire_begin(struct wire *w, bool keep_on)
     eb_survey_begin(&w->survey, &config);
 }
 
-bool wire_look(struct wire *w)
-{
-    struct session *s = w->session;
-    uint64_t began_us = eb_port_now_us(s->job->port);
-    wire_begin(w, false);
-    while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER))
-        show_so_far(w, began_us);
-    status_end();
-    eb_survey_end(&w->survey);
-    w->took_us = eb_port_now_us(s->job->port) - began_us;
-    if (session_interrupts() == 0)
-        return true;
-    complain("interrupted; nothing was changed");
-    s->status = EXIT_INTERRUPTED;
-    return false;
-}
-
 void wire_close(struct wire *w)
 {
     free(w->found);
@@ -128,6 +111,42 @@ const struct eb_found *wire_found(const struct wire *w, const struct eb_job_devi
             return &w->found[i];
     }
     return NULL;
+}
+
+/* Whether --listen may bring something: a device of the site that was not heard yet, or the address of one
+ * that was.  Without a site any wire may have one more. */
+static bool misses(const struct wire *w)
+{
+    const struct eb_job *job = w->session->job;
+    for (size_t i = 0; i < job->count; i++) {
+        if (target_on_ip(&job->devices[i]) && wire_found(w, &job->devices[i]) == NULL)
+            return true;
+    }
+    for (size_t i = 0; i < w->survey.count; i++) {
+        if (!w->found[i].has_ip && !w->found[i].asks && (w->found[i].heard >> EB_BY_DCP & 1) == 0)
+            return true;
+    }
+    return job->count == 0;
+}
+
+bool wire_look(struct wire *w)
+{
+    struct session *s = w->session;
+    uint64_t began_us = eb_port_now_us(s->job->port);
+    wire_begin(w, false);
+    while (session_interrupts() == 0 && eb_survey_work(&w->survey, EB_NEVER)) {
+        show_so_far(w, began_us);
+        if (s->options->listen_s > 0 && !misses(w))
+            eb_survey_enough(&w->survey);
+    }
+    status_end();
+    eb_survey_end(&w->survey);
+    w->took_us = eb_port_now_us(s->job->port) - began_us;
+    if (session_interrupts() == 0)
+        return true;
+    complain("interrupted; nothing was changed");
+    s->status = EXIT_INTERRUPTED;
+    return false;
 }
 
 struct eb_way wire_way(const struct wire *w, const struct eb_found *f)

@@ -299,25 +299,39 @@ static void print_blocks(const struct table *t, bool colours, size_t width)
 
 /* --- rows that are alike --------------------------------------------------------------------------- */
 
-/* Bytes of the digits at its end, of which there are at most nine. */
-static size_t digits_of(const char *text)
+/* Of so many bytes the digits at the end, of which there are at most nine. */
+static size_t digits_of(const char *text, size_t size)
 {
-    size_t size = strlen(text);
     size_t digits = 0;
     while (digits < size && digits < 9 && text[size - 1 - digits] >= '0' && text[size - 1 - digits] <= '9')
         digits++;
     return digits;
 }
 
-bool text_follows(const char *text, const char *next)
+/* As text_follows, with `tail` bytes behind the number of each. */
+static bool follows(const char *text, const char *next, size_t tail)
 {
-    size_t digits = digits_of(text);
-    size_t stem = strlen(text) - digits;
+    size_t size = strlen(text) - tail;
+    size_t digits = digits_of(text, size);
+    size_t stem = size - digits;
     char number[16];
     if (digits == 0 || strncmp(text, next, stem) != 0)
         return false;
-    snprintf(number, sizeof number, "%0*lu", (int)digits, strtoul(text + stem, NULL, 10) + 1);
-    return strcmp(next + stem, number) == 0;
+    int length = snprintf(number, sizeof number, "%0*lu", (int)digits, strtoul(text + stem, NULL, 10) + 1);
+    return strlen(next) == stem + (size_t)length + tail && strncmp(next + stem, number, (size_t)length) == 0;
+}
+
+bool text_follows(const char *text, const char *next)
+{
+    return follows(text, next, 0);
+}
+
+/* Bytes of a prefix that two addresses have behind their numbers: "/24". */
+static size_t prefix_of(const char *cell, const char *next)
+{
+    const char *prefix = strchr(cell, '/');
+    const char *other = strchr(next, '/');
+    return prefix != NULL && other != NULL && strcmp(prefix, other) == 0 ? strlen(prefix) : 0;
 }
 
 static const char *cell_of(const struct table *t, size_t row, size_t column)
@@ -354,6 +368,8 @@ static char *cell_of_all(const struct table *t, size_t row, size_t lines, size_t
 {
     const char *first = cell_of(t, row, column);
     const char *last = cell_of(t, row + (count - 1) * lines, column);
+    size_t prefix = prefix_of(first, last);
+    size_t digits = digits_of(last, strlen(last) - prefix);
     bool same = true;
     bool series = true;
     char *text;
@@ -361,10 +377,11 @@ static char *cell_of_all(const struct table *t, size_t row, size_t lines, size_t
         const char *cell = cell_of(t, row + i * lines, column);
         const char *next = cell_of(t, row + (i + 1) * lines, column);
         same = same && strcmp(cell, next) == 0;
-        series = series && text_follows(cell, next);
+        series = series && prefix_of(cell, next) == prefix && follows(cell, next, prefix);
     }
     int size = same     ? asprintf(&text, "%s", first)
-               : series ? asprintf(&text, "%s..%s", first, last + strlen(last) - digits_of(last))
+               : series ? asprintf(&text, "%.*s..%s", (int)(strlen(first) - prefix), first,
+                                   last + strlen(last) - prefix - digits)
                         : asprintf(&text, "%zu different", count);
     if (size < 0)
         abort();
@@ -512,6 +529,13 @@ void say(const char *format, ...)
     put_wrapped(text, 0, 2, terminal_width());
     putchar('\n');
     free(text);
+}
+
+void say_labelled(const char *label, size_t columns, const char *text)
+{
+    printf("%-*s ", (int)columns, label);
+    put_wrapped(text, columns + 1, columns + 1, terminal_width());
+    putchar('\n');
 }
 
 void bytes_text(uint64_t bytes, char *text, size_t cap)

@@ -63,6 +63,9 @@ enum { SENTENCE_BYTES = 1024 };
 /* Prints a sentence on a line of its own, broken between words where the terminal is narrow. */
 __attribute__((format(printf, 1, 2))) void say(const char *format, ...);
 
+/* A text behind its label, which takes so many columns; further lines of it begin below its first word. */
+void say_labelled(const char *label, size_t columns, const char *text);
+
 void print_document(json_t *root); /* JSON; and frees it */
 void print_line(json_t *event);    /* the same in one line, at once */
 
