@@ -318,6 +318,8 @@ static bool read_profile(const char *path, unsigned slot, struct eb_profile *p, 
     ebi_yaml_go_on(&yaml);
     p->answer_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&map, "answer-patience-s", 1, 600, 3);
     ebi_read_way(&map, p);
+    ebi_read_card(&map, p);
+    ebi_yaml_go_on(&yaml);
     read_blink(&map, &p->blink);
     ebi_yaml_go_on(&yaml);
     read_set(&map, p);

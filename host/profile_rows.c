@@ -67,9 +67,6 @@ static void read_oid(struct ebi_yaml_map *map, const struct eb_field *field, voi
                        "numbers between dots, like 1.3.6.1.2.1.1.5.0");
 }
 
-/* The words of the first field decide which of the others there are. */
-static void read_fields(struct ebi_yaml_map *map, const struct eb_field *fields, size_t count, void *to);
-
 static void read_usb_ids(struct ebi_yaml_map *map, const struct eb_field *field, uint16_t *vendor)
 {
     char text[16] = "";
@@ -184,7 +181,7 @@ static void read_field(struct ebi_yaml_map *map, const struct eb_field *field, v
         break;
     case EB_FIELD_MAP: {
         struct ebi_yaml_map below = ebi_yaml_map(map->yaml, ebi_yaml_get(map, field->key, false));
-        read_fields(&below, field->fields, field->count, to);
+        ebi_read_fields(&below, field->fields, field->count, to);
         ebi_yaml_map_end(&below);
         break;
     }
@@ -216,7 +213,7 @@ static void read_field(struct ebi_yaml_map *map, const struct eb_field *field, v
     }
 }
 
-static void read_fields(struct ebi_yaml_map *map, const struct eb_field *fields, size_t count, void *to)
+void ebi_read_fields(struct ebi_yaml_map *map, const struct eb_field *fields, size_t count, void *to)
 {
     const uint8_t *first = (const uint8_t *)to + fields[0].offset;
     for (size_t i = 0; i < count; i++) {
@@ -263,7 +260,7 @@ enum eb_list ebi_read_source(struct ebi_yaml *yaml, yaml_node_t *node, struct eb
         return EB_LIST_NONE;
     }
     value->kind = row->kind;
-    read_fields(&map, row->fields, row->count, value);
+    ebi_read_fields(&map, row->fields, row->count, value);
     value->after = ebi_yaml_string(&map, "after", false);
     ebi_yaml_map_end(&map);
     return row->list;
@@ -308,7 +305,7 @@ static void read_row(struct ebi_yaml_map *map, const struct eb_row *row, struct 
     step->kind = row->kind;
     void *more = row->more_bytes > 0 ? ebi_yaml_keep(map->yaml, row->more_bytes) : NULL;
     step->more = more;
-    read_fields(&fields, row->fields, row->count, more != NULL ? more : (void *)step);
+    ebi_read_fields(&fields, row->fields, row->count, more != NULL ? more : (void *)step);
     if (step->hand != NULL)
         add_lamp(&fields, step);
     ebi_yaml_map_end(&fields);
@@ -462,7 +459,7 @@ static void read_section(struct ebi_yaml_map *map, const struct eb_section *sect
     if (more != NULL)
         memcpy(to->way, &more, sizeof more);
     if (section != NULL)
-        read_fields(&below, section->fields, section->count, more != NULL ? more : (void *)to);
+        ebi_read_fields(&below, section->fields, section->count, more != NULL ? more : (void *)to);
     to->send_patience_ms = 1000 * (uint32_t)ebi_yaml_number(&below, "patience-s", 1, 3600, 60);
     ebi_yaml_map_end(&below);
 }

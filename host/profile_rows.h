@@ -19,6 +19,13 @@ void ebi_read_document(struct ebi_yaml_map *map, struct eb_step *step);
  */
 void ebi_read_steps(struct ebi_yaml_map *map, const char *key, bool choices, struct eb_steps *steps);
 
+/* The fields of a section, into the members of `to`.  The words of the first one decide which of the others
+ * there are. */
+void ebi_read_fields(struct ebi_yaml_map *map, const struct eb_field *fields, size_t count, void *to);
+
+/* What it wants of a memory card; components are read already. */
+void ebi_read_card(struct ebi_yaml_map *map, struct eb_profile *profile);
+
 /* What is noted of it; everything else of the profile is read already. */
 void ebi_read_notes(struct ebi_yaml_map *map, struct eb_profile *profile);
 

@@ -1,5 +1,6 @@
 /* What is to be written to each device, through which images, and whether it fits. */
 #include "job/inside.h"
+#include "einbau/card.h"
 #include "image_file.h"
 
 #include <stdio.h>
@@ -217,10 +218,19 @@ static bool add_item(struct eb_job *job, struct eb_job_device *target,
     return true;
 }
 
+/* Whether this plan can bring images to it: over its wire, or on a memory card, be it that of its gateway. */
+static bool is_written(const struct eb_job *job, const struct eb_job_device *target)
+{
+    const struct eb_site_device *d = target->device;
+    if (!job->for_card)
+        return d->profile->sends;
+    return d->profile->card != NULL || (d->via != NULL && eb_card_covers(d->via, d));
+}
+
 /* Whether images can be sent to it at all; says so where not. */
 static bool may_send(struct eb_job *job, const struct eb_job_device *target)
 {
-    if (target->device->profile->sends)
+    if (is_written(job, target))
         return true;
     return ebi_job_fail(
         job, EB_BAD_CALL,
@@ -391,7 +401,7 @@ static bool plan_target(struct eb_job *job, struct eb_job_device *target)
     bool again = job->again && target->chosen;
     if (target->given != NULL && target->chosen)
         return plan_given(job, target);
-    if (!target->device->profile->sends)
+    if (!is_written(job, target))
         return true; /* only looked at; print_plan says so */
     for (size_t i = 0; i < target->device->profile->count; i++) {
         enum eb_mark mark = eb_job_mark(target, i);
@@ -532,8 +542,7 @@ static void foresee(struct eb_job *job, struct eb_job_device *target)
 {
     eb_job_surround(job, target, true);
     job->hushed = true; /* whatever is wrong with it is no concern of this job */
-    bool fits =
-        target->device->profile->sends && target->reached && plan_target(job, target) && !target->refused;
+    bool fits = is_written(job, target) && target->reached && plan_target(job, target) && !target->refused;
     job->hushed = false;
     for (size_t k = 0; k < target->item_count && fits; k++)
         fits = eb_job_verdict(target, k)->answer == EB_FITS;

@@ -246,6 +246,7 @@ struct eb_job {
     bool again;             /* the caller's: chosen devices get what they run already, too */
     bool named;             /* some were chosen by their names */
     bool no_backup;         /* the caller's: nothing is saved, and nothing put back */
+    bool for_card;          /* the caller's: the plan is for a memory card, not for sending */
     struct eb_trust trust;  /* whose signatures count: the site's keys, and what the caller adds */
     struct eb_shelf *shelf; /* NULL: there is none */
     struct eb_known *known; /* NULL: nothing is remembered */

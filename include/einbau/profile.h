@@ -23,6 +23,7 @@ enum {
 };
 
 struct eb_access;  /* access.h: a protocol */
+struct eb_card;    /* card.h: what it wants of a memory card */
 struct eb_setting; /* settings.h: what a user sets */
 struct eb_action;  /* settings.h: what a user does */
 
@@ -236,6 +237,7 @@ struct eb_profile {
     const struct eb_setting *password; /* how the password of its login is changed, or NULL */
     struct eb_strings settings_from;   /* order codes of others whose settings suit it, too; patterns */
     const struct eb_action *actions;   /* one for each enum eb_action_kind; NULL: none */
+    const struct eb_card *card;        /* it updates itself from a memory card; NULL: it does not */
     void *memory; /* of what the profile points to, where it was read from a file: eb_profile_free */
 };
 

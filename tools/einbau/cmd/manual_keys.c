@@ -1,6 +1,7 @@
 #include "cmd/manual_keys.h"
 
 #include <einbau/access.h>
+#include <einbau/card.h>
 #include <einbau/host.h>
 #include <inttypes.h>
 #include <string.h>
@@ -141,4 +142,6 @@ void put_keys(FILE *to)
                 put_table(to, rows->section->fields, rows->section->count, false);
         }
     }
+    fprintf(to, "\n## Memory card\n\nSection `%s`\n", eb_card_section()->key);
+    put_table(to, eb_card_section()->fields, eb_card_section()->count, false);
 }

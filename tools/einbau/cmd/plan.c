@@ -25,7 +25,7 @@ static int run(const struct options *options)
         print_plan(&s);
     for (size_t i = 0; i < s.job->count; i++) {
         const struct eb_job_device *t = &s.job->devices[i];
-        if (t->chosen && (t->refused || !t->reached) && s.status == EXIT_AS_WANTED)
+        if (t->chosen && (t->refused || !t->reached || is_left_outdated(t)) && s.status == EXIT_AS_WANTED)
             s.status = EXIT_NOT_AS_WANTED;
     }
     if (say_nothing_wanted(&s) && s.status == EXIT_AS_WANTED)

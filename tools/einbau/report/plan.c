@@ -201,7 +201,7 @@ static void print_plan_table(const struct session *s)
         }
     }
     print_folded(s, &table, 0);
-    if (waits(s))
+    if (waits(s) && !s->job->for_card)
         say("\nA device with a name under AFTER starts when that one is confirmed; all others start at "
             "once.");
 }
@@ -267,7 +267,9 @@ static void print_left_out(const struct eb_job_device *t, bool *spaced)
             paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
                       t->device->profile->components[k].name, eb_mark_word(mark),
                       t->device->profile->sends ? " unless the device is named"
-                                                : ": its profile has no way to send an image");
+                      : t->device->profile->card != NULL
+                          ? ": it updates itself from a memory card, see 'einbau card'"
+                          : ": its profile has no way to send an image");
     }
 }
 
@@ -312,6 +314,20 @@ static bool any_reached(const struct session *s)
     return any;
 }
 
+bool is_left_outdated(const struct eb_job_device *t)
+{
+    return t->chosen && t->reached && t->item_count == 0 && !t->device->profile->sends && eb_job_wants(t) &&
+           !eb_job_as_wanted(t);
+}
+
+static bool leaves_some(const struct session *s)
+{
+    bool some = false;
+    for (size_t i = 0; i < s->job->count; i++)
+        some = some || is_left_outdated(&s->job->devices[i]);
+    return some;
+}
+
 void print_plan(const struct session *s)
 {
     size_t devices;
@@ -319,8 +335,9 @@ void print_plan(const struct session *s)
     size_t images = count_plan(s, &devices, &refused);
     char time[72] = "";
     if (devices == 0) {
-        puts(any_reached(s) ? "Nothing to write: every device that was reached is up to date."
-                            : "Nothing to write: no device was reached.");
+        puts(leaves_some(s)   ? "Nothing to write over a wire: what is not as wanted is named below."
+             : any_reached(s) ? "Nothing to write: every device that was reached is up to date."
+                              : "Nothing to write: no device was reached.");
     } else {
         uint32_t seconds = whole_seconds(s->job->estimate_us);
         if (seconds > 0)

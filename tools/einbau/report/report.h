@@ -64,6 +64,8 @@ extern const char *const devices_heads[], *const plan_heads[];
 void print_devices(const struct session *session);
 void print_disagreements(const struct eb_job_device *target);
 void print_plan(const struct session *session);
+/* Whether it is not as wanted, and no wire leads there by which it could be written. */
+bool is_left_outdated(const struct eb_job_device *target);
 /* "Write 17 images to 15 devices, about 1 min 14 s?" */
 enum { PLAN_QUESTION_BYTES = 128 };
 void plan_question(const struct session *session, char question[PLAN_QUESTION_BYTES]);

@@ -131,8 +131,8 @@ extern const struct command command_recover, command_links, command_survey, comm
     command_shelf_fetch, command_pack, command_key_new, command_key_trust, command_key_untrust,
     command_key_list, command_check, command_manual, command_completion, command_jobs, command_report,
     command_secret_set, command_secret_list, command_secret_drop, command_secret_change, command_backup_list,
-    command_backup, command_restore, command_settings, command_act, command_reset, command_new_site,
-    command_new_profile;
+    command_backup, command_card, command_card_check, command_restore, command_settings, command_act,
+    command_reset, command_new_site, command_new_profile;
 
 /* Without a command. */
 extern const struct command command_here;

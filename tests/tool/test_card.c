@@ -1,0 +1,427 @@
+/* Memory cards: made and checked by the tool, judged by mtools, fsck.fat, blkid and sfdisk; every wrong
+ * medium. */
+#include "support/support.h"
+
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#define EINBAU BIN_DIR "/einbau"
+
+static struct little mast;
+static char *const folder = mast.folder;
+
+/* A gateway with a slot for a card, two sensors behind it that are updated by the same card, and a controller
+ * that takes none. */
+static const char card_of_gateway[] =
+    "card:\n  file-systems: [fat32, fat16]\n  most-mb: 100\n  folder: FH-M2\n  files: {firmware: FHM2.IMG}\n"
+    "  extra: {START.INI: '[update]\\nversion={firmware}\\n'}\n"
+    "  insert: Switch it off, insert the card, switch it on.\n"
+    "  shows: {SF blinks amber: it reads the card, SF is green: it has ended}\n"
+    "  takes-s: 90\n  after: Take the card out and switch it off and on.\n  covers: [wind]\n";
+
+static void write_profile(const char *name, const char *code, const char *object, const char *send_as,
+                          const char *more)
+{
+    char path[64];
+    snprintf(path, sizeof path, "profiles/%s.yaml", name);
+    write_text(folder, path,
+               "profile: %s\norder-codes: [%s]\nidentity:\n  order-code: {modbus-object: 1}\n"
+               "  serial: {modbus-object: 0x81}\n  hardware-revision: {modbus-object: 0x82}\n"
+               "components:\n  firmware: {order: dotted, version: {modbus-object: %s}%s}\n%s",
+               name, code, object, send_as, more);
+}
+
+static void write_site(const char *name, const char *more)
+{
+    write_text(
+        folder, name,
+        "site: mast\nlinks: {lan: {kind: ethernet}}\ndevices:\n"
+        "  mast-gateway: {link: lan, address: 192.0.2.61, profile: gateway, serial: M-1, wants: {firmware: "
+        "{version: 3.2}}}\n"
+        "  wind-1: {link: lan, via: mast-gateway, slot: 1, profile: wind, wants: {firmware: {version: "
+        "1.1}}}\n"
+        "  wind-2: {link: lan, via: mast-gateway, slot: 2, profile: wind, wants: {firmware: {version: "
+        "1.1}}}\n"
+        "  heater: {link: lan, address: 192.0.2.62, profile: heater, wants: {firmware: {version: 2.0}}}\n%s",
+        more);
+}
+
+static int set_up(void **state)
+{
+    static const struct {
+        const char *name, *place, *code, *serial, *image;
+    } devices[] = {{"mast-gateway", "wire: lan\n    address: 192.0.2.61", "FH-M2", "M-1", "m2-3.1.bin"},
+                   {"wind-1", "rack: mast-gateway\n    slot: 1", "FH-W1", "W-1", "w1-1.0.bin"},
+                   {"wind-2", "rack: mast-gateway\n    slot: 2", "FH-W1", "W-2", "w1-1.0.bin"},
+                   {"heater", "wire: lan\n    address: 192.0.2.62", "FH-H1", "H-1", "h1-1.0.bin"},
+                   {"mast-2", "wire: lan\n    address: 192.0.2.63", "FH-M2", "M-2", "m2-3.1.bin"},
+                   {"plain", "wire: lan\n    address: 192.0.2.64", "FH-M3", "P-1", "m3-3.1.bin"}};
+    static const struct {
+        const char *name, *product, *version;
+        size_t size;
+    } images[] = {{"m2-3.1.bin", "FH-M2", "3.1", 40000}, {"m2-3.2.bin", "FH-M2", "3.2", 70001},
+                  {"w1-1.0.bin", "FH-W1", "1.0", 9000},  {"w1-1.1.bin", "FH-W1", "1.1", 9100},
+                  {"h1-1.0.bin", "FH-H1", "1.0", 5000},  {"h1-2.0.bin", "FH-H1", "2.0", 5000},
+                  {"m3-3.1.bin", "FH-M3", "3.1", 5000},  {"m3-3.2.bin", "FH-M3", "3.2", 5000}};
+    char world[4096] = "world: mast\nsite: site.yaml\nwires: {lan: {latency-us: 100}}\ndevices:\n";
+    (void)state;
+    make_folder(folder);
+    done(shell("mkdir %s/profiles", folder));
+    write_profile("gateway", "FH-M2", "2", "", card_of_gateway);
+    write_profile("wind", "FH-W1", "2", ", send-as: W1.IMG", "");
+    write_profile("heater", "FH-H1", "2", "", "");
+    write_profile("plain", "FH-M3", "2", "",
+                  "card: {file-systems: [fat16], partitions: none, nothing-else: no}\n");
+    write_site("site.yaml", "");
+    write_site(
+        "more.yaml",
+        "  mast-2: {link: lan, address: 192.0.2.63, profile: gateway, serial: M-2, wants: {firmware: "
+        "{version: "
+        "3.2}}}\n"
+        "  plain: {link: lan, address: 192.0.2.64, profile: plain, wants: {firmware: {version: 3.2}}}\n");
+    for (size_t i = 0; i < sizeof devices / sizeof devices[0]; i++)
+        snprintf(
+            world + strlen(world), sizeof world - strlen(world),
+            "  %s:\n    %s\n    order-code: %s\n    hardware-revision: 1\n    serial: %s\n    components:\n"
+            "      firmware: {send-as: fw, version-object: 2, checksum-object: 0x90, capacity-kib: 128, "
+            "image: %s}\n",
+            devices[i].name, devices[i].place, devices[i].code, devices[i].serial, devices[i].image);
+    write_text(folder, "world.yaml", "%s", world);
+    for (size_t i = 0; i < sizeof images / sizeof images[0]; i++)
+        write_image(folder, images[i].name, images[i].product, "firmware", images[i].version, images[i].size,
+                    "1..3", "");
+    done(shell("cd %s && " EINBAU " shelf add --shelf shelf --site more.yaml *.bin >/dev/null", folder));
+    return 0;
+}
+
+static int tear_down(void **state)
+{
+    (void)state;
+    remove_folder(folder);
+    return 0;
+}
+
+/* Before each test: no card. */
+static int no_card(void **state)
+{
+    (void)state;
+    done(shell("cd %s && rm -f *.img", folder));
+    return 0;
+}
+
+static struct outcome einbau(const char *words)
+{
+    return shell(
+        "cd %s && export EINBAU_SITE=${SITE:-site.yaml} EINBAU_SIM=world.yaml EINBAU_SHELF=shelf && " EINBAU
+        " %s </dev/null",
+        folder, words);
+}
+
+static void expect(int status, const char *says, const char *words)
+{
+    struct outcome o = einbau(words);
+    if (o.status != status || (strstr(o.out, says) == NULL && strstr(o.err, says) == NULL))
+        fail_msg("%s: found %d\n%s%s\nexpected %d: %s", words, o.status, o.out, o.err, status, says);
+    outcome_free(&o);
+}
+
+/* The same of another program, in the folder of the cards. */
+static void expect_shell(const char *says, const char *words)
+{
+    struct outcome o =
+        shell("cd %s && PATH=$PATH:/usr/sbin:/sbin && export MTOOLSRC=/dev/null && %s", folder, words);
+    if (o.status != 0 || strstr(o.out, says) == NULL)
+        fail_msg("%s: found %d\n%s%s\nexpected %s", words, o.status, o.out, o.err, says);
+    outcome_free(&o);
+}
+
+/* --- made ---------------------------------------------------------------------------------------------- */
+
+static void a_card_is_made_and_holds_just_that(void **state)
+{
+    (void)state;
+    struct outcome o = einbau("card mast-gateway --to card.img --yes");
+    static const char *const says[] = {"mast-gateway  firmware   3.1",
+                                       "wind-2",
+                                       "fits",
+                                       "card.img: 3 files written and read back, byte by byte",
+                                       "FH-M2/FHM2.IMG",
+                                       "FH-M2/W1.IMG",
+                                       "1. Switch it off, insert the card, switch it on.",
+                                       "   - SF blinks amber: it reads the card",
+                                       "It takes at most 1 min 30 s. Do not cut the power",
+                                       "Take the card out and switch it off and on.",
+                                       "einbau confirm mast-gateway"};
+    assert_int_equal(o.status, 0);
+    for (size_t i = 0; i < sizeof says / sizeof says[0]; i++) {
+        if (strstr(o.out, says[i]) == NULL)
+            fail_msg("found no '%s' in\n%s%s", says[i], o.out, o.err);
+    }
+    outcome_free(&o);
+    expect_shell("FH-M2/START.INI\n::/FH-M2/W1.IMG", "mdir -i card.img@@1M -b -a -/ ::/ | sort");
+    expect_shell("same", "mcopy -i card.img@@1M ::/FH-M2/FHM2.IMG - | cmp - m2-3.2.bin && echo same");
+    expect_shell("same", "mcopy -i card.img@@1M ::/FH-M2/W1.IMG - | cmp - w1-1.1.bin && echo same");
+    expect_shell("[update]\\r\\nversion=3.2\\r\\n",
+                 "mcopy -i card.img@@1M ::/FH-M2/START.INI - | od -An -c | tr -d ' \\n'");
+    expect_shell("files", "tail -c +1048577 card.img > volume.img && fsck.fat -n volume.img");
+    expect_shell("\"type\": \"c\"", "sfdisk --json card.img");
+    expect_shell("FAT32", "blkid -p -o export -O 1048576 card.img");
+    expect(0, "card.img: right for mast-gateway", "card check card.img");
+    expect(1, "found FH-M2/FHM2.IMG on it already", "card mast-gateway --to card.img --yes");
+}
+
+/* Without a partition, another file system, and beside what lies there. */
+static void a_card_as_another_product_wants_it(void **state)
+{
+    (void)state;
+    setenv("SITE", "more.yaml", 1);
+    expect(0, "1 file written and read back", "card plain --to flat.img --yes");
+    expect_shell("FAT16", "blkid -p -o export flat.img");
+    expect_shell("same", "mcopy -i flat.img ::/m3-3.2.bin - | cmp - m3-3.2.bin && echo same");
+    expect_shell("files", "fsck.fat -n flat.img");
+    expect(0, "flat.img: right for plain", "card check flat.img plain");
+    expect_shell("", "mdel -i flat.img ::/m3-3.2.bin && mcopy -i flat.img world.yaml ::/notes.txt");
+    expect(0, "1 file written and read back", "card plain --to flat.img --yes");
+    expect_shell("notes.txt", "mdir -i flat.img -b ::/");
+    /* one card for two only where both take the same */
+    expect(0, "2 files written", "card mast-gateway mast-2 --without 'wind-*' --to both.img --yes");
+    expect(1, "take other files: one card cannot be for both", "card mast-gateway plain --to no.img --yes");
+    unsetenv("SITE");
+    assert_int_not_equal(access("no.img", F_OK), 0);
+}
+
+static void the_record_and_json_say_so(void **state)
+{
+    (void)state;
+    struct outcome o = einbau("card mast-gateway --to card.img --yes --json --state state");
+    json_t *root = json_loads(o.out, 0, NULL);
+    const json_t *files = json_object_get(root, "files");
+    assert_int_equal(o.status, 0);
+    assert_non_null(root);
+    assert_int_equal(json_array_size(files), 3);
+    assert_string_equal(json_string_value(json_object_get(root, "file_system")), "fat32");
+    char words[160];
+    snprintf(words, sizeof words, "sha256sum m2-3.2.bin | cut -c1-64");
+    struct outcome sum = shell("cd %s && %s", folder, words);
+    sum.out[64] = '\0';
+    assert_string_equal(json_string_value(json_object_get(json_array_get(files, 0), "sha256")), sum.out);
+    outcome_free(&sum);
+    json_decref(root);
+    outcome_free(&o);
+    o = einbau("jobs --all --state state");
+    assert_non_null(strstr(o.out, "card-written"));
+    outcome_free(&o);
+    expect_shell("mast-gateway 3.2\nwind-1 1.1\nwind-2 1.1\n",
+                 "sqlite3 -separator ' ' state/record.db \"select device, version from effects where "
+                 "kind = 'card'\"");
+}
+
+/* --- refused ------------------------------------------------------------------------------------------- */
+
+static void no_card_for_a_device_that_does_not_take_it(void **state)
+{
+    (void)state;
+    expect(2, "heater: found no 'card' in its profile heater, expected one",
+           "card heater --to card.img --yes");
+    expect(2, "The card of its gateway is for it too: einbau card mast-gateway --to PATH",
+           "card wind-1 --to card.img --yes");
+    expect(2, "found no --to, expected where it goes", "card mast-gateway");
+    expect(2, "cannot ask for confirmation without a terminal", "card mast-gateway --to card.img");
+    replace_in(&mast, "world.yaml", "order-code: FH-M2\n    hardware-revision: 1",
+               "order-code: FH-M2\n    hardware-revision: 9");
+    expect(1, "no card was made: it would be for a device that does not take it",
+           "card mast-gateway --to card.img --yes");
+    expect(0, "3 files written",
+           "card mast-gateway --to card.img --yes --accept mast-gateway:hardware-revision");
+    replace_in(&mast, "world.yaml", "order-code: FH-M2\n    hardware-revision: 9",
+               "order-code: FH-M2\n    hardware-revision: 1");
+    expect(1, "it updates itself from a memory card, see 'einbau card'", "plan mast-gateway");
+}
+
+/* Each wrong medium: its words, and not a byte of it is changed. */
+static void every_wrong_medium_is_refused(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *make, *says;
+        bool helps;
+    } rows[] = {
+        {"truncate -s 64M m.img", "found no file system on it, expected fat16 or fat32", true},
+        {"truncate -s 64M m.img && mkfs.fat -F 32 m.img && mcopy -i m.img m2-3.1.bin ::/FHM2.IMG",
+         "found FHM2.IMG on it, expected nothing besides", true},
+        {"truncate -s 64M m.img && mkfs.fat -F 32 m.img && mmd -i m.img ::/FH-M2 && mcopy -i m.img "
+         "m2-3.1.bin "
+         "::/FH-M2/FHM2.IMG",
+         "found FH-M2/FHM2.IMG on it already", true},
+        {"truncate -s 64M m.img && mkfs.fat -F 32 m.img && mmd -i m.img '::/System Volume Information' "
+         "'::/.Trash-1000'",
+         "left there by a computer,", true},
+        {"truncate -s 3M m.img && mkfs.fat -F 12 m.img", "found fat12, expected fat16 or fat32", true},
+        {"truncate -s 64M m.img && mkfs.exfat m.img", "found exfat, expected fat16 or fat32", true},
+        {"truncate -s 64M m.img && mkfs.fat -F 32 m.img && mcopy -i m.img w1-1.0.bin ::/x && dd "
+         "if=/dev/urandom of=m.img "
+         "bs=512 seek=32 count=200 conv=notrunc status=none",
+         "its file system is damaged", true},
+        {"truncate -s 64M m.img && mkfs.ext4 -q m.img", "found ext4 on it, expected FAT, exFAT or nothing",
+         false},
+        {"truncate -s 64M m.img && printf '2048,20480,c\\n,,83\\n' | sfdisk -q m.img && mkfs.fat -F 16 "
+         "--offset 2048 m.img "
+         "10240",
+         "found 2 partitions, expected one", true},
+        {"truncate -s 64M m.img && printf 'label: gpt\\n2048,,U\\n' | sfdisk -q m.img && mkfs.fat -F 16 "
+         "--offset 2048 m.img "
+         "10240",
+         "found a partition from which a computer starts on it", false},
+        {"truncate -s 101M m.img && mkfs.fat -F 32 m.img", "found 105 MB, expected at most 100 MB", false},
+        {"truncate -s 200k m.img && mkfs.fat -F 12 m.img", "found room for 204 kB, expected at least", false},
+        {"truncate -s 64M m.img && mkfs.fat -F 32 m.img && ln -sf $PWD m.img2 && chmod 444 m.img", "", true},
+        {"mkdir -p plainfolder && ln -sfn plainfolder m.img", "found a folder that is on no card on it",
+         false},
+        {"ln -sf /dev/null m.img", "found neither a folder, nor a file, nor a disk", false},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        done(shell("cd %s && PATH=$PATH:/usr/sbin:/sbin && export MTOOLSRC=/dev/null && rm -f m.img && { %s "
+                   "; } >/dev/null",
+                   folder, rows[i].make));
+        struct outcome before = shell("cd %s && cksum m.img 2>/dev/null", folder);
+        struct outcome o = einbau("card mast-gateway --to m.img --yes");
+        bool read_only = rows[i].says[0] == '\0';
+        if (read_only && geteuid() == 0) { /* root may write what is read-only */
+            assert_int_equal(o.status, 0);
+        } else {
+            struct outcome after = shell("cd %s && cksum m.img 2>/dev/null", folder);
+            if ((o.status != 1 && o.status != 2) ||
+                (strstr(o.out, rows[i].says) == NULL && strstr(o.err, rows[i].says) == NULL) ||
+                (strstr(o.err, "With --erase") != NULL) != (rows[i].helps && !read_only))
+                fail_msg("%s: found %d\n%s%s\nexpected %s", rows[i].make, o.status, o.out, o.err,
+                         rows[i].says);
+            assert_string_equal(before.out, after.out);
+            outcome_free(&after);
+        }
+        outcome_free(&o);
+        outcome_free(&before);
+    }
+}
+
+/* Its name has to be typed; --yes does not do that, and what cannot be made right is not even asked for. */
+static void erasing_is_typed(void **state)
+{
+    (void)state;
+    char line[4 * PATH_BYTES];
+    static const struct {
+        const char *typed, *says;
+        bool right;
+    } rows[] = {{"yes\n", "expected 'm.img', typed on a terminal. Nothing was erased", false},
+                {"m.img\n", "3 files written and read back", true}};
+    for (size_t i = 0; i < 2; i++) {
+        done(shell("cd %s && PATH=$PATH:/usr/sbin:/sbin && rm -f m.img && truncate -s 64M m.img && mkfs.fat "
+                   "-F 32 m.img "
+                   ">/dev/null && MTOOLSRC=/dev/null mcopy -i m.img world.yaml ::/photo.jpg",
+                   folder));
+        snprintf(line, sizeof line,
+                 "cd %s && " EINBAU
+                 " card mast-gateway --to m.img --erase --yes --site site.yaml --sim world.yaml --shelf "
+                 "shelf",
+                 folder);
+        char *screen = on_terminal_typing(line, rows[i].typed);
+        if (strstr(screen, rows[i].says) == NULL ||
+            strstr(screen, "Everything on m.img (67 MB, 1 files") == NULL)
+            fail_msg("found\n%s", screen);
+        free(screen);
+        expect(rows[i].right ? 0 : 1, rows[i].right ? "right for mast-gateway" : "photo.jpg",
+               "card check m.img");
+    }
+    expect(1, "Nothing was erased", "card mast-gateway --to m.img --erase --yes");
+}
+
+/* --- checked ------------------------------------------------------------------------------------------- */
+
+static void what_is_wrong_with_a_card_is_said(void **state)
+{
+    (void)state;
+    static const struct {
+        const char *change, *says;
+    } rows[] = {
+        {"mdel -i $I ::/FH-M2/W1.IMG", "mast-gateway: found no FH-M2/W1.IMG, expected it (9100 bytes)"},
+        {"mdel -i $I ::/FH-M2/FHM2.IMG && head -c 30000 m2-3.2.bin | mcopy -i $I - ::/FH-M2/FHM2.IMG",
+         "FH-M2/FHM2.IMG: found 30000 bytes, expected 70001: it is cut off"},
+        {"mdel -i $I ::/FH-M2/W1.IMG && tr 'a' 'b' < w1-1.1.bin | mcopy -i $I - ::/FH-M2/W1.IMG",
+         "FH-M2/W1.IMG: found other bytes than those of the image"},
+        {"mren -i $I ::/FH-M2/W1.IMG ::/FH-M2/W1-1.IMG",
+         "found FH-M2/W1-1.IMG on it, expected nothing besides"},
+        {"mcopy -i $I m2-3.1.bin ::/FH-M2/OLD.IMG", "found FH-M2/OLD.IMG on it, expected nothing besides"},
+        {"mmd -i $I '::/.Trash-1000'", "left there by a computer,"},
+        {"mren -i $I ::/FH-M2 ::/FH_M2", "found no FH-M2/FHM2.IMG, expected it"},
+        {"dd if=/dev/urandom of=card.img bs=1024 seek=1040 count=64 conv=notrunc status=none",
+         "its file system is damaged: mdir ended with 1"},
+        {"truncate -s 1200k card.img", ""},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        done(shell("cd %s && rm -f card.img", folder));
+        expect(0, "3 files written", "card mast-gateway --to card.img --yes");
+        done(shell("cd %s && export MTOOLSRC=/dev/null I=card.img@@1M && { %s ; }", folder, rows[i].change));
+        struct outcome o = einbau("card check card.img");
+        if ((o.status != 1 && o.status != 2) || strstr(o.out, "right for mast-gateway") != NULL ||
+            (strstr(o.out, rows[i].says) == NULL && strstr(o.err, rows[i].says) == NULL))
+            fail_msg("%s: found %d\n%s%s\nexpected %s", rows[i].change, o.status, o.out, o.err, rows[i].says);
+        outcome_free(&o);
+    }
+    expect(2, "cannot be opened", "card check profiles/nothing/card.img");
+    expect(2, "cannot be opened: no such file", "card check nothing.img");
+}
+
+/* The tool is killed at each program that it starts, before it begins and after it has ended: what lies there
+ * then is never called right, unless all of it is there. */
+static void a_card_that_was_cut_off_is_never_right(void **state)
+{
+    (void)state;
+    unsigned whole = 0;
+    unsigned cut = 0;
+    for (int at = 1; at < 64; at++) {
+        done(shell("cd %s && rm -f card.img", folder));
+        struct outcome o = shell("cd %s && rm -rf bin && mkdir bin && for p in mcopy mdir mmd mkfs.fat "
+                                 "sfdisk; do printf '#!/bin/sh\\n"
+                                 "n=$(cat count 2>/dev/null || echo 0); n=$((n + 1)); echo $n > count\\n"
+                                 "[ $n -lt %d ] || { kill -9 $PPID; exit 1; "
+                                 "}\\nPATH=/usr/sbin:/sbin:/usr/bin:/bin exec '$p' \"$@\"\\n' > "
+                                 "bin/$p; chmod 755 bin/$p; done; echo 0 > count; PATH=$PWD/bin:$PATH " EINBAU
+                                 " card mast-gateway --to card.img --yes --site site.yaml --sim world.yaml "
+                                 "--shelf shelf </dev/null; echo $?",
+                                 folder, at);
+        bool said = strstr(o.out, "written and read back") != NULL;
+        outcome_free(&o);
+        o = einbau("card check card.img");
+        bool right = strstr(o.out, "right for mast-gateway") != NULL;
+        if (said && !right)
+            fail_msg("killed at %d: said to be written, and found\n%s%s", at, o.out, o.err);
+        outcome_free(&o);
+        cut += !right;
+        whole += right;
+        if (said)
+            break;
+    }
+    print_message("cut off at %u programs: %u times no card, %u times a whole one\n", whole + cut, cut,
+                  whole);
+    assert_true(cut > 5 && whole > 0);
+}
+
+int main(int argc, char **argv)
+{
+    const struct CMUnitTest tests[] = {
+        cmocka_unit_test_setup(a_card_is_made_and_holds_just_that, no_card),
+        cmocka_unit_test_setup(a_card_as_another_product_wants_it, no_card),
+        cmocka_unit_test_setup(the_record_and_json_say_so, no_card),
+        cmocka_unit_test_setup(no_card_for_a_device_that_does_not_take_it, no_card),
+        cmocka_unit_test_setup(every_wrong_medium_is_refused, no_card),
+        cmocka_unit_test_setup(erasing_is_typed, no_card),
+        cmocka_unit_test_setup(what_is_wrong_with_a_card_is_said, no_card),
+        cmocka_unit_test_setup(a_card_that_was_cut_off_is_never_right, no_card),
+    };
+    if (argc > 1)
+        cmocka_set_test_filter(argv[1]);
+    return cmocka_run_group_tests(tests, set_up, tear_down);
+}

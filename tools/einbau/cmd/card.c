@@ -1,0 +1,509 @@
+/* Memory cards: made for devices that update themselves from one, and checked. */
+#include "report/report.h"
+#include "session/chosen.h"
+#include "session/names.h"
+
+#include <einbau/card.h>
+#include <inttypes.h>
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { MB = 1000000, MIB = 1 << 20 };
+
+static bool erase;
+
+/* --- which devices ---------------------------------------------------------------------------------------
+ */
+
+static struct eb_job_device *gateway_of(const struct session *s, const struct eb_job_device *t)
+{
+    return t->device->via != NULL ? &s->job->devices[t->device->via - s->job->site->devices] : NULL;
+}
+
+/* Whether it gets what it needs from the card of its gateway. */
+static bool is_covered(const struct session *s, const struct eb_job_device *t)
+{
+    const struct eb_job_device *gateway = gateway_of(s, t);
+    return gateway != NULL && gateway->chosen && eb_card_covers(gateway->device, t->device);
+}
+
+/* The devices into which a card goes; with each those that it is for besides. */
+static bool choose(struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (!t->chosen || t->device->profile->card != NULL || is_covered(s, t))
+            continue;
+        const struct eb_job_device *gateway = gateway_of(s, t);
+        bool by_gateway = gateway != NULL && eb_card_covers(gateway->device, t->device);
+        complain("%s: found no 'card' in its profile %s, expected one%s%s%s", t->device->name,
+                 t->device->profile->name,
+                 by_gateway ? ". The card of its gateway is for it too: einbau card " : "",
+                 by_gateway ? eb_job_word(gateway->device->name) : "", by_gateway ? " --to PATH" : "");
+        s->status = EXIT_WRONG_CALL;
+        return false;
+    }
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
+        if (!t->left_out && is_covered(s, t) && !eb_job_choose(s->job, t->device->name, NULL))
+            return session_failed(s);
+    }
+    s->job->for_card = true;
+    return true;
+}
+
+static bool takes_card(const struct session *s, const struct eb_job_device *t)
+{
+    return t->chosen && t->device->profile->card != NULL && !is_covered(s, t);
+}
+
+/* The files of all devices, which must be the same ones; `count` 0: there is nothing to write. */
+static bool collect(struct session *s, struct eb_card_files *files)
+{
+    const struct eb_job_device *first = NULL;
+    memset(files, 0, sizeof *files);
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        struct eb_card_files own;
+        if (!takes_card(s, t))
+            continue;
+        if (!eb_card_files_of(s->job, t, &own, &s->job->problem))
+            return session_failed(s);
+        if (own.count == 0) /* it runs what is wanted */
+            continue;
+        if (first == NULL) {
+            first = t;
+            *files = own;
+            continue;
+        }
+        bool same = eb_card_files_same(files, &own);
+        eb_card_files_free(&own);
+        if (same)
+            continue;
+        complain("%s and %s take other files: one card cannot be for both. Make one for each",
+                 first->device->name, t->device->name);
+        s->status = EXIT_NOT_AS_WANTED;
+        return false;
+    }
+    return true;
+}
+
+/* --- the instruction --------------------------------------------------------------------------------------
+ */
+
+static char *devices_text(const struct session *s, bool words)
+{
+    size_t *list = calloc(s->job->count + 1, sizeof *list);
+    size_t count = 0;
+    if (list == NULL)
+        abort();
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (takes_card(s, &s->job->devices[i]))
+            list[count++] = i;
+    }
+    char *text = words ? names_of_call(s, list, count) : names_folded(s, list, count);
+    free(list);
+    return text;
+}
+
+static void print_instruction(const struct session *s, const struct eb_card *card)
+{
+    char time[32];
+    char *names = devices_text(s, false);
+    char *words = devices_text(s, true);
+    unsigned step = 1;
+    puts("");
+    say("With this card at %s:", names);
+    say("%u. %s", step++,
+        card->insert != NULL ? card->insert : "Insert the card as the device's manual says.");
+    if (card->shows.count > 0) {
+        say("%u. Wait. What is seen:", step++);
+        for (size_t i = 0; i < card->shows.count; i++)
+            say("   - %s: %s", card->shows.list[i].name, card->shows.list[i].text);
+    }
+    seconds_text(card->takes_s, time, sizeof time);
+    if (card->takes_s > 0)
+        say("%u. It takes at most %s.%s", step++, time,
+            card->may_cut_power ? "" : " Do not cut the power and leave the card where it is meanwhile.");
+    else if (!card->may_cut_power)
+        say("%u. Do not cut the power, and leave the card where it is, until it has ended.", step++);
+    if (card->after != NULL)
+        say("%u. %s", step++, card->after);
+    say("%u. Then read back what runs: einbau confirm %s", step, words);
+    free(names);
+    free(words);
+}
+
+static void print_files(const struct eb_card_files *files)
+{
+    static const char *const heads[] = {"FILE", "SIZE", "MADE OF"};
+    struct table table;
+    table_begin(&table, 3, heads);
+    table.plain = 3;
+    for (size_t i = 0; i < files->count; i++) {
+        const struct eb_card_file *f = &files->list[i];
+        const char *slash = strrchr(f->image, '/');
+        char size[32];
+        bytes_text(f->size_bytes, size, sizeof size);
+        const char *const cells[] = {f->path, size,
+                                     f->text != NULL ? "a text of the profile"
+                                     : slash != NULL ? slash + 1
+                                                     : f->image};
+        table_add(&table, cells);
+    }
+    table_print(&table);
+}
+
+static json_t *files_document(const struct eb_card_files *files)
+{
+    char *text = eb_card_describe(files);
+    json_t *list = json_loads(text, 0, NULL);
+    free(text);
+    return list;
+}
+
+/* --- making one --------------------------------------------------------------------------------------------
+ */
+
+static void say_fault(void *context, const char *finding)
+{
+    json_t *list = context;
+    json_array_append_new(list, json_string(finding));
+}
+
+static void print_faults(const char *path, const json_t *faults)
+{
+    for (size_t i = 0; i < json_array_size(faults); i++)
+        say("%s: %s", path, json_string_value(json_array_get(faults, i)));
+}
+
+static const char *last_part(const char *path)
+{
+    const char *slash = strrchr(path, '/');
+    return slash != NULL && slash[1] != '\0' ? slash + 1 : path;
+}
+
+/* A person types the medium's name before all that is on it is lost. */
+static bool may_erase(struct session *s, const struct eb_medium *m)
+{
+    char typed[EB_NAME_BYTES] = "";
+    char question[EB_PATH_BYTES + 160];
+    snprintf(question, sizeof question,
+             "Everything on %.900s (%" PRIu64 " MB, %zu files and folders) is lost. Type %.100s to erase it:",
+             m->path, m->size_bytes / MB, m->count, last_part(m->path));
+    if (session_types(s, typed, sizeof typed, question) && strcmp(typed, last_part(m->path)) == 0)
+        return true;
+    complain("%s: found '%s', expected '%s', typed on a terminal. Nothing was erased", m->path, typed,
+             last_part(m->path));
+    s->status = EXIT_NOT_AS_WANTED;
+    return false;
+}
+
+/* Whether it is erased first; false where the command ends. */
+static bool judge_medium(struct session *s, const struct eb_medium *m, const struct eb_card_files *files,
+                         bool *erases)
+{
+    bool helps;
+    json_t *faults = json_array();
+    size_t count = eb_medium_unfit(m, files, &helps, say_fault, faults);
+    *erases = m->missing;
+    if (count > 0 && !(helps && erase)) {
+        print_faults(m->path, faults);
+        complain("%s: nothing was written%s", m->path,
+                 helps ? ". With --erase it is made right: everything on it is lost then" : "");
+        s->status = EXIT_NOT_AS_WANTED;
+    }
+    if (count > 0 && helps && erase)
+        print_faults(m->path, faults);
+    bool good = count == 0 || (helps && erase && may_erase(s, m));
+    *erases = *erases || count > 0;
+    json_decref(faults);
+    return good;
+}
+
+/* Of an image file that is not there yet: room for what belongs on it, and for a file system that is read. */
+static uint64_t fresh_size(const struct eb_card_files *files)
+{
+    const uint64_t least = (files->card->file_systems >> EB_FS_FAT32 & 1) != 0   ? 64
+                           : (files->card->file_systems >> EB_FS_FAT16 & 1) != 0 ? 16
+                                                                                 : 3;
+    uint64_t wanted = 1 + (files->size_bytes + files->size_bytes / 8) / MIB;
+    return (least > wanted + 2 ? least : wanted + 2) * MIB;
+}
+
+static bool make(struct session *s, struct eb_medium *m, const struct eb_card_files *files, bool erases)
+{
+    if (erases && !eb_medium_erase(m, files->card, fresh_size(files), &s->job->problem))
+        return false;
+    return eb_card_write(m, files, &s->job->problem);
+}
+
+static bool any_refused(const struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].chosen && (s->job->devices[i].refused || !s->job->devices[i].reached))
+            return true;
+    }
+    return false;
+}
+
+static int write_card(struct session *s, struct eb_card_files *files, struct eb_medium *m)
+{
+    char question[EB_PATH_BYTES + 80];
+    char size[32];
+    bool erases;
+    if (!judge_medium(s, m, files, &erases))
+        return s->status;
+    bytes_text(files->size_bytes, size, sizeof size);
+    snprintf(question, sizeof question, "Write %zu file%s (%s) to %.900s?", files->count,
+             files->count == 1 ? "" : "s", size, m->path);
+    if (!session_may(s, question, "nothing was written") || !job_begin(s, "nothing was written"))
+        return s->status;
+    bool good = make(s, m, files, erases);
+    struct eb_problem why = s->job->problem;
+    if (good && !eb_job_record_card(s->job, files))
+        complain("the record of jobs cannot be written: %s", s->job->problem.text);
+    eb_job_end(s->job, good ? "card-written" : "failed");
+    if (!good) {
+        complain("%s is no card that may be used: %s", m->path, why.text);
+        return EXIT_NOT_AS_WANTED;
+    }
+    if (s->options->json) {
+        print_document(json_pack("{s:s, s:s, s:s, s:I, s:s, s:o}", "einbau", "card/1", "site",
+                                 s->job->site->name, "medium", m->path, "job", (json_int_t)s->job->number,
+                                 "file_system", eb_file_system_word(m->fs), "files", files_document(files)));
+        return EXIT_AS_WANTED;
+    }
+    puts("");
+    say("%s: %zu file%s written and read back, byte by byte", m->path, files->count,
+        files->count == 1 ? "" : "s");
+    puts("");
+    print_files(files);
+    print_instruction(s, files->card);
+    if (s->job->number > 0)
+        say("\nIn the record: job %lld", (long long)s->job->number);
+    return EXIT_AS_WANTED;
+}
+
+static int run(const struct options *options)
+{
+    struct session s;
+    struct eb_card_files files;
+    struct eb_medium medium;
+    if (!session_open(&s, options) || !choose(&s) || !session_look(&s) || !session_plan(&s))
+        return session_close(&s, s.status);
+    if (!options->json)
+        print_plan(&s);
+    if (any_refused(&s)) {
+        complain("no card was made: it would be for a device that does not take it");
+        return session_close(&s, EXIT_NOT_AS_WANTED);
+    }
+    if (!collect(&s, &files))
+        return session_close(&s, s.status);
+    if (files.count == 0) {
+        complain("no card was made: what is wanted runs already. With --again it is made all the same");
+        return session_close(&s, EXIT_AS_WANTED);
+    }
+    int status = EXIT_WRONG_CALL;
+    if (eb_medium_look(options->to, &medium, &s.job->problem)) {
+        status = write_card(&s, &files, &medium);
+        eb_medium_free(&medium);
+    } else {
+        complain("%s", s.job->problem.text);
+    }
+    eb_card_files_free(&files);
+    return session_close(&s, status);
+}
+
+static const struct option_row row_erase = {
+    "erase",
+    NULL,
+    "make a new file system where the medium needs one: everything on it is lost. You type its name",
+    2,
+    OPTION_FLAG,
+    .own = &erase};
+static const struct option_row *const card_options[] = {
+    &option_to,    &row_erase,          &option_without, &option_image,    &option_accept,
+    &option_again, &option_add_address, &option_yes,     &option_key_file, NULL};
+
+const struct command command_card = {
+    .name = "card",
+    .arguments = "DEVICE... --to PATH",
+    .summary = "makes a memory card for devices that update themselves from one",
+    .help =
+        "Looks at the devices, judges the images as 'plan' does, and puts onto the medium exactly what their "
+        "profile wants there: the top folder of a mounted card, an image file of one, or the card itself. "
+        "What is "
+        "written is read back from the medium and compared. A gateway's card brings what the devices behind "
+        "it "
+        "need, where its profile says so. Disks of this computer, and media with anything but FAT or exFAT, "
+        "are "
+        "never written.\v"
+        "Examples:\n  einbau card mast-gateway --to /media/card --site mast.site.yaml\n"
+        "  einbau card mast-gateway --to card.img --site mast.site.yaml --yes\n\n"
+        "Exit status 1 where no card was made. What it did shows 'confirm'.",
+    .takes = NAMES_DEVICES | NEEDS_NAMES,
+    .options = card_options,
+    .run = run,
+};
+
+/* --- checking one ------------------------------------------------------------------------------------------
+ */
+
+/* The plan for a device that gets everything that is wanted, by what is known of it. */
+static bool plan_from_memory(struct session *s)
+{
+    char seen[EB_SEEN_BYTES];
+    s->job->for_card = true;
+    s->job->again = true;
+    for (size_t i = 0; i < s->job->count; i++) {
+        struct eb_job_device *t = &s->job->devices[i];
+        bool covered = t->device->via != NULL && eb_card_covers(t->device->via, t->device);
+        if (t->chosen && t->device->profile->card == NULL && !covered && s->options->name_count > 0) {
+            complain("%s: found no 'card' in its profile %s, expected one", t->device->name,
+                     t->device->profile->name);
+            s->status = EXIT_WRONG_CALL;
+            return false;
+        }
+        t->chosen = (t->chosen && t->device->profile->card != NULL) || (covered && gateway_of(s, t)->chosen);
+        t->reached = t->chosen;
+        eb_job_recall(s->job, t, seen);
+    }
+    return session_plan(s);
+}
+
+static json_t *check_device(struct session *s, const struct eb_job_device *t, const struct eb_medium *m)
+{
+    struct eb_card_files files;
+    json_t *faults = json_array();
+    for (size_t k = 0; k < t->device->profile->count; k++) {
+        if (t->components[k].lacks)
+            json_array_append_new(faults,
+                                  json_sprintf("the shelf has no %s %s to compare it with",
+                                               t->device->profile->components[k].name, eb_job_wanted(t, k)));
+    }
+    if (!eb_card_files_of(s->job, t, &files, &s->job->problem)) {
+        json_array_append_new(faults, json_string(s->job->problem.text));
+    } else {
+        if (files.count == 0 && json_array_size(faults) == 0)
+            json_array_append_new(faults, json_string("the site wants nothing of it"));
+        eb_card_check(m, &files, say_fault, faults);
+        eb_card_files_free(&files);
+    }
+    return json_pack("{s:s, s:b, s:o}", "name", t->device->name, "right", json_array_size(faults) == 0,
+                     "faults", faults);
+}
+
+static void print_check(const struct eb_medium *m, const json_t *devices, size_t right)
+{
+    size_t asked = json_array_size(devices);
+    char names[512] = "";
+    for (size_t i = 0; i < asked; i++) {
+        const json_t *device = json_array_get(devices, i);
+        size_t at = strlen(names);
+        if (json_is_true(json_object_get(device, "right")) && at < sizeof names - 64)
+            snprintf(names + at, sizeof names - at, "%s%s", at > 0 ? ", " : "",
+                     json_string_value(json_object_get(device, "name")));
+    }
+    if (right > 0)
+        say("%s: right for %s", m->path, names);
+    else
+        say("%s: right for none of the %zu device%s that it could be for", m->path, asked,
+            asked == 1 ? "" : "s");
+    for (size_t i = 0; i < asked; i++) {
+        const json_t *device = json_array_get(devices, i);
+        const json_t *faults = json_object_get(device, "faults");
+        for (size_t k = 0; k < json_array_size(faults); k++)
+            say("%s: %s", json_string_value(json_object_get(device, "name")),
+                json_string_value(json_array_get(faults, k)));
+    }
+    puts("");
+    say("On it: %s%s, %" PRIu64 " MB, %zu files and folders",
+        m->fs == EB_FS_OTHER ? m->other : eb_file_system_word(m->fs),
+        m->partitions == 1 ? " in a partition" : "", m->size_bytes / MB, m->count);
+    for (size_t i = 0; i < m->count && i < 20; i++)
+        say("  %s", m->entries[i].path);
+    if (m->count > 20)
+        say("  and %zu more", m->count - 20);
+}
+
+static int check_card(struct session *s, const char *path)
+{
+    struct eb_medium medium;
+    json_t *devices = json_array();
+    size_t right = 0;
+    bool there = eb_medium_look(path, &medium, &s->job->problem);
+    if (!there)
+        complain("%s", s->job->problem.text);
+    else if (medium.missing)
+        complain("%s: cannot be opened: no such file or folder", path);
+    if (!there || medium.missing) {
+        json_decref(devices);
+        return EXIT_WRONG_CALL;
+    }
+    if (!plan_from_memory(s)) {
+        eb_medium_free(&medium);
+        json_decref(devices);
+        return s->status;
+    }
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (!t->chosen || t->device->profile->card == NULL)
+            continue;
+        json_t *device = check_device(s, t, &medium);
+        right += json_is_true(json_object_get(device, "right"));
+        json_array_append_new(devices, device);
+    }
+    bool good = s->options->name_count > 0 ? right == json_array_size(devices) && right > 0 : right > 0;
+    if (!s->options->json) {
+        print_check(&medium, devices, right);
+        json_decref(devices);
+    } else {
+        json_t *entries = json_array();
+        for (size_t i = 0; i < medium.count; i++)
+            json_array_append_new(entries, json_string(medium.entries[i].path));
+        print_document(json_pack("{s:s, s:s, s:s, s:s, s:I, s:o, s:o}", "einbau", "card-check/1", "site",
+                                 s->job->site->name, "medium", medium.path, "file_system",
+                                 eb_file_system_word(medium.fs), "size_bytes", (json_int_t)medium.size_bytes,
+                                 "entries", entries, "devices", devices));
+    }
+    eb_medium_free(&medium);
+    return good ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
+}
+
+static int run_check(const struct options *options)
+{
+    struct session s;
+    struct options own = *options;
+    const char *path = options->names[0];
+    own.names++;
+    own.name_count--;
+    own.names_devices = true;
+    if (!session_open_office(&s, &own, SHELF_IF_THERE))
+        return session_close(&s, s.status);
+    if (s.job->site == NULL) {
+        complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE");
+        return session_close(&s, EXIT_WRONG_CALL);
+    }
+    if (!chosen_choose(&s))
+        return session_close(&s, s.status);
+    return session_close(&s, check_card(&s, path));
+}
+
+const struct command command_card_check = {
+    .name = "card check",
+    .arguments = "PATH [DEVICE...]",
+    .summary = "what is on a memory card, for which devices it is right, and what is wrong with it",
+    .help = "Compares a medium with what the site wants of each device that takes a card: names, bytes, file "
+            "system, "
+            "and what else lies there. Nothing is written, and no device is asked: what it runs counts as it "
+            "was seen "
+            "last.\v"
+            "Examples:\n  einbau card check /media/card --site mast.site.yaml\n"
+            "  einbau card check card.img mast-gateway --site mast.site.yaml\n\n"
+            "Exit status 1 where it is not right for one of the devices named, or for none.",
+    .takes = NEEDS_NAMES,
+    .run = run_check,
+};
