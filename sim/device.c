@@ -20,7 +20,8 @@ bool ebi_sim_device_alive(const struct ebi_sim_device *d)
 /* --- what the loader does at a start ------------------------------------------------------------- */
 
 /* Whether a program starts from this bank. */
-static bool bank_valid(const struct ebi_sim_device *d, const struct ebi_sim_component *c, const uint8_t *bank)
+bool ebi_sim_bank_valid(const struct ebi_sim_device *d, const struct ebi_sim_component *c,
+                        const uint8_t *bank)
 {
     uint32_t size = get32(bank + 8);
     if (memcmp(bank, "EBIMAGE1", 8) != 0 || size < EBI_SIM_IMAGE_HEAD_BYTES || size > c->capacity)
@@ -32,10 +33,15 @@ static bool bank_valid(const struct ebi_sim_device *d, const struct ebi_sim_comp
     return c->product[0] == '\0' || strcmp(product, c->product) == 0;
 }
 
+size_t ebi_sim_image_bytes(const uint8_t *bank)
+{
+    return get32(bank + 8);
+}
+
 void ebi_sim_component_examine(const struct ebi_sim_device *d, struct ebi_sim_component *c)
 {
     const uint8_t *bank = c->bank[c->active];
-    c->valid = bank_valid(d, c, bank);
+    c->valid = ebi_sim_bank_valid(d, c, bank);
     memset(c->version, 0, sizeof c->version);
     if (c->valid) {
         memcpy(c->version, bank + 48, 16);
@@ -124,7 +130,7 @@ static void boot(struct ebi_sim_device *d)
 {
     for (size_t i = 0; i < d->count; i++) {
         struct ebi_sim_component *c = &d->components[i];
-        if (c->pending && bank_valid(d, c, c->bank[1 - c->active]))
+        if (c->pending && ebi_sim_bank_valid(d, c, c->bank[1 - c->active]))
             c->active = 1 - c->active;
         c->pending = false;
     }

@@ -178,8 +178,9 @@ struct ebi_sim_device {
                   [64]; /* "key=value"; "{firmware}" stands for a component's version */
     char community[EB_NAME_BYTES];
     uint32_t lldp_interval_s;
-    unsigned blinks; /* how often it was asked to */
-    bool lamp;       /* switched on by Modbus */
+    unsigned blinks;    /* how often it was asked to */
+    bool has_card_slot; /* for a memory card: card_slot.c */
+    bool lamp;          /* switched on by Modbus */
     uint16_t modbus_port, tftp_port;
     uint8_t unit;
     struct ebi_sim_device *rack; /* in whose rack it is: it is reached through that one only; or NULL */
@@ -247,6 +248,7 @@ enum {
     EBI_SIM_REGISTER_LAMP = 0x1002,
     EBI_SIM_REGISTER_SWITCH = 0x1003, /* 1 once somebody has turned it */
     EBI_SIM_REGISTER_STARTS = 0x1004, /* how often it has started */
+    EBI_SIM_REGISTER_CARD = 0x1008,   /* what it made of the memory card: enum eb_sim_card */
     EBI_SIM_REGISTER_UPTIME = 0x1005, /* hundredths of a second since it started; two */
     EBI_SIM_COIL_LAMP = 16,
     EBI_SIM_REGISTER_ADDRESS = 0x1010, /* two each */
@@ -272,6 +274,11 @@ enum {
 void ebi_sim_device_start(struct ebi_sim_device *device, const struct ebi_sim_net *net);
 void ebi_sim_device_power(struct ebi_sim_device *device, bool on);
 bool ebi_sim_device_alive(const struct ebi_sim_device *device);
+
+/* Whether a program starts from this bank; how many bytes it has. */
+bool ebi_sim_bank_valid(const struct ebi_sim_device *device, const struct ebi_sim_component *component,
+                        const uint8_t *bank);
+size_t ebi_sim_image_bytes(const uint8_t *bank);
 
 /* Whether a start after now would find a program: sets what is found of each component. */
 void ebi_sim_device_examine(struct ebi_sim_device *device);

@@ -191,6 +191,8 @@ static bool read_register(struct ebi_sim_device *d, unsigned address, uint8_t *t
         put16(to, d->lamp);
     else if (address == EBI_SIM_REGISTER_SWITCH)
         put16(to, d->switch_after_s > 0 && d->net->now_us(d->net->self) >= d->switch_after_s * 1000000ULL);
+    else if (address == EBI_SIM_REGISTER_CARD)
+        put16(to, ebi_sim_card_says(d));
     else if (address == EBI_SIM_REGISTER_STARTS)
         put16(to, d->starts);
     else if (address == EBI_SIM_REGISTER_UPTIME || address == EBI_SIM_REGISTER_UPTIME + 1)

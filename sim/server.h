@@ -43,7 +43,7 @@ struct ebi_sim_server {
  * here. */
 #define EBI_SIM_SERVERS(row)                                                                                 \
     row(modbus) row(tftp) row(dcp) row(cip) row(dns_sd) row(snmp) row(lldp) row(ether) row(can) row(usb)     \
-        row(modbus_files) row(http) row(loader) row(values) row(documents)
+        row(modbus_files) row(http) row(loader) row(values) row(documents) row(card_slot)
 #define EBI_SIM_DECLARE(name) extern const struct ebi_sim_server ebi_sim_##name;
 EBI_SIM_SERVERS(EBI_SIM_DECLARE)
 extern const struct ebi_sim_server *const ebi_sim_servers[]; /* NULL behind the last */
@@ -59,6 +59,9 @@ uint64_t ebi_sim_servers_deadline_us(const struct ebi_sim_device *device);
 bool ebi_sim_loader_wanted(const struct ebi_sim_device *device);
 bool ebi_sim_loader_only(const struct ebi_sim_device *device);
 void ebi_sim_loader_person(struct ebi_sim_device *device, const char *words);
+
+/* card_slot.c: what its lamp says of the memory card in it. */
+enum eb_sim_card ebi_sim_card_says(const struct ebi_sim_device *device);
 
 /* What a protocol remembers of a device: zeros at first, freed with it. */
 void *ebi_sim_own(struct ebi_sim_device *device, const struct ebi_sim_server *server, size_t bytes);

@@ -155,6 +155,12 @@ unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device)
     return d != NULL ? d->blinks : 0;
 }
 
+enum eb_sim_card eb_sim_card(const struct eb_sim *sim, const char *device)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, device);
+    return d != NULL ? ebi_sim_card_says(d) : EB_SIM_CARD_NONE;
+}
+
 bool eb_sim_lamp(const struct eb_sim *sim, const char *device)
 {
     const struct ebi_sim_device *d = ebi_sim_find(sim, device);

@@ -91,6 +91,17 @@ const uint8_t *eb_sim_document(const struct eb_sim *sim, const char *device, con
 const uint8_t *eb_sim_flash(const struct eb_sim *sim, const char *device, const char *component,
                             size_t *size);
 
+/* What the device's lamp says of the memory card that was in it when its power came. */
+enum eb_sim_card {
+    EB_SIM_CARD_NONE,
+    EB_SIM_CARD_TAKEN,
+    EB_SIM_CARD_UNREADABLE, /* no file system that it knows */
+    EB_SIM_CARD_FILE_MISSING,
+    EB_SIM_CARD_SOMETHING_ELSE, /* more than it wants */
+    EB_SIM_CARD_WRONG_IMAGE
+};
+enum eb_sim_card eb_sim_card(const struct eb_sim *sim, const char *device);
+
 /* How often it was asked to show itself, and whether a lamp that stays on is on. */
 unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device);
 bool eb_sim_lamp(const struct eb_sim *sim, const char *device);

@@ -87,9 +87,11 @@ static int set_up(void **state)
         snprintf(
             world + strlen(world), sizeof world - strlen(world),
             "  %s:\n    %s\n    order-code: %s\n    hardware-revision: 1\n    serial: %s\n    components:\n"
-            "      firmware: {send-as: fw, version-object: 2, checksum-object: 0x90, capacity-kib: 128, "
+            "      firmware: {send-as: fw, product: %s, version-object: 2, checksum-object: 0x90, "
+            "capacity-kib: 128, "
             "image: %s}\n",
-            devices[i].name, devices[i].place, devices[i].code, devices[i].serial, devices[i].image);
+            devices[i].name, devices[i].place, devices[i].code, devices[i].serial, devices[i].code,
+            devices[i].image);
     write_text(folder, "world.yaml", "%s", world);
     for (size_t i = 0; i < sizeof images / sizeof images[0]; i++)
         write_image(folder, images[i].name, images[i].product, "firmware", images[i].version, images[i].size,
@@ -218,6 +220,82 @@ static void the_record_and_json_say_so(void **state)
     expect_shell("mast-gateway 3.2\nwind-1 1.1\nwind-2 1.1\n",
                  "sqlite3 -separator ' ' state/record.db \"select device, version from effects where "
                  "kind = 'card'\"");
+}
+
+/* --- the device itself -------------------------------------------------------------------------------------
+ */
+
+/* What the device makes of a card, by its lamp and by what is read back from it after the power was off and
+ * on. */
+static void expect_taken(const char *world, int status, const char *lamp, const char *versions)
+{
+    char words[256];
+    snprintf(words, sizeof words,
+             "confirm mast-gateway wind-1 wind-2 --sim %s --state state --columns device,running", world);
+    struct outcome o = einbau(words);
+    char *at = strstr(o.out, "DEVICE");
+    if (o.status != status || at == NULL ||
+        strncmp(at + strcspn(at, "\n") + 1, versions, strlen(versions)) != 0)
+        fail_msg("found %d\n%s%s\nexpected %d:\n%s", o.status, o.out, o.err, status, versions);
+    outcome_free(&o);
+    struct eb_problem problem;
+    char path[PATH_BYTES + 32];
+    snprintf(path, sizeof path, "%s/%s", folder, world);
+    struct eb_sim *sim = eb_sim_open(path, NULL, &problem);
+    assert_non_null(sim);
+    eb_sim_port(sim);
+    char says[16];
+    snprintf(says, sizeof says, "%u", eb_sim_card(sim, "mast-gateway"));
+    assert_string_equal(says, lamp);
+    eb_sim_close(sim);
+}
+
+static const char old_versions[] = "mast-gateway  3.1\nwind-1        1.0\nwind-2        1.0\n";
+static const char new_versions[] = "mast-gateway  3.2\nwind-1        1.1\nwind-2        1.1\n";
+
+/* The simulated gateway reads FAT with code of its own.  A card by the tool is taken, and what is on it runs
+ * then, behind the gateway too; every card that the tool calls wrong is wrong for the device, and nothing is
+ * written. */
+static void the_device_takes_what_was_made(void **state)
+{
+    static const struct {
+        const char *change, *lamp;
+    } wrong[] = {
+        {"mcopy -i $I m2-3.1.bin ::/FH-M2/OLD.IMG", "4"},
+        {"mmd -i $I '::/System Volume Information'", "4"},
+        {"mren -i $I ::/FH-M2/FHM2.IMG ::/FH-M2/FHM-2.IMG", "3"},
+        {"mren -i $I ::/FH-M2 ::/FH_M2", "3"},
+        {"mdel -i $I ::/FH-M2/FHM2.IMG && head -c 30000 m2-3.2.bin | mcopy -i $I - ::/FH-M2/FHM2.IMG", "5"},
+        {"mdel -i $I ::/FH-M2/FHM2.IMG && mcopy -i $I m3-3.2.bin ::/FH-M2/FHM2.IMG", "5"},
+        {"mdel -i $I ::/FH-M2/W1.IMG && mcopy -i $I h1-2.0.bin ::/FH-M2/W1.IMG", "5"},
+        {"mdel -i $I ::/FH-M2/START.INI", "3"},
+        {"truncate -s 0 card.img && truncate -s 64M card.img && mkfs.exfat card.img >/dev/null", "2"},
+        {"truncate -s 0 card.img && truncate -s 3M card.img && mkfs.fat -F 12 card.img >/dev/null", "2"},
+    };
+    (void)state;
+    done(shell(
+        "cd %s && rm -rf state && sed 's/^  mast-gateway:$/&\\n    card: {file: card.img, folder: FH-M2, "
+        "image: "
+        "FHM2.IMG, modules-image: W1.IMG, control: START.INI, file-systems: [fat16, fat32]}/' world.yaml > "
+        "slot.yaml",
+        folder));
+    expect_taken("slot.yaml", 1, "0", old_versions);
+    for (size_t i = 0; i < sizeof wrong / sizeof wrong[0]; i++) {
+        expect(0, "3 files written", "card mast-gateway --to card.img --yes");
+        done(shell(
+            "cd %s && PATH=$PATH:/usr/sbin:/sbin && export MTOOLSRC=/dev/null I=card.img@@1M && { %s ; }",
+            folder, wrong[i].change));
+        struct outcome o = einbau("card check card.img mast-gateway");
+        if (o.status != 1)
+            fail_msg("%s: %s", wrong[i].change, o.out);
+        outcome_free(&o);
+        expect_taken("slot.yaml", 1, wrong[i].lamp, old_versions);
+        done(shell("cd %s && rm -f card.img", folder));
+    }
+    expect(0, "3 files written", "card mast-gateway --to card.img --yes");
+    expect_taken("slot.yaml", 0, "1", new_versions);
+    done(shell("cd %s && rm -f card.img", folder));
+    expect_taken("slot.yaml", 0, "0", new_versions);
 }
 
 /* --- refused ------------------------------------------------------------------------------------------- */
@@ -415,6 +493,7 @@ int main(int argc, char **argv)
         cmocka_unit_test_setup(a_card_is_made_and_holds_just_that, no_card),
         cmocka_unit_test_setup(a_card_as_another_product_wants_it, no_card),
         cmocka_unit_test_setup(the_record_and_json_say_so, no_card),
+        cmocka_unit_test_setup(the_device_takes_what_was_made, no_card),
         cmocka_unit_test_setup(no_card_for_a_device_that_does_not_take_it, no_card),
         cmocka_unit_test_setup(every_wrong_medium_is_refused, no_card),
         cmocka_unit_test_setup(erasing_is_typed, no_card),
