@@ -260,7 +260,8 @@ static void judge_volume(struct faults *f)
     char reads[64];
     file_systems_text(card->file_systems, reads);
     if (m->mounted_at[0] != '\0')
-        fault(f, false, "it is mounted at %s: name that folder, or unmount it", m->mounted_at);
+        fault(f, false, "it is in use at %s: name the folder where it is mounted, or unmount it",
+              m->mounted_at);
     if (m->kind == EB_MEDIUM_DEVICE && !m->removable)
         fault(f, false, "it is no medium that can be taken out: disks of this computer are never written");
     if (m->other[0] != '\0')

@@ -5,10 +5,8 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/fs.h>
 #include <stdio.h>
 #include <string.h>
-#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -132,8 +130,6 @@ bool ebi_medium_sync(const struct eb_medium *m, struct eb_problem *problem)
     if (!good)
         fail(problem, m, "", "cannot be brought onto the medium");
     /* What is read next comes from the medium, not from what the kernel remembers of it. */
-    if (good && m->kind == EB_MEDIUM_DEVICE)
-        ioctl(fd, BLKFLSBUF, 0);
     if (good)
         posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
     if (fd >= 0)

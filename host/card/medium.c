@@ -261,6 +261,22 @@ static void look_at_device(struct eb_medium *m, const struct stat *st)
     m->removable = m->removable || (kernel_says(path, text, sizeof text) && strcmp(text, "SD") == 0);
 }
 
+/* The loop device that has this file, or this disk, as its own: what it holds may be mounted from there. */
+static void find_loop(struct eb_medium *m)
+{
+    char whole[PATH_MAX];
+    DIR *dir = realpath(m->path, whole) != NULL ? opendir("/sys/block") : NULL;
+    for (const struct dirent *e; dir != NULL && (e = readdir(dir)) != NULL;) {
+        char path[NAME_MAX + 64];
+        char text[PATH_MAX];
+        snprintf(path, sizeof path, "/sys/block/%s/loop/backing_file", e->d_name);
+        if (kernel_says(path, text, sizeof text) && strcmp(text, whole) == 0 && m->mounted_at[0] == '\0')
+            snprintf(m->mounted_at, sizeof m->mounted_at, "/dev/%s", e->d_name);
+    }
+    if (dir != NULL)
+        closedir(dir);
+}
+
 static bool look_at_folder(struct eb_medium *m, struct eb_problem *problem)
 {
     struct statfs fs;
@@ -312,6 +328,7 @@ bool eb_medium_look(const char *path, struct eb_medium *m, struct eb_problem *pr
         m->kind = EB_MEDIUM_DEVICE;
         look_at_device(m, &st);
     }
+    find_loop(m);
     int fd = open(path, O_RDONLY | O_CLOEXEC);
     if (fd < 0)
         return fail(problem, m,

@@ -6,7 +6,9 @@
 /bin/busybox mount -t sysfs sysfs /sys
 /bin/busybox mount -t devtmpfs dev /dev
 for module in $(/bin/busybox cat /modules/order); do
-    /bin/busybox insmod "/modules/$module" 2>/dev/null
+    # A disk of 64 MB that can be taken out, as a reader of memory cards shows it.
+    [ "$module" = scsi_debug.ko ] && options="dev_size_mb=64 removable=1" || options=""
+    /bin/busybox insmod "/modules/$module" $options 2>/dev/null
 done
 /bin/busybox mount -t 9p -o trans=virtio,version=9p2000.L,ro,msize=262144,cache=loose root /host || echo "check-kernel: no root"
 /bin/busybox mount -t proc proc /host/proc

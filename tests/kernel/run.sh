@@ -8,5 +8,7 @@ SYSTEMD_IGNORE_CHROOT=1 sh -c 'exec -a systemd-udevd /bin/udevadm --daemon' 2>/d
     SYSTEMD_IGNORE_CHROOT=1 /lib/systemd/systemd-udevd --daemon
 bin/test_kernel
 echo "check-kernel: test_kernel ended with $?"
+bin/test_card 'the_kernel*'
+echo "check-kernel: test_card ended with $?"
 bin/test_can_interop 'socketcan*'
 echo "check-kernel: test_can_interop ended with $?"

@@ -487,6 +487,68 @@ static void a_card_that_was_cut_off_is_never_right(void **state)
     assert_true(cut > 5 && whole > 0);
 }
 
+/* --- the kernel's own FAT ------------------------------------------------------------------------------- */
+
+static bool kernel_has(const char *path, const char *word)
+{
+    char *text = read_text("/proc", path, NULL);
+    bool has = text != NULL && strstr(text, word) != NULL;
+    free(text);
+    return has;
+}
+
+/* In a mounted folder, and on a whole disk that can be taken out: made by the tool, read by the kernel.  What
+ * is mounted, or cannot be taken out, is left alone. */
+static void the_kernel_reads_cards_and_has_them_written(void **state)
+{
+    (void)state;
+    if (!kernel_has("filesystems", "vfat") || geteuid() != 0) {
+        print_message("no vfat in this kernel, or not root: skipped\n");
+        skip();
+    }
+    done(shell("mkdir -p %s/here && cd %s && truncate -s 64M card.img && PATH=$PATH:/usr/sbin:/sbin && "
+               "mkfs.fat -F 32 "
+               "card.img >/dev/null && mount -o loop card.img here",
+               folder, folder));
+    expect(0, "3 files written and read back", "card mast-gateway --to here --yes");
+    expect(0, "here: right for mast-gateway", "card check here");
+    expect(1, "found a folder below the top one of a card on it", "card mast-gateway --to here/FH-M2 --yes");
+    done(shell("cd %s && cmp here/FH-M2/FHM2.IMG m2-3.2.bin && echo x > here/left && sync", folder));
+    expect(1, "card.img: it is in use at /dev/loop", "card mast-gateway --to card.img --yes");
+    expect(1, "mast-gateway: found left on it, expected nothing besides", "card check here");
+    done(shell("cd %s && rm here/left && umount here", folder));
+    expect_shell("files", "fsck.fat -n card.img");
+    expect(0, "card.img: right for mast-gateway", "card check card.img");
+    struct outcome loop = shell("losetup -f --show %s/card.img", folder);
+    loop.out[strcspn(loop.out, "\n")] = '\0';
+    char words[160];
+    snprintf(words, sizeof words, "card mast-gateway --to %s --yes", loop.out);
+    expect(1, "it is no medium that can be taken out: disks of this computer are never written", words);
+    done(shell("losetup -d %s", loop.out));
+    outcome_free(&loop);
+    if (access("/dev/sda", F_OK) != 0) {
+        print_message("no disk that can be taken out: skipped\n");
+        skip();
+    }
+    char line[4 * PATH_BYTES];
+    snprintf(line, sizeof line,
+             "cd %s && " EINBAU
+             " card mast-gateway --to /dev/sda --erase --yes --site site.yaml --sim world.yaml --shelf "
+             "shelf",
+             folder);
+    char *screen = on_terminal_typing(line, "sda\n");
+    if (strstr(screen, "3 files written and read back, byte by byte") == NULL)
+        fail_msg("found\n%s", screen);
+    free(screen);
+    expect(0, "/dev/sda: right for mast-gateway", "card check /dev/sda");
+    done(shell("cd %s && /sbin/blockdev --rereadpt /dev/sda && for i in 1 2 3 4 5; do [ -b /dev/sda1 ] || "
+               "sleep 1; done; mount /dev/sda1 here && cmp here/FH-M2/FHM2.IMG m2-3.2.bin",
+               folder));
+    expect(1, "it is in use at ", "card mast-gateway --to /dev/sda --erase --yes");
+    done(shell("cd %s && umount here", folder));
+    print_message("kernel: cards in a folder, in a file and on a disk were made and read\n");
+}
+
 int main(int argc, char **argv)
 {
     const struct CMUnitTest tests[] = {
@@ -499,6 +561,7 @@ int main(int argc, char **argv)
         cmocka_unit_test_setup(erasing_is_typed, no_card),
         cmocka_unit_test_setup(what_is_wrong_with_a_card_is_said, no_card),
         cmocka_unit_test_setup(a_card_that_was_cut_off_is_never_right, no_card),
+        cmocka_unit_test_setup(the_kernel_reads_cards_and_has_them_written, no_card),
     };
     if (argc > 1)
         cmocka_set_test_filter(argv[1]);
