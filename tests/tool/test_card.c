@@ -298,6 +298,21 @@ static void the_device_takes_what_was_made(void **state)
     expect_taken("slot.yaml", 0, "0", new_versions);
 }
 
+/* A loader of other makers reads the very file from the card, FAT32 in a partition and FAT16 without one. */
+static void u_boot_reads_the_card(void **state)
+{
+    (void)state;
+    expect(0, "3 files written", "card mast-gateway --to card.img --yes");
+    expect_shell("read 70001 bytes",
+                 "sh " SOURCE_DIR "/tests/interop/uboot_card.sh card.img 1 FH-M2/FHM2.IMG");
+    expect_shell("same", "cmp read.bin m2-3.2.bin && echo same");
+    setenv("SITE", "more.yaml", 1);
+    expect(0, "1 file written", "card plain --to flat.img --yes");
+    unsetenv("SITE");
+    expect_shell("read 5000 bytes", "sh " SOURCE_DIR "/tests/interop/uboot_card.sh flat.img 0 m3-3.2.bin");
+    expect_shell("same", "cmp read.bin m3-3.2.bin && echo same");
+}
+
 /* --- refused ------------------------------------------------------------------------------------------- */
 
 static void no_card_for_a_device_that_does_not_take_it(void **state)
@@ -556,6 +571,7 @@ int main(int argc, char **argv)
         cmocka_unit_test_setup(a_card_as_another_product_wants_it, no_card),
         cmocka_unit_test_setup(the_record_and_json_say_so, no_card),
         cmocka_unit_test_setup(the_device_takes_what_was_made, no_card),
+        cmocka_unit_test_setup(u_boot_reads_the_card, no_card),
         cmocka_unit_test_setup(no_card_for_a_device_that_does_not_take_it, no_card),
         cmocka_unit_test_setup(every_wrong_medium_is_refused, no_card),
         cmocka_unit_test_setup(erasing_is_typed, no_card),
