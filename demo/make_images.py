@@ -31,6 +31,8 @@ FACTORY = [
     ("VH-D2", "firmware", "1.6.0", 44),
     ("SK-GA2", "firmware", "20260310", 40),
     ("SK-G3", "firmware", "5.0", 30),
+    ("FH-M2", "firmware", "3.1", 90),
+    ("FH-W1", "firmware", "1.0", 20),
 ]
 
 
@@ -183,6 +185,15 @@ def grip_records(folder):
     os.remove(f"{folder}/raw")
 
 
+def mast_files(folder):
+    """For the weather mast: the gateway's image and the wind sensors', in one zip; both say themselves what they are."""
+    write(f"{folder}/m2-3.2.bin", image("FH-M2", "firmware", "3.2", 96, "1..2"))
+    write(f"{folder}/w1-1.1.bin", image("FH-W1", "firmware", "1.1", 22, "1"))
+    pack("mast-3.2.zip", "m2-3.2.bin", "w1-1.1.bin", folder=folder)
+    os.remove(f"{folder}/m2-3.2.bin")
+    os.remove(f"{folder}/w1-1.1.bin")
+
+
 def main():
     folder = sys.argv[1]
     downloads = os.path.join(folder, "downloads")
@@ -198,6 +209,7 @@ def main():
     rescue_records(downloads)
     coupler_elf(downloads)
     usb_files(downloads)
+    mast_files(downloads)
     amplifier_files(downloads)
     panel_package(downloads)
     door_package(downloads)

@@ -155,9 +155,9 @@ static void a_card_is_made_and_holds_just_that(void **state)
                                        "FH-M2/W1.IMG",
                                        "1. Switch it off, insert the card, switch it on.",
                                        "   - SF blinks amber: it reads the card",
-                                       "It takes at most 1 min 30 s. Do not cut the power",
+                                       "It takes at most 1 min 30 s. Meanwhile leave the card",
                                        "Take the card out and switch it off and on.",
-                                       "einbau confirm mast-gateway"};
+                                       "einbau confirm mast-gateway wind-1 wind-2"};
     assert_int_equal(o.status, 0);
     for (size_t i = 0; i < sizeof says / sizeof says[0]; i++) {
         if (strstr(o.out, says[i]) == NULL)
@@ -323,6 +323,9 @@ static void no_card_for_a_device_that_does_not_take_it(void **state)
     expect(2, "The card of its gateway is for it too: einbau card mast-gateway --to PATH",
            "card wind-1 --to card.img --yes");
     expect(2, "found no --to, expected where it goes", "card mast-gateway");
+    expect(2, "found nothing there, expected the top folder of a mounted card",
+           "card mast-gateway --to gone --yes");
+    assert_int_not_equal(access("gone", F_OK), 0);
     expect(2, "cannot ask for confirmation without a terminal", "card mast-gateway --to card.img");
     replace_in(&mast, "world.yaml", "order-code: FH-M2\n    hardware-revision: 1",
                "order-code: FH-M2\n    hardware-revision: 9");

@@ -254,7 +254,7 @@ static void a_device_that_takes_no_images_is_in_no_plan(void **state)
     change("site.yaml", "'1.24', image: old.bin", "'1.3', image: new.bin");
     expect("survey plc --site site.yaml", 1, "outdated", "");
     expect("show plc --site site.yaml", 1, "firmware: outdated", "");
-    expect("plan --site site.yaml", 0,
+    expect("plan --site site.yaml", 1,
            "plc firmware: outdated; not in the plan: its profile has no way to send an image", "");
     expect("fit --yes --site site.yaml", 1, "its profile has no way to send an image", "");
     expect("fit plc --image new.bin --yes --site site.yaml", 2, "", "found no way to send an image");

@@ -93,17 +93,19 @@ static bool collect(struct session *s, struct eb_card_files *files)
 /* --- the instruction --------------------------------------------------------------------------------------
  */
 
-static char *devices_text(const struct session *s, bool words)
+/* Those into which the card goes; `all`: and those that it is for besides, as words of a call. */
+static char *devices_text(const struct session *s, bool all)
 {
     size_t *list = calloc(s->job->count + 1, sizeof *list);
     size_t count = 0;
     if (list == NULL)
         abort();
     for (size_t i = 0; i < s->job->count; i++) {
-        if (takes_card(s, &s->job->devices[i]))
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (takes_card(s, t) || (all && t->chosen))
             list[count++] = i;
     }
-    char *text = words ? names_of_call(s, list, count) : names_folded(s, list, count);
+    char *text = all ? names_of_call(s, list, count) : names_folded(s, list, count);
     free(list);
     return text;
 }
@@ -126,7 +128,7 @@ static void print_instruction(const struct session *s, const struct eb_card *car
     seconds_text(card->takes_s, time, sizeof time);
     if (card->takes_s > 0)
         say("%u. It takes at most %s.%s", step++, time,
-            card->may_cut_power ? "" : " Do not cut the power and leave the card where it is meanwhile.");
+            card->may_cut_power ? "" : " Meanwhile leave the card where it is, and do not cut the power.");
     else if (!card->may_cut_power)
         say("%u. Do not cut the power, and leave the card where it is, until it has ended.", step++);
     if (card->after != NULL)
@@ -287,6 +289,13 @@ static int write_card(struct session *s, struct eb_card_files *files, struct eb_
     return EXIT_AS_WANTED;
 }
 
+/* Where nothing is, a card may just not be mounted: only such a name means a file that is to be made. */
+static bool is_image_name(const char *path)
+{
+    size_t size = strlen(path);
+    return size > 4 && strcmp(path + size - 4, ".img") == 0;
+}
+
 static int run(const struct options *options)
 {
     struct session s;
@@ -307,7 +316,13 @@ static int run(const struct options *options)
         return session_close(&s, EXIT_AS_WANTED);
     }
     int status = EXIT_WRONG_CALL;
-    if (eb_medium_look(options->to, &medium, &s.job->problem)) {
+    bool there = eb_medium_look(options->to, &medium, &s.job->problem);
+    if (there && medium.missing && !is_image_name(options->to)) {
+        complain("%s: found nothing there, expected the top folder of a mounted card, or the card itself. "
+                 "The name of an "
+                 "image file that is to be made ends with .img",
+                 options->to);
+    } else if (there) {
         status = write_card(&s, &files, &medium);
         eb_medium_free(&medium);
     } else {
@@ -341,8 +356,7 @@ const struct command command_card = {
         "need, where its profile says so. Disks of this computer, and media with anything but FAT or exFAT, "
         "are "
         "never written.\v"
-        "Examples:\n  einbau card mast-gateway --to /media/card --site mast.site.yaml\n"
-        "  einbau card mast-gateway --to card.img --site mast.site.yaml --yes\n\n"
+        "Example:\n  einbau card mast-gateway --to card.img --site larchfell.site.yaml\n\n"
         "Exit status 1 where no card was made. What it did shows 'confirm'.",
     .takes = NAMES_DEVICES | NEEDS_NAMES,
     .options = card_options,
@@ -501,8 +515,8 @@ const struct command command_card_check = {
             "and what else lies there. Nothing is written, and no device is asked: what it runs counts as it "
             "was seen "
             "last.\v"
-            "Examples:\n  einbau card check /media/card --site mast.site.yaml\n"
-            "  einbau card check card.img mast-gateway --site mast.site.yaml\n\n"
+            "Examples:\n  einbau card mast-gateway --to card.img --site larchfell.site.yaml\n"
+            "  einbau card check card.img --site larchfell.site.yaml\n\n"
             "Exit status 1 where it is not right for one of the devices named, or for none.",
     .takes = NEEDS_NAMES,
     .run = run_check,

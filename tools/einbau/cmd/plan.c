@@ -62,7 +62,7 @@ const struct command command_plan = {
             "  einbau plan --site larchfell.site.yaml rescue-plc --explain\n"
             "  einbau plan --site larchfell.site.yaml --html plan.html\n"
             "  einbau plan --site larchfell.site.yaml rescue-plc --image rc4-24k.bin\n\n"
-            "Exit status 1 where a device is refused or unreachable.",
+            "Exit status 1 where a device is refused, unreachable, or outdated and not written over a wire.",
     .takes = NAMES_DEVICES,
     .heads = plan_heads,
     .options = plan_options,

@@ -1,6 +1,7 @@
 /* What a site needs of a shelf, by what is known of its devices without a wire. */
 #include "report/covering.h"
 
+#include <einbau/card.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -155,7 +156,9 @@ static bool covering_each(struct covering *c, struct session *s,
         eb_job_recall(s->job, t, c->seen);
         eb_job_surround(s->job, t, false);
         for (size_t k = 0; ok && k < t->device->profile->count; k++) {
-            if (eb_job_wanted(t, k)[0] != '\0' && t->device->profile->sends)
+            bool by_card = t->device->profile->card != NULL ||
+                           (t->device->via != NULL && eb_card_covers(t->device->via, t->device));
+            if (eb_job_wanted(t, k)[0] != '\0' && (t->device->profile->sends || by_card))
                 ok = each(c, t, k, rows);
         }
     }
