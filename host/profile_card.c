@@ -5,7 +5,8 @@
 #include <stddef.h>
 #include <string.h>
 
-#define MEMBER(member) .bytes = sizeof(((struct eb_card *)0)->member), .offset = offsetof(struct eb_card, member)
+#define MEMBER(member)                                                                                       \
+    .bytes = sizeof(((struct eb_card *)0)->member), .offset = offsetof(struct eb_card, member)
 
 static const char *const partitions[] = {"any", "one", "none", NULL};
 static const struct eb_field fields[] = {

@@ -95,7 +95,9 @@ static uint8_t *chain(const struct ebi_fat *f, uint32_t cluster, size_t *size)
     size_t cap = f->cluster_bytes;
     uint8_t *bytes = malloc(cap);
     *size = 0;
-    for (uint32_t count = 0; bytes != NULL && cluster >= 2 && cluster < f->clusters + 2; count++) {
+    if (bytes == NULL)
+        return NULL;
+    for (uint32_t count = 0; cluster >= 2 && cluster < f->clusters + 2; count++) {
         uint64_t at = f->data_at + (uint64_t)(cluster - 2) * f->cluster_bytes;
         if (count > f->clusters || at + f->cluster_bytes > f->size) {
             free(bytes);

@@ -57,6 +57,9 @@ document links
 document survey
 document survey --bus cabin-bus --bit-rate 250000 --scan-uds
 document survey drive-plc
+document card mast-gateway --to card.img --yes
+document card check card.img
+rm card.img
 document blink drive-plc --for 1
 document set tower-io-1 name=tower-io-one --yes
 document show tower-io-3

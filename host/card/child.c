@@ -54,8 +54,8 @@ static pid_t start(const char *const *words, int input, int output, int errors)
 }
 
 /* Reads both pipes to their ends; the errors' first bytes are kept. */
-static bool drain(int fds[2], bool (*take)(void *context, const void *bytes, size_t size), void *context,
-                  char *said, size_t cap)
+static bool drain(pid_t pid, int fds[2], bool (*take)(void *context, const void *bytes, size_t size),
+                  void *context, char *said, size_t cap)
 {
     struct pollfd polled[2] = {{.fd = fds[0], .events = POLLIN}, {.fd = fds[1], .events = POLLIN}};
     char bytes[65536];
@@ -75,7 +75,10 @@ static bool drain(int fds[2], bool (*take)(void *context, const void *bytes, siz
                 polled[i].fd = -1;
                 open_ends--;
             } else if (i == 0) {
-                good = good && (take == NULL || take(context, bytes, (size_t)size));
+                bool taken = !good || take == NULL || take(context, bytes, (size_t)size);
+                if (!taken)
+                    kill(pid, SIGKILL); /* what it says may have no end: a folder that is in itself */
+                good = good && taken;
             } else {
                 size_t more = (size_t)size < cap - 1 - kept ? (size_t)size : cap - 1 - kept;
                 memcpy(said + kept, bytes, more);
@@ -108,7 +111,7 @@ enum ebi_child_end ebi_child_end(const char *const *words, int input,
     close(output[1]);
     close(errors[1]);
     int ends[2] = {output[0], errors[0]};
-    bool good = pid > 0 && drain(ends, take, context, said, sizeof said);
+    bool good = pid > 0 && drain(pid, ends, take, context, said, sizeof said);
     close(output[0]);
     close(errors[0]);
     while (pid > 0 && waitpid(pid, &status, 0) < 0 && errno == EINTR)

@@ -122,7 +122,9 @@ static bool list_folder(struct eb_medium *m, struct eb_problem *problem)
     walked = m;
     walked_stem = strlen(m->path) + (m->path[strlen(m->path) - 1] != '/');
     errno = 0;
-    if (nftw(m->path, walk, 16, FTW_PHYS | FTW_MOUNT) == 0)
+    int end = nftw(m->path, walk, 16, FTW_PHYS | FTW_MOUNT);
+    walked = NULL;
+    if (end == 0)
         return true;
     return fail(problem, m, errno != 0 ? "cannot be read" : "holds too much to be a card");
 }
@@ -304,7 +306,10 @@ bool eb_medium_look(const char *path, struct eb_medium *m, struct eb_problem *pr
 {
     struct stat st;
     memset(m, 0, sizeof *m);
-    if (!eb_text_copy(m->path, sizeof m->path, path) || strstr(path, "@@") != NULL) {
+    char plain[EB_PATH_BYTES + 2];
+    snprintf(plain, sizeof plain, "%s%s", path[0] == '-' ? "./" : "",
+             path); /* else programs read it as an option */
+    if (!eb_text_copy(m->path, sizeof m->path, plain) || strstr(path, "@@") != NULL) {
         snprintf(problem->text, sizeof problem->text, "found '%.200s', expected a shorter path without @@",
                  path);
         return false;

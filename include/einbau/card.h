@@ -28,6 +28,7 @@ enum eb_file_system {
     EB_FS_OTHER,
     EB_FILE_SYSTEMS
 };
+/* "fat32" */
 const char *eb_file_system_word(enum eb_file_system fs);
 
 /* Whether there must be a partition: one (MBR), none, or as it comes. */
@@ -77,7 +78,7 @@ struct eb_medium {
     uint64_t size_bytes; /* 0: not known (a folder) */
     enum eb_file_system fs;
     char other[EB_NAME_BYTES];      /* what it holds besides or in place of it, "ext4"; empty: nothing */
-    char damaged[EB_DAMAGE_BYTES]; /* what is wrong with its file system; empty: nothing that was seen */
+    char damaged[EB_DAMAGE_BYTES];  /* what is wrong with its file system; empty: nothing that was seen */
     char mounted_at[EB_PATH_BYTES]; /* of a device; empty: it is not */
     bool removable;                 /* of a device */
     size_t partitions;

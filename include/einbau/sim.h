@@ -100,6 +100,7 @@ enum eb_sim_card {
     EB_SIM_CARD_SOMETHING_ELSE, /* more than it wants */
     EB_SIM_CARD_WRONG_IMAGE
 };
+/* The same of a device; EB_SIM_CARD_NONE where it has no slot. */
 enum eb_sim_card eb_sim_card(const struct eb_sim *sim, const char *device);
 
 /* How often it was asked to show itself, and whether a lamp that stays on is on. */

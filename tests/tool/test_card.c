@@ -111,7 +111,7 @@ static int tear_down(void **state)
 static int no_card(void **state)
 {
     (void)state;
-    done(shell("cd %s && rm -f *.img", folder));
+    done(shell("cd %s && rm -f ./*.img", folder));
     return 0;
 }
 
@@ -326,6 +326,8 @@ static void no_card_for_a_device_that_does_not_take_it(void **state)
     expect(2, "found nothing there, expected the top folder of a mounted card",
            "card mast-gateway --to gone --yes");
     assert_int_not_equal(access("gone", F_OK), 0);
+    expect(0, "3 files written", "card mast-gateway --to=-dash.img --yes");
+    expect(0, "-dash.img: right for mast-gateway", "card check -- -dash.img");
     expect(2, "cannot ask for confirmation without a terminal", "card mast-gateway --to card.img");
     replace_in(&mast, "world.yaml", "order-code: FH-M2\n    hardware-revision: 1",
                "order-code: FH-M2\n    hardware-revision: 9");
@@ -336,6 +338,8 @@ static void no_card_for_a_device_that_does_not_take_it(void **state)
     replace_in(&mast, "world.yaml", "order-code: FH-M2\n    hardware-revision: 9",
                "order-code: FH-M2\n    hardware-revision: 1");
     expect(1, "it updates itself from a memory card, see 'einbau card'", "plan mast-gateway");
+    expect(1, "the memory card of its gateway brings it, see 'einbau card'", "plan wind-1");
+    expect(1, "Nothing to write over a wire: what is not as wanted is named below.", "plan wind-1");
 }
 
 /* Each wrong medium: its words, and not a byte of it is changed. */
@@ -361,6 +365,10 @@ static void every_wrong_medium_is_refused(void **state)
         {"truncate -s 64M m.img && mkfs.fat -F 32 m.img && mcopy -i m.img w1-1.0.bin ::/x && dd "
          "if=/dev/urandom of=m.img "
          "bs=512 seek=32 count=200 conv=notrunc status=none",
+         "its file system is damaged", true},
+        {"truncate -s 16M m.img && mkfs.fat -F 16 m.img && mmd -i m.img ::/A ::/A/B && python3 -c \"b = "
+         "bytearray(open('m.img', 'rb').read()); a = b.index(b'A          '); c = b.index(b'B          '); "
+         "b[c + 26:c + 28] = b[a + 26:a + 28]; open('m.img', 'wb').write(b)\"",
          "its file system is damaged", true},
         {"truncate -s 64M m.img && mkfs.ext4 -q m.img", "found ext4 on it, expected FAT, exFAT or nothing",
          false},
@@ -425,7 +433,7 @@ static void erasing_is_typed(void **state)
                  folder);
         char *screen = on_terminal_typing(line, rows[i].typed);
         if (strstr(screen, rows[i].says) == NULL ||
-            strstr(screen, "Everything on m.img (67 MB, 1 files") == NULL)
+            strstr(screen, "Everything on m.img (67 MB, entries: 1)") == NULL)
             fail_msg("found\n%s", screen);
         free(screen);
         expect(rows[i].right ? 0 : 1, rows[i].right ? "right for mast-gateway" : "photo.jpg",

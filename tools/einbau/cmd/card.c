@@ -193,8 +193,8 @@ static bool may_erase(struct session *s, const struct eb_medium *m)
     char typed[EB_NAME_BYTES] = "";
     char question[EB_PATH_BYTES + 160];
     snprintf(question, sizeof question,
-             "Everything on %.900s (%" PRIu64 " MB, %zu files and folders) is lost. Type %.100s to erase it:",
-             m->path, m->size_bytes / MB, m->count, last_part(m->path));
+             "Everything on %.900s (%" PRIu64 " MB, entries: %zu) is lost. Type %.100s to erase it:", m->path,
+             m->size_bytes / MB, m->count, last_part(m->path));
     if (session_types(s, typed, sizeof typed, question) && strcmp(typed, last_part(m->path)) == 0)
         return true;
     complain("%s: found '%s', expected '%s', typed on a terminal. Nothing was erased", m->path, typed,
@@ -423,9 +423,11 @@ static void print_check(const struct eb_medium *m, const json_t *devices, size_t
     }
     if (right > 0)
         say("%s: right for %s", m->path, names);
+    else if (asked == 1)
+        say("%s: wrong for %s", m->path,
+            json_string_value(json_object_get(json_array_get(devices, 0), "name")));
     else
-        say("%s: right for none of the %zu device%s that it could be for", m->path, asked,
-            asked == 1 ? "" : "s");
+        say("%s: wrong for all %zu devices that it could be for", m->path, asked);
     for (size_t i = 0; i < asked; i++) {
         const json_t *device = json_array_get(devices, i);
         const json_t *faults = json_object_get(device, "faults");
@@ -434,7 +436,7 @@ static void print_check(const struct eb_medium *m, const json_t *devices, size_t
                 json_string_value(json_array_get(faults, k)));
     }
     puts("");
-    say("On it: %s%s, %" PRIu64 " MB, %zu files and folders",
+    say("On it: %s%s, %" PRIu64 " MB, entries: %zu",
         m->fs == EB_FS_OTHER ? m->other : eb_file_system_word(m->fs),
         m->partitions == 1 ? " in a partition" : "", m->size_bytes / MB, m->count);
     for (size_t i = 0; i < m->count && i < 20; i++)

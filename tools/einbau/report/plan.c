@@ -1,5 +1,6 @@
 #include "report/report.h"
 
+#include <einbau/card.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -259,17 +260,22 @@ static void print_consequences(const struct session *s)
         say_folded(s, say_hand, &k, &spaced);
 }
 
+static const char *why_left_out(const struct eb_site_device *d)
+{
+    return d->profile->sends          ? " unless the device is named"
+           : d->profile->card != NULL ? ": it updates itself from a memory card, see 'einbau card'"
+           : d->via != NULL && eb_card_covers(d->via, d)
+               ? ": the memory card of its gateway brings it, see 'einbau card'"
+               : ": its profile has no way to send an image";
+}
+
 static void print_left_out(const struct eb_job_device *t, bool *spaced)
 {
     for (size_t k = 0; t->reached && t->item_count == 0 && k < t->device->profile->count; k++) {
         enum eb_mark mark = eb_job_mark(t, k);
         if (mark != EB_MARK_CURRENT && eb_job_has(t, k) && !t->components[k].lacks)
             paragraph(spaced, "%s %s: %s; not in the plan%s", t->device->name,
-                      t->device->profile->components[k].name, eb_mark_word(mark),
-                      t->device->profile->sends ? " unless the device is named"
-                      : t->device->profile->card != NULL
-                          ? ": it updates itself from a memory card, see 'einbau card'"
-                          : ": its profile has no way to send an image");
+                      t->device->profile->components[k].name, eb_mark_word(mark), why_left_out(t->device));
     }
 }
 
