@@ -11,7 +11,7 @@
 #include <string.h>
 #include <unistd.h>
 
-/* --- files ---------------------------------------------------------------------------------------------- */
+/* --- files ------------------------------------------------------------------------------------------- */
 
 static bool fail(struct eb_problem *problem, const char *format, ...)
 {
@@ -71,6 +71,12 @@ static bool add(struct eb_card_files *files, struct eb_card_file *f, const char 
     files->size_bytes += f->size_bytes;
     files->list[files->count++] = *f;
     return true;
+}
+
+bool eb_medium_image_name(const char *path)
+{
+    size_t size = strlen(path);
+    return size > 4 && strcmp(path + size - 4, ".img") == 0;
 }
 
 static const char *last_part(const char *path)
@@ -208,8 +214,7 @@ void eb_card_files_free(struct eb_card_files *files)
     files->count = 0;
 }
 
-/* --- what is wrong with a medium
- * ---------------------------------------------------------------------------- */
+/* --- what is wrong with a medium --------------------------------------------------------------------- */
 
 struct faults {
     const struct eb_medium *medium;
@@ -267,6 +272,11 @@ static void judge_volume(struct faults *f)
     if (m->other[0] != '\0')
         fault(f, false, "found %s on it, expected FAT, exFAT or nothing: all else is never written or erased",
               m->other);
+    else if (m->fs == EB_FS_NONE && m->kind == EB_MEDIUM_IMAGE && !eb_medium_image_name(m->path))
+        fault(f, false,
+              "found no file system in it and a name without .img at its end, expected an image of a card: "
+              "it may "
+              "be something else");
     else if (m->fs == EB_FS_NONE && m->partitions < 2)
         fault(f, true, "found no file system on it, expected %s", reads);
     else if (!reads_fs(f))
@@ -415,8 +425,7 @@ size_t eb_card_check(const struct eb_medium *medium, const struct eb_card_files 
     return f.count;
 }
 
-/* --- writing ----------------------------------------------------------------------------------------------
- */
+/* --- writing ----------------------------------------------------------------------------------------- */
 
 static bool put(const struct eb_medium *m, const struct eb_card_file *f, struct eb_problem *problem)
 {

@@ -38,7 +38,7 @@ static bool fail(struct eb_problem *problem, const struct eb_medium *m, const ch
     return false;
 }
 
-/* --- entries ------------------------------------------------------------------------------------------ */
+/* --- entries ----------------------------------------------------------------------------------------- */
 
 static bool add_entry(struct eb_medium *m, const char *path)
 {
@@ -129,7 +129,7 @@ static bool list_folder(struct eb_medium *m, struct eb_problem *problem)
     return fail(problem, m, errno != 0 ? "cannot be read" : "holds too much to be a card");
 }
 
-/* --- what it is ---------------------------------------------------------------------------------------- */
+/* --- what it is -------------------------------------------------------------------------------------- */
 
 static const char *value_of(blkid_probe probe, const char *name)
 {
@@ -361,7 +361,7 @@ void eb_medium_free(struct eb_medium *m)
     m->count = 0;
 }
 
-/* --- a new file system ---------------------------------------------------------------------------------- */
+/* --- a new file system ------------------------------------------------------------------------------- */
 
 /* The one that is made: the last that the device reads, in the order in which they grow; exFAT only where it
  * reads nothing else. */

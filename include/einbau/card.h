@@ -90,6 +90,9 @@ struct eb_medium {
 /* Looks at a medium, and writes nothing.  False with `problem` filled: there is none, or it cannot be read.
  */
 EB_NODISCARD bool eb_medium_look(const char *path, struct eb_medium *medium, struct eb_problem *problem);
+/* Where nothing is, or no file system, a card may just not be mounted, and a file may be anything: only a
+ * name that ends with .img means the image of a card. */
+bool eb_medium_image_name(const char *path);
 void eb_medium_free(struct eb_medium *medium);
 
 /* Makes a new file system of the kind that the card wants; everything on it is lost.  An image file that is

@@ -141,7 +141,7 @@ static void expect_shell(const char *says, const char *words)
     outcome_free(&o);
 }
 
-/* --- made ---------------------------------------------------------------------------------------------- */
+/* --- made -------------------------------------------------------------------------------------------- */
 
 static void a_card_is_made_and_holds_just_that(void **state)
 {
@@ -196,6 +196,42 @@ static void a_card_as_another_product_wants_it(void **state)
     assert_int_not_equal(access("no.img", F_OK), 0);
 }
 
+/* The instruction as a page: nothing from elsewhere, and no markup out of a profile. */
+static void the_instruction_is_a_page(void **state)
+{
+    (void)state;
+    done(shell("cd %s && sed 's|it has ended|<b>it has ended</b>|' profiles/gateway.yaml >g && cp g "
+               "profiles/gateway.yaml",
+               folder));
+    expect(0, "3 files written", "card mast-gateway --to card.img --yes --html way.html --state state-html");
+    expect_shell("<title>Memory card for mast-gateway</title>", "cat way.html");
+    expect_shell("<li>SF is green: &lt;b&gt;it has ended&lt;/b&gt;</li>", "cat way.html");
+    expect_shell("mast, job 1 in the record", "cat way.html");
+    expect_shell("<td>FH-M2/FHM2.IMG</td><td>70001</td><td>", "cat way.html");
+    expect_shell("1\n0\n0\n",
+                 "grep -c '<ol>' way.html; grep -c '<script' way.html; grep -c 'http[s]*:' way.html; true");
+    expect_shell("well formed",
+                 "python3 -c \"import xml.dom.minidom as x; t = open('way.html').read(); "
+                 "t = t[t.index('<body>'):t.index('</html>')]; x.parseString(t); print('well formed')\"");
+    done(shell("cd %s && mkdir -p taken", folder));
+    expect(2, "could not be written", "card mast-gateway --to other.img --yes --html taken");
+    expect(0, "other.img: right for mast-gateway", "card check other.img");
+}
+
+/* What runs already goes onto the card too where anything behind it does not: its control file names a
+ * version. */
+static void a_card_is_whole_or_none(void **state)
+{
+    (void)state;
+    done(shell("cd %s && sed 's/image: m2-3.1.bin/image: m2-3.2.bin/' world.yaml >half.yaml && sed "
+               "'s/image: w1-1.0.bin/image: w1-1.1.bin/' half.yaml >whole.yaml",
+               folder));
+    expect(0, "3 files written and read back", "card mast-gateway --to card.img --yes --sim half.yaml");
+    expect_shell("version=3.2", "mcopy -i card.img@@1M ::/FH-M2/START.INI -");
+    expect(0, "what is wanted runs already", "card mast-gateway --to none.img --yes --sim whole.yaml");
+    expect(0, "3 files written", "card mast-gateway --to none.img --yes --sim whole.yaml --again");
+}
+
 static void the_record_and_json_say_so(void **state)
 {
     (void)state;
@@ -217,13 +253,21 @@ static void the_record_and_json_say_so(void **state)
     o = einbau("jobs --all --state state");
     assert_non_null(strstr(o.out, "card-written"));
     outcome_free(&o);
+    /* What it did is not known before it was read back: no device counts as wanted by that. */
+    expect(0, "0 of 3 devices are as wanted; 3 not.", "report 1 --state state");
+    expect(0,
+           "mast-gateway: card-written: A memory card was written for it and read back. What it runs since "
+           "then: "
+           "einbau confirm mast-gateway",
+           "report 1 --state state");
+    expect(0, "page.html holds the report", "report 1 --state state --to page.html");
+    expect_shell("card-written", "grep -o 'card-written' page.html | sort -u");
     expect_shell("mast-gateway 3.2\nwind-1 1.1\nwind-2 1.1\n",
                  "sqlite3 -separator ' ' state/record.db \"select device, version from effects where "
                  "kind = 'card'\"");
 }
 
-/* --- the device itself -------------------------------------------------------------------------------------
- */
+/* --- the device itself ------------------------------------------------------------------------------- */
 
 /* What the device makes of a card, by its lamp and by what is read back from it after the power was off and
  * on. */
@@ -313,7 +357,7 @@ static void u_boot_reads_the_card(void **state)
     expect_shell("same", "cmp read.bin m3-3.2.bin && echo same");
 }
 
-/* --- refused ------------------------------------------------------------------------------------------- */
+/* --- refused ----------------------------------------------------------------------------------------- */
 
 static void no_card_for_a_device_that_does_not_take_it(void **state)
 {
@@ -326,6 +370,12 @@ static void no_card_for_a_device_that_does_not_take_it(void **state)
     expect(2, "found nothing there, expected the top folder of a mounted card",
            "card mast-gateway --to gone --yes");
     assert_int_not_equal(access("gone", F_OK), 0);
+    struct outcome before = shell("cksum %s/site.yaml", folder);
+    expect(1, "it may be something else", "card mast-gateway --to site.yaml --erase --yes");
+    struct outcome after = shell("cksum %s/site.yaml", folder);
+    assert_string_equal(before.out, after.out);
+    outcome_free(&before);
+    outcome_free(&after);
     expect(0, "3 files written", "card mast-gateway --to=-dash.img --yes");
     expect(0, "-dash.img: right for mast-gateway", "card check -- -dash.img");
     expect(2, "cannot ask for confirmation without a terminal", "card mast-gateway --to card.img");
@@ -442,7 +492,7 @@ static void erasing_is_typed(void **state)
     expect(1, "Nothing was erased", "card mast-gateway --to m.img --erase --yes");
 }
 
-/* --- checked ------------------------------------------------------------------------------------------- */
+/* --- checked ----------------------------------------------------------------------------------------- */
 
 static void what_is_wrong_with_a_card_is_said(void **state)
 {
@@ -513,7 +563,7 @@ static void a_card_that_was_cut_off_is_never_right(void **state)
     assert_true(cut > 5 && whole > 0);
 }
 
-/* --- the kernel's own FAT ------------------------------------------------------------------------------- */
+/* --- the kernel's own FAT ---------------------------------------------------------------------------- */
 
 static bool kernel_has(const char *path, const char *word)
 {
@@ -580,6 +630,8 @@ int main(int argc, char **argv)
     const struct CMUnitTest tests[] = {
         cmocka_unit_test_setup(a_card_is_made_and_holds_just_that, no_card),
         cmocka_unit_test_setup(a_card_as_another_product_wants_it, no_card),
+        cmocka_unit_test_setup(the_instruction_is_a_page, no_card),
+        cmocka_unit_test_setup(a_card_is_whole_or_none, no_card),
         cmocka_unit_test_setup(the_record_and_json_say_so, no_card),
         cmocka_unit_test_setup(the_device_takes_what_was_made, no_card),
         cmocka_unit_test_setup(u_boot_reads_the_card, no_card),

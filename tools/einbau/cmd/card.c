@@ -1,4 +1,5 @@
 /* Memory cards: made for devices that update themselves from one, and checked. */
+#include "report/page.h"
 #include "report/report.h"
 #include "session/chosen.h"
 #include "session/names.h"
@@ -6,6 +7,7 @@
 #include <einbau/card.h>
 #include <inttypes.h>
 #include <jansson.h>
+#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -13,9 +15,9 @@
 enum { MB = 1000000, MIB = 1 << 20 };
 
 static bool erase;
+static const char *html;
 
-/* --- which devices ---------------------------------------------------------------------------------------
- */
+/* --- which devices ----------------------------------------------------------------------------------- */
 
 static struct eb_job_device *gateway_of(const struct session *s, const struct eb_job_device *t)
 {
@@ -54,6 +56,15 @@ static bool choose(struct session *s)
     return true;
 }
 
+/* A card holds all that its devices take, also what some of them run already: half of it is no card. */
+static void make_whole(struct session *s)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *t = &s->job->devices[i];
+        s->job->again = s->job->again || (t->chosen && t->reached && eb_job_wants(t) && !eb_job_as_wanted(t));
+    }
+}
+
 static bool takes_card(const struct session *s, const struct eb_job_device *t)
 {
     return t->chosen && t->device->profile->card != NULL && !is_covered(s, t);
@@ -90,8 +101,7 @@ static bool collect(struct session *s, struct eb_card_files *files)
     return true;
 }
 
-/* --- the instruction --------------------------------------------------------------------------------------
- */
+/* --- the instruction --------------------------------------------------------------------------------- */
 
 /* Those into which the card goes; `all`: and those that it is for besides, as words of a call. */
 static char *devices_text(const struct session *s, bool all)
@@ -110,32 +120,124 @@ static char *devices_text(const struct session *s, bool all)
     return text;
 }
 
-static void print_instruction(const struct session *s, const struct eb_card *card)
+enum { LINES_MAX = 32 };
+
+/* What the person does who carries the card; `below`: belongs to the step above. */
+struct instruction {
+    const struct session *session;
+    const struct eb_card_files *files;
+    char *names; /* of the devices */
+    struct line {
+        char text[SENTENCE_BYTES];
+        bool below;
+    } list[LINES_MAX];
+    size_t count;
+};
+
+__attribute__((format(printf, 3, 4))) static void add_line(struct instruction *to, bool below,
+                                                           const char *format, ...)
 {
+    va_list arguments;
+    if (to->count == LINES_MAX)
+        return;
+    va_start(arguments, format);
+    vsnprintf(to->list[to->count].text, SENTENCE_BYTES, format, arguments);
+    va_end(arguments);
+    to->list[to->count++].below = below;
+}
+
+static void instruct(const struct session *s, const struct eb_card_files *files, const struct eb_medium *m,
+                     struct instruction *to)
+{
+    const struct eb_card *card = files->card;
     char time[32];
-    char *names = devices_text(s, false);
     char *words = devices_text(s, true);
-    unsigned step = 1;
-    puts("");
-    say("With this card at %s:", names);
-    say("%u. %s", step++,
-        card->insert != NULL ? card->insert : "Insert the card as the device's manual says.");
-    if (card->shows.count > 0) {
-        say("%u. Wait. What is seen:", step++);
-        for (size_t i = 0; i < card->shows.count; i++)
-            say("   - %s: %s", card->shows.list[i].name, card->shows.list[i].text);
-    }
+    *to = (struct instruction){.session = s, .files = files, .names = devices_text(s, false)};
+    if (m->kind == EB_MEDIUM_FOLDER)
+        add_line(to, false, "Before it is taken out of the laptop: umount %s", eb_job_word(m->path));
+    add_line(to, false, "%s",
+             card->insert != NULL ? card->insert : "Insert the card as the device's manual says.");
+    if (card->shows.count > 0)
+        add_line(to, false, "Wait. What is seen:");
+    for (size_t i = 0; i < card->shows.count; i++)
+        add_line(to, true, "%s: %s", card->shows.list[i].name, card->shows.list[i].text);
     seconds_text(card->takes_s, time, sizeof time);
     if (card->takes_s > 0)
-        say("%u. It takes at most %s.%s", step++, time,
-            card->may_cut_power ? "" : " Meanwhile leave the card where it is, and do not cut the power.");
+        add_line(to, false, "It takes at most %s.%s", time,
+                 card->may_cut_power ? ""
+                                     : " Meanwhile leave the card where it is, and do not cut the power.");
     else if (!card->may_cut_power)
-        say("%u. Do not cut the power, and leave the card where it is, until it has ended.", step++);
+        add_line(to, false, "Do not cut the power, and leave the card where it is, until it has ended.");
     if (card->after != NULL)
-        say("%u. %s", step++, card->after);
-    say("%u. Then read back what runs: einbau confirm %s", step, words);
-    free(names);
+        add_line(to, false, "%s", card->after);
+    add_line(to, false, "Then read back what runs: einbau confirm %s", words);
     free(words);
+}
+
+static void print_instruction(const struct instruction *to)
+{
+    unsigned step = 1;
+    puts("");
+    say("With this card at %s:", to->names);
+    for (size_t i = 0; i < to->count; i++) {
+        if (to->list[i].below)
+            say("   - %s", to->list[i].text);
+        else
+            say("%u. %s", step++, to->list[i].text);
+    }
+}
+
+/* On a page of paper, for a person without the laptop. */
+static bool write_instruction(FILE *file, const void *context)
+{
+    const struct instruction *to = context;
+    const struct page page = {.to = file};
+    bool below = false;
+    fputs("<!doctype html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n"
+          "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
+          "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src "
+          "'unsafe-inline'\">\n<title>Memory card for ",
+          file);
+    page_text(&page, to->names);
+    fputs(
+        "</title>\n<style>@page{size:A4;margin:20mm}body{font:16px/1.5 \"DejaVu "
+        "Sans\",sans-serif;max-width:44rem;"
+        "margin:2rem auto;padding:0 1rem}h1{font-size:1.5rem}li{margin:.5rem 0}ul{list-style:none;padding:0}"
+        "ul li{border-left:4px solid;padding-left:.6rem}td,th{text-align:left;padding:.15rem 1rem .15rem 0}"
+        ".small{font-size:.8rem;overflow-wrap:anywhere}</style>\n</head>\n<body>\n<h1>Memory card for ",
+        file);
+    page_text(&page, to->names);
+    fputs("</h1>\n<p>", file);
+    page_format(&page, "%s, job %lld in the record of this laptop", to->session->job->site->name,
+                (long long)to->session->job->number);
+    fputs("</p>\n<ol>\n", file);
+    for (size_t i = 0; i < to->count; i++) {
+        bool ends = i + 1 == to->count || !to->list[i + 1].below;
+        fputs(to->list[i].below && !below ? "<ul>\n<li>" : "<li>", file);
+        below = to->list[i].below;
+        page_text(&page, to->list[i].text);
+        fputs(below ? "</li>\n" : ends ? "</li>\n" : "\n", file);
+        if (below && ends)
+            fputs("</ul>\n</li>\n", file);
+        below = below && !ends;
+    }
+    fputs("</ol>\n<table class=\"small\">\n<tr><th scope=\"col\">On the card</th><th scope=\"col\">Bytes</th>"
+          "<th scope=\"col\">SHA-256</th></tr>\n",
+          file);
+    char *text = eb_card_describe(to->files);
+    json_t *files = json_loads(text, 0, NULL);
+    for (size_t i = 0; i < json_array_size(files); i++) {
+        const json_t *f = json_array_get(files, i);
+        fputs("<tr><td>", file);
+        page_text(&page, json_string_value(json_object_get(f, "path")));
+        fprintf(file, "</td><td>%lld</td><td>%s</td></tr>\n",
+                (long long)json_integer_value(json_object_get(f, "size_bytes")),
+                json_string_value(json_object_get(f, "sha256")));
+    }
+    json_decref(files);
+    free(text);
+    fputs("</table>\n</body>\n</html>\n", file);
+    return !ferror(file);
 }
 
 static void print_files(const struct eb_card_files *files)
@@ -166,8 +268,7 @@ static json_t *files_document(const struct eb_card_files *files)
     return list;
 }
 
-/* --- making one --------------------------------------------------------------------------------------------
- */
+/* --- making one -------------------------------------------------------------------------------------- */
 
 static void say_fault(void *context, const char *finding)
 {
@@ -272,28 +373,25 @@ static int write_card(struct session *s, struct eb_card_files *files, struct eb_
         complain("%s is no card that may be used: %s", m->path, why.text);
         return EXIT_NOT_AS_WANTED;
     }
+    struct instruction to;
+    instruct(s, files, m, &to);
+    bool told = html == NULL || page_file(html, write_instruction, &to);
     if (s->options->json) {
         print_document(json_pack("{s:s, s:s, s:s, s:I, s:s, s:o}", "einbau", "card/1", "site",
                                  s->job->site->name, "medium", m->path, "job", (json_int_t)s->job->number,
                                  "file_system", eb_file_system_word(m->fs), "files", files_document(files)));
-        return EXIT_AS_WANTED;
+    } else {
+        puts("");
+        say("%s: %zu file%s written and read back, byte by byte", m->path, files->count,
+            files->count == 1 ? "" : "s");
+        puts("");
+        print_files(files);
+        print_instruction(&to);
+        if (s->job->number > 0)
+            say("\nIn the record: job %lld", (long long)s->job->number);
     }
-    puts("");
-    say("%s: %zu file%s written and read back, byte by byte", m->path, files->count,
-        files->count == 1 ? "" : "s");
-    puts("");
-    print_files(files);
-    print_instruction(s, files->card);
-    if (s->job->number > 0)
-        say("\nIn the record: job %lld", (long long)s->job->number);
-    return EXIT_AS_WANTED;
-}
-
-/* Where nothing is, a card may just not be mounted: only such a name means a file that is to be made. */
-static bool is_image_name(const char *path)
-{
-    size_t size = strlen(path);
-    return size > 4 && strcmp(path + size - 4, ".img") == 0;
+    free(to.names);
+    return told ? EXIT_AS_WANTED : EXIT_WRONG_CALL;
 }
 
 static int run(const struct options *options)
@@ -301,7 +399,10 @@ static int run(const struct options *options)
     struct session s;
     struct eb_card_files files;
     struct eb_medium medium;
-    if (!session_open(&s, options) || !choose(&s) || !session_look(&s) || !session_plan(&s))
+    if (!session_open(&s, options) || !choose(&s) || !session_look(&s))
+        return session_close(&s, s.status);
+    make_whole(&s);
+    if (!session_plan(&s))
         return session_close(&s, s.status);
     if (!options->json)
         print_plan(&s);
@@ -317,7 +418,7 @@ static int run(const struct options *options)
     }
     int status = EXIT_WRONG_CALL;
     bool there = eb_medium_look(options->to, &medium, &s.job->problem);
-    if (there && medium.missing && !is_image_name(options->to)) {
+    if (there && medium.missing && !eb_medium_image_name(options->to)) {
         complain("%s: found nothing there, expected the top folder of a mounted card, or the card itself. "
                  "The name of an "
                  "image file that is to be made ends with .img",
@@ -339,9 +440,12 @@ static const struct option_row row_erase = {
     2,
     OPTION_FLAG,
     .own = &erase};
+static const struct option_row row_html = {
+    "html", "FILE",      "write the instruction as a page, too: for the person who carries the card",
+    2,      OPTION_TEXT, .own = &html};
 static const struct option_row *const card_options[] = {
-    &option_to,    &row_erase,          &option_without, &option_image,    &option_accept,
-    &option_again, &option_add_address, &option_yes,     &option_key_file, NULL};
+    &option_to,    &row_html,           &row_erase,  &option_without,  &option_image, &option_accept,
+    &option_again, &option_add_address, &option_yes, &option_key_file, NULL};
 
 const struct command command_card = {
     .name = "card",
@@ -363,8 +467,7 @@ const struct command command_card = {
     .run = run,
 };
 
-/* --- checking one ------------------------------------------------------------------------------------------
- */
+/* --- checking one ------------------------------------------------------------------------------------ */
 
 /* The plan for a device that gets everything that is wanted, by what is known of it. */
 static bool plan_from_memory(struct session *s)

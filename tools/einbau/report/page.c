@@ -391,7 +391,7 @@ static void put_product(const struct page *p, const struct past_device *first)
 {
     static const char *const outcomes[] = {
         "failed",    "in-loader", "manual-step", "interrupted", "not-started", "unreachable", "refused",
-        "recovered", "put-back",  "planned",     "confirmed",   "up-to-date",  "done"};
+        "recovered", "put-back",  "planned",     "confirmed",   "up-to-date",  "done",        "card-written"};
     const struct past *past = p->past;
     const char *maker = history_text(first->before, "maker");
     const char *product = history_text(first->before, "product");
@@ -755,14 +755,14 @@ static bool page_write(FILE *to, const struct past *past)
     return fflush(to) == 0 && !ferror(to);
 }
 
-bool page_save(const char *path, const struct past *past)
+bool page_file(const char *path, bool (*write)(FILE *to, const void *context), const void *context)
 {
     char *name;
     struct stat there;
     /* What is no plain file, like /dev/stdout or a link, is written to and stays what it is. */
     if (lstat(path, &there) == 0 && !S_ISREG(there.st_mode)) {
         FILE *to = fopen(path, "w");
-        bool done = to != NULL && page_write(to, past);
+        bool done = to != NULL && write(to, context);
         done = (to == NULL || fclose(to) == 0) && done;
         if (!done)
             complain("%s could not be written: %s", path, strerror(errno));
@@ -773,15 +773,28 @@ bool page_save(const char *path, const struct past *past)
     /* Beside it, and in its place at once: what was there stays until the page is whole. */
     int fd = mkstemp(name);
     FILE *file = fd >= 0 ? fdopen(fd, "w") : NULL;
-    bool done = file != NULL && page_write(file, past) && fchmod(fd, 0644) == 0 && fsync(fd) == 0;
+    bool done = file != NULL && write(file, context) && fchmod(fd, 0644) == 0 && fsync(fd) == 0;
     done = (file == NULL || fclose(file) == 0) && done;
     done = done && rename(name, path) == 0;
-    if (done)
-        fprintf(stderr, past->plan ? W_PLAN_SAVED : W_SAVED, path, (long long)past->job.number);
-    else {
+    if (!done) {
         complain("%s could not be written: %s. Nothing was changed there", path, strerror(errno));
         unlink(name);
     }
     free(name);
+    return done;
+}
+
+static bool write_past(FILE *to, const void *context)
+{
+    return page_write(to, context);
+}
+
+bool page_save(const char *path, const struct past *past)
+{
+    struct stat there;
+    bool plain = lstat(path, &there) != 0 || S_ISREG(there.st_mode);
+    bool done = page_file(path, write_past, past);
+    if (done && plain)
+        fprintf(stderr, past->plan ? W_PLAN_SAVED : W_SAVED, path, (long long)past->job.number);
     return done;
 }

@@ -61,7 +61,9 @@ void page_head(const struct page *page);
 void page_site(const struct page *page);
 void page_timeline(const struct page *page);
 
-/* Writes the whole page into a file; false after a complaint. */
+/* Writes a page into a file, which stays as it was until the page is whole; false after a complaint. */
+bool page_file(const char *path, bool (*write)(FILE *to, const void *context), const void *context);
+/* The same of a job, and says so. */
 bool page_save(const char *path, const struct past *past);
 
 /* What the plan of a session would do, as if it were a job of the record; history_free frees it. */

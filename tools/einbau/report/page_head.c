@@ -35,7 +35,8 @@ static const char *const style[] = {
     "tr.group span{font-weight:normal;color:var(--soft);margin-left:.8em}",
     ".n,.o{white-space:nowrap}.o svg{width:1.05em;height:1.05em;vertical-align:-.17em;margin-right:.35em}",
     ".confirmed,.up-to-date,.recovered,.put-back,.done{color:var(--good)}",
-    ".refused,.manual-step,.interrupted,.not-started{color:var(--warn)}.failed,.in-loader,.unreachable{color:"
+    ".refused,.manual-step,.interrupted,.not-started,.card-written{color:var(--warn)}.failed,.in-loader,."
+    "unreachable{color:"
     "var(--bad)}.planned{color:var(--send)}",
     "figure{margin:0;overflow-x:auto}figure>svg{display:block;width:100%;min-width:44rem;height:auto}",
     ".legend{color:var(--soft);font-size:.9em;display:flex;flex-wrap:wrap;gap:.2rem 1.2rem;margin:.5rem "
@@ -104,6 +105,9 @@ static const char *const symbols[] = {
     "<symbol id=\"manual-step\" viewBox=\"0 0 20 20\" class=\"manual-step\"><path d=\"M10 1l9 9-9 9-9-9z\" "
     "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2.2\"/><path d=\"M10 5.5V11M10 12.6v2\" "
     "stroke=\"currentColor\" stroke-width=\"2.2\"/></symbol>",
+    "<symbol id=\"card-written\" viewBox=\"0 0 20 20\" class=\"card-written\"><path d=\"M3 1h9l5 5v13H3z\" "
+    "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M6.5 4.5v4M10 4.5v4\" "
+    "stroke=\"currentColor\" stroke-width=\"2\"/></symbol>",
     "<symbol id=\"interrupted\" viewBox=\"0 0 20 20\" class=\"interrupted\"><circle cx=\"10\" cy=\"10\" "
     "r=\"8\" "
     "fill=\"none\" stroke=\"currentColor\" stroke-width=\"2\"/><path d=\"M7.5 6v8M12.5 6v8\" "

@@ -197,7 +197,7 @@ static void put_outcomes(const struct page *p)
 {
     static const char *const outcomes[] = {
         "confirmed", "planned",     "up-to-date",  "recovered",   "refused",  "unreachable", "failed",
-        "in-loader", "manual-step", "interrupted", "not-started", "put-back", "done"};
+        "in-loader", "manual-step", "interrupted", "not-started", "put-back", "done",        "card-written"};
     fputs("<ul class=\"legend\" aria-label=\"" W_DRAWN_OUTCOMES "\">", p->to);
     for (size_t o = 0; o < sizeof outcomes / sizeof outcomes[0]; o++) {
         size_t count = 0;

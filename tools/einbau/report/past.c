@@ -11,7 +11,7 @@ const char *past_outcome(const struct past_device *d)
 {
     static const char *const words[] = {"confirmed",   "up-to-date",  "recovered",   "refused",     "failed",
                                         "in-loader",   "manual-step", "interrupted", "not-started", "planned",
-                                        "unreachable", "put-back",    "done"};
+                                        "unreachable", "put-back",    "done",        "card-written"};
     /* It becomes a part of the page's markup: only one of ours. */
     for (size_t i = 0; i < sizeof words / sizeof words[0]; i++) {
         if (strcmp(d->outcome, words[i]) == 0)
@@ -46,7 +46,9 @@ void past_says(const struct past *past, const struct past_device *d, char *text,
     const char *outcome = past_outcome(d);
     long long number = (long long)past->job.number;
     text[0] = '\0';
-    if (says[0] != '\0' || past->plan)
+    if (strcmp(outcome, "card-written") == 0)
+        snprintf(text, cap, W_CARD, eb_job_word(d->name));
+    else if (says[0] != '\0' || past->plan)
         snprintf(text, cap, "%s", past->plan ? d->error : says);
     else if (d->after == NULL && d->effect[0] != '\0')
         snprintf(text, cap, W_CUT_AT, d->effect, d->component, d->version, number);

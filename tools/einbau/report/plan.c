@@ -248,12 +248,32 @@ static void say_hand(const struct session *s, const struct eb_job_device *t, con
             step->by == NULL && step->kind == EB_HAND_ASKED ? "you say when it is done" : "it is checked");
 }
 
+/* A card saves nothing of what the update erases. */
+static void say_unsaved(const struct session *s, const struct eb_job_device *t, const void *context,
+                        char text[SENTENCE_BYTES])
+{
+    const struct eb_profile *p = t->device->profile;
+    size_t k = *(const size_t *)context;
+    (void)s;
+    if (t->item_count > 0 && !t->refused && k < p->backup_count && p->backups[k].erased)
+        snprintf(
+            text, SENTENCE_BYTES,
+            "the update erases its %s, and a card saves nothing: einbau backup %s first, einbau restore %s "
+            "when it is done",
+            p->backups[k].name, eb_job_word(t->device->name), eb_job_word(t->device->name));
+}
+
 /* What is lost, and which steps a person must do. */
 static void print_consequences(const struct session *s)
 {
     bool spaced = false;
     for (size_t k = 0; k < EB_LOSSES_MAX; k++)
         say_folded(s, say_loss, &k, &spaced);
+    if (s->job->for_card) { /* nothing is done by this call that could be undone by it */
+        for (size_t k = 0; k < EB_BACKUPS_MAX; k++)
+            say_folded(s, say_unsaved, &k, &spaced);
+        return;
+    }
     print_documents(s, true, &spaced);
     say_folded(s, say_other_ways, NULL, &spaced);
     for (size_t k = 0; k < 2 * EB_STEPS_MAX; k++)

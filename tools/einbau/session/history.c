@@ -145,7 +145,8 @@ static void replace(json_t **body, const char *text)
 static bool take(void *context, const struct eb_record_entry *e)
 {
     struct past *past = context;
-    bool end = strcmp(e->row.kind, "end") == 0 || strcmp(e->row.kind, "not-begun") == 0;
+    bool end = strcmp(e->row.kind, "end") == 0 || strcmp(e->row.kind, "not-begun") == 0 ||
+               strcmp(e->row.kind, "card") == 0;
     sodium_bin2hex(past->digest, sizeof past->digest, e->chain, EB_RECORD_DIGEST_BYTES);
     if (strcmp(e->row.kind, "job") == 0)
         replace(&past->body, e->row.body);
