@@ -526,6 +526,20 @@ static void what_is_wrong_with_a_card_is_said(void **state)
     }
     expect(2, "cannot be opened", "card check profiles/nothing/card.img");
     expect(2, "cannot be opened: no such file", "card check nothing.img");
+    /* The right files, for a device of another revision than when the card was made: known since it was seen.
+     */
+    done(shell("cd %s && rm -f card.img", folder));
+    expect(0, "3 files written", "card mast-gateway --to card.img --yes --state seen");
+    done(shell("cd %s && sed '0,/hardware-revision: 1/s//hardware-revision: 9/' world.yaml >other.yaml",
+               folder));
+    expect(0, "card.img: right for mast-gateway", "card check card.img --state seen");
+    expect(1, "", "survey mast-gateway --sim other.yaml --state seen");
+    expect(1, "firmware 3.2 does not fit mast-gateway: hardware-revision: found 9, expected 1..3",
+           "card check card.img --state seen");
+    replace_in(&mast, "site.yaml", "mast-gateway: {link: lan, address: 192.0.2.61, profile: gateway, ",
+               "mast-gateway: {link: lan, address: 192.0.2.61, profile: heater, ");
+    expect(2, "no device of mast takes a memory card", "card check card.img");
+    write_site("site.yaml", "");
 }
 
 /* The tool is killed at each program that it starts, before it begins and after it has ended: what lies there

@@ -491,6 +491,22 @@ static bool plan_from_memory(struct session *s)
     return session_plan(s);
 }
 
+/* What lies there may be what the site wants, and yet nothing for this device. */
+static void say_unfit(const struct eb_job_device *t, json_t *faults)
+{
+    for (size_t k = 0; k < t->item_count; k++) {
+        const struct eb_verdict *v = eb_job_verdict(t, k);
+        for (size_t i = 0; i < v->count; i++) {
+            const struct eb_finding *f = &v->findings[i];
+            if (f->grade == EB_GRADE_NO && f->rule != EB_RULE_BATCH)
+                json_array_append_new(faults, json_sprintf("%s %s does not fit %s: %s: found %s, expected %s",
+                                                           t->items[k].component->name,
+                                                           t->items[k].image->version, t->device->name,
+                                                           eb_rule_code(f->rule), f->found, f->expected));
+        }
+    }
+}
+
 static json_t *check_device(struct session *s, const struct eb_job_device *t, const struct eb_medium *m)
 {
     struct eb_card_files files;
@@ -500,6 +516,11 @@ static json_t *check_device(struct session *s, const struct eb_job_device *t, co
             json_array_append_new(faults,
                                   json_sprintf("the shelf has no %s %s to compare it with",
                                                t->device->profile->components[k].name, eb_job_wanted(t, k)));
+    }
+    for (size_t i = 0; i < s->job->count; i++) {
+        const struct eb_job_device *other = &s->job->devices[i];
+        if (other == t || (other->chosen && eb_card_covers(t->device, other->device)))
+            say_unfit(other, faults);
     }
     if (!eb_card_files_of(s->job, t, &files, &s->job->problem)) {
         json_array_append_new(faults, json_string(s->job->problem.text));
@@ -574,6 +595,12 @@ static int check_card(struct session *s, const char *path)
         json_t *device = check_device(s, t, &medium);
         right += json_is_true(json_object_get(device, "right"));
         json_array_append_new(devices, device);
+    }
+    if (json_array_size(devices) == 0) {
+        complain("no device of %s takes a memory card: found no 'card' in its profiles", s->job->site->name);
+        eb_medium_free(&medium);
+        json_decref(devices);
+        return EXIT_WRONG_CALL;
     }
     bool good = s->options->name_count > 0 ? right == json_array_size(devices) && right > 0 : right > 0;
     if (!s->options->json) {
