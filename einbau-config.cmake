@@ -5,7 +5,7 @@ include(${CMAKE_CURRENT_LIST_DIR}/einbau-targets.cmake)
 find_package(PkgConfig QUIET)
 set(EINBAU_STATIC ${PKG_CONFIG_FOUND})
 foreach(pair JANSSON:jansson YAML:yaml-0.1 SODIUM:libsodium CRYPTO:libcrypto ZLIB:zlib ARCHIVE:libarchive SQLITE:sqlite3 MNL:libmnl USB:libusb-1.0
-        SECCOMP:libseccomp)
+        SECCOMP:libseccomp BLKID:blkid)
   string(REPLACE ":" ";" pair ${pair})
   list(GET pair 0 name)
   list(GET pair 1 package)

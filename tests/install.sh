@@ -73,7 +73,7 @@ configure() {
     cmake -S "$folder/other" -B "$folder/other/$1" -DASKED="$1" -DCMAKE_PREFIX_PATH="$prefix" -DEXAMPLES="$source/examples" \
         -DCMAKE_EXE_LINKER_FLAGS="${EXTRA_LINK_FLAGS:-}" >"$folder/log" 2>&1 || return 1
 }
-configure 0.1
+configure 0.1 || { cat "$folder/log"; exit 1; }
 if configure 0.2; then exit 1; fi
 if configure 1.0; then exit 1; fi
 cmake --build "$folder/other/0.1" >/dev/null
