@@ -1,5 +1,5 @@
 /* A slot for a memory card: what lies in it when the world begins is what was in it when the power came back.
- * The device is as strict as its profile says, and its lamp tells what it made of the card. */
+ * The device is as strict as its profile says, and its lamp shows what it made of the card. */
 #include "fat.h"
 #include "server.h"
 #include "world.h"

@@ -55,7 +55,7 @@ static bool open_volume(struct ebi_fat *f, const uint8_t *b, size_t size)
                           .root_bytes = root * ENTRY,
                           .data_at = (uint32_t)(data * sector),
                           .clusters = (uint32_t)((total - data) / per_cluster)};
-    /* Only the number of clusters tells which kind it is. */
+    /* Only the number of clusters decides which kind it is. */
     f->bits = f->clusters < 4085 ? 12 : f->clusters < 65525 ? 16 : 32;
     f->root_cluster = f->bits == 32 ? le32(b + 44) : 0;
     return true;

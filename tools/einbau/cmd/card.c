@@ -204,7 +204,8 @@ static bool write_instruction(FILE *file, const void *context)
         "Sans\",sans-serif;max-width:44rem;"
         "margin:2rem auto;padding:0 1rem}h1{font-size:1.5rem}li{margin:.5rem 0}ul{list-style:none;padding:0}"
         "ul li{border-left:4px solid;padding-left:.6rem}td,th{text-align:left;padding:.15rem 1rem .15rem 0}"
-        ".small{font-size:.8rem;overflow-wrap:anywhere}</style>\n</head>\n<body>\n<h1>Memory card for ",
+        ".small{font-size:.8rem}.small td:last-child{overflow-wrap:anywhere}.small "
+        "td+td:not(:last-child),th{white-space:nowrap}</style>\n</head>\n<body>\n<h1>Memory card for ",
         file);
     page_text(&page, to->names);
     fputs("</h1>\n<p>", file);
