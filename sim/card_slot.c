@@ -103,6 +103,8 @@ static void write_program(struct ebi_sim_device *d, const uint8_t *bytes, size_t
     ebi_sim_device_examine(d);
     if (!c->valid)
         d->mode = EB_SIM_LOADER;
+    else if (d->mode == EB_SIM_LOADER)
+        d->mode = EB_SIM_RUNNING; /* a card helps where nothing else does */
 }
 
 /* Whether a control file names the version of the image. */

@@ -99,6 +99,8 @@ enum ebi_child_end ebi_child_end(const char *const *words, int input,
     int errors[2];
     char said[256] = "";
     int status = -1;
+    snprintf(problem->text, sizeof problem->text, "%s cannot be run: this process has no handles left",
+             words[0]);
     if (pipe2(output, O_CLOEXEC) != 0)
         return EBI_CHILD_NONE;
     if (pipe2(errors, O_CLOEXEC) != 0) {

@@ -337,6 +337,16 @@ static void the_device_takes_what_was_made(void **state)
         done(shell("cd %s && rm -f card.img", folder));
     }
     expect(0, "3 files written", "card mast-gateway --to card.img --yes");
+    /* The power goes while it writes: no program runs then, and none is said to. */
+    done(shell(
+        "cd %s && rm -rf cut && sed 's/control: START.INI,/& power-lost-at: 30000,/' slot.yaml >cut.yaml",
+        folder));
+    struct outcome o = einbau("confirm mast-gateway --sim cut.yaml --state cut");
+    if (o.status == 0 || strstr(o.out, "current") != NULL || strstr(o.out, "unreadable") == NULL)
+        fail_msg("cut off: found %d\n%s%s", o.status, o.out, o.err);
+    outcome_free(&o);
+    /* The same card, and the power stays. */
+    expect(0, "mast: 3 devices as wanted", "confirm mast-gateway wind-1 wind-2 --sim slot.yaml --state cut");
     expect_taken("slot.yaml", 0, "1", new_versions);
     done(shell("cd %s && rm -f card.img", folder));
     expect_taken("slot.yaml", 0, "0", new_versions);
@@ -367,6 +377,12 @@ static void no_card_for_a_device_that_does_not_take_it(void **state)
     expect(2, "The card of its gateway is for it too: einbau card mast-gateway --to PATH",
            "card wind-1 --to card.img --yes");
     expect(2, "found no --to, expected where it goes", "card mast-gateway");
+    done(shell("cd %s && sed '/^  heater:/i\\  gone: {link: lan, address: 192.0.2.99, profile: gateway, "
+               "wants: {firmware: "
+               "{version: 3.2}}}' site.yaml >gone.yaml",
+               folder));
+    expect(1, "no card was made: without a look at each device",
+           "card gone --to card.img --yes --site gone.yaml");
     expect(2, "found nothing there, expected the top folder of a mounted card",
            "card mast-gateway --to gone --yes");
     assert_int_not_equal(access("gone", F_OK), 0);

@@ -344,13 +344,18 @@ static bool make(struct session *s, struct eb_medium *m, const struct eb_card_fi
     return eb_card_write(m, files, &s->job->problem);
 }
 
-static bool any_refused(const struct session *s)
+/* Why no card is made, after the plan has named the devices; NULL: nothing is against it. */
+static const char *refused_as(const struct session *s)
 {
+    const char *why = NULL;
     for (size_t i = 0; i < s->job->count; i++) {
-        if (s->job->devices[i].chosen && (s->job->devices[i].refused || !s->job->devices[i].reached))
-            return true;
+        const struct eb_job_device *t = &s->job->devices[i];
+        if (t->chosen && t->refused)
+            return "it would be for a device that does not take it";
+        if (t->chosen && !t->reached)
+            why = "without a look at each device nothing says whether it takes it";
     }
-    return false;
+    return why;
 }
 
 static int write_card(struct session *s, struct eb_card_files *files, struct eb_medium *m)
@@ -407,8 +412,9 @@ static int run(const struct options *options)
         return session_close(&s, s.status);
     if (!options->json)
         print_plan(&s);
-    if (any_refused(&s)) {
-        complain("no card was made: it would be for a device that does not take it");
+    const char *refused = refused_as(&s);
+    if (refused != NULL) {
+        complain("no card was made: %s", refused);
         return session_close(&s, EXIT_NOT_AS_WANTED);
     }
     if (!collect(&s, &files))
