@@ -33,6 +33,8 @@ FACTORY = [
     ("SK-G3", "firmware", "5.0", 30),
     ("FH-M2", "firmware", "3.1", 90),
     ("FH-W1", "firmware", "1.0", 20),
+    ("VH-L3", "firmware", "1.2", 30),
+    ("SK-T4", "firmware", "0.9.4", 20),
 ]
 
 
@@ -194,6 +196,11 @@ def mast_files(folder):
     os.remove(f"{folder}/w1-1.1.bin")
 
 
+def gate_image(folder):
+    """The ticket gates' firmware, raw: it says itself what it is."""
+    write(f"{folder}/t4-0.10.0.bin", image("SK-T4", "firmware", "0.10.0", 22, "2..3"))
+
+
 def main():
     folder = sys.argv[1]
     downloads = os.path.join(folder, "downloads")
@@ -210,6 +217,7 @@ def main():
     coupler_elf(downloads)
     usb_files(downloads)
     mast_files(downloads)
+    gate_image(downloads)
     amplifier_files(downloads)
     panel_package(downloads)
     door_package(downloads)

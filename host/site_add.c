@@ -86,7 +86,7 @@ static void put_entry(FILE *file, size_t blanks, const struct eb_site_entry *e)
     if (e->place[0] != '\0')
         fprintf(file, "%*splace: \"%s\"\n", 2 * indent, "", e->place);
     if (e->via[0] != '\0')
-        fprintf(file, "%*svia: %s\n", 2 * indent, "", e->via);
+        fprintf(file, "%*s%s: %s\n", 2 * indent, "", e->managed ? "managed-by" : "via", e->via);
     if (e->on == EB_SITE_ETHERNET && e->address.prefix != 24)
         fprintf(file, "%*smask: %u.%u.%u.%u\n", 2 * indent, "", mask >> 24, mask >> 16 & 255, mask >> 8 & 255,
                 mask & 255);

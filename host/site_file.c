@@ -469,7 +469,8 @@ static void read_device(struct reading *r, const char *name, yaml_node_t *node, 
     ebi_yaml_text(&map, "order-code", false, device->order_code, sizeof device->order_code);
     ebi_yaml_text(&map, "hardware-revision", false, device->hardware_revision,
                   sizeof device->hardware_revision);
-    ebi_yaml_get(&map, "via", false); /* these two once all devices are known */
+    ebi_yaml_get(&map, "via", false); /* these once all devices are known */
+    ebi_yaml_get(&map, "managed-by", false);
     ebi_yaml_get(&map, "companions", false);
     if (!on_bus && !on_usb && device->slot == 0)
         read_mac(r, &map, device);
@@ -559,6 +560,22 @@ static void take_slot(struct reading *r, struct ebi_yaml_map *map, struct eb_sit
     device->unit = device->slot;
 }
 
+/* A manager keeps the network of its own bus. */
+static void take_manager(struct reading *r, struct ebi_yaml_map *map, struct eb_site_device *device)
+{
+    const struct eb_site_device *manager = read_reference(r, map, "managed-by");
+    device->manager = manager;
+    if (manager == NULL || r->yaml.failed)
+        return;
+    if (device->node == 0 || manager->node == 0 || manager->wire != device->wire || manager == device)
+        wrong_word(&r->yaml, ebi_yaml_need(map, "managed-by"), manager->name,
+                   "another CANopen node on the same link, which keeps the network");
+    else if (device->via != NULL && device->via != manager)
+        wrong_word(&r->yaml, ebi_yaml_need(map, "via"), device->via->name,
+                   "no 'via' beside 'managed-by': the device waits for its manager");
+    device->via = manager;
+}
+
 /* What one device says of others. */
 static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_device *device)
 {
@@ -566,6 +583,7 @@ static void read_relations(struct reading *r, yaml_node_t *node, struct eb_site_
     const char *role;
     yaml_node_t *companion;
     device->via = read_reference(r, &map, "via");
+    take_manager(r, &map, device);
     take_slot(r, &map, device);
     yaml_node_t *companions = ebi_yaml_get(&map, "companions", false);
     for (size_t i = 0; (companion = ebi_yaml_pair(&r->yaml, companions, i, &role)) != NULL; i++) {
@@ -614,7 +632,8 @@ static void find_waves(struct reading *r, yaml_node_t *devices)
             if (other != NULL && states[other - site->devices] == UNDER_WAY) {
                 ebi_yaml_wrong(&r->yaml,
                                ebi_yaml_pair(&r->yaml, devices, (size_t)(other - site->devices), &name),
-                               "a device that waits for itself, by 'via' and 'companions'", "no such circle");
+                               "a device that waits for itself, by 'via', 'managed-by' and 'companions'",
+                               "no such circle");
             } else if (other != NULL && states[other - site->devices] == NEW) {
                 way[depth++] = (struct visit){other, 0};
                 continue; /* and once more to this one, when its wave is known */
@@ -873,7 +892,7 @@ static void write_device(FILE *file, const struct eb_site_device *d)
     if (d->hardware_revision[0] != '\0')
         put_text(file, 4, "hardware-revision", d->hardware_revision);
     if (d->via != NULL)
-        put_text(file, 4, "via", d->via->name);
+        put_text(file, 4, d->manager != NULL ? "managed-by" : "via", d->via->name);
     for (size_t i = 0; i < d->stated.count; i++) {
         fputs(i == 0 ? "    stated:\n" : "", file);
         put_text(file, 6, d->stated.list[i].name, d->stated.list[i].text);

@@ -2,6 +2,7 @@
  * 301, 302-3, 305. */
 #include "device.h"
 #include "documents.h"
+#include "manager.h"
 #include "values.h"
 #include "wire/canopen_wire.h"
 
@@ -90,6 +91,8 @@ static size_t read_object(const struct ebi_sim_device *d, uint16_t index, uint8_
 {
     const struct ebi_sim_canopen *c = &d->can.canopen;
     bool loader = d->mode == EB_SIM_LOADER;
+    if (ebi_sim_manager_has(d, index))
+        return ebi_sim_manager_read(d, index, sub, bytes, error);
     *error = SDO_E_NO_SUB;
     if (index == OD_IDENTITY) {
         const uint32_t values[] = {4, c->vendor, loader ? c->loader_product : c->product, c->revision,
@@ -310,6 +313,8 @@ void ebi_sim_canopen_frame(struct ebi_sim_device *d, const struct eb_can_frame *
     struct ebi_sim_canopen *c = &d->can.canopen;
     if ((f->flags & EB_CAN_EXTENDED) != 0)
         return;
+    if (d->is_manager)
+        ebi_sim_manager_frame(d, f);
     if ((f->flags & EB_CAN_REMOTE) != 0) {
         if (f->id == CO_ERROR_CONTROL + (unsigned)c->here && c->heartbeat_ms == 0) {
             struct eb_can_frame answer = {
@@ -431,6 +436,8 @@ static uint32_t write_object(struct ebi_sim_device *d)
         c->flash_error = d->components[0].valid ? 0 : 3;
         return 0;
     }
+    if (ebi_sim_manager_has(d, s->index))
+        return ebi_sim_manager_write(d, s->index, s->sub, s->bytes, s->at);
     if (s->index == OD_PROGRAM_CONTROL && s->sub == 1)
         return s->at == 1 ? control_program(d, s->bytes[0]) : SDO_E_LENGTH;
     if (s->index == OD_HEARTBEAT && s->sub == 0 && ebi_sim_document_of(d, OD_HEARTBEAT) == NULL) {
@@ -499,7 +506,8 @@ static void finish_write(struct ebi_sim_device *d, uint8_t command, bool of_obje
 {
     struct ebi_sim_sdo *s = &d->can.canopen.sdo;
     uint32_t error = write_object(d);
-    bool stops = s->index == OD_PROGRAM_CONTROL && d->restart_us != EB_NEVER && d->can.canopen.reply_lost;
+    bool stops = (s->index == OD_PROGRAM_CONTROL && d->restart_us != EB_NEVER && d->can.canopen.reply_lost) ||
+                 (ebi_sim_manager_has(d, s->index) && ebi_sim_manager_deaf(d));
     const uint8_t plain[8] = {command};
     if (error != 0)
         ebi_sim_sdo_abort(d, error);

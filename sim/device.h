@@ -180,6 +180,7 @@ struct ebi_sim_device {
     uint32_t lldp_interval_s;
     unsigned blinks;    /* how often it was asked to */
     bool has_card_slot; /* for a memory card: card_slot.c */
+    bool is_manager;    /* of its CANopen network: manager.c */
     bool lamp;          /* switched on by Modbus */
     uint16_t modbus_port, tftp_port;
     uint8_t unit;

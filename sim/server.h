@@ -43,7 +43,7 @@ struct ebi_sim_server {
  * here. */
 #define EBI_SIM_SERVERS(row)                                                                                 \
     row(modbus) row(tftp) row(dcp) row(cip) row(dns_sd) row(snmp) row(lldp) row(ether) row(can) row(usb)     \
-        row(modbus_files) row(http) row(loader) row(values) row(documents) row(card_slot)
+        row(modbus_files) row(http) row(loader) row(values) row(documents) row(card_slot) row(manager)
 #define EBI_SIM_DECLARE(name) extern const struct ebi_sim_server ebi_sim_##name;
 EBI_SIM_SERVERS(EBI_SIM_DECLARE)
 extern const struct ebi_sim_server *const ebi_sim_servers[]; /* NULL behind the last */

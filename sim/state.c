@@ -2,6 +2,7 @@
  * all devices and their flash; behind it the contents of the flash, one after the other, each without the
  * erased bytes at its end. */
 #include "documents.h"
+#include "manager.h"
 #include "http_model.h"
 #include "values.h"
 #include "world.h"
@@ -67,6 +68,8 @@ bool ebi_sim_state_save(struct eb_sim *sim, struct eb_problem *problem)
                                    settings_document(&d->saved), "components", components);
         if (d->values != NULL)
             json_object_set_new(device, "values", ebi_sim_values_save(d));
+        if (d->is_manager)
+            json_object_set_new(device, "network", ebi_sim_manager_save(d));
         if (d->documents != NULL)
             json_object_set_new(device, "documents", ebi_sim_documents_save(d));
         const char *password = ebi_sim_http_password(d);
@@ -167,6 +170,7 @@ static bool load_index(struct eb_sim *sim, const json_t *root, const uint8_t *at
             ebi_sim_http_set_password(d, password);
         load_node(d, json_object_get(device, "node"));
         ebi_sim_values_load(d, json_object_get(device, "values"));
+        ebi_sim_manager_load(d, json_object_get(device, "network"));
         ebi_sim_documents_load(d, json_object_get(device, "documents"));
         for (size_t k = 0; k < d->count; k++) {
             struct ebi_sim_component *c = &d->components[k];

@@ -1,3 +1,4 @@
+#include "manager.h"
 #include "server.h"
 #include "virtual.h"
 #include "world.h"
@@ -159,6 +160,12 @@ enum eb_sim_card eb_sim_card(const struct eb_sim *sim, const char *device)
 {
     const struct ebi_sim_device *d = ebi_sim_find(sim, device);
     return d != NULL ? ebi_sim_card_says(d) : EB_SIM_CARD_NONE;
+}
+
+bool eb_sim_member(const struct eb_sim *sim, const char *manager, unsigned node, struct eb_sim_member *member)
+{
+    const struct ebi_sim_device *d = ebi_sim_find(sim, manager);
+    return d != NULL && ebi_sim_manager_tell(d, (uint8_t)node, member);
 }
 
 bool eb_sim_lamp(const struct eb_sim *sim, const char *device)

@@ -73,6 +73,7 @@ static bool begin(struct eb_job *job, struct eb_job_device *target, struct eb_cr
     ebi_job_attach(job, &config);
     if (!ebi_settings_attach(target, &config))
         ebi_kept_attach(target, &config);
+    ebi_member_attach(target, &config);
     ebi_job_record_statements(target);
     target->begun = true;
     target->judged = false;
@@ -206,6 +207,11 @@ static bool is_done(struct eb_job *job)
                 job, EB_UNCONFIRMED, "%s: %s, but not all that was saved of it is back. It is kept: %s",
                 target->device->name, eb_outcome_word(outcome),
                 target->kept->due.count > 0 ? target->kept->due.path : target->kept->file.path);
+        if (target->chosen && eb_job_is_out(target))
+            return ebi_job_fail(job, EB_UNCONFIRMED,
+                                "%s: %s, but %s was not seen to take it back into its network: %s",
+                                target->device->name, eb_outcome_word(outcome), target->device->manager->name,
+                                target->member->run.error.text);
         if (!target->chosen || !eb_job_wants(target) || good)
             continue;
         return ebi_job_fail(job, e->status != EB_OK ? e->status : EB_UNCONFIRMED, "%s: %s%s%s%s%s",

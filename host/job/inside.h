@@ -53,6 +53,8 @@ void ebi_job_record_statements(struct eb_job_device *target);
  * that was not begun; all of them in a few words. */
 char *ebi_note_job(const struct eb_job *job);
 char *ebi_note_end(const struct eb_job *job, struct eb_job_device *target);
+/* What is said with an effect; NULL: nothing. */
+char *ebi_note_effect(const struct eb_job_device *target);
 bool ebi_note_is_part(const struct eb_job_device *target);
 enum eb_outcome ebi_note_outcome(const struct eb_job_device *target);
 void ebi_note_result(const struct eb_job *job, char *to, size_t cap);
@@ -74,6 +76,13 @@ void ebi_kept_end(struct eb_job_device *target);
 bool ebi_kept_any_due(const struct eb_job_device *target);
 void ebi_kept_drop(struct eb_job_device *target);
 json_t *ebi_kept_json(const struct eb_job_device *target);
+
+/* Members of managed networks: reads what their managers say of them; adds the finding on item `k`; what a
+ * run must know; what a row of the record says while it is taken out, NULL: it is not. */
+void ebi_networks_find(struct eb_job *job);
+void ebi_member_judge(struct eb_job_device *target, size_t k);
+void ebi_member_attach(struct eb_job_device *target, struct eb_run_config *config);
+json_t *ebi_member_json(const struct eb_job_device *target);
 
 /* --- verdicts.c --- */
 

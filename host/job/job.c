@@ -121,6 +121,7 @@ void eb_job_close(struct eb_job *job)
         free(job->devices[i].noted);
         ebi_kept_drop(&job->devices[i]);
         ebi_settings_drop(&job->devices[i]);
+        free(job->devices[i].member);
         free(job->devices[i].spans);
     }
     for (size_t i = 0; i < EB_JOB_BUFFERS; i++)

@@ -375,7 +375,8 @@ struct eb_record_row ebi_job_row(const struct eb_job *job, const struct eb_job_d
 
 static bool on_effect(void *context, const struct eb_run *run, const struct eb_run_record *record)
 {
-    static const char *const kinds[] = {"prepare", "send", "activate", "undo", "put-back", "change", "end"};
+    static const char *const kinds[] = {"prepare", "send",    "activate", "undo", "put-back",
+                                        "change",  "prepare", "undo",     "end"};
     struct eb_job *job = context;
     struct eb_job_device *target = run->config.target.statement_context;
     char checksum[16] = "";
@@ -408,7 +409,7 @@ static bool on_effect(void *context, const struct eb_run *run, const struct eb_r
     row.left = run->left;
     row.attempt = record->attempt;
     row.ms = ebi_note_ms(job);
-    char *body = ended ? ebi_note_end(job, target) : NULL;
+    char *body = ended ? ebi_note_end(job, target) : ebi_note_effect(target);
     row.body = body;
     if (ended && run->outcome == EB_OUTCOME_CONFIRMED)
         raise_floors(job, target);

@@ -265,6 +265,7 @@ bool eb_job_look(struct eb_job *job)
     if (together && !eb_known_end(job->known, &job->problem))
         ebi_job_warn(job, "what the devices reported cannot be remembered: %s", job->problem.text);
     free(list);
+    ebi_networks_find(job);
     ebi_kept_find(job);
     ebi_settings_find(job);
     if (ebi_job_stop(job) > 0)

@@ -248,7 +248,16 @@ char *ebi_note_end(const struct eb_job *job, struct eb_job_device *target)
                                    ? (target->began_us - job->began_us) / 1000
                                    : 0));
     json_object_set_new(body, "documents", ebi_kept_json(target));
+    json_t *network = ebi_member_json(target);
+    if (network != NULL)
+        json_object_set_new(body, "network", network);
     return text_of(body);
+}
+
+char *ebi_note_effect(const struct eb_job_device *target)
+{
+    json_t *network = ebi_member_json(target);
+    return network != NULL ? text_of(json_pack("{s:o}", "network", network)) : NULL;
 }
 
 /* --- the job --------------------------------------------------------------------------------------- */

@@ -76,14 +76,17 @@ static struct eb_job_device *take(struct eb_job_device **user, struct eb_job_dev
 }
 
 /* A device under way that this one must not meet: another with a manual step, one device by hand at a time;
- * or another module of the same rack, as what goes to them goes through one device.  Else the device itself.
+ * or another module of the same rack, as what goes to them goes through one device; or another member of the
+ * same managed network, unless its manager lets go of several at once.  Else the device itself.
  */
 static struct eb_job_device *in_the_way(struct eb_job *job, struct eb_job_device *target)
 {
     struct eb_job_device *other = target;
     if (eb_job_by_hand(target))
         other = take(&job->by_hand, target);
-    if (other == target && target->device->slot != 0)
+    const struct eb_site_device *manager = target->device->manager;
+    bool alone = manager != NULL && !eb_canopen_way_of(manager->profile).members_at_once;
+    if (other == target && (target->device->slot != 0 || alone))
         other = take(&of_site(job, target->device->via)->rack_user, target);
     return other;
 }

@@ -530,8 +530,10 @@ static bool plan_chosen(struct eb_job *job, struct eb_job_device *target)
     eb_job_surround(job, target, true);
     if (!plan_target(job, target))
         return false;
-    for (size_t k = 0; k < target->item_count; k++)
+    for (size_t k = 0; k < target->item_count; k++) {
+        ebi_member_judge(target, k);
         target->refused = target->refused || eb_job_verdict(target, k)->answer != EB_FITS;
+    }
     if (target->item_count > 0 && !target->refused)
         prepare_run(job, target);
     return true;

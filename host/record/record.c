@@ -2,6 +2,7 @@
 #include "image_file.h"
 #include "record/record.h"
 
+#include <jansson.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -317,6 +318,18 @@ bool eb_record_end(struct eb_record *record, const char *outcome, const char *re
     return false;
 }
 
+/* How it was found in its network, where it may still be taken out of that. */
+static void read_network(const char *body, struct eb_left *left)
+{
+    json_t *root = body != NULL && body[0] != '\0' ? json_loads(body, 0, NULL) : NULL;
+    const json_t *network = json_object_get(root, "network");
+    left->joined = json_is_object(network);
+    left->supervised = json_is_true(json_object_get(network, "supervised"));
+    left->tells_supervision = json_is_true(json_object_get(network, "tells_supervision"));
+    left->state = (uint8_t)json_integer_value(json_object_get(network, "state"));
+    json_decref(root);
+}
+
 static void read_left(sqlite3_stmt *ask, struct eb_left *l)
 {
     memset(l, 0, sizeof *l);
@@ -334,6 +347,7 @@ static void read_left(sqlite3_stmt *ask, struct eb_left *l)
     l->process = (long)sqlite3_column_int64(ask, TEXTS);
     l->prepared = sqlite3_column_int(ask, TEXTS + 1) != 0;
     l->job = sqlite3_column_int64(ask, TEXTS + 2);
+    read_network((const char *)sqlite3_column_text(ask, TEXTS + 3), l);
 }
 
 bool eb_record_left(struct eb_record *record, struct eb_left **list, size_t *count,
@@ -344,7 +358,7 @@ bool eb_record_left(struct eb_record *record, struct eb_left **list, size_t *cou
         "SELECT e.kind, e.unit, e.address, e.site, e.device, e.link, e.serial, e.component, e.version,"
         " j.command, j.began, j.process,"
         " EXISTS (SELECT 1 FROM effects p WHERE p.job = e.job AND p.unit = e.unit AND p.kind = 'prepare'),"
-        " e.job"
+        " e.job, e.body"
         " FROM lefts l JOIN effects e ON e.number = l.number JOIN jobs j ON j.number = e.job"
         " ORDER BY e.number",
         NULL);

@@ -100,6 +100,8 @@ struct eb_contact {
     size_t buffer_bytes;
     bool first_is_enough;   /* an item that has a text needs no further source */
     bool interrupted;       /* an earlier job may have left a transfer under way */
+    uint8_t manager;        /* CANopen: the node that is asked for state changes of this one; 0: none is */
+    bool gentle;            /* CAN: one frame and its answer at a time, as others must not be held up */
     uint32_t round_trip_us; /* the shortest that was seen, 0: none was */
 
     struct eb_error error;            /* of the operation that ended last */

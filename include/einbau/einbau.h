@@ -31,6 +31,7 @@
 #include "einbau/link.h"
 #include "einbau/modbus.h"
 #include "einbau/modbus_file.h"
+#include "einbau/network.h"
 #include "einbau/nodes.h"
 #include "einbau/lss.h"
 #include "einbau/model.h"

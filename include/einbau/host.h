@@ -182,8 +182,9 @@ struct eb_site_device {
     char serial[EB_NAME_BYTES];     /* empty: any */
     char order_code[EB_NAME_BYTES]; /* as the plate says; empty: not entered, like the next */
     char hardware_revision[EB_NAME_BYTES];
-    struct eb_pairs stated;           /* what a person has read, by the words of eb_site_item_key */
-    const struct eb_site_device *via; /* the gateway on the way to it, or NULL */
+    struct eb_pairs stated;               /* what a person has read, by the words of eb_site_item_key */
+    const struct eb_site_device *via;     /* the gateway on the way to it, or NULL */
+    const struct eb_site_device *manager; /* that keeps its network, `via` as well; or NULL */
     struct eb_site_companion companions[EB_COMPANIONS_MAX];
     size_t companion_count;
     size_t wave;                /* 0: waits for no other; else one more than those it waits for */
@@ -235,6 +236,7 @@ struct eb_site_entry {
     struct eb_isotp_config unit; /* ... of 11 bits, or 29 with normal addressing */
     char place[EB_NAME_BYTES];   /* on USB, or empty */
     char via[EB_NAME_BYTES];     /* the device that it is reached through, or empty */
+    bool managed;                /* ... which keeps its network */
     char profile[EB_NAME_BYTES];
     char serial[EB_NAME_BYTES]; /* or empty */
 };

@@ -189,6 +189,16 @@ struct eb_job_device {
         struct eb_profile acts;
     } * settings;
 
+    /* Its place in a network that a manager keeps; NULL: none does, as far as is known. */
+    struct eb_job_member {
+        bool read; /* `entry` is what the manager's list says of it, and it itself; else `error` says why not
+                    */
+        struct eb_member entry;
+        struct eb_error error;
+        struct eb_run_member run;             /* of the run that writes */
+        const struct eb_site_device *unnamed; /* the manager, where the site does not say so */
+    } * member;
+
     /* How long it takes alone, in microseconds, by eb_job_estimate; 0: not known. */
     struct eb_job_estimate {
         uint64_t send_us, rest_us;
@@ -369,6 +379,17 @@ char *eb_job_describe_settings(const struct eb_job_device *target);
 /* In place of a plan: eb_job_recover then does this with all chosen devices that were looked at, whose
  * profile names it and that are not so already.  Gives their number. */
 size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action);
+/* What the list of a manager says of the nodes `first` to `last`, and what each of them answers itself:
+ * `count` members, into `list`, which has room for all of these nodes.  False: `error` says why it cannot be
+ * read.  The second one for a device of the site. */
+EB_NODISCARD bool eb_read_network(const struct eb_port *port, const struct eb_can_options *bus,
+                                  uint8_t manager, uint8_t first, uint8_t last, struct eb_member *list,
+                                  size_t *count, struct eb_error *error);
+EB_NODISCARD bool eb_job_read_network(struct eb_job *job, struct eb_job_device *manager, uint8_t first,
+                                      uint8_t last, struct eb_member *list, size_t *count,
+                                      struct eb_error *error);
+/* Whether its manager was not asked, or did not come, to take it back: by this job, or by an earlier one. */
+bool eb_job_is_out(const struct eb_job_device *target);
 /* Sets and stores it by LSS (CiA 305), for this one node that was looked at, and for a node id reads it back
  * under the new one.  A bit rate counts from its next start on.  False with job->problem. */
 EB_NODISCARD bool eb_job_set_node(struct eb_job *job, struct eb_job_device *target,

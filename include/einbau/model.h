@@ -127,6 +127,7 @@ enum eb_rule {
     EB_RULE_DFU_SUFFIX =
         EB_RULES_OF_IMAGES, /* on USB: the numbers in the file's DFU suffix are the device's */
     EB_RULE_BATCH,          /* every device of the plan fits: eb_verdict_batch */
+    EB_RULE_NETWORK,        /* a member of a managed network: its manager lets go of it, and takes it back */
     EB_RULES
 };
 
@@ -191,6 +192,9 @@ void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict);
 /* Adds the finding on the batch: `refused` names the device for which it is held back, NULL: none is.  It is
  * about the plan, not about the image: the answer stays. */
 void eb_verdict_batch(struct eb_verdict *verdict, const char *refused);
+
+/* Adds a finding of the caller's own, as eb_judge would: by `accepted`, and the answer follows from all. */
+void eb_verdict_add(struct eb_verdict *verdict, const struct eb_finding *finding, uint32_t accepted);
 
 /* The rule's code in messages and documents ("hardware-revision"), and back; false for an unknown one. */
 const char *eb_rule_code(enum eb_rule rule);

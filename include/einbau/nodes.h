@@ -32,6 +32,7 @@ struct eb_node {
     uint16_t bus_errors; /* how often an emergency told of errors on the bus (81xxh, CiA 301 table 29) */
     bool has_identity;
     uint32_t vendor, product, revision, serial; /* 1018h */
+    bool manages;                               /* it is the manager of a network (1F80h, CiA 302-2) */
     char texts[EB_NODE_TEXTS][EB_NAME_BYTES];
 
     uint16_t asked, answers, serials; /* its own */

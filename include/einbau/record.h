@@ -166,6 +166,9 @@ struct eb_left {
     char command[EB_NAME_BYTES], began[EB_SEEN_BYTES]; /* of the job */
     long process;
     bool prepared; /* that job has prepared it, and has not undone it */
+    bool joined;   /* its network's manager has let go of it: how it was found before is in the next ones */
+    bool supervised, tells_supervision;
+    uint8_t state;
     int64_t job;
 };
 

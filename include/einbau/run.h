@@ -4,6 +4,8 @@
 #define EINBAU_RUN_H
 
 #include "einbau/access.h"
+#include "einbau/access/can.h"
+#include "einbau/network.h"
 #include "einbau/tftp.h"
 
 #ifdef __cplusplus
@@ -59,6 +61,8 @@ enum eb_effect {
     EB_EFFECT_UNDO,     /* the preparation is undone */
     EB_EFFECT_PUT_BACK, /* documents that were saved are written again */
     EB_EFFECT_CHANGE,   /* settings are written, or the device's state is changed: enum eb_change */
+    EB_EFFECT_JOIN,     /* its manager is asked to let go of it: struct eb_run_member */
+    EB_EFFECT_LEAVE,    /* ... and to take it back */
     EB_EFFECT_END       /* the run has ended: `outcome`, `left` */
 };
 
@@ -174,6 +178,29 @@ struct eb_run_documents {
 };
 extern const struct eb_run_documents eb_run_documents;
 
+/* A member of a network that a manager keeps (CiA 302-2), in a run: before the first effect it is taken out
+ * of supervision, and made pre-operational, by its manager; whatever happens, both are put back before the
+ * run ends.  Where that was not done, eb_run.left says so. */
+struct eb_run_member {
+    uint8_t manager; /* its node id */
+    /* `found` is what was found before anything was changed.  The caller sets both where an earlier job has
+     * left it so. */
+    bool joined;
+    struct eb_member found;
+    struct eb_error error; /* result: why it was not given back; EB_OK: it was, or never taken out */
+
+    /* the run's own */
+    uint8_t doing, then, looks;
+    bool through, left;
+    uint8_t ending;
+    uint64_t until_us;
+    struct eb_can_link link;
+    struct eb_network network;
+    struct eb_member entry, before;
+};
+/* For eb_run_config.keeps of such a device, in place of eb_run_documents. */
+extern const struct eb_run_documents eb_run_network;
+
 /* What a run is to do; borrowed until it has ended. */
 struct eb_run_config {
     const struct eb_port *port;
@@ -204,7 +231,8 @@ struct eb_run_config {
      * be NULL.  False: they cannot be kept, and the run ends with EB_IO. */
     bool (*saved)(void *context, const struct eb_run *run);
     void *saved_context;
-    enum eb_change change; /* needs `keeps`; after the documents */
+    enum eb_change change;        /* needs `keeps`; after the documents */
+    struct eb_run_member *member; /* needs eb_run_network; NULL: no manager keeps its network */
 
     uint8_t *buffer; /* for sending: at least EB_RUN_BUFFER_MIN_BYTES, better one burst of blocks */
     size_t buffer_bytes;

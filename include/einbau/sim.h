@@ -103,6 +103,18 @@ enum eb_sim_card {
 /* The same of a device; EB_SIM_CARD_NONE where it has no slot. */
 enum eb_sim_card eb_sim_card(const struct eb_sim *sim, const char *device);
 
+/* A member of a network that a simulated manager keeps: whether it is supervised, the state that it is in
+ * (NMT, as in a heartbeat; 1: it is not there), how often the manager has reset it, how often of that while
+ * its program did not run, and how often all of the network was stopped for its sake. */
+struct eb_sim_member {
+    bool supervised;
+    uint8_t state;
+    unsigned resets, harmful, stopped_all;
+};
+/* The same of the node; false: there is no such manager or member. */
+bool eb_sim_member(const struct eb_sim *sim, const char *manager, unsigned node,
+                   struct eb_sim_member *member);
+
 /* How often it was asked to show itself, and whether a lamp that stays on is on. */
 unsigned eb_sim_blinks(const struct eb_sim *sim, const char *device);
 bool eb_sim_lamp(const struct eb_sim *sim, const char *device);

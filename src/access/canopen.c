@@ -7,7 +7,8 @@
  *   a step:      SAY (a command of NMT), or SET
  *   a document:  FETCH, object after object; or PUT, object after object --> KEEP (1010h)
  *
- * NMT commands and everything else are for the one node that is meant, never for all. */
+ * NMT commands and everything else are for the one node that is meant, never for all; where a manager keeps
+ * the network, it is asked for them, and has set the node pre-operational before. */
 #include "einbau/text.h"
 #include "access/can_link.h"
 #include "base/bytes.h"
@@ -52,7 +53,7 @@ static const char *const where[] = {"reading objects by SDO",
                                     "reading back the program (1F50h)",
                                     "starting the program (1F51h)",
                                     "sending a command of NMT",
-                                    "writing an object by SDO",
+                                    "writing objects by SDO",
                                     "reading objects by SDO",
                                     "writing objects by SDO",
                                     "storing objects (1010h)"};
@@ -68,19 +69,16 @@ static void receive(void *self, const struct eb_can_frame *frame, uint64_t now_u
     eb_sdo_receive(&r->sdo, frame, now_us);
 }
 
-static struct eb_canopen_step step_of(const context *r)
+static const struct eb_canopen_step *step_of(const context *r)
 {
-    const struct eb_operation *operation = &r->link.operation;
-    struct eb_canopen_step step = {.nmt = 0};
-    if (operation->kind == EB_STEP)
-        memcpy(&step, operation->step->more, sizeof step);
-    return step;
+    return r->link.operation.step->more;
 }
 
 /* The moves that are one frame without an answer. */
 static bool is_said(const context *r)
 {
-    return r->link.move == QUIET || r->link.move == ABORT || r->link.move == SAY;
+    return r->link.move == QUIET || r->link.move == ABORT ||
+           (r->link.move == SAY && r->link.contact->manager == 0);
 }
 
 static void tick(void *self, uint64_t now_us)
@@ -96,7 +94,7 @@ static size_t give(void *self, struct eb_can_frame *frames, size_t cap, bool all
     (void)all_out;
     (void)now_us;
     if (is_said(r) && r->link.repeats == 0) {
-        const uint8_t command = r->link.move == QUIET ? CO_NMT_PREOPERATIONAL : step_of(r).nmt;
+        const uint8_t command = r->link.move == SAY ? step_of(r)->nmt : CO_NMT_PREOPERATIONAL;
         const struct eb_can_frame nmt = {.id = CO_NMT, .size = 2, .data = {command, r->node}};
         const struct eb_can_frame stop = {
             .id = (uint32_t)CO_SDO_REQUEST + r->node, .size = 8, .data = {SDO_ABORT, 0, 0, 0, 0, 0, 4, 5}};
@@ -131,7 +129,6 @@ static uint64_t answer_us(const context *r)
 
 static void read_object(context *r, uint16_t index, uint8_t sub, uint64_t repeat_us, uint64_t now_us)
 {
-    eb_sdo_init(&r->sdo, r->node);
     eb_sdo_read(&r->sdo, index, sub, EB_SDO_SEGMENTED, r->bytes, sizeof r->bytes, answer_us(r), now_us);
     eb_sdo_repeat(&r->sdo, repeat_us, now_us);
 }
@@ -139,8 +136,15 @@ static void read_object(context *r, uint16_t index, uint8_t sub, uint64_t repeat
 static void control(context *r, uint8_t what, uint64_t patience_us, uint64_t now_us)
 {
     r->bytes[0] = what;
-    eb_sdo_init(&r->sdo, r->node);
     eb_sdo_write(&r->sdo, OD_PROGRAM_CONTROL, way(r).program, r->bytes, 1, patience_us, now_us);
+}
+
+static void set_object(context *r, uint8_t node, uint16_t index, uint8_t sub, size_t size, uint32_t value,
+                       uint64_t now_us)
+{
+    ebi_put32le(r->bytes, value);
+    r->sdo.node = node;
+    eb_sdo_write(&r->sdo, index, sub, r->bytes, size, answer_us(r), now_us);
 }
 
 /* --- documents ------------------------------------------------------------------------------------- */
@@ -182,6 +186,20 @@ static void begin_document(context *r, enum move move)
         sink->begin(sink->self);
 }
 
+static enum eb_sdo_way transfer_of(const context *r)
+{
+    return way(r).segmented || r->link.contact->gentle ? EB_SDO_SEGMENTED : EB_SDO_BLOCK;
+}
+
+/* A command of NMT as a manager takes it (CiA 302-2, 1F82h). */
+static uint8_t request_of(uint8_t command)
+{
+    uint8_t to_reset = CO_NMT_RESET_NODE - NMT_RESET_NODE; /* 81h, 82h: 6, 7 */
+    return command == CO_NMT_PREOPERATIONAL  ? CO_STATE_PREOPERATIONAL
+           : command > CO_NMT_PREOPERATIONAL ? (uint8_t)(command - to_reset)
+                                             : (uint8_t)(6 - command); /* 1, 2: 5, 4 */
+}
+
 /* The one place where the move changes; what it asks begins with it. */
 static void set_move(context *r, enum move move, uint64_t now_us)
 {
@@ -192,6 +210,7 @@ static void set_move(context *r, enum move move, uint64_t now_us)
     c->move = (uint8_t)move;
     c->pausing = false;
     r->link.deadline_us = now_us;
+    eb_sdo_init(&r->sdo, r->node);
     switch (move) {
     case READ:
     case LOADER:
@@ -204,6 +223,9 @@ static void set_move(context *r, enum move move, uint64_t now_us)
     case QUIET:
     case SAY:
         c->repeats = 0;
+        if (!is_said(r))
+            set_object(r, c->contact->manager, OD_NMT_REQUEST, r->node, 1, request_of(step_of(r)->nmt),
+                       now_us);
         break;
     case STOP:
         control(r, PROGRAM_STOP, answer_us(r), now_us);
@@ -216,34 +238,26 @@ static void set_move(context *r, enum move move, uint64_t now_us)
         read_object(r, OD_FLASH_STATUS, way(r).program, REPEAT_US, now_us);
         break;
     case BACK:
-        eb_sdo_init(&r->sdo, r->node);
-        eb_sdo_compare(&r->sdo, OD_PROGRAM, way(r).program,
-                       way(r).segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, c->operation.source, answer_us(r),
+        eb_sdo_compare(&r->sdo, OD_PROGRAM, way(r).program, transfer_of(r), c->operation.source, answer_us(r),
                        now_us);
         break;
     case DOWNLOAD:
-        eb_sdo_init(&r->sdo, r->node);
-        eb_sdo_write_source(&r->sdo, OD_PROGRAM, way(r).program,
-                            way(r).segmented ? EB_SDO_SEGMENTED : EB_SDO_BLOCK, c->operation.source,
+        eb_sdo_write_source(&r->sdo, OD_PROGRAM, way(r).program, transfer_of(r), c->operation.source,
                             way(r).answer_patience_ms * 1000ULL, now_us);
         break;
     case START:
         control(r, PROGRAM_START, answer_us(r), now_us);
         break;
     case SET:
-        ebi_put32le(r->bytes, step_of(r).value);
-        eb_sdo_init(&r->sdo, r->node);
-        eb_sdo_write(&r->sdo, step_of(r).index, step_of(r).sub, r->bytes, step_of(r).bytes, answer_us(r),
-                     now_us);
+        set_object(r, r->node, step_of(r)->index, step_of(r)->sub, step_of(r)->bytes, step_of(r)->value,
+                   now_us);
         break;
     case FETCH:
-        eb_sdo_init(&r->sdo, r->node);
         eb_sdo_read(&r->sdo, document_of(r)->index, (uint8_t)r->sub, EB_SDO_SEGMENTED,
                     r->link.contact->buffer, r->link.contact->buffer_bytes, answer_us(r), now_us);
         eb_sdo_repeat(&r->sdo, REPEAT_US, now_us);
         break;
     case PUT:
-        eb_sdo_init(&r->sdo, r->node);
         if (r->part.size_bytes <= 4 && read_part(r, 0, r->bytes, (size_t)r->part.size_bytes) == EB_OK)
             eb_sdo_write(&r->sdo, document_of(r)->index, (uint8_t)r->sub, r->bytes,
                          (size_t)r->part.size_bytes, answer_us(r), now_us);
@@ -253,7 +267,6 @@ static void set_move(context *r, enum move move, uint64_t now_us)
         break;
     case KEEP:
         memcpy(r->bytes, "save", 4); /* CiA 301 section 7.5.2.13 */
-        eb_sdo_init(&r->sdo, r->node);
         eb_sdo_write(&r->sdo, OD_STORE, document_of(r)->store, r->bytes, 4,
                      c->contact->profile->send_patience_ms * 1000ULL, now_us);
         break;
@@ -497,7 +510,7 @@ static void begin(void *self, const struct eb_operation *operation, uint64_t now
     bool abort = operation->kind == EB_READ && (r->link.contact->interrupted || r->transferred);
     enum move first = abort                         ? ABORT
                       : operation->kind == EB_READ  ? READ
-                      : operation->kind == EB_SEND  ? QUIET
+                      : operation->kind == EB_SEND  ? r->link.contact->manager != 0 ? STOP : QUIET
                       : operation->kind == EB_FETCH ? FETCH
                       : operation->kind == EB_STORE ? PUT
                       : operation->kind == EB_STEP  ? step_move(operation)
@@ -531,8 +544,9 @@ static enum eb_status poll(void *self, uint64_t now_us)
             return EB_PENDING;
         if (c->pausing)
             set_move(r, (enum move)c->move, now_us);
-        /* 580h + n, 700h + n, 80h + n: whatever the node says */
-        enum eb_status exchanged = ebi_can_exchange(&r->link, r, &engine, r->node, CO_NODE, now_us);
+        /* 580h + n, 700h + n, 80h + n: whatever the node says, and its manager */
+        enum eb_status exchanged =
+            ebi_can_exchange(&r->link, r, &engine, r->node, c->contact->manager != 0 ? 0 : CO_NODE, now_us);
         if (exchanged == EB_IO)
             return ebi_can_end_off_bus(&r->link);
         if (exchanged != EB_OK) {
@@ -606,13 +620,15 @@ static const struct eb_row sources[] = {{"sdo", .fields = fields, .count = 3, .l
 
 #define WAY(member) EBI_WAY(struct eb_canopen_way, member)
 static const char *const transfers[] = {"block", "segmented", NULL};
+static const char *const members[] = {"one-by-one", "at-once", NULL};
 static const struct eb_field way_fields[] = {
     {"program", EB_FIELD_NUMBER, WAY(program), .least = 1, .most = 254},
     {"loader-node", EB_FIELD_NUMBER, WAY(loader_node), .least = 1, .most = 127},
     {"loader-bit-rate", EB_FIELD_NUMBER, WAY(loader_bit_rate), .least = 5000, .most = 1000000},
     {"clear-patience-s", EB_FIELD_SECONDS, WAY(clear_patience_ms), .least = 1, .most = 3600, .otherwise = 60},
     {"answer-patience-s", EB_FIELD_SECONDS, WAY(answer_patience_ms), .least = 1, .most = 600, .otherwise = 3},
-    {"transfer", EB_FIELD_WORD, WAY(segmented), .words = transfers}};
+    {"transfer", EB_FIELD_WORD, WAY(segmented), .words = transfers},
+    {"members", EB_FIELD_WORD, WAY(members_at_once), .words = members}};
 _Static_assert(sizeof(struct eb_canopen_way) <= EB_WAY_BYTES, "a profile holds it");
 
 static void complete(struct eb_profile *profile)

@@ -243,7 +243,7 @@ static void all_saved(struct eb_run *run)
         leave(run, BEHIND_SAVING);
     } else if (run->config.count == 0) {
         ebi_finish(run, run->ending); /* which puts back first what is due */
-    } else {
+    } else if (!run->config.keeps->save(run)) {
         ebi_begin_prepare(run);
     }
 }
@@ -288,7 +288,7 @@ static bool put_back(struct eb_run *run, enum eb_outcome outcome)
 {
     bool well = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
                 outcome == EB_OUTCOME_RECOVERED || (outcome == EB_OUTCOME_NONE && run->error.status == EB_OK);
-    if (run->keeping == EBI_KEPT || (run->config.document_count == 0 && !acts(run)))
+    if (run->keeping >= EBI_GIVEN_UP || (run->config.document_count == 0 && !acts(run)))
         return false;
     run->ending = outcome;
     if (run->identified && !run->in_loader && (well || run->record.acted)) {

@@ -8,10 +8,9 @@
 /* What a run is doing.  Rungs of the ladder are what a user sees of it; run.c has the table of states.
  *
  *   REACHING <-> REACH_PAUSE     until it is identified, or patience is over
- *      |                       SAVING: documents, before the first PREPARING
- *      v (judged; looked at only, refused, already right: ENDED)
- *   PREPARING -> CHECKING -> SENDING -> ACTIVATING -> DOWN -> RETURNING -- confirmed: the next item, or ENDED
- *      |             |        |    |      |   |                |     |
+ *      |                       SAVING: documents, before the first PREPARING; JOINING: its manager lets go of
+ * it v (judged; looked at only, refused, already right: ENDED) PREPARING -> CHECKING -> SENDING -> ACTIVATING
+ * -> DOWN -> RETURNING -- confirmed: the next item, or ENDED |             |        |    |      |   | |     |
  *      |             |        | PEEKING   | ACTIVATE_PAUSE     | RETURN_PAUSE
  *      \_____________\________\___________\___________________/
  *                  | failed
@@ -21,7 +20,8 @@
  *                                                                    v
  *                                                                 LAST_PAUSE <-> LAST_LOOK -> ENDED
  *
- *   PUTTING_BACK comes between any of these and ENDED, where documents were saved and something was written.
+ *   PUTTING_BACK comes between any of these and ENDED, where documents were saved and something was written,
+ * or where its manager let go of it.
  *
  * Invariants:
  *   identified       the device was read, and no effect was begun since
@@ -33,6 +33,7 @@ enum ebi_state {
     EBI_REACHING,
     EBI_REACH_PAUSE,
     EBI_SAVING,
+    EBI_JOINING,
     EBI_PREPARING,
     EBI_CHECKING,
     EBI_SENDING,
@@ -52,7 +53,8 @@ enum ebi_state {
 };
 
 enum {
-    EBI_KEPT = 255,        /* run->keeping: nothing more is done with documents */
+    EBI_KEPT = 255,        /* run->keeping: nothing more is done with documents ... */
+    EBI_GIVEN_UP = 254,    /* ... nor anything else: it was abandoned */
     EBI_PAUSE_US = 500000, /* between two tries to reach a device */
     EBI_WATCH_US =
         200000 /* between two looks while its restart is waited for: some are back in half a second */

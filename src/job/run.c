@@ -134,6 +134,7 @@ static const struct {
     [EBI_REACHING] = {EB_RUNG_REACH, false, ebi_poll_reaching},
     [EBI_REACH_PAUSE] = {EB_RUNG_REACH, true, poll_reach_pause},
     [EBI_SAVING] = {EB_RUNG_SAVE, false, poll_documents},
+    [EBI_JOINING] = {EB_RUNG_PREPARE, false, poll_documents},
     [EBI_PREPARING] = {EB_RUNG_PREPARE, false, ebi_poll_preparing},
     [EBI_CHECKING] = {EB_RUNG_PREPARE, false, ebi_poll_checking},
     [EBI_SENDING] = {EB_RUNG_SEND, false, ebi_poll_sending},
@@ -339,7 +340,7 @@ void eb_run_abandon(struct eb_run *run)
 {
     if (run->state != EBI_ENDED) {
         run->now_us = eb_port_now_us(run->config.port);
-        run->keeping = EBI_KEPT;
+        run->keeping = EBI_GIVEN_UP;
         ebi_finish(run, EB_OUTCOME_INTERRUPTED);
     }
 }
@@ -349,7 +350,7 @@ void eb_run_stall(struct eb_run *run)
     const struct eb_error error = {.status = EB_STALLED, .where = rung_words[run->progress.rung]};
     if (run->state == EBI_ENDED)
         return;
-    run->keeping = EBI_KEPT;
+    run->keeping = EBI_GIVEN_UP;
     ebi_keep_error(run, &error);
     ebi_finish(run, EB_OUTCOME_FAILED);
 }

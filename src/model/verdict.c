@@ -21,6 +21,7 @@ static const char *const rule_codes[EB_RULES] = {
     [EB_RULE_DFU_SUFFIX] = "dfu-suffix",
     [EB_RULE_SIGNATURE] = "signature",
     [EB_RULE_BATCH] = "batch",
+    [EB_RULE_NETWORK] = "network",
 };
 
 _Static_assert((int)EB_RULES <= (int)EB_FINDINGS_MAX, "every rule has room for its finding");
@@ -465,6 +466,31 @@ void eb_verdict_batch(struct eb_verdict *verdict, const char *refused)
         ->acceptable = false;
 }
 
+/* The answer follows from the worst grade. */
+static void answer(struct eb_verdict *verdict, uint32_t accepted)
+{
+    static const enum eb_answer answers[] = {
+        [EB_GRADE_YES] = EB_FITS,        [EB_GRADE_ACCEPTED] = EB_FITS,
+        [EB_GRADE_IF] = EB_FITS_IF,      [EB_GRADE_CANNOT_TELL] = EB_VERDICT_CANNOT_TELL,
+        [EB_GRADE_NO] = EB_DOES_NOT_FIT,
+    };
+    enum eb_grade worst = EB_GRADE_YES;
+    for (size_t i = 0; i < verdict->count; i++) {
+        struct eb_finding *f = &verdict->findings[i];
+        if (f->acceptable && (accepted >> f->rule & 1) != 0)
+            f->grade = EB_GRADE_ACCEPTED;
+        if (f->grade > worst)
+            worst = f->grade;
+    }
+    verdict->answer = answers[worst];
+}
+
+void eb_verdict_add(struct eb_verdict *verdict, const struct eb_finding *finding, uint32_t accepted)
+{
+    verdict->findings[verdict->count++] = *finding;
+    answer(verdict, accepted);
+}
+
 void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
 {
     memset(verdict, 0, sizeof *verdict);
@@ -481,19 +507,5 @@ void eb_judge(const struct eb_judge_facts *facts, struct eb_verdict *verdict)
     judge_digest(facts, verdict);
     judge_suffix(facts, verdict);
     judge_signature(facts, verdict);
-
-    static const enum eb_answer answers[] = {
-        [EB_GRADE_YES] = EB_FITS,        [EB_GRADE_ACCEPTED] = EB_FITS,
-        [EB_GRADE_IF] = EB_FITS_IF,      [EB_GRADE_CANNOT_TELL] = EB_VERDICT_CANNOT_TELL,
-        [EB_GRADE_NO] = EB_DOES_NOT_FIT,
-    };
-    enum eb_grade worst = EB_GRADE_YES;
-    for (size_t i = 0; i < verdict->count; i++) {
-        struct eb_finding *f = &verdict->findings[i];
-        if (f->acceptable && (facts->accepted >> f->rule & 1) != 0)
-            f->grade = EB_GRADE_ACCEPTED;
-        if (f->grade > worst)
-            worst = f->grade;
-    }
-    verdict->answer = answers[worst];
+    answer(verdict, facts->accepted);
 }

@@ -28,8 +28,8 @@ static const struct {
     uint16_t index;
     uint8_t sub;
 } objects[] = {{OD_IDENTITY, 1}, {OD_IDENTITY, 2}, {OD_IDENTITY, 3}, {OD_IDENTITY, 4},
-               {OD_NAME, 0},     {OD_HARDWARE, 0}, {OD_SOFTWARE, 0}};
-enum { OBJECTS = sizeof objects / sizeof objects[0], NUMBERS = 4 };
+               {OD_NAME, 0},     {OD_HARDWARE, 0}, {OD_SOFTWARE, 0}, {OD_NMT_STARTUP, 0}};
+enum { OBJECTS = sizeof objects / sizeof objects[0], NUMBERS = 4, STARTUP = OBJECTS - 1 };
 
 /* And of a UDS unit. */
 static const uint16_t identifiers[EB_NODE_TEXTS] = {[EB_NODE_NAME] = 0xF187,
@@ -267,6 +267,8 @@ static void take_object(struct eb_nodes *n, const struct ebi_node_reader *r)
             eb_text_init(&text, node->texts[EB_NODE_SERIAL], EB_NAME_BYTES);
             eb_text_add_number(&text, number);
         }
+    } else if (r->item == STARTUP) {
+        node->manages = (r->bytes[0] & NMT_IS_MASTER) != 0;
     } else {
         eb_text_copy_foreign(node->texts[r->item - NUMBERS], EB_NAME_BYTES, r->bytes, r->sdo.size);
     }

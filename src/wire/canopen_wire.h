@@ -61,6 +61,29 @@ enum {
     OD_PROGRAM_CONTROL = 0x1F51,
     OD_PROGRAM_ID = 0x1F56,
     OD_FLASH_STATUS = 0x1F57,
+    /* a manager's network list (CiA 302-2, 302-3), and what a member is compared with */
+    OD_SOFTWARE_TIME = 0x1F52,
+    OD_MEMBER_DATE = 0x1F53,
+    OD_MEMBER_TIME = 0x1F54,
+    OD_MEMBER_SOFTWARE = 0x1F55,
+    OD_NMT_STARTUP = 0x1F80,
+    OD_MEMBERS = 0x1F81,
+    OD_NMT_REQUEST = 0x1F82,
+    OD_GUARD_REQUEST = 0x1F83,
+    OD_MEMBER_TYPE = 0x1F84,
+    OD_MEMBER_VENDOR = 0x1F85,
+    OD_MEMBER_PRODUCT = 0x1F86,
+    OD_MEMBER_REVISION = 0x1F87,
+    OD_MEMBER_SERIAL = 0x1F88,
+    NMT_IS_MASTER = 1,
+    NMT_UNKNOWN = 0, /* 1F82h, read; the others as in a heartbeat */
+    NMT_MISSING = 1,
+    NMT_RESET_NODE = 6,
+    NMT_RESET_COMMUNICATION = 7,
+    MEMBER_LISTED = 1, /* bits of 1F81h */
+    MEMBER_BOOT = 1 << 2,
+    MEMBER_MANDATORY = 1 << 3,
+    MEMBER_VERIFY = 1 << 5,
     PROGRAM_STOP = 0,
     PROGRAM_START = 1,
     PROGRAM_RESET = 2,
@@ -84,6 +107,8 @@ enum {
 #define SDO_E_NO_SUB     0x06090011U
 #define SDO_E_VALUE      0x06090030U
 #define SDO_E_GENERAL    0x08000000U
+#define SDO_E_TRANSFER   0x08000020U
+#define SDO_E_CONTROL    0x08000021U
 #define SDO_E_STATE      0x08000022U
 #define SDO_E_NO_DATA    0x08000024U
 

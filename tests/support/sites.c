@@ -153,7 +153,8 @@ static void write_bus_profiles(const struct little *l, const struct bus_options 
     write_text(l->folder, "gate.yaml",
                "profile: gate\norder-codes: [TG-1]\nidentity:\n  order-code: {sdo: 0x1008}\n"
                "  serial: {sdo: 0x1018, sub: 4, as: number}\n"
-               "components:\n  firmware: {order: dotted, version: {sdo: 0x100A}}\ncanopen: {}\n");
+               "components:\n  firmware: {order: dotted, version: {sdo: 0x100A}}\ncanopen: {%s}\n",
+               or_nothing(o->members));
     write_text(l->folder, "node.yaml",
                "profile: node\norder-codes: [TN-1]\n"
                "identity:\n  order-code: {sdo: 0x1008}\n  hardware-revision: {sdo: 0x1009}\n"
@@ -181,7 +182,9 @@ static void write_bus_device(FILE *site, FILE *world, const struct bus_options *
     unsigned request = (o->ids != 0 ? o->ids : 0x700) + i;
     unsigned kib = o->capacity_kib != 0 ? o->capacity_kib : 8;
     const char *kind = node ? "node" : "unit";
-    fprintf(site, "  %s-%u:\n    link: bus\n    via: gate\n    profile: %s\n", kind, i + 1, kind);
+    bool managed = o->network != NULL && node && !o->unnamed;
+    fprintf(site, "  %s-%u:\n    link: bus\n    %s: gate\n    profile: %s\n", kind, i + 1,
+            managed ? "managed-by" : "via", kind);
     fprintf(world, "  %s-%u:\n    bus: bus\n", kind, i + 1);
     if (node) {
         fprintf(site, "    node: %u\n", 11 + i);
@@ -233,6 +236,11 @@ void bus_make(struct little *l, const struct bus_options *o)
             "  serial: \"1\"\n"
             "    components:\n      firmware: {product: TG-1, capacity-kib: 1, image: gate.bin}\n",
             o->no_gateway ? "" : "    gateway-to: bus\n");
+    if (o->network != NULL)
+        fprintf(world, "    network:\n      %s\n      members:\n", o->network);
+    for (unsigned i = 0; i < o->nodes && o->network != NULL; i++)
+        fprintf(world, "        - {node: %u%s%s}\n", 11 + i, o->member != NULL ? ", " : "",
+                or_nothing(o->member));
     for (unsigned i = 0; i < o->nodes; i++)
         write_bus_device(site, world, o, true, i);
     for (unsigned i = 0; i < o->units; i++)

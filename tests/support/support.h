@@ -83,7 +83,12 @@ struct bus_options {
     uint32_t ids;          /* of the first unit's requests, responses are 8 above; 0: 0x700 */
     unsigned block_length; /* of the units; 0: 130 */
     bool no_gateway;       /* the adapter is one of its own */
-    bool no_times;         /* no erasing, no writing time */
+    const char *network; /* YAML for gate as the manager of the nodes' network, e.g. "guard-ms: 50"; NULL: it
+                            is none */
+    const char *member;  /* for each member in its list: "mandatory: yes", or NULL */
+    const char *members; /* for gate's profile: "members: at-once", or NULL */
+    bool unnamed;        /* the site does not say that it is */
+    bool no_times;       /* no erasing, no writing time */
     unsigned capacity_kib; /* 0: 8 */
 };
 

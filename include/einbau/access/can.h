@@ -36,6 +36,7 @@ struct eb_canopen_way {
     uint32_t clear_patience_ms;
     uint32_t answer_patience_ms; /* for each answer of the transfer */
     bool segmented;              /* the node is not asked for block transfer */
+    bool members_at_once;        /* of a manager: several of its members may be taken out at once */
 };
 /* What the profile says of it. */
 static inline struct eb_canopen_way eb_canopen_way_of(const struct eb_profile *profile)

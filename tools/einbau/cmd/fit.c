@@ -15,7 +15,8 @@ static bool is_good(const struct eb_job_device *t)
     enum eb_outcome outcome = eb_job_outcome(t);
     bool good = outcome == EB_OUTCOME_CONFIRMED || outcome == EB_OUTCOME_UP_TO_DATE ||
                 ((outcome == EB_OUTCOME_RECOVERED || outcome == EB_OUTCOME_PUT_BACK) && eb_job_as_wanted(t));
-    return (!eb_job_wants(t) || (good && statement_counts(t))) && eb_job_documents_good(t);
+    return (!eb_job_wants(t) || (good && statement_counts(t))) && eb_job_documents_good(t) &&
+           !eb_job_is_out(t);
 }
 
 static int status_of(const struct session *s)

@@ -10,6 +10,8 @@ static const char *needs(const struct eb_job_device *t)
 {
     if (!t->reached)
         return NULL;
+    if (t->left != NULL && t->left->joined && !t->look.in_loader && !eb_job_stopped(t))
+        return "its manager is asked to take it back into the network as it was";
     if (t->puts_back)
         return "what an earlier job has saved of it is put back, where the device does not hold it";
     if (t->look.in_loader)
@@ -83,7 +85,8 @@ static int status_of(const struct session *s, size_t addresses_before, size_t ad
         if (!t->chosen)
             continue;
         right = right && t->reached &&
-                (t->begun ? (t->recovers ? t->fit.outcome == EB_OUTCOME_RECOVERED && eb_job_documents_good(t)
+                (t->begun ? (t->recovers ? t->fit.outcome == EB_OUTCOME_RECOVERED &&
+                                               eb_job_documents_good(t) && !eb_job_is_out(t)
                                          : eb_job_outcome(t) == EB_OUTCOME_PUT_BACK)
                           : t->left == NULL && !eb_job_stopped(t) && !t->look.in_loader);
     }

@@ -1,5 +1,5 @@
 /* What happened, why, and what helps in this case: in sentences. */
-#include "session/session.h"
+#include "report/report.h"
 #include "session/usb.h"
 
 #include <stdio.h>
@@ -267,6 +267,12 @@ static void how_left(const struct eb_job_device *t, char *text, size_t cap)
         if (strcmp(text, "It runs") == 0)
             snprintf(text, cap, "It answers; which version runs is unknown");
     }
+    if (eb_job_is_out(t)) {
+        char more[SENTENCE_BYTES / 2];
+        out_sentence(t, more, sizeof more);
+        add(text, cap, ". ", more);
+        return;
+    }
     if (run->left && run->closing && run->identified && !run->in_loader && !run->program_stopped) {
         char more[240];
         snprintf(more, sizeof more,
@@ -313,6 +319,8 @@ static void fit_sentence(const struct eb_job_device *t, char *text, size_t cap)
         if (eb_job_stopped(t)) {
             start_sentence(t, more, sizeof more);
             snprintf(text, cap, "its program is stopped, as it was before the job: %s", more);
+        } else if (t->member != NULL && t->device->manager != NULL) {
+            out_sentence(t, text, cap);
         }
         return;
     }

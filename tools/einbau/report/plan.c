@@ -275,6 +275,7 @@ static void print_consequences(const struct session *s)
         return;
     }
     print_documents(s, true, &spaced);
+    say_folded(s, say_member, NULL, &spaced);
     say_folded(s, say_other_ways, NULL, &spaced);
     for (size_t k = 0; k < 2 * EB_STEPS_MAX; k++)
         say_folded(s, say_hand, &k, &spaced);
@@ -370,9 +371,9 @@ void print_plan(const struct session *s)
             between_text(seconds, whole_seconds(s->job->estimate_most_us), time, sizeof time);
         say("Plan for %s: %zu image%s, %zu device%s%s%s%s", s->job->site->name, images,
             images == 1 ? "" : "s", devices, devices == 1 ? "" : "s",
-            devices == 1 ? ""
-            : waits(s)   ? ", in their order"
-                         : ", all at the same time",
+            devices == 1                      ? ""
+            : waits(s) || plan_takes_turns(s) ? ", in their order"
+                                              : ", all at the same time",
             seconds > 0 ? ", about " : "", time);
         puts("");
         print_plan_table(s);

@@ -70,6 +70,20 @@ bool is_left_outdated(const struct eb_job_device *target);
 enum { PLAN_QUESTION_BYTES = 128 };
 void plan_question(const struct session *session, char question[PLAN_QUESTION_BYTES]);
 
+/* Members of managed networks.  In a plan: what is done with them; whether some are written one after the
+ * other.  After it, or an earlier job: that the manager was not seen to take it back; empty where it was. */
+sentence_of say_member;
+bool plan_takes_turns(const struct session *session);
+void out_sentence(const struct eb_job_device *target, char *text, size_t cap);
+/* The list of a manager: as a table (false: a member does not answer, or is not what the list says), with
+ * what is to be said of some of them, and as JSON. */
+bool network_print(const struct session *session, const struct eb_site_device *manager,
+                   const struct eb_member *list, size_t count);
+void network_print_notes(const struct session *session, const struct eb_site_device *manager,
+                         const struct eb_member *list, size_t count);
+json_t *network_document(const struct session *session, const struct eb_site_device *manager,
+                         const struct eb_member *list, size_t count);
+
 /* Every rule's answer, a line each. */
 void print_verdict(const struct eb_verdict *verdict, const char *indent);
 

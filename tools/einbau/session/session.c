@@ -595,7 +595,10 @@ void left_sentence(const struct eb_job_device *t, char *text, size_t cap)
     bool ended = strcmp(l->kind, "end") == 0; /* and said so itself */
     /* It runs: what may be left is what was opened for the update. */
     bool open = t->reached && !in_loader && !eb_job_stopped(t) && t->device->profile->closes > 0;
-    if (strcmp(l->kind, "prepare") == 0)
+    bool out = l->joined && t->reached && !in_loader && !eb_job_stopped(t);
+    if (out && strcmp(l->kind, "prepare") == 0)
+        snprintf(what, sizeof what, "it had taken it out of its network");
+    else if (strcmp(l->kind, "prepare") == 0)
         snprintf(what, sizeof what, "it had begun to stop the program");
     else if (strcmp(l->kind, "send") == 0)
         snprintf(what, sizeof what, "it was writing %s %s", l->component, l->version);
@@ -603,20 +606,25 @@ void left_sentence(const struct eb_job_device *t, char *text, size_t cap)
         snprintf(what, sizeof what, "it was restarting the device with %s %s", l->component, l->version);
     else
         snprintf(what, sizeof what,
-                 open ? "it was closing what it had opened" : "it was starting the program again");
+                 out    ? "it was having it taken back into its network"
+                 : open ? "it was closing what it had opened"
+                        : "it was starting the program again");
     snprintf(text, cap, "%s by a job on %s (einbau %s, process %ld) that %s%s. ",
              in_loader           ? "left in the loader"
+             : out               ? "left out of its network's supervision"
              : eb_job_stopped(t) ? "left stopped"
                                  : "left unfinished",
              began, l->command, l->process,
              !ended ? "did not end: "
+             : out  ? "did not see its manager take it back"
              : open ? "could not close what it had opened"
                     : "could not start its program again",
              ended ? "" : what);
     size_t at = strlen(text);
     bool sending = strcmp(l->kind, "send") == 0;
     if (in_loader && !target_may_have_program(t))
-        snprintf(text + at, cap - at, "'einbau fit %s' writes it again", name);
+        snprintf(text + at, cap - at, "'einbau fit %s' writes it again%s", name,
+                 l->joined ? ", and has it taken back into the network that it is out of until then" : "");
     else if (in_loader)
         snprintf(
             text + at, cap - at,
@@ -624,6 +632,8 @@ void left_sentence(const struct eb_job_device *t, char *text, size_t cap)
             name, name);
     else
         snprintf(text + at, cap - at, "'einbau recover %s' %s%s%s%s", name,
-                 open ? "closes what was opened for it" : "starts the program",
+                 out    ? "has it taken back as it was"
+                 : open ? "closes what was opened for it"
+                        : "starts the program",
                  sending ? "; 'einbau fit " : "", sending ? name : "", sending ? "' writes it anew" : "");
 }
