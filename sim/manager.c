@@ -34,6 +34,7 @@ struct member {
     uint32_t expected[CHECKS]; /* as in `checks`; 0: not compared */
     /* now */
     bool supervised; /* by 1F83h */
+    bool refused; /* when the world was left */
     uint8_t stage, step, tries, missed, state, wanted;
     uint64_t due_us;
     uint8_t request; /* of 1F82h, taken up at `request_us`; 0: none */
@@ -50,6 +51,7 @@ struct manager {
     bool boots_always, states_hidden, guarding_hidden, refuses;
     unsigned busy;      /* so many requests are refused first, as it is busy */
     unsigned deaf;      /* ... or not answered */
+    bool begun;
     uint64_t begins_us; /* until then the world begins, and nothing of it is news; EB_NEVER: it has begun */
 };
 
@@ -446,14 +448,16 @@ static void alive(struct ebi_sim_device *d, bool is_alive)
 static void begin(struct ebi_sim_device *d)
 {
     struct manager *all = d->is_manager ? manager_of(d) : NULL;
-    for (size_t i = 0; all != NULL && i < all->count; i++) {
+    if (all == NULL)
+        return;
+    for (size_t i = 0; i < all->count; i++) {
         struct member *m = &all->members[i];
         m->state = m->wanted = m->told.state;
         m->supervised = m->told.supervised;
         set_stage(d, m, OFF, EB_NEVER);
     }
-    if (all != NULL)
-        all->begins_us = now(d) + BEGINS_US;
+    all->begins_us = now(d) + BEGINS_US;
+    all->begun = true;
 }
 
 /* Each member is in the state in which the world was left. */
@@ -469,6 +473,8 @@ static void take_over(struct ebi_sim_device *d, struct manager *all)
         else
             m->state = m->wanted = device != NULL ? CO_STATE_PREOPERATIONAL : NMT_MISSING;
         set_stage(d, m, m->supervised ? GUARDING : OFF, m->supervised ? all->guard_ms * 1000ULL : EB_NEVER);
+        if (m->refused)
+            set_stage(d, m, REFUSED, EB_NEVER);
     }
 }
 
@@ -478,6 +484,8 @@ static bool tell(const struct ebi_sim_device *d, const struct member *m, struct 
 {
     const struct ebi_sim_device *device = device_of(d, m);
     *to = m->told;
+    if (!manager_of(d)->begun || manager_of(d)->begins_us != EB_NEVER)
+        return true; /* as it was left */
     to->supervised = m->supervised;
     to->state = device != NULL && ebi_sim_device_alive(device) ? device->can.canopen.nmt : NMT_MISSING;
     return true;
@@ -494,9 +502,11 @@ json_t *ebi_sim_manager_save(const struct ebi_sim_device *d)
     json_t *list = d->is_manager ? json_array() : NULL;
     struct eb_sim_member told;
     for (size_t i = 0; list != NULL && i < manager_of(d)->count; i++) {
-        tell(d, &manager_of(d)->members[i], &told);
-        json_array_append_new(list, json_pack("{s:b, s:i, s:i, s:i, s:i}", "supervised", told.supervised,
-                                              "state", (int)told.state, "resets", (int)told.resets, "harmful",
+        const struct member *m = &manager_of(d)->members[i];
+        tell(d, m, &told);
+        bool refused = m->stage == REFUSED || (m->refused && manager_of(d)->begins_us != EB_NEVER);
+        json_array_append_new(list, json_pack("{s:b, s:b, s:i, s:i, s:i, s:i}", "refused", refused,
+                                              "supervised", told.supervised, "state", (int)told.state, "resets", (int)told.resets, "harmful",
                                               (int)told.harmful, "stopped_all", (int)told.stopped_all));
     }
     return list;
@@ -507,6 +517,7 @@ void ebi_sim_manager_load(struct ebi_sim_device *d, const json_t *from)
     struct manager *all = d->is_manager ? manager_of(d) : NULL;
     for (size_t i = 0; all != NULL && i < all->count && i < json_array_size(from); i++) {
         const json_t *one = json_array_get(from, i);
+        all->members[i].refused = json_is_true(json_object_get(one, "refused"));
         all->members[i].told = (struct eb_sim_member){
             .supervised = json_is_true(json_object_get(one, "supervised")),
             .state = (uint8_t)json_integer_value(json_object_get(one, "state")),

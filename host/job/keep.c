@@ -521,6 +521,14 @@ static void drop_living(struct eb_job *job)
     job->left_count = kept;
 }
 
+/* Whether its manager has taken it back as it was, though that is not in the record. */
+static bool is_taken_back(const struct eb_job_device *target, const struct eb_left *left)
+{
+    const struct eb_job_member *m = target->member;
+    return left != NULL && left->joined && m != NULL && m->read && target->reached && !target->look.in_loader &&
+           m->entry.state == left->state && m->entry.supervised == left->supervised && left->tells_supervision;
+}
+
 /* Nothing of it is left where its program runs and its profile has nothing that undoes a preparation. */
 static bool is_settled(const struct eb_job_device *target)
 {
@@ -556,6 +564,8 @@ void eb_job_find_left(struct eb_job *job)
     for (size_t i = 0; i < job->count; i++) {
         if (!is_settled(&job->devices[i]))
             job->devices[i].left = left_of(job, &job->devices[i], &trees);
+        if (is_taken_back(&job->devices[i], job->devices[i].left))
+            job->devices[i].left = NULL;
     }
     tdestroy(trees.units, keep_data);
     tdestroy(trees.addresses, keep_data);

@@ -492,6 +492,13 @@ void ebi_settings_find(struct eb_job *job)
 
 /* --- actions ----------------------------------------------------------------------------------------- */
 
+/* A member whose program is stopped would be reset by its manager. */
+bool eb_job_can(const struct eb_job_device *target, enum eb_action_kind action)
+{
+    return eb_profile_can(target->device->profile, action) &&
+           (action != EB_ACTION_STOP || target->device->manager == NULL);
+}
+
 size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action)
 {
     static const enum eb_change changes[EB_ACTIONS] = {EB_CHANGE_RESTART, EB_CHANGE_RESTART, EB_CHANGE_STOP,
@@ -500,7 +507,7 @@ size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action)
     for (size_t i = 0; i < job->count; i++) {
         struct eb_job_device *target = &job->devices[i];
         target->puts_back = target->begun = false;
-        if (!may_be_asked(target) || !eb_profile_can(target->device->profile, action))
+        if (!may_be_asked(target) || !eb_job_can(target, action))
             continue;
         struct eb_job_settings *s = ebi_settings_of(target);
         bool stopped = target->look.program_known && target->look.program_stopped;

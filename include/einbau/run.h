@@ -180,7 +180,8 @@ extern const struct eb_run_documents eb_run_documents;
 
 /* A member of a network that a manager keeps (CiA 302-2), in a run: before the first effect it is taken out
  * of supervision, and made pre-operational, by its manager; whatever happens, both are put back before the
- * run ends.  Where that was not done, eb_run.left says so. */
+ * run ends, unless it is in its loader then, where its manager would reset it.  Where that was not done,
+ * eb_run.left says so. */
 struct eb_run_member {
     uint8_t manager; /* its node id */
     /* `found` is what was found before anything was changed.  The caller sets both where an earlier job has

@@ -1,5 +1,5 @@
 /* A member of a network that a manager keeps: taken out of supervision before anything is done to it, and put
- * back in the end, whatever happened.
+ * back in the end, whatever happened; but not where no program runs in it then.
  *
  *   LOOKING --> TAKING_OUT --> the run goes on --> GIVING_BACK --> the run ends
  *
@@ -76,7 +76,7 @@ static bool join(struct eb_run *run, uint8_t then)
     m->through = true;
     m->then = then;
     open_link(run);
-    ebi_set_state(run, EBI_JOINING);
+    ebi_set_state(run, then == PREPARE ? EBI_JOINING : EBI_PUTTING_BACK);
     begin(run, LOOKING);
     return true;
 }
@@ -206,6 +206,14 @@ static bool is_to_write(const struct eb_run *run, enum eb_outcome outcome)
            run->error.status == EB_OK && !run->stopping;
 }
 
+/* In its loader a manager would reset it, again and again, and perhaps stop the whole network for its sake:
+ * it stays out until a program runs.  The same where it was written to and does not answer. */
+static bool may_be_supervised(const struct eb_run *run)
+{
+    bool untouched = run->record.touched == 0 && !run->record.prepared;
+    return run->identified ? !run->in_loader : untouched;
+}
+
 /* Every run comes by here before it ends. */
 static bool put_back(struct eb_run *run, enum eb_outcome outcome)
 {
@@ -218,7 +226,7 @@ static bool put_back(struct eb_run *run, enum eb_outcome outcome)
     }
     if (!given_up && !m->left && eb_run_documents.put_back(run, outcome))
         return true;
-    if (!given_up && m->joined && !m->left) {
+    if (!given_up && m->joined && !m->left && may_be_supervised(run)) {
         may_act(run, EB_EFFECT_LEAVE);
         m->ending = (uint8_t)outcome;
         open_link(run);

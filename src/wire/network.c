@@ -262,6 +262,11 @@ static void after_reading(struct eb_network *n, uint64_t now_us)
 static void not_yet(struct eb_network *n, uint8_t state, uint64_t now_us)
 {
     n->so_us = EB_NEVER;
+    if (now_us >= n->until_us && n->error.status != EB_OK) {
+        n->sdo.error = n->error;
+        fail(n, EB_OK, "");
+        return;
+    }
     if (now_us >= n->until_us) {
         fail(n, EB_UNCONFIRMED,
              n->step == STATE ? "it reports another state of the member than was asked for"
@@ -296,7 +301,12 @@ static void is_so(struct eb_network *n, uint64_t now_us)
 static void after_asking(struct eb_network *n, uint64_t now_us)
 {
     bool read = n->sdo.state == EB_SDO_DONE;
-    if (!read && (n->step < STATE || !is_missing(&n->sdo))) {
+    bool refused = !read && n->doing == GIVE_BACK && n->step < STATE && is_missing(&n->sdo);
+    if (refused) { /* it may want the other one first: all is asked for again */
+        n->error = n->sdo.error;
+        n->again_us = now_us;
+    }
+    if (!read && !refused && (n->step < STATE || !is_missing(&n->sdo))) {
         if (!once_more(n, now_us))
             fail(n, EB_OK, "");
         return;

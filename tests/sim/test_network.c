@@ -226,7 +226,8 @@ static void judge(struct tally *t, const struct after *a, uint64_t frame, int ki
     bool as_before = a->member.supervised && a->member.state == OPERATIONAL;
     /* One that is left in its loader is given back as well, and reset there; one without power is the
      * manager's to bring back. */
-    bool harmed = a->member.harmful > 0 && kind != EB_SIM_POWER_LOST && a->outcome != EB_OUTCOME_IN_LOADER;
+    bool harmed =
+        a->member.harmful > 0 && kind != EB_SIM_POWER_LOST; /* that is the manager's to bring back */
     bool unsaid = !as_before && !a->out && (a->runs_new || a->runs_old) && kind != EB_SIM_POWER_LOST;
     t->cases++;
     t->confirmed += a->outcome == EB_OUTCOME_CONFIRMED;

@@ -44,6 +44,10 @@ static void say_unable(const struct session *s, const struct eb_job_device *t, c
     if (t->chosen && !eb_profile_can(t->device->profile, *kind))
         snprintf(text, SENTENCE_BYTES, "its profile %s does not say how to %s it: the key '%s'",
                  t->device->profile->name, eb_action_word(*kind), eb_action_word(*kind));
+    else if (t->chosen && !eb_job_can(t, *kind))
+        snprintf(text, SENTENCE_BYTES,
+                 "%s, the manager of its network, would reset it as soon as its program is stopped. Nothing was done",
+                 t->device->manager->name);
     else if (t->chosen && t->reached && t->look.in_loader)
         snprintf(text, SENTENCE_BYTES,
                  "it is in its loader. 'einbau recover %s' helps, or an image: einbau fit %s",

@@ -248,6 +248,40 @@ static void enter_can(struct into *into, const struct buses *buses)
     }
 }
 
+/* The name of a node: on the site, or as it was entered now; NULL: it has none. */
+static const char *node_name(const struct into *into, const struct eb_site_link *wire, unsigned node)
+{
+    for (size_t i = 0; i < into->site->device_count; i++) {
+        const struct eb_site_device *d = &into->site->devices[i];
+        if (d->wire == wire && d->node == node)
+            return d->name;
+    }
+    for (size_t i = 0; i < into->count; i++) {
+        if (strcmp(into->entries[i].link, wire->name) == 0 && into->entries[i].node == node)
+            return into->entries[i].name;
+    }
+    return NULL;
+}
+
+/* Members of networks, once all nodes have their names. */
+static void enter_managers(struct into *into, const struct buses *buses)
+{
+    for (size_t i = 0; i < buses->count; i++) {
+        const struct bus *b = &buses->list[i];
+        for (size_t k = 0; k < into->count; k++) {
+            struct eb_site_entry *e = &into->entries[k];
+            unsigned manager = e->node != 0 && strcmp(e->link, b->wire->name) == 0 ? b->managers[e->node] : 0;
+            const char *name = manager != 0 ? node_name(into, b->wire, manager) : NULL;
+            if (manager != 0 && name == NULL)
+                say("%s: node %u keeps its network, and is not on the site: it may reset the device while that is written",
+                    e->name, manager);
+            e->managed = name != NULL;
+            if (name != NULL)
+                snprintf(e->via, sizeof e->via, "%s", name);
+        }
+    }
+}
+
 static bool usb_on_site(const struct eb_site *site, const struct eb_usb_device *d)
 {
     for (size_t i = 0; i < site->device_count; i++) {
@@ -306,8 +340,9 @@ static void print_entry(const struct eb_site_entry *e)
         snprintf(where, sizeof where, "node %u", e->node);
     else
         snprintf(where, sizeof where, "%X/%X", e->unit.request, e->unit.response);
-    say("added: %s, %s, profile %s%s%s", e->name, where, e->profile,
-        e->serial[0] != '\0' ? ", serial number " : "", e->serial);
+    say("added: %s, %s, profile %s%s%s%s%s", e->name, where, e->profile,
+        e->serial[0] != '\0' ? ", serial number " : "", e->serial, e->managed ? ", managed by " : "",
+        e->managed ? e->via : "");
 }
 
 int survey_into(struct session *s, const char *path, const struct wire *w, struct buses *buses,
@@ -331,6 +366,7 @@ int survey_into(struct session *s, const char *path, const struct wire *w, struc
         return EXIT_INTERRUPTED;
     }
     enter_can(&into, buses);
+    enter_managers(&into, buses);
     enter_usb(&into, usb);
     bool ok = into.count == 0 || eb_site_add(path, into.entries, into.count, &s->job->problem);
     for (size_t i = 0; ok && i < into.count; i++)

@@ -44,7 +44,15 @@ void out_sentence(const struct eb_job_device *t, char *text, size_t cap)
     text[0] = '\0';
     if (!eb_job_is_out(t))
         return;
-    if (t->begun && e->status != EB_OK)
+    if (t->begun && e->status == EB_OK) { /* that was not tried */
+        snprintf(text, cap,
+                 "It is left out of the network of %s, which would reset it in its loader: 'einbau fit %s' "
+                 "writes it and has it "
+                 "taken back",
+                 manager, eb_job_word(t->device->name));
+        return;
+    }
+    if (t->begun)
         snprintf(why, sizeof why, " (%s)", e->text[0] != '\0' ? e->text : eb_status_word(e->status));
     snprintf(
         text, cap,

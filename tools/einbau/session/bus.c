@@ -90,6 +90,25 @@ static uint32_t find_bit_rate(const struct session *s, const struct bus *b)
     return 0;
 }
 
+/* The lists of the managers that have answered. */
+static void read_networks(struct session *s, struct bus *b)
+{
+    const struct eb_can_options options = {
+        .link = b->nodes.config.link, .bit_rate = b->nodes.config.bit_rate, .mask = 0};
+    for (unsigned id = 1; id <= EB_NODES_MAX && session_interrupts() == 0; id++) {
+        struct eb_member list[EB_MEMBERS_MAX];
+        struct eb_error error;
+        size_t count;
+        if (!b->nodes.nodes[id].manages ||
+            !eb_read_network(s->job->port, &options, (uint8_t)id, 1, EB_MEMBERS_MAX, list, &count, &error))
+            continue;
+        for (size_t i = 0; i < count; i++) {
+            b->members[list[i].node] = list[i];
+            b->managers[list[i].node] = (uint8_t)id;
+        }
+    }
+}
+
 static void look(struct session *s, struct bus *b, bool scans)
 {
     struct eb_nodes_config config = {
@@ -115,6 +134,7 @@ static void look(struct session *s, struct bus *b, bool scans)
     }
     status_end();
     eb_nodes_close(&b->nodes);
+    read_networks(s, b);
     b->trouble = eb_bus_judge(&b->nodes);
     if (b->wire != NULL && s->job->site != NULL && b->wire >= s->job->site->links &&
         b->wire < s->job->site->links + s->job->site->link_count)
@@ -211,6 +231,15 @@ bool buses_sound(const struct buses *buses)
             return false;
     }
     return true;
+}
+
+const char *bus_device_at(const struct session *s, const struct bus *b, unsigned id)
+{
+    for (size_t i = 0; i < s->job->count; i++) {
+        if (s->job->devices[i].device->wire == b->wire && s->job->devices[i].device->node == id)
+            return s->job->devices[i].device->name;
+    }
+    return "";
 }
 
 /* --- as text ------------------------------------------------------------------------------------- */
@@ -328,20 +357,11 @@ void buses_print(const struct session *s, const struct buses *buses)
         print_troubles(s, &buses->list[i]);
 }
 
-static const char *device_at(const struct session *s, const struct bus *b, unsigned id)
-{
-    for (size_t i = 0; i < s->job->count; i++) {
-        if (s->job->devices[i].device->wire == b->wire && s->job->devices[i].device->node == id)
-            return s->job->devices[i].device->name;
-    }
-    return "";
-}
-
 /* Nodes that the site does not know, and those that only said something. */
 static bool foreign(const struct session *s, const struct bus *b, unsigned id)
 {
     const struct eb_node *n = &b->nodes.nodes[id];
-    return (n->answered || n->heard) && device_at(s, b, id)[0] == '\0';
+    return (n->answered || n->heard || b->managers[id] != 0) && bus_device_at(s, b, id)[0] == '\0';
 }
 
 /* Units that were found by a scan, and that the site does not know. */
@@ -377,23 +397,50 @@ static void print_units(const struct session *s, const struct bus *b)
             b->wire->name, b->nodes.scanned);
 }
 
+static bool has_manager(const struct bus *b)
+{
+    bool has = false;
+    for (unsigned id = 1; id <= EB_NODES_MAX; id++)
+        has = has || b->managers[id] != 0;
+    return has;
+}
+
+/* Devices of the site that a manager has in its list, without a word of that in the site. */
+static void print_unnamed(const struct session *s, const struct bus *b)
+{
+    for (unsigned id = 1; id <= EB_NODES_MAX && s->job->site != NULL; id++) {
+        const char *name = b->managers[id] != 0 ? bus_device_at(s, b, id) : "";
+        const char *manager = name[0] != '\0' ? bus_device_at(s, b, b->managers[id]) : "";
+        const struct eb_site_device *d = name[0] != '\0' ? eb_site_device(s->job->site, name) : NULL;
+        if (d != NULL && d->manager == NULL && manager[0] != '\0')
+            say("\n%s is in the list of %s, which may reset it while it is written. Add to it in the site: managed-by: %s",
+                name, manager, manager);
+        else if (d != NULL && d->manager == NULL)
+            say("\n%s is in the list of node %u, which may reset it while it is written. 'einbau survey --into' adds that "
+                "node to the site", name, b->managers[id]);
+    }
+}
+
 void buses_print_nodes(const struct session *s, const struct buses *buses)
 {
-    static const char *const heads[] = {"NODE",          "NAME",   "REV",     "VERSION",
-                                        "SERIAL NUMBER", "VENDOR", "PRODUCT", "STATE"};
+    static const char *const heads[] = {"NODE",   "NAME",    "REV",   "VERSION", "SERIAL NUMBER",
+                                        "VENDOR", "PRODUCT", "STATE", "MANAGER"};
     for (size_t i = 0; i < buses->count; i++) {
         const struct bus *b = &buses->list[i];
         struct table table;
         size_t rows = 0;
-        table_begin(&table, 8, heads);
+        table_begin(&table, has_manager(b) ? 9 : 8, heads);
         for (unsigned id = 1; id <= EB_NODES_MAX; id++) {
             const struct eb_node *n = &b->nodes.nodes[id];
             char node[8];
             char vendor[16] = "";
             char product[16] = "";
+            char manager[16] = "";
             if (!foreign(s, b, id))
                 continue;
             snprintf(node, sizeof node, "%u", id);
+            if (b->managers[id] != 0)
+                snprintf(manager, sizeof manager, "node %u", b->managers[id]);
             if (n->has_identity) {
                 snprintf(vendor, sizeof vendor, "%08X", n->vendor);
                 snprintf(product, sizeof product, "%08X", n->product);
@@ -405,7 +452,8 @@ void buses_print_nodes(const struct session *s, const struct buses *buses)
                                          n->texts[EB_NODE_SERIAL],
                                          vendor,
                                          product,
-                                         state_text(n)};
+                                         state_text(n),
+                                         manager};
             table_add(&table, cells);
             rows++;
         }
@@ -415,6 +463,7 @@ void buses_print_nodes(const struct session *s, const struct buses *buses)
             table_print(&table);
         else
             table_free(&table);
+        print_unnamed(s, b);
         print_units(s, b);
     }
 }
@@ -443,7 +492,7 @@ void bus_way_text(const struct buses *buses, const struct eb_job_device *t, char
 static json_t *node_document(const struct session *s, const struct bus *b, unsigned id)
 {
     const struct eb_node *n = &b->nodes.nodes[id];
-    const char *name = device_at(s, b, id);
+    const char *name = bus_device_at(s, b, id);
     json_t *node =
         json_pack("{s:i, s:b, s:b, s:b, s:o}", "node", (int)id, "answered", n->answered, "heard", n->heard,
                   "twice", n->twice, "device", name[0] != '\0' ? json_string(name) : json_null());
@@ -461,6 +510,10 @@ static json_t *node_document(const struct session *s, const struct bus *b, unsig
         json_object_set_new(node, "state", json_string(state_text(n)));
     if (n->emergency != 0)
         json_object_set_new(node, "emergency", json_integer(n->emergency));
+    if (n->manages)
+        json_object_set_new(node, "manages", json_true());
+    if (b->managers[id] != 0)
+        json_object_set_new(node, "manager", json_integer(b->managers[id]));
     return node;
 }
 
@@ -473,7 +526,7 @@ json_t *buses_document(const struct session *s, const struct buses *buses)
         json_t *nodes = json_array();
         json_t *troubles = json_array();
         for (unsigned id = 1; id <= EB_NODES_MAX; id++) {
-            if (b->nodes.nodes[id].answered || b->nodes.nodes[id].heard)
+            if (b->nodes.nodes[id].answered || b->nodes.nodes[id].heard || b->managers[id] != 0)
                 json_array_append_new(nodes, node_document(s, b, id));
         }
         for (unsigned k = 0; k < EB_BUS_TROUBLES; k++) {
