@@ -464,6 +464,7 @@ static void begin(struct ebi_sim_device *d)
 static void take_over(struct ebi_sim_device *d, struct manager *all)
 {
     all->begins_us = EB_NEVER;
+    d->can.canopen.nmt = CO_STATE_OPERATIONAL;
     for (size_t i = 0; i < all->count; i++) {
         struct member *m = &all->members[i];
         struct ebi_sim_device *device = device_of(d, m);

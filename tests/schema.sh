@@ -61,6 +61,7 @@ document card mast-gateway --to card.img --yes
 document card check card.img
 rm card.img
 document blink drive-plc --for 1
+document network show gate-master
 document set tower-io-1 name=tower-io-one --yes
 document show tower-io-3
 document plan

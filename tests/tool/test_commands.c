@@ -587,7 +587,7 @@ static void watching_covers_all_wires(void **state)
         skip();
     }
     assert_true(read_until(fd, screen, &have, sizeof screen, "cabin-bus node 13", 15));
-    expect_in(screen, "On eth0, cabin-bus, USB: ");
+    expect_in(screen, "On eth0, cabin-bus, gate-bus, USB: ");
     expect_in(screen, "usb 1-2.3");
     expect_in(screen, "192.0.2.10");
     assert_true(read_until(fd, screen, &have, sizeof screen, ", 1 gone", 25) ||

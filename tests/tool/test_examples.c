@@ -134,12 +134,13 @@ static void the_demo_refuses_what_does_not_fit_and_confirms_the_rest(void **stat
                                   "QM-RC4-24D (cannot be accepted)\n"));
     assert_non_null(strstr(o.out, "eth0 needs an address like 198.51.100.192/24"));
     assert_non_null(strstr(o.out, "02:00:5e:51:04:99: confirmed, as read back: spare-plc, 192.0.2.77\n"));
-    assert_non_null(strstr(o.out, "15 added, 0 there already, 1 left out, 0 refused"));
-    assert_non_null(strstr(o.out, "Larchfell ropeway: 3 of 30 lacking; the shelf is shelf"));
+    assert_non_null(strstr(o.out, "16 added, 0 there already, 1 left out, 0 refused"));
+    assert_non_null(strstr(o.out, "Larchfell ropeway: 3 of 34 lacking; the shelf is shelf"));
     assert_non_null(strstr(o.out, "4.2.0     4.2.1     regent-4.2.1.hex"));
-    assert_non_null(strstr(o.out, "Larchfell ropeway: 20 confirmed, 3 up-to-date\n"));
-    assert_non_null(strstr(o.out, "Larchfell ropeway: 23 devices as wanted, 0 not; 3 by the version only: "
-                                  "pa-valley, pa-middle, pa-summit\n"));
+    assert_non_null(
+        strstr(o.out, "Larchfell ropeway: 24 confirmed, 4 up-to-date (1 of them by the version only)\n"));
+    assert_non_null(strstr(o.out, "Larchfell ropeway: 28 devices as wanted, 0 not; 4 by the version only: "
+                                  "pa-valley, pa-middle, pa-summit, gate-master\n"));
     assert_non_null(
         strstr(o.out, "door-08 firmware 1.7.2: hardware-revision: found A4, expected B1..B9 (refused unless "
                       "accepted: --accept door-08:hardware-revision)"));

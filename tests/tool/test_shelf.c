@@ -121,7 +121,7 @@ static void what_says_nothing_of_itself_is_named_and_may_be_said(void **state)
     expect(1, "left out: a.bin", NULL, "$EINBAU shelf add a.bin");
     expect(2, NULL, "found only some of --profile, --component and --version, expected all three",
            "$EINBAU shelf add a.bin --profiles $PROFILES --profile brindlow-k8");
-    expect(2, NULL, "--profile: found 'k9', expected one of the 11 profiles",
+    expect(2, NULL, "--profile: found 'k9', expected one of the 13 profiles",
            "$EINBAU shelf add a.bin --profiles $PROFILES --profile k9 --component firmware --version 1.3");
     expect(
         2, NULL, "--component: found 'web', expected a component of the profile brindlow-k8",

@@ -172,7 +172,9 @@ static void columns_and_order_are_chosen(void **state)
     assert_non_null(strstr(o.out, "1 unreachable: are they powered?"));
     /* In front of everything the sum, the worst first. */
     assert_int_equal(
-        strncmp(o.out, "Larchfell ropeway: 25 of 26 devices answered: 1 unreachable, 25 outdated\n", 73), 0);
+        strncmp(o.out,
+                "Larchfell ropeway: 30 of 31 devices answered: 1 unreachable, 29 outdated, 1 current\n", 84),
+        0);
     outcome_free(&o);
     /* A device's further lines say whose they are, now that they stand apart. */
     o = in_pipe("survey drive-plc --columns device,component");

@@ -15,6 +15,7 @@ struct standing {
     size_t seen, outdated;
     char last[EB_SEEN_BYTES];
     int64_t open_job; /* the newest that wants to be gone on with; 0: none */
+    int64_t card_job; /* the newest that made a memory card, with nothing read back since; 0: none */
     char job[EB_LOCK_KEY_BYTES + 96];
 };
 
@@ -58,6 +59,8 @@ static void add_jobs(struct standing *st, struct session *s)
         bool goes_on = history_goes_on(record, job);
         if (st->open_job == 0 && history_is_open(job, goes_on))
             st->open_job = job->number;
+        if (st->card_job == 0 && history_waits(job))
+            st->card_job = job->number;
         eb_job_local_time(job->began, began, sizeof began);
         if (st->job[0] == '\0')
             snprintf(st->job, sizeof st->job, "%lld %s, %s: %s", (long long)job->number, job->command, began,
@@ -83,6 +86,9 @@ static void answer(const struct session *s, const struct standing *st, char text
         snprintf(text, cap, "%s: it has no devices yet.", name);
     else if (st->open_job != 0)
         snprintf(text, cap, "%s: job %lld was interrupted.", name, (long long)st->open_job);
+    else if (st->card_job != 0)
+        snprintf(text, cap, "%s: job %lld made a memory card, and it was not read back yet what the devices made of it.",
+                 name, (long long)st->card_job);
     else if (st->wanting == 0)
         snprintf(text, cap, "%s: nothing is wanted of its %zu device%s: the key 'wants'.", name,
                  s->job->count, s->job->count == 1 ? "" : "s");
@@ -107,6 +113,8 @@ static void next_command(const struct session *s, const struct standing *st, cha
         snprintf(text, EB_PATH_BYTES + 32, "einbau survey --into %s", eb_job_word(s->options->site));
     else if (s->job->site != NULL && st->open_job != 0)
         snprintf(text, EB_PATH_BYTES + 32, "einbau fit --resume %lld", (long long)st->open_job);
+    else if (s->job->site != NULL && st->card_job != 0)
+        snprintf(text, EB_PATH_BYTES + 32, "einbau confirm");
     else
         snprintf(text, EB_PATH_BYTES + 32, "einbau %s",
                  s->job->site == NULL || st->seen == 0 ? "survey"

@@ -98,8 +98,8 @@ static void add_job(struct table *table, const struct eb_record_job *job, bool g
     snprintf(devices, sizeof devices, "%zu", job->devices);
     snprintf(result, sizeof result, "%s", history_result(job, goes_on));
     if (job->resumed_by != 0)
-        snprintf(result + strlen(result), sizeof result - strlen(result), "; resumed by job %lld",
-                 (long long)job->resumed_by);
+        snprintf(result + strlen(result), sizeof result - strlen(result), "; %s by job %lld",
+                 strcmp(job->outcome, "card-written") == 0 ? "closed" : "resumed", (long long)job->resumed_by);
     const char *const cells[] = {number, job->command, job->site, began, took, job->person, devices, result};
     table_add(table, cells);
 }
@@ -113,6 +113,7 @@ static int list(struct session *s, struct eb_record *record)
     size_t count;
     size_t shown = 0;
     const struct eb_record_job *open = NULL;
+    const struct eb_record_job *card = NULL;
     size_t opens = 0;
     size_t running = 0;
     struct table table;
@@ -129,6 +130,7 @@ static int list(struct session *s, struct eb_record *record)
                 continue;
             open = is_open && open == NULL ? &jobs[i] : open;
             opens += is_open;
+            card = card == NULL && history_waits(&jobs[i]) ? &jobs[i] : card;
             running += goes_on;
             shown++;
             simulated = simulated || jobs[i].simulated;
@@ -165,6 +167,8 @@ static int list(struct session *s, struct eb_record *record)
         puts("");
         if (open != NULL)
             say("Next: einbau fit --resume %lld", (long long)open->number);
+        else if (card != NULL)
+            say("Next: einbau confirm, once the devices have taken the card of job %lld", (long long)card->number);
         else
             say("Next: einbau report");
     } else {

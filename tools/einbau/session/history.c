@@ -60,6 +60,11 @@ bool history_is_open(const struct eb_record_job *job, bool goes_on)
             strcmp(job->outcome, "interrupted") == 0);
 }
 
+bool history_waits(const struct eb_record_job *job)
+{
+    return strcmp(job->outcome, "card-written") == 0 && job->resumed_by == 0;
+}
+
 const char *history_result(const struct eb_record_job *job, bool goes_on)
 {
     return goes_on                  ? "running"

@@ -48,6 +48,9 @@ const char *history_result(const struct eb_record_job *job, bool goes_on);
 /* Whether it wants to be gone on with. */
 bool history_is_open(const struct eb_record_job *job, bool goes_on);
 
+/* Whether it made a memory card, and no 'confirm' has read back yet what became of it. */
+bool history_waits(const struct eb_record_job *job);
+
 /* A SHA-256 in hexadecimal. */
 void digest_text(const uint8_t digest[EB_SHA256_BYTES], char to[EB_DIGEST_TEXT_BYTES]);
 
