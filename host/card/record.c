@@ -25,7 +25,7 @@ char *eb_card_describe(const struct eb_card_files *files)
 bool eb_job_record_card(struct eb_job *job, const struct eb_card_files *files)
 {
     char *body = eb_card_describe(files);
-    bool good = true;
+    bool good = !job->recording || ebi_note_devices(job);
     for (size_t i = 0; i < job->count && good && job->recording; i++) {
         struct eb_job_device *target = &job->devices[i];
         struct ebi_row_keys keys;
@@ -39,6 +39,13 @@ bool eb_job_record_card(struct eb_job *job, const struct eb_card_files *files)
             row.ms = ebi_note_ms(job);
             good = eb_record_add(job->record, &row, &job->problem);
         }
+        struct eb_record_row end = ebi_job_row(job, target, &keys);
+        end.kind = "not-begun"; /* nothing was done to the device itself */
+        end.outcome = "card-written";
+        end.body = body;
+        end.ms = ebi_note_ms(job);
+        if (good && target->chosen && target->item_count > 0)
+            good = eb_record_add(job->record, &end, &job->problem);
     }
     free(body);
     return good;

@@ -208,7 +208,7 @@ static void begun_add(struct eb_job *job, struct begun *b, const struct eb_job_d
     b->rows[i].body = b->bodies[i];
 }
 
-static bool begin_devices(struct eb_job *job)
+bool ebi_note_devices(struct eb_job *job)
 {
     struct begun b = {calloc(job->count + 1, sizeof *b.rows), calloc(job->count + 1, sizeof *b.keys),
                       calloc(job->count + 1, sizeof *b.bodies), 0};
@@ -286,7 +286,7 @@ bool ebi_note_plan(struct eb_job *job)
 {
     if (!job->recording || job->planned)
         return true;
-    job->planned = begin_devices(job);
+    job->planned = ebi_note_devices(job);
     if (job->planned)
         return true;
     struct eb_problem problem = job->problem;

@@ -185,8 +185,10 @@ static const struct eb_job_device *of_another_type(const struct eb_job_device *t
         bool same_image = false;
         for (size_t k = 0; k < o->item_count; k++)
             same_image = same_image || o->planned[k].image == item->image;
-        for (size_t i = 0;
-             same_image && o->member != NULL && o->device->manager == target->device->manager && i < 3; i++) {
+        bool programs = !o->look.in_loader && !target->look.in_loader; /* loaders tell other numbers */
+        bool compared =
+            same_image && programs && o->member != NULL && o->device->manager == target->device->manager;
+        for (size_t i = 0; compared && i < 3; i++) {
             *differs = type[i];
             if (o->member->entry.actual[type[i]] != target->member->entry.actual[type[i]])
                 return o;

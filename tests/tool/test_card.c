@@ -300,6 +300,37 @@ static const char new_versions[] = "mast-gateway  3.2\nwind-1        1.1\nwind-2
 /* The simulated gateway reads FAT with code of its own.  A card by the tool is taken, and what is on it runs
  * then, behind the gateway too; every card that the tool calls wrong is wrong for the device, and nothing is
  * written. */
+/* The job that made the card stays open until what the devices run was read back from them. */
+static void confirm_closes_the_job(void **state)
+{
+    (void)state;
+    done(shell("cd %s && rm -rf closing && sed 's/^  mast-gateway:$/&\\n    card: {file: card.img, folder: "
+               "FH-M2, image: "
+               "FHM2.IMG, modules-image: W1.IMG, control: START.INI}/' world.yaml > slot.yaml",
+               folder));
+    expect(0, "In the record: job 1", "card mast-gateway --to card.img --yes --state closing");
+    expect(0, "einbau confirm, once the devices have taken the card of job 1", "jobs --state closing");
+    expect(1, "1 not: mast-gateway", "confirm mast-gateway --state closing"); /* the card is not in it yet */
+    expect(0, "     card-written\n", "jobs --state closing");
+    done(shell("cd %s && rm closing/world.state", folder));
+    /* One of its devices is not all of them. */
+    expect(0, "1 device as wanted, 0 not", "confirm mast-gateway --sim slot.yaml --state closing");
+    expect(0, "     card-written\n", "jobs --state closing");
+    expect(0, "The memory card of job 1 was taken by its 3 devices: that job is closed, by job 2.",
+           "confirm mast-gateway wind-1 wind-2 --sim slot.yaml --state closing");
+    expect(0, "card-written; closed by job 2\n", "jobs --state closing");
+    expect(0, "2 jobs, ", "jobs --verify --state closing");
+    expect(0, "that it was taken was read back by job 2", "report 1 --state closing");
+    expect(0, "All 3 devices are as wanted: 3 up-to-date.", "report 2 --state closing");
+    expect(0, "card-written\n", "jobs --device W-1 --state closing");
+    struct outcome o = einbau("confirm mast-gateway wind-1 wind-2 --sim slot.yaml --state closing");
+    assert_null(strstr(o.out, "that job is closed"));
+    outcome_free(&o);
+    o = einbau("confirm mast-gateway wind-1 wind-2 --sim slot.yaml --state closing --json");
+    assert_non_null(strstr(o.out, "\"closed_jobs\": []"));
+    outcome_free(&o);
+}
+
 static void the_device_takes_what_was_made(void **state)
 {
     static const struct {
@@ -593,6 +624,61 @@ static void a_card_that_was_cut_off_is_never_right(void **state)
     assert_true(cut > 5 && whole > 0);
 }
 
+/* One program of those that the tool starts is killed in its n-th write to the medium, and the tool with it,
+ * as where the laptop loses its power: 1; it has fewer writes: 0; the tool has ended before it starts so
+ * many: -1. */
+static int cut_in_write(int program, int write, bool *said)
+{
+    struct outcome o = shell(
+        "cd %s && rm -rf bin card.img beyond && mkdir bin && for p in mcopy mdir mmd mkfs.fat sfdisk; do "
+        "printf '#!/bin/sh\nPATH=/usr/sbin:/sbin:/usr/bin:/bin\nn=$(cat count); n=$((n + 1)); echo $n "
+        ">count\n"
+        "[ $n = %d ] || exec '$p' \"$@\"\n"
+        "strace -qq -o /dev/null -P card.img -P '$PWD'/card.img -e trace=write,pwrite64 "
+        "-e inject=write,pwrite64:signal=KILL:when=%d '$p' \"$@\"\nstatus=$?\n"
+        "[ $status = 137 ] || { touch beyond; exit $status; }\nkill -9 $PPID\nexit 1\n' >bin/$p; chmod 755 "
+        "bin/$p; "
+        "done; echo 0 >count; PATH=$PWD/bin:$PATH " EINBAU
+        " card mast-gateway --to card.img --yes --site site.yaml "
+        "--sim world.yaml --shelf shelf </dev/null; [ $(cat count) -ge %d ] || echo none; [ ! -f beyond ] || "
+        "echo beyond",
+        folder, program, write, program);
+    *said = strstr(o.out, "written and read back") != NULL;
+    int cut = strstr(o.out, "\nnone\n") != NULL ? -1 : strstr(o.out, "beyond") != NULL ? 0 : 1;
+    outcome_free(&o);
+    return cut;
+}
+
+static void a_power_cut_at_each_write_is_never_a_card(void **state)
+{
+    (void)state;
+    unsigned cuts = 0;
+    unsigned whole = 0;
+    if (!have_program("strace")) {
+        print_message("no strace: skipped\n");
+        skip();
+    }
+    for (int program = 1, cut = 1; cut >= 0; program++) {
+        for (int write = 1; write < 4000;
+             write = write < 8 ? write + 1 : 2 * write) { /* mkfs.fat has thousands */
+            bool said;
+            cut = cut_in_write(program, write, &said);
+            struct outcome o = einbau("card check card.img");
+            bool right = strstr(o.out, "right for mast-gateway") != NULL;
+            if ((said && !right) || (cut == 1 && said))
+                fail_msg("cut off in write %d of program %d, and said to be written; found\n%s%s", write,
+                         program, o.out, o.err);
+            outcome_free(&o);
+            cuts += cut == 1;
+            whole += cut == 1 && right;
+            if (cut != 1)
+                break;
+        }
+    }
+    print_message("power cut in %u writes: %u times a whole card, never said to be written\n", cuts, whole);
+    assert_true(cuts > 20);
+}
+
 /* --- the kernel's own FAT ---------------------------------------------------------------------------- */
 
 static bool kernel_has(const char *path, const char *word)
@@ -663,6 +749,7 @@ int main(int argc, char **argv)
         cmocka_unit_test_setup(the_instruction_is_a_page, no_card),
         cmocka_unit_test_setup(a_card_is_whole_or_none, no_card),
         cmocka_unit_test_setup(the_record_and_json_say_so, no_card),
+        cmocka_unit_test_setup(confirm_closes_the_job, no_card),
         cmocka_unit_test_setup(the_device_takes_what_was_made, no_card),
         cmocka_unit_test_setup(u_boot_reads_the_card, no_card),
         cmocka_unit_test_setup(no_card_for_a_device_that_does_not_take_it, no_card),
@@ -670,6 +757,7 @@ int main(int argc, char **argv)
         cmocka_unit_test_setup(erasing_is_typed, no_card),
         cmocka_unit_test_setup(what_is_wrong_with_a_card_is_said, no_card),
         cmocka_unit_test_setup(a_card_that_was_cut_off_is_never_right, no_card),
+        cmocka_unit_test_setup(a_power_cut_at_each_write_is_never_a_card, no_card),
         cmocka_unit_test_setup(the_kernel_reads_cards_and_has_them_written, no_card),
     };
     if (argc > 1)

@@ -228,6 +228,27 @@ static void a_member_that_is_not_taken_back(void **state)
     little_remove(&l);
 }
 
+/* One of two was left in its loader, which tells a product code of its own: both are of one type all the
+ * same. */
+static void one_of_two_is_in_its_loader(void **state)
+{
+    (void)state;
+    struct little l;
+    bus_make(&l, &plain);
+    replace_in(&l, "world.yaml", "seed: 7\n", "seed: 7\nlaptop-process: {frame: 290, signal: kill}\n");
+    struct outcome o = einbau_run(&l, "fit --yes");
+    assert_int_equal(o.status, KILLED);
+    outcome_free(&o);
+    replace_in(&l, "world.yaml", "laptop-process: {frame: 290, signal: kill}\n", "");
+    expect_einbau(&l, 1, "(in loader)", "survey");
+    expect_einbau(&l, 0, "2 confirmed", "fit --yes");
+    for (size_t i = 0; i < 2; i++) {
+        struct eb_sim_member m = truth(&l, i);
+        assert_true(is_as_before(&m) && m.harmful == 0);
+    }
+    little_remove(&l);
+}
+
 /* --- the laptop's process ends ------------------------------------------------------------------------- */
 
 struct tally {
@@ -335,6 +356,7 @@ int main(void)
                                        cmocka_unit_test(a_stop_is_not_for_members),
                                        cmocka_unit_test(a_plan_says_what_becomes_of_members),
                                        cmocka_unit_test(a_member_that_is_not_taken_back),
+                                       cmocka_unit_test(one_of_two_is_in_its_loader),
                                        cmocka_unit_test(a_process_that_ends_in_the_middle)};
     return cmocka_run_group_tests(tests, NULL, NULL);
 }

@@ -47,6 +47,7 @@
 #define W_NOT_BEGUN      "Not begun before the job ended. Nothing was written to it."
 #define W_CUT_AT         "The job was cut off at: %s %s %s. 'einbau fit --resume %lld' looks at it and goes on."
 #define W_CARD           "A memory card was written for it and read back. What it runs since then: einbau confirm %s"
+#define W_CARD_CLOSED    "A memory card was written for %s and read back; that it was taken was read back by job %lld"
 #define W_CUT_BEFORE     "The job was cut off before this device was begun. 'einbau fit --resume %lld' goes on."
 #define W_SITE           "Site"
 #define W_SITE_LABEL     "Drawing of the site: laptop, links, gateways and devices, each with its outcome"

@@ -40,6 +40,14 @@ bool past_is_good(const struct past_device *d)
     return true;
 }
 
+static void card_says(const struct past *past, const struct past_device *d, char *text, size_t cap)
+{
+    if (past->job.resumed_by != 0)
+        snprintf(text, cap, W_CARD_CLOSED, d->name, (long long)past->job.resumed_by);
+    else
+        snprintf(text, cap, W_CARD, eb_job_word(d->name));
+}
+
 void past_says(const struct past *past, const struct past_device *d, char *text, size_t cap)
 {
     const char *says = history_text(d->after, "says");
@@ -47,7 +55,7 @@ void past_says(const struct past *past, const struct past_device *d, char *text,
     long long number = (long long)past->job.number;
     text[0] = '\0';
     if (strcmp(outcome, "card-written") == 0)
-        snprintf(text, cap, W_CARD, eb_job_word(d->name));
+        card_says(past, d, text, cap);
     else if (says[0] != '\0' || past->plan)
         snprintf(text, cap, "%s", past->plan ? d->error : says);
     else if (d->after == NULL && d->effect[0] != '\0')

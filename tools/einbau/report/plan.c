@@ -203,8 +203,9 @@ static void print_plan_table(const struct session *s)
     }
     print_folded(s, &table, 0);
     if (waits(s) && !s->job->for_card)
-        say("\nA device with a name under AFTER starts when that one is confirmed; all others start at "
-            "once.");
+        say("\nA device with a name under AFTER starts when that one is confirmed; %sall others start at "
+            "once.",
+            plan_takes_turns(s) ? "members of a managed network start one after the other; " : "");
 }
 
 static void say_loss(const struct session *s, const struct eb_job_device *t, const void *context,
