@@ -34,7 +34,7 @@ struct member {
     uint32_t expected[CHECKS]; /* as in `checks`; 0: not compared */
     /* now */
     bool supervised; /* by 1F83h */
-    bool refused; /* when the world was left */
+    bool refused;    /* when the world was left */
     uint8_t stage, step, tries, missed, state, wanted;
     uint64_t due_us;
     uint8_t request; /* of 1F82h, taken up at `request_us`; 0: none */
@@ -49,8 +49,8 @@ struct manager {
     uint8_t retries;
     enum silent silent;
     bool boots_always, states_hidden, guarding_hidden, refuses;
-    unsigned busy;      /* so many requests are refused first, as it is busy */
-    unsigned deaf;      /* ... or not answered */
+    unsigned busy; /* so many requests are refused first, as it is busy */
+    unsigned deaf; /* ... or not answered */
     bool begun;
     uint64_t begins_us; /* until then the world begins, and nothing of it is news; EB_NEVER: it has begun */
 };
@@ -506,9 +506,10 @@ json_t *ebi_sim_manager_save(const struct ebi_sim_device *d)
         const struct member *m = &manager_of(d)->members[i];
         tell(d, m, &told);
         bool refused = m->stage == REFUSED || (m->refused && manager_of(d)->begins_us != EB_NEVER);
-        json_array_append_new(list, json_pack("{s:b, s:b, s:i, s:i, s:i, s:i}", "refused", refused,
-                                              "supervised", told.supervised, "state", (int)told.state, "resets", (int)told.resets, "harmful",
-                                              (int)told.harmful, "stopped_all", (int)told.stopped_all));
+        json_array_append_new(list,
+                              json_pack("{s:b, s:b, s:i, s:i, s:i, s:i}", "refused", refused, "supervised",
+                                        told.supervised, "state", (int)told.state, "resets", (int)told.resets,
+                                        "harmful", (int)told.harmful, "stopped_all", (int)told.stopped_all));
     }
     return list;
 }

@@ -116,7 +116,8 @@ void ebi_settings_clear(struct eb_job_device *target);
 bool ebi_settings_add(const struct eb_job_device *target, struct eb_backup_file *file);
 void ebi_settings_drop(struct eb_job_device *target);
 
-/* Writes down the devices of the plan, before anything is done to one of them; the first one, once, and so that each has an end. */
+/* Writes down the devices of the plan, before anything is done to one of them; the first one, once, and so
+ * that each has an end. */
 bool ebi_note_plan(struct eb_job *job);
 bool ebi_note_devices(struct eb_job *job);
 /* Milliseconds since the job began; an event of a run, `context` is its device. */

@@ -525,8 +525,9 @@ static void drop_living(struct eb_job *job)
 static bool is_taken_back(const struct eb_job_device *target, const struct eb_left *left)
 {
     const struct eb_job_member *m = target->member;
-    return left != NULL && left->joined && m != NULL && m->read && target->reached && !target->look.in_loader &&
-           m->entry.state == left->state && m->entry.supervised == left->supervised && left->tells_supervision;
+    return left != NULL && left->joined && m != NULL && m->read && target->reached &&
+           !target->look.in_loader && m->entry.state == left->state &&
+           m->entry.supervised == left->supervised && left->tells_supervision;
 }
 
 /* Nothing of it is left where its program runs and its profile has nothing that undoes a preparation. */

@@ -376,10 +376,11 @@ EB_NODISCARD bool eb_job_newest_settings(const struct eb_job_device *target, str
 char *eb_job_backup_settings(struct eb_backup_file *file);
 /* All settings of a device as they were read, JSON (docs/json.md), freed by the caller. */
 char *eb_job_describe_settings(const struct eb_job_device *target);
-/* Whether this can be done with the device: its profile says how, and the manager of its network, if any, does not undo it. */
+/* Whether this can be done with the device: its profile says how, and the manager of its network, if any,
+ * does not undo it. */
 bool eb_job_can(const struct eb_job_device *target, enum eb_action_kind action);
-/* In place of a plan: eb_job_recover then does this with all chosen devices that were looked at, with which it can be done,
- * and that are not so already.  Gives their number. */
+/* In place of a plan: eb_job_recover then does this with all chosen devices that were looked at, with which
+ * it can be done, and that are not so already.  Gives their number. */
 size_t eb_job_plan_action(struct eb_job *job, enum eb_action_kind action);
 /* What the list of a manager says of the nodes `first` to `last`, and what each of them answers itself:
  * `count` members, into `list`, which has room for all of these nodes.  False: `error` says why it cannot be

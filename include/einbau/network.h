@@ -33,7 +33,7 @@ enum eb_member_item {
 /* "product code"; static. */
 const char *eb_member_item_word(enum eb_member_item item);
 
-/* States of NMT as 1F82h tells them, with their words; static, "unknown" for any other. */
+/* States of NMT as 1F82h tells them. */
 enum {
     EB_NMT_UNKNOWN = 0,
     EB_NMT_MISSING = 1,
@@ -41,6 +41,7 @@ enum {
     EB_NMT_OPERATIONAL = 5,
     EB_NMT_PREOPERATIONAL = 127
 };
+/* "pre-operational"; static, "unknown" for what is none of them. */
 const char *eb_nmt_word(uint8_t state);
 
 /* One member, by the manager's list, and as it answers itself. */
@@ -81,6 +82,7 @@ struct eb_network {
     struct eb_sdo sdo;
 };
 
+/* For one manager, by its node id.  Nothing is sent. */
 void eb_network_init(struct eb_network *network, uint8_t manager);
 
 /* Reads what the list says of the nodes `first` to `last`, in their order, into `list`, which is borrowed

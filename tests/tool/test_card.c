@@ -624,6 +624,27 @@ static void a_card_that_was_cut_off_is_never_right(void **state)
     assert_true(cut > 5 && whole > 0);
 }
 
+/* The second call on a medium is told of the first, and writes nothing. */
+static void one_call_at_a_time_writes_to_a_medium(void **state)
+{
+    (void)state;
+    struct outcome o =
+        shell("cd %s && rm -rf bin && mkdir bin && printf '#!/bin/sh\ntouch began; sleep 2; exec "
+              "/usr/bin/mmd \"$@\"\n' >bin/mmd "
+              "&& chmod 755 bin/mmd && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml "
+              "EINBAU_SHELF=shelf && rm -f began; "
+              "PATH=$PWD/bin:$PATH " EINBAU " card mast-gateway --to card.img --yes </dev/null >first 2>&1 & "
+              "cd %s; for i in 1 2 3 4 5 6 7 8 9; do [ -f began ] || sleep 0.3; done; " EINBAU
+              " card mast-gateway --to ./card.img --yes --site site.yaml --sim world.yaml --shelf shelf "
+              "</dev/null; echo $?; wait; cat first",
+              folder, folder);
+    if (strstr(o.err, "is working on it. Wait until that has ended. Nothing was written") == NULL ||
+        strstr(o.out, "\n1\n") == NULL || strstr(o.out, "3 files written and read back") == NULL)
+        fail_msg("%s%s", o.out, o.err);
+    outcome_free(&o);
+    expect(0, "right for mast-gateway", "card check card.img");
+}
+
 /* One program of those that the tool starts is killed in its n-th write to the medium, and the tool with it,
  * as where the laptop loses its power: 1; it has fewer writes: 0; the tool has ended before it starts so
  * many: -1. */
@@ -757,6 +778,7 @@ int main(int argc, char **argv)
         cmocka_unit_test_setup(erasing_is_typed, no_card),
         cmocka_unit_test_setup(what_is_wrong_with_a_card_is_said, no_card),
         cmocka_unit_test_setup(a_card_that_was_cut_off_is_never_right, no_card),
+        cmocka_unit_test_setup(one_call_at_a_time_writes_to_a_medium, no_card),
         cmocka_unit_test_setup(a_power_cut_at_each_write_is_never_a_card, no_card),
         cmocka_unit_test_setup(the_kernel_reads_cards_and_has_them_written, no_card),
     };

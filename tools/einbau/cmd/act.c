@@ -46,7 +46,8 @@ static void say_unable(const struct session *s, const struct eb_job_device *t, c
                  t->device->profile->name, eb_action_word(*kind), eb_action_word(*kind));
     else if (t->chosen && !eb_job_can(t, *kind))
         snprintf(text, SENTENCE_BYTES,
-                 "%s, the manager of its network, would reset it as soon as its program is stopped. Nothing was done",
+                 "%s, the manager of its network, would reset it as soon as its program is stopped. Nothing "
+                 "was done",
                  t->device->manager->name);
     else if (t->chosen && t->reached && t->look.in_loader)
         snprintf(text, SENTENCE_BYTES,

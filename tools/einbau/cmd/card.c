@@ -10,6 +10,7 @@
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
+#include <sys/stat.h>
 #include <string.h>
 
 enum { MB = 1000000, MIB = 1 << 20 };
@@ -358,6 +359,45 @@ static const char *refused_as(const struct session *s)
     return why;
 }
 
+/* What a medium is called where it is locked: a disk by its number, anything else by where it is. */
+static void medium_key(const struct eb_medium *m, char key[EB_LOCK_KEY_BYTES])
+{
+    struct stat st;
+    char folder[EB_PATH_BYTES];
+    snprintf(folder, sizeof folder, "%s", m->path);
+    char *slash = strrchr(folder, '/');
+    const char *name = slash != NULL ? m->path + (slash + 1 - folder) : m->path;
+    if (slash != NULL)
+        slash[slash == folder ? 1 : 0] = '\0';
+    char *whole = realpath(slash != NULL ? folder : ".", NULL);
+    if (stat(m->path, &st) == 0 && S_ISBLK(st.st_mode))
+        snprintf(key, EB_LOCK_KEY_BYTES, "card disk %llu", (unsigned long long)st.st_rdev);
+    else
+        snprintf(key, EB_LOCK_KEY_BYTES, "card %.100s/%.40s", whole != NULL ? whole : "", name);
+    free(whole);
+}
+
+/* One call at a time writes to a medium.  NULL after a complaint. */
+static struct eb_locks *lock_medium(struct session *s, const struct eb_medium *m)
+{
+    struct eb_lock_holder holder;
+    char key[EB_LOCK_KEY_BYTES];
+    char who[160];
+    struct eb_locks *locks = eb_locks_open("card", &s->job->problem);
+    medium_key(m, key);
+    enum eb_status status = locks != NULL ? eb_locks_take(locks, key, &holder, &s->job->problem) : EB_IO;
+    if (status == EB_OK)
+        return locks;
+    if (status == EB_BUSY)
+        eb_job_holder_text(&holder, who, sizeof who);
+    if (status == EB_BUSY)
+        complain("%s: %s is working on it. Wait until that has ended. Nothing was written", m->path, who);
+    else
+        complain("%s. Nothing was written", s->job->problem.text);
+    eb_locks_close(locks);
+    return NULL;
+}
+
 static int write_card(struct session *s, struct eb_card_files *files, struct eb_medium *m)
 {
     char question[EB_PATH_BYTES + 80];
@@ -370,8 +410,14 @@ static int write_card(struct session *s, struct eb_card_files *files, struct eb_
              files->count == 1 ? "" : "s", size, m->path);
     if (!session_may(s, question, "nothing was written") || !job_begin(s, "nothing was written"))
         return s->status;
+    struct eb_locks *locks = lock_medium(s, m);
+    if (locks == NULL) {
+        eb_job_end(s->job, "failed");
+        return EXIT_NOT_AS_WANTED;
+    }
     bool good = make(s, m, files, erases);
     struct eb_problem why = s->job->problem;
+    eb_locks_close(locks);
     if (good && !eb_job_record_card(s->job, files))
         complain("the record of jobs cannot be written: %s", s->job->problem.text);
     eb_job_end(s->job, good ? "card-written" : "failed");

@@ -98,7 +98,8 @@ static bool takes(void *context, const struct eb_record_entry *entry)
     const struct eb_profile *p = t != NULL ? t->device->profile : NULL;
     const struct eb_component_profile *c = p != NULL ? eb_profile_component(p, entry->row.component) : NULL;
     bool same = c != NULL && t->chosen && t->reached && !t->look.in_loader &&
-                eb_version_compare(&c->order, t->look.running[c - p->components].version, entry->row.version) == EB_SAME;
+                eb_version_compare(&c->order, t->look.running[c - p->components].version,
+                                   entry->row.version) == EB_SAME;
     card->taken = card->taken && same && is_right(t);
     if (t != NULL && !card->devices[t - card->session->job->devices]) {
         card->devices[t - card->session->job->devices] = true;
@@ -146,7 +147,8 @@ static void find_cards(struct session *s, struct card *cards, size_t *count)
         card->devices = calloc(s->job->count + 1, sizeof *card->devices);
         if (card->devices == NULL)
             abort();
-        if (eb_record_rows(record, card->number, takes, card, &s->job->problem) && card->taken && card->count > 0)
+        if (eb_record_rows(record, card->number, takes, card, &s->job->problem) && card->taken &&
+            card->count > 0)
             (*count)++;
         else
             free(card->devices);
@@ -166,7 +168,8 @@ static json_t *close_cards(struct session *s)
         if (close_card(s, &cards[i])) {
             json_array_append_new(closed, json_integer((json_int_t)cards[i].number));
             if (!s->options->json)
-                say("\nThe memory card of job %lld was taken by its %zu device%s: that job is closed, by job %lld.",
+                say("\nThe memory card of job %lld was taken by its %zu device%s: that job is closed, by job "
+                    "%lld.",
                     (long long)cards[i].number, cards[i].count, cards[i].count == 1 ? "" : "s",
                     (long long)s->job->number);
         }
@@ -219,7 +222,8 @@ const struct command command_confirm = {
     .summary = "running versions read back and compared with what the site wants",
     .help = "Reads the running version and checksum of every component from the devices and compares them "
             "with what the site wants. Where the image is not known here, or the device has no checksum to "
-            "read, the version alone is compared, which is said. Writes nothing to a device. Where all devices of "
+            "read, the version alone is compared, which is said. Writes nothing to a device. Where all "
+            "devices of "
             "a memory card run what it has brought, the job that made the card is closed in the record.\v"
             "Example:\n  einbau confirm --site larchfell.site.yaml drive-plc\n\n"
             "Exit status 0 only where each component runs what is wanted, and no program is stopped.",

@@ -87,7 +87,8 @@ static void answer(const struct session *s, const struct standing *st, char text
     else if (st->open_job != 0)
         snprintf(text, cap, "%s: job %lld was interrupted.", name, (long long)st->open_job);
     else if (st->card_job != 0)
-        snprintf(text, cap, "%s: job %lld made a memory card, and it was not read back yet what the devices made of it.",
+        snprintf(text, cap,
+                 "%s: job %lld made a memory card, and it was not read back yet what the devices made of it.",
                  name, (long long)st->card_job);
     else if (st->wanting == 0)
         snprintf(text, cap, "%s: nothing is wanted of its %zu device%s: the key 'wants'.", name,

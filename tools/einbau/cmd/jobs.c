@@ -99,7 +99,8 @@ static void add_job(struct table *table, const struct eb_record_job *job, bool g
     snprintf(result, sizeof result, "%s", history_result(job, goes_on));
     if (job->resumed_by != 0)
         snprintf(result + strlen(result), sizeof result - strlen(result), "; %s by job %lld",
-                 strcmp(job->outcome, "card-written") == 0 ? "closed" : "resumed", (long long)job->resumed_by);
+                 strcmp(job->outcome, "card-written") == 0 ? "closed" : "resumed",
+                 (long long)job->resumed_by);
     const char *const cells[] = {number, job->command, job->site, began, took, job->person, devices, result};
     table_add(table, cells);
 }
@@ -168,7 +169,8 @@ static int list(struct session *s, struct eb_record *record)
         if (open != NULL)
             say("Next: einbau fit --resume %lld", (long long)open->number);
         else if (card != NULL)
-            say("Next: einbau confirm, once the devices have taken the card of job %lld", (long long)card->number);
+            say("Next: einbau confirm, once the devices have taken the card of job %lld",
+                (long long)card->number);
         else
             say("Next: einbau report");
     } else {

@@ -273,7 +273,8 @@ static void enter_managers(struct into *into, const struct buses *buses)
             unsigned manager = e->node != 0 && strcmp(e->link, b->wire->name) == 0 ? b->managers[e->node] : 0;
             const char *name = manager != 0 ? node_name(into, b->wire, manager) : NULL;
             if (manager != 0 && name == NULL)
-                say("%s: node %u keeps its network, and is not on the site: it may reset the device while that is written",
+                say("%s: node %u keeps its network, and is not on the site: it may reset the device while "
+                    "that is written",
                     e->name, manager);
             e->managed = name != NULL;
             if (name != NULL)

@@ -413,11 +413,14 @@ static void print_unnamed(const struct session *s, const struct bus *b)
         const char *manager = name[0] != '\0' ? bus_device_at(s, b, b->managers[id]) : "";
         const struct eb_site_device *d = name[0] != '\0' ? eb_site_device(s->job->site, name) : NULL;
         if (d != NULL && d->manager == NULL && manager[0] != '\0')
-            say("\n%s is in the list of %s, which may reset it while it is written. Add to it in the site: managed-by: %s",
+            say("\n%s is in the list of %s, which may reset it while it is written. Add to it in the site: "
+                "managed-by: %s",
                 name, manager, manager);
         else if (d != NULL && d->manager == NULL)
-            say("\n%s is in the list of node %u, which may reset it while it is written. 'einbau survey --into' adds that "
-                "node to the site", name, b->managers[id]);
+            say("\n%s is in the list of node %u, which may reset it while it is written. 'einbau survey "
+                "--into' adds that "
+                "node to the site",
+                name, b->managers[id]);
     }
 }
 

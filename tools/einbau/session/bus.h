@@ -9,7 +9,7 @@ struct bus {
     const struct eb_site_link *wire;
     struct eb_nodes nodes;
     struct eb_isotp_config units[EB_UNITS_MAX];
-    unsigned trouble;        /* bits of enum eb_bus_trouble */
+    unsigned trouble;                           /* bits of enum eb_bus_trouble */
     struct eb_member members[EB_NODES_MAX + 1]; /* by node id: what its manager's list says of it ... */
     uint8_t managers[EB_NODES_MAX + 1];         /* ... and which node that is; 0: none has it in its list */
     uint32_t heard_bit_rate; /* where it is another one: the one at which good frames came; 0: not found */
@@ -42,7 +42,7 @@ void buses_print_nodes(const struct session *session, const struct buses *buses)
 json_t *buses_document(const struct session *session, const struct buses *buses);
 
 /* The name of the site's device that is this node, or "". */
-const char *bus_device_at(const struct session *session, const struct bus *bus, unsigned node);
+const char *bus_device_at(const struct session *session, const struct bus *bus, unsigned id);
 
 /* What the bus says of a device of the site: a sentence. */
 void bus_way_text(const struct buses *buses, const struct eb_job_device *target, char *text, size_t cap);
