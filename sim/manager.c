@@ -197,19 +197,21 @@ static void take_answer(struct ebi_sim_device *d, struct member *m, const uint8_
     bool aborts = data[0] == SDO_ABORT;
     uint32_t value =
         (uint32_t)data[4] | (uint32_t)data[5] << 8 | (uint32_t)data[6] << 16 | (uint32_t)data[7] << 24;
-    uint32_t expected = m->expected[m->step];
-    bool compared = expected != 0 && (!checks[m->step].only_software || (m->assignment & MEMBER_VERIFY) != 0);
     if (m->stage != CHECKING || (data[1] | data[2] << 8) != checks[m->step].index ||
         data[3] != checks[m->step].sub)
         return; /* to another client */
+    uint32_t expected = m->expected[m->step];
+    bool compared = expected != 0 && (!checks[m->step].only_software || (m->assignment & MEMBER_VERIFY) != 0);
     if (compared && (aborts || value != expected)) {
         lost(d, m, false);
         return;
     }
-    if (++m->step < CHECKS)
-        ask(d, m);
-    else
+    if (m->step + 1 == CHECKS) {
         pass(d, m);
+        return;
+    }
+    m->step++;
+    ask(d, m);
 }
 
 static void take_state(struct ebi_sim_device *d, struct member *m, uint8_t state)
