@@ -293,7 +293,7 @@ static void tshark_reads_traces_of_whole_jobs(void **state)
                   "canopen.sdo.ccs", "1 ");
     expect_fields(trace, both,
                   "canopen.sdo.ccs == 2 && canopen.sdo.main_idx >= 0x1000 && canopen.sdo.main_idx < 0x2000",
-                  "canopen.sdo.main_idx", "0x1008 0x1018 0x1009 0x100a 0x1f56 0x1f57 ");
+                  "canopen.sdo.main_idx", "0x1008 0x1018 0x1009 0x100a 0x1f56 0x1f81 0x1f57 ");
     expect_fields(trace, both, "canopen.nmt_guard.state", "canopen.nmt_guard.state", "0x00 ");
     expect_fields(trace, both, "uds.reply == 0", "uds.sid",
                   "0x22 0x10 0x85 0x28 0x27 0x2e 0x31 0x34 0x36 0x37 0x11 ");
