@@ -44,7 +44,8 @@ void eb_crew_init(struct eb_crew *crew, const struct eb_port *port, struct eb_cr
 EB_NODISCARD enum eb_status eb_crew_add(struct eb_crew *crew, struct eb_run *run);
 
 /* Polls every run that is due, then waits for the next arrival or deadline, but not beyond `until_us`, and
- * polls those concerned.  Gives the number of runs that go on; 0 means that all have ended. */
+ * polls those concerned.  Does not wait where a run has ended, as another may wait for it.  Gives the number
+ * of runs that go on; 0 means that all have ended. */
 size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us);
 
 /* A run that has ended, each once, or NULL. */

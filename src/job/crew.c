@@ -98,6 +98,7 @@ static void poll_woken(struct eb_crew *crew)
 size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us)
 {
     uint64_t now_us = eb_port_now_us(crew->port);
+    const struct eb_crew_place *ended = crew->ended;
     while (crew->going > 0 && least_us(crew, 1) <= now_us) {
         size_t node = 1;
         while (node < crew->cap)
@@ -107,8 +108,8 @@ size_t eb_crew_work(struct eb_crew *crew, uint64_t until_us)
         wake(&place->waiter);
     }
     poll_woken(crew);
-    if (crew->going == 0)
-        return 0;
+    if (crew->going == 0 || crew->ended != ended)
+        return crew->going; /* what waits for one that has ended begins at once */
     uint64_t next_us = least_us(crew, 1);
     eb_port_wait(crew->port, next_us < until_us ? next_us : until_us);
     poll_woken(crew);

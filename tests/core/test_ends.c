@@ -296,6 +296,44 @@ static void a_run_that_could_not_begin_has_ended(void **state)
     eb_sim_close(sim);
 }
 
+/* Another may wait for it: no time passes between the end of a run and that of the call. */
+static void a_run_that_ends_ends_the_wait(void **state)
+{
+    (void)state;
+    const struct little_options options = {.couplers = 1};
+    struct eb_problem problem;
+    static struct eb_run runs[2];
+    struct eb_crew crew;
+    struct eb_crew_place places[2];
+    little_make(&little, &options);
+    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
+    struct eb_site *site = eb_site_read(little.site_path, &problem);
+    struct eb_verdict verdict;
+    struct eb_run_item item = {.component = &site->devices[0].profile->components[0], .verdict = &verdict};
+    struct eb_run_config config = {.port = eb_sim_port(sim),
+                                   .profile = site->devices[0].profile,
+                                   .memory = memory,
+                                   .memory_bytes = sizeof memory,
+                                   .target = {.modbus = site->devices[0].modbus, .unit = 255},
+                                   .reach_patience_us = 1000000};
+    assert_int_equal(eb_run_init(&runs[0], &config), EB_OK);
+    config.items = &item; /* and no buffer: it ends at once */
+    config.count = 1;
+    assert_int_equal(eb_run_init(&runs[1], &config), EB_BAD_CALL);
+    eb_crew_init(&crew, config.port, places, 2);
+    assert_int_equal(eb_crew_add(&crew, &runs[0]), EB_OK);
+    assert_int_equal(eb_crew_add(&crew, &runs[1]), EB_OK);
+    uint64_t began_us = eb_port_now_us(config.port);
+    assert_int_equal(eb_crew_work(&crew, EB_NEVER), 1);
+    assert_int_equal(eb_port_now_us(config.port), began_us);
+    assert_ptr_equal(eb_crew_ended(&crew), &runs[1]);
+    while (eb_crew_work(&crew, EB_NEVER) > 0)
+        ;
+    assert_true(eb_port_now_us(config.port) > began_us);
+    eb_site_free(site);
+    eb_sim_close(sim);
+}
+
 /* What was abandoned is not polled again, whatever comes; another run in the same crew still is. */
 static void a_crew_that_was_abandoned_takes_another_run(void **state)
 {
@@ -468,6 +506,7 @@ int main(int argc, char **argv)
         TEST(many_devices_and_large_windows_come_to_an_end),
         TEST(what_is_lost_costs_little_time),
         TEST(a_run_that_could_not_begin_has_ended),
+        TEST(a_run_that_ends_ends_the_wait),
         TEST(a_crew_that_was_abandoned_takes_another_run),
         TEST(two_users_share_one_port),
         TEST(a_port_without_wires_is_told),
