@@ -65,6 +65,7 @@ document network show gate-master
 document set tower-io-1 name=tower-io-one --yes
 document show tower-io-3
 document plan
+document rehearse --what-if all --samples 3
 document plan rescue-plc --image 1 --explain
 document confirm rescue-plc
 document fit --yes --without tower-io-3 --without drive-io-2 --without door-08 --without grip-amp-1 --without grip-amp-2

@@ -110,6 +110,8 @@ static void find_unnamed(struct eb_job *job, struct eb_job_device *target, bool 
 
 void ebi_networks_find(struct eb_job *job)
 {
+    if (job->rehearses)
+        return; /* that managers let go of their members is assumed */
     bool *is_none = calloc(job->count + 1, sizeof *is_none); /* no manager, as was seen */
     if (is_none == NULL)
         abort();
@@ -156,7 +158,7 @@ static bool software_of(const struct eb_run_item *item, uint32_t *identification
     return known;
 }
 
-/* Whether its manager would start it with the new program: what is expected of the old one is told. */
+/* Whether its manager would start it with the new program: what is expected of the old one is said. */
 static bool software_fits(const struct eb_member *e, const struct eb_run_item *item, char *found, size_t cap)
 {
     uint32_t identification;

@@ -257,6 +257,7 @@ struct eb_job {
     bool named;             /* some were chosen by their names */
     bool no_backup;         /* the caller's: nothing is saved, and nothing put back */
     bool for_card;          /* the caller's: the plan is for a memory card, not for sending */
+    bool rehearses;         /* its own: nothing of it is real (rehearse.h) */
     struct eb_trust trust;  /* whose signatures count: the site's keys, and what the caller adds */
     struct eb_shelf *shelf; /* NULL: there is none */
     struct eb_known *known; /* NULL: nothing is remembered */

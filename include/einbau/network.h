@@ -33,7 +33,7 @@ enum eb_member_item {
 /* "product code"; static. */
 const char *eb_member_item_word(enum eb_member_item item);
 
-/* States of NMT as 1F82h tells them. */
+/* States of NMT as in 1F82h. */
 enum {
     EB_NMT_UNKNOWN = 0,
     EB_NMT_MISSING = 1,

@@ -624,7 +624,7 @@ static void a_card_that_was_cut_off_is_never_right(void **state)
     assert_true(cut > 5 && whole > 0);
 }
 
-/* The second call on a medium is told of the first, and writes nothing. */
+/* The second call on a medium hears of the first, and writes nothing. */
 static void one_call_at_a_time_writes_to_a_medium(void **state)
 {
     (void)state;

@@ -72,7 +72,7 @@ static void a_manager_shows_its_network(void **state)
     free(out);
     expect_einbau(&l, 1, "node-1: it has no network list (1F81h), so it is not the manager of a network",
                   "network show node-1");
-    expect_einbau(&l, 2, "nobody", "network show nobody");
+    expect_einbau(&l, 2, "node-9", "network show node-9");
     assert_int_equal(truth(&l, 0).resets, 0);
     little_remove(&l);
 }
