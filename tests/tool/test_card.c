@@ -436,6 +436,7 @@ static void no_card_for_a_device_that_does_not_take_it(void **state)
                "order-code: FH-M2\n    hardware-revision: 1");
     expect(1, "it updates itself from a memory card, see 'einbau card'", "plan mast-gateway");
     expect(1, "the memory card of its gateway brings it, see 'einbau card'", "plan wind-1");
+    expect(1, "mast-gateway, wind-1: left out: no wire brings its images", "rehearse mast-gateway wind-1");
     expect(1, "Nothing to write over a wire: what is not as wanted is named below.", "plan wind-1");
 }
 

@@ -189,6 +189,15 @@ static void say_assumed(const struct session *s, const struct eb_job_device *t, 
                  : "");
 }
 
+/* Images are wanted of it, and it takes them from a memory card. */
+static bool has_no_wire(const struct eb_job_device *t)
+{
+    bool wants = false;
+    for (size_t k = 0; k < t->device->profile->count; k++)
+        wants = wants || (eb_job_has(t, k) && eb_job_mark(t, k) != EB_MARK_CURRENT);
+    return t->chosen && wants && !t->device->profile->sends;
+}
+
 static void say_refused(const struct session *s, const struct eb_job_device *t, const void *context,
                         char text[SENTENCE_BYTES])
 {
@@ -199,6 +208,8 @@ static void say_refused(const struct session *s, const struct eb_job_device *t, 
                  unseen
                      ? ", as it was never seen and the site does not say all of it. 'einbau survey' sees it"
                      : " ('einbau plan' says why)");
+    else if (has_no_wire(t))
+        snprintf(text, SENTENCE_BYTES, "left out: no wire brings its images ('einbau plan' says what does)");
 }
 
 /* --- what if -------------------------------------------------------------------------------------------- */
@@ -522,7 +533,8 @@ static int rehearse(struct session *s, struct eb_rehearsal *r)
         return EXIT_WRONG_CALL;
     bool refused = false;
     for (size_t i = 0; i < s->job->count; i++)
-        refused = refused || (s->job->devices[i].chosen && s->job->devices[i].refused);
+        refused = refused || (s->job->devices[i].chosen && s->job->devices[i].refused) ||
+                  has_no_wire(&s->job->devices[i]);
     return came.confirmed == came.devices && !refused ? EXIT_AS_WANTED : EXIT_NOT_AS_WANTED;
 }
 
