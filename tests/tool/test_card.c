@@ -630,8 +630,8 @@ static void one_call_at_a_time_writes_to_a_medium(void **state)
 {
     (void)state;
     struct outcome o =
-        shell("cd %s && rm -rf bin && mkdir bin && printf '#!/bin/sh\ntouch began; sleep 2; exec "
-              "/usr/bin/mmd \"$@\"\n' >bin/mmd "
+        shell("cd %s && rm -rf bin && mkdir bin && printf '%%s\\n' '#!/bin/sh' 'touch began; sleep 2; exec "
+              "/usr/bin/mmd \"$@\"' >bin/mmd "
               "&& chmod 755 bin/mmd && export EINBAU_SITE=site.yaml EINBAU_SIM=world.yaml "
               "EINBAU_SHELF=shelf && rm -f began; "
               "PATH=$PWD/bin:$PATH " EINBAU " card mast-gateway --to card.img --yes </dev/null >first 2>&1 & "

@@ -217,6 +217,12 @@ static void what_is_wrong_is_said(void **state)
                   "rehearse --what-if fire");
     expect_einbau(&l, 2, "--samples: found '0'", "rehearse --samples 0");
     expect_einbau(&l, 2, "found 'nod-1', expected a device of little bus", "rehearse nod-1");
+    struct outcome o = shell("cd %s && env -u EINBAU_SITE HOME=$PWD XDG_CONFIG_HOME=$PWD " BIN_DIR
+                             "/einbau rehearse --state state",
+                             l.folder);
+    assert_int_equal(o.status, 2);
+    assert_non_null(strstr(o.err, "found no site, expected one: --site FILE"));
+    outcome_free(&o);
     /* Never seen: a revision of its hardware is not made up. */
     expect_einbau(&l, 1, "left out: its image is refused, as it was never seen", "rehearse");
     little_remove(&l);

@@ -685,13 +685,7 @@ static int run_check(const struct options *options)
     own.names++;
     own.name_count--;
     own.names_devices = true;
-    if (!session_open_office(&s, &own, SHELF_IF_THERE))
-        return session_close(&s, s.status);
-    if (s.job->site == NULL) {
-        complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE");
-        return session_close(&s, EXIT_WRONG_CALL);
-    }
-    if (!chosen_choose(&s))
+    if (!chosen_open_office(&s, &own))
         return session_close(&s, s.status);
     return session_close(&s, check_card(&s, path));
 }

@@ -541,13 +541,7 @@ static int rehearse(struct session *s, struct eb_rehearsal *r)
 static int run(const struct options *options)
 {
     struct session s;
-    if (!session_open_office(&s, options, SHELF_IF_THERE))
-        return session_close(&s, s.status);
-    if (s.job->site == NULL) {
-        complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE");
-        return session_close(&s, EXIT_WRONG_CALL);
-    }
-    if (!chosen_choose(&s))
+    if (!chosen_open_office(&s, options))
         return session_close(&s, s.status);
     struct eb_rehearsal *r = eb_rehearsal_open(s.job, seed);
     int status = rehearse(&s, r);

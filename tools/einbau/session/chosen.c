@@ -247,3 +247,14 @@ bool chosen_narrow(struct session *s)
     puts(".");
     return false;
 }
+
+bool chosen_open_office(struct session *s, const struct options *options)
+{
+    if (!session_open_office(s, options, SHELF_IF_THERE))
+        return false;
+    if (s->job->site != NULL)
+        return chosen_choose(s);
+    complain("found no site, expected one: --site FILE, or the variable EINBAU_SITE");
+    s->status = EXIT_WRONG_CALL;
+    return false;
+}

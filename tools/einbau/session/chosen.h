@@ -17,6 +17,10 @@ struct eb_job_device *chosen_one(struct session *session, const char *word);
  * none. */
 bool chosen_choose(struct session *session);
 
+/* Opens the site, its shelf and keys, nothing on any wire, and chooses.  False: the session's status is set.
+ */
+bool chosen_open_office(struct session *session, const struct options *options);
+
 /* Once all were looked at: only those with one of the marks of --only stay chosen.  False where the command
  * ends with that. */
 bool chosen_narrow(struct session *session);
