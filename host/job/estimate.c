@@ -2,8 +2,9 @@
  * counts.
  *
  * A device first sends, then does all else: prepares, restarts, is confirmed.  On a bus it sends as fast as
- * the bus is; what it takes longer is spent before that, erasing.  Those that send on the same bus share it,
- * and those that others wait for go first. */
+ * the bus is.  What its profile says that it takes longer is spent before that, erasing.  What was measured
+ * on earlier jobs holds the others of that time as well: such a device sends from the beginning, and takes no
+ * less than that.  Those that send on the same bus share it, and those that others wait for go first. */
 #include "job/inside.h"
 
 #include <stdlib.h>
@@ -44,14 +45,15 @@ static void estimate(struct eb_job_device *target)
 
 /* --- all of them ---------------------------------------------------------------------------------- */
 
-enum stage { ERASES, SENDS, ENDS };
+enum stage { ERASES, SENDS, WRITES, ENDS };
 
 /* Of each device: what it still has to send, and the bus on which it does. */
 struct sender {
     enum stage stage;
-    uint64_t due_us; /* when that is over; EB_NEVER: it is not under way */
-    double left_us;  /* on a bus, if it were alone there */
-    size_t next;     /* of the same bus; SIZE_MAX: none */
+    uint64_t due_us;     /* when that is over; EB_NEVER: it is not under way */
+    uint64_t written_us; /* not before all of it is written */
+    double left_us;      /* on a bus, if it were alone there */
+    size_t next;         /* of the same bus; SIZE_MAX: none */
 };
 
 struct clock {
@@ -123,9 +125,11 @@ static uint64_t bus_us(const struct clock *c, size_t i)
 
 static void begin(struct clock *c, size_t i)
 {
+    struct eb_job_estimate *e = &c->job->devices[i].estimate;
+    e->begins_us = c->now_us;
     c->senders[i].stage = ERASES;
-    c->job->devices[i].estimate.begins_us = c->now_us;
-    set_due(c, i, c->now_us + c->job->devices[i].estimate.send_us - bus_us(c, i));
+    c->senders[i].written_us = c->now_us + e->send_us;
+    set_due(c, i, c->now_us + (e->guessed || bus_of(c, i) == NULL ? e->send_us - bus_us(c, i) : 0));
 }
 
 static void enter(struct clock *c, size_t i, struct bus *bus)
@@ -163,10 +167,14 @@ static void go_on(struct clock *c, size_t i)
             enter(c, i, bus);
         break;
     case SENDS:
-        c->senders[i].stage = ENDS;
-        target->estimate.sent_us = c->now_us;
+        c->senders[i].stage = WRITES;
         if (bus != NULL)
             leave(c, i, bus);
+        set_due(c, i, c->senders[i].written_us > c->now_us ? c->senders[i].written_us : c->now_us);
+        break;
+    case WRITES:
+        c->senders[i].stage = ENDS;
+        target->estimate.sent_us = c->now_us;
         set_due(c, i, c->now_us + target->estimate.rest_us);
         break;
     case ENDS:

@@ -56,22 +56,14 @@ enum eb_tftp_state { EB_TFTP_ASKING, EB_TFTP_SENDING, EB_TFTP_DONE, EB_TFTP_FAIL
 /* A transfer to the device under way. */
 struct eb_tftp_put {
     enum eb_tftp_state state;
-    struct eb_error error; /* of FAILED: EB_NO_ANSWER, EB_PEER_ERROR (number: RFC 1350 error code),
-                              EB_GARBAGE, EB_IO, EB_STOPPED, EB_BAD_CALL */
-    uint16_t blksize;      /* as agreed */
-    uint16_t windowsize;   /* as agreed */
-    uint64_t acked_bytes;  /* what the device has acknowledged */
-    bool all_sent;         /* the last block went out at least once: the device may have it although
-                              its acknowledgement never came */
-    uint64_t repeated;     /* datagrams sent more than once */
-    uint64_t strangers;    /* datagrams that came from an unknown transfer id */
+    bool all_sent;       /* the last block went out at least once: the device may have it although
+                            its acknowledgement never came */
+    uint16_t blksize;    /* as agreed */
+    uint16_t windowsize; /* as agreed */
 
-    /* the engine's own */
-    struct eb_tftp_put_config config;
-    char file_name[EB_TFTP_FILE_NAME_BYTES];
-    struct eb_endpoint peer;     /* with the transfer id once it is known */
-    struct eb_endpoint stranger; /* is owed an error 5 while `stranger_waits` */
-    bool stranger_waits;
+    /* the engine's own; what it needs most often stands in front, where a small processor reaches it with
+     * short instructions */
+    bool stranger_waits; /* `stranger` is owed an error */
     uint8_t stranger_code;
     bool plain;    /* asking without options */
     bool asked;    /* a request was sent */
@@ -80,33 +72,46 @@ struct eb_tftp_put {
     bool nudged;   /* see wants_nudge in tftp_put.c */
     bool fresh;    /* nothing of the current flight was sent before */
     bool mute;     /* the device says nothing of gaps */
+    bool narrow;   /* the way was seen to bring blocks no quicker than they went out */
+    bool owed;     /* a request, or the ERROR that ends it, is to be sent */
+    bool garbage;  /* the peer sent what the protocol does not allow */
     uint8_t rollover_refusals, refused_oacks;
-    char refused_option[80];
-    bool owed;        /* a request, or the ERROR that ends it, is to be sent */
-    bool garbage;     /* the peer sent what the protocol does not allow */
-    uint8_t farewell; /* code of the ERROR that ends it */
-    uint8_t given;    /* what the last eb_tftp_put_give gave */
+    uint8_t farewell;          /* code of the ERROR that ends it */
+    uint8_t given;             /* what the last eb_tftp_put_give gave */
+    uint8_t gaps, same, clean; /* how many; at the same place; flights without one since then */
     uint32_t acked, next, high,
         last; /* block numbers without rollover: acknowledged, to send, sent so far, the file's last */
-    uint64_t deadline_us, interval_us, progress_us;
-    uint64_t flight_us, sent_us; /* when the first block behind `acked`, and the last one, went out */
-    uint32_t flight_last;        /* the last block that goes out before an acknowledgement is waited for */
+    uint32_t flight_last; /* the last block that goes out before an acknowledgement is waited for */
     uint32_t round_trip_us, spread_us; /* smoothed; 0: not measured yet */
     uint32_t early_us;                 /* silence until the first flight's last block is repeated, or 0 */
     uint32_t slowest_us;               /* longest time from a flight's last block to its acknowledgement */
     uint32_t flight;                   /* how many blocks go out at most: the window in use */
     uint32_t vain;        /* the most blocks that went out behind a gap before the device reported it */
     uint32_t flight_most; /* what the device was seen to take in at once, 0: no limit is known */
-    uint32_t gap_at, gap_spread; /* how far a flight came at a gap: mean and deviation, in eighths */
-    uint32_t least_us;           /* the shortest round trip */
-    uint32_t block_ns;           /* from one block to the next, on the way or in the device */
-    uint32_t run, runs;          /* blocks since the last gap; between two gaps, mean, in eighths */
-    uint8_t gaps, same, clean;   /* how many; flights without one since then */
-    uint32_t pace_us;            /* between two blocks, 0: as fast as the port takes them */
-    uint64_t release_us;         /* when the next blocks may go out */
+    uint32_t gap_at;      /* how far a flight came at a gap, mean, in eighths */
+    uint32_t least_us;    /* the shortest round trip */
+    uint32_t block_ns;    /* from one block to the next, on the way or in the device */
+    uint32_t run, runs;   /* blocks since the last gap; between two gaps, mean, in eighths */
+    uint32_t pace_us;     /* between two blocks, 0: as fast as the port takes them */
+    uint32_t way_ns;      /* a block takes, as quick as the way was lately; 0: to be measured */
     uint32_t tries;
+    uint32_t loaded_from, loaded_to; /* the ring holds the blocks from the one to before the other */
+    uint64_t deadline_us, interval_us, progress_us;
+    uint64_t flight_us, sent_us; /* when the first block behind `acked`, and the last one, went out */
+    uint64_t release_us;         /* when the next blocks may go out, 0: at once */
+    struct eb_tftp_put_config config;
+    struct eb_endpoint peer;     /* with the transfer id once it is known */
+    struct eb_endpoint stranger; /* is owed an error 5 while `stranger_waits` */
+    char file_name[EB_TFTP_FILE_NAME_BYTES];
+    char refused_option[80];
     uint8_t head[EB_TFTP_REQUEST_BYTES]; /* the request or error being sent */
-    uint32_t loaded_from, loaded_to;     /* the ring holds the blocks from the one to before the other */
+
+    /* for the caller again */
+    uint64_t acked_bytes;  /* what the device has acknowledged */
+    uint64_t repeated;     /* datagrams sent more than once */
+    uint64_t strangers;    /* datagrams that came from an unknown transfer id */
+    struct eb_error error; /* of FAILED: EB_NO_ANSWER, EB_PEER_ERROR (number: RFC 1350 error code),
+                              EB_GARBAGE, EB_IO, EB_STOPPED, EB_BAD_CALL */
 };
 
 /* The window to ask for, in blocks: as long as 32 round trips at 1 Gbit/s, so that waiting for its

@@ -17,6 +17,9 @@
  * device that cannot take in more loses always at the same place: flights end before it; one that can take in
  * very little gets its blocks with pauses in between.
  *
+ * A switch between a fast and a slow wire keeps little.  So only a part of a flight goes out at once, and the
+ * rest as fast as the way is; see measure_way.
+ *
  * Only flights of which nothing was sent twice measure the round trip.  Silence is answered by one block, the
  * last one of the flight: whatever the device lacks, it says so.  Only then more is repeated, little at
  * first, for it may just be busy. */
@@ -33,7 +36,12 @@ enum {
     WINDOW_BYTES_PER_US = 4000, /* 32 round trips at 125 bytes a microsecond */
 
     FIRST_BYTES_PER_US =
-        12,            /* of the first flight, beside WINDOW_LEAST_BYTES: a switch on the way keeps little */
+        11, /* of the first flight, beside WINDOW_LEAST_BYTES: a switch on the way keeps little */
+    AHEAD_BYTES = 90000, /* of a flight go out at once, the rest as fast as the way brought the ones before */
+    FLIGHT_TRIPS = 100,  /* round trips that a flight lasts then: waiting for the answer costs 1 % */
+    WAY_SLOWEST_NS = 250, /* for each byte.  A slower way is not told from a device that was just erasing */
+    WAY_CHANGES =
+        64, /* by such a part, with each flight: towards slower, or where it is quicker than known */
     FLIGHT_LEAST = 6,  /* blocks */
     WINDOW_SHORT = 16, /* blocks: less of it is not used for the way's sake */
     FLIGHT_NARROW = 3, /* a device that takes in fewer at once gets them with pauses */
@@ -99,9 +107,14 @@ static void fail_at_rollover(struct eb_tftp_put *put)
     say_rollover(put);
 }
 
-static uint32_t least(uint64_t a, uint64_t b)
+static uint32_t clipped(uint64_t value, uint32_t most)
 {
-    return (uint32_t)(a < b ? a : b);
+    return value < most ? (uint32_t)value : most;
+}
+
+static uint32_t least(uint32_t a, uint32_t b)
+{
+    return a < b ? a : b;
 }
 
 static uint32_t most(uint32_t a, uint32_t b)
@@ -120,7 +133,7 @@ static uint32_t first_interval(const struct eb_tftp_put *put)
     uint64_t us = put->round_trip_us + most(4 * put->spread_us, put->round_trip_us);
     uint64_t queued_us =
         put->least_us + (uint64_t)flight * put->block_ns / 1000; /* perhaps all is still here */
-    return least(us > queued_us + INTERVAL_LEAST_US ? us : queued_us + INTERVAL_LEAST_US, INTERVAL_MAX_US);
+    return clipped(us > queued_us + INTERVAL_LEAST_US ? us : queued_us + INTERVAL_LEAST_US, INTERVAL_MAX_US);
 }
 
 uint16_t eb_tftp_window(uint16_t blksize, uint32_t round_trip_us, uint64_t size_bytes, uint16_t most_blocks)
@@ -295,7 +308,7 @@ static bool load(struct eb_tftp_put *put, uint32_t to)
 
 static bool paced(const struct eb_tftp_put *put, uint64_t now_us)
 {
-    return put->pace_us > 0 && now_us < put->release_us;
+    return now_us < put->release_us;
 }
 
 static size_t give_nudge(struct eb_tftp_put *put, struct eb_datagram *burst, size_t max)
@@ -326,7 +339,7 @@ static size_t give_data(struct eb_tftp_put *put, struct eb_datagram *burst, size
         load(put, put->next + put->windowsize - 1); /* while the device is busy with the last window */
         return 0;
     }
-    if (put->pace_us > 0 && max > PACE_BLOCKS)
+    if ((put->pace_us > 0 || put->release_us > 0) && max > PACE_BLOCKS)
         max = PACE_BLOCKS;
     if (end > put->next + max - 1)
         end = put->next + (uint32_t)max - 1;
@@ -376,6 +389,28 @@ static void set_deadline(struct eb_tftp_put *put, uint64_t now_us)
     put->deadline_us = now_us + put->interval_us < end ? now_us + put->interval_us : end;
 }
 
+static uint32_t ahead(const struct eb_tftp_put *put)
+{
+    uint32_t bytes = AHEAD_BYTES;
+    return bytes / put->blksize;
+}
+
+static uint32_t first_way_ns(const struct eb_tftp_put *put)
+{
+    return put->blksize * (1000U / FIRST_BYTES_PER_US);
+}
+
+/* When the next blocks may go out; 0: as soon as the port takes them. */
+static void set_release(struct eb_tftp_put *put, size_t count, uint64_t now_us)
+{
+    uint32_t sent = put->next - 1 - put->acked;
+    put->release_us = 0;
+    if (put->pace_us > 0)
+        put->release_us = now_us + put->pace_us * count;
+    else if (sent > ahead(put))
+        put->release_us = put->flight_us + (uint64_t)(sent - ahead(put)) * put->way_ns / 1000;
+}
+
 void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
 {
     if (count == 0) {
@@ -408,7 +443,7 @@ void eb_tftp_put_taken(struct eb_tftp_put *put, size_t count, uint64_t now_us)
         if (new_next - 1 > put->high)
             put->high = new_next - 1;
         put->all_sent = put->high == put->last;
-        put->release_us = now_us + put->pace_us * count;
+        set_release(put, count, now_us);
         set_deadline(put, now_us);
     }
     put->given = GIVEN_NOTHING;
@@ -432,10 +467,11 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->next = 1;
     put->last = (uint32_t)(put->config.source.size_bytes / put->blksize) + 1;
     put->tries = 0;
-    put->flight = least(
+    put->flight = clipped(
         ((uint64_t)put->config.round_trip_us * FIRST_BYTES_PER_US + WINDOW_LEAST_BYTES) / put->blksize + 1,
         put->windowsize);
     put->pace_us = put->config.pause_us;
+    put->way_ns = first_way_ns(put);
     if (put->config.at_once > 0) { /* as if it had shown that already */
         keep_below(put, put->config.at_once);
         put->gap_at = put->flight_most * 8;
@@ -445,7 +481,7 @@ static void begin_sending(struct eb_tftp_put *put, const struct eb_endpoint *fro
     put->least_us = put->config.round_trip_us;
     if (put->windowsize > 1 &&
         now_us > put->progress_us) /* the answer to the request took no less than a round trip */
-        put->early_us = most(least(4 * (now_us - put->progress_us), INTERVAL_FIRST_US), EARLY_LEAST_US);
+        put->early_us = most(clipped(4 * (now_us - put->progress_us), INTERVAL_FIRST_US), EARLY_LEAST_US);
     put->interval_us = first_interval(put);
     put->progress_us = now_us;
     set_deadline(put, now_us);
@@ -540,7 +576,7 @@ static void receive_error(struct eb_tftp_put *put, const uint8_t *bytes, size_t 
 /* --- what an acknowledgement tells --- */
 
 /* RFC 6298 section 2, with a quarter for the mean as well: there is one sample for each flight only. */
-static void take_round_trip(struct eb_tftp_put *put, uint64_t us)
+static void take_round_trip(struct eb_tftp_put *put, uint32_t us)
 {
     uint32_t sample = most(least(us, SAMPLE_MAX_US), most(put->config.round_trip_us, 1));
     uint32_t off = sample > put->round_trip_us ? sample - put->round_trip_us : put->round_trip_us - sample;
@@ -553,29 +589,55 @@ static void take_round_trip(struct eb_tftp_put *put, uint64_t us)
     put->round_trip_us = most((3 * put->round_trip_us + sample) / 4, 1);
 }
 
+/* How quick the way is.  What goes out at once waits in front of its narrow part, and stays ahead where the
+ * rest follows at that part's pace.  Where nothing is left of it, the way is quicker: as long as it was not
+ * seen to be narrow, the next flight shows how quick. */
+static void measure_way(struct eb_tftp_put *put, uint32_t ns, uint32_t trip_us, bool clean)
+{
+    bool quicker = trip_us < put->least_us + ahead(put) * put->way_ns / 4000;
+    uint32_t part = put->way_ns / (put->way_ns < first_way_ns(put) ? WAY_CHANGES : WAY_CHANGES / 4);
+    if (put->way_ns == 0)
+        put->way_ns = ns;
+    else if (quicker)
+        put->way_ns -= put->narrow ? part : put->way_ns;
+    else if (clean)
+        put->way_ns = least(put->way_ns + part, ns);
+    put->narrow = put->narrow || !quicker;
+}
+
+/* From the time at which block `block` of the flight (1, 2, ...) went out until the last one did. */
+static uint32_t before_last_us(const struct eb_tftp_put *put, uint32_t block, uint32_t sent)
+{
+    uint32_t at_once = put->way_ns > 0 && block > ahead(put) ? ahead(put) : 0;
+    uint32_t us = clipped(put->sent_us - put->flight_us, SAMPLE_MAX_US);
+    uint32_t n = sent - at_once;
+    return us / n * (sent - block) + us % n * (sent - block) / n;
+}
+
 /* A clean flight is acknowledged at its last block; a gap, when the block behind the missing one comes, whose
  * time lies between those of the first and the last one. */
 static void measure(struct eb_tftp_put *put, uint32_t step, bool gap, uint64_t now_us)
 {
+    bool clean = !gap && put->fresh;
     uint32_t sent = put->next - 1 - put->acked;
     if (put->tries > 0 || sent == 0)
         return;
-    if (!gap && put->fresh) {
-        uint32_t us = least(now_us - put->sent_us, SAMPLE_MAX_US);
+    uint32_t us = clipped(now_us - put->sent_us, SAMPLE_MAX_US);
+    if (clean)
         put->slowest_us = most(us, put->slowest_us); /* it may write its flash meanwhile */
-        take_round_trip(put, us);
-    } else if (gap) {
-        uint64_t from_us = put->flight_us + (put->sent_us - put->flight_us) * (step + 1) / sent;
-        uint64_t us = now_us > from_us ? now_us - from_us : 0;
-        if (put->round_trip_us == 0 || us < 4ULL * put->round_trip_us) /* else the device's own timer told */
-            take_round_trip(put, us);
-    }
+    if (gap)
+        us += before_last_us(put, step + 1, sent);
+    if (clean || (gap && (put->round_trip_us == 0 || us / 4 < put->round_trip_us)))
+        take_round_trip(put, us); /* else the device's own timer told */
     uint64_t took_us = now_us - put->flight_us;
-    put->least_us =
-        put->least_us == 0 || put->round_trip_us < put->least_us ? put->round_trip_us : put->least_us;
-    uint64_t ns = took_us > put->least_us ? (took_us - put->least_us) * 1000 / (step + (gap ? 2 : 0)) : 0;
-    put->block_ns =
-        put->block_ns == 0 ? least(ns, BLOCK_NS_MAX) : (3 * put->block_ns + least(ns, BLOCK_NS_MAX)) / 4;
+    if (put->least_us == 0 || (put->round_trip_us > 0 && put->round_trip_us < put->least_us))
+        put->least_us = put->round_trip_us;
+    uint32_t ns = took_us > put->least_us
+                      ? clipped((took_us - put->least_us) * 1000 / (step + (gap ? 2 : 0)), BLOCK_NS_MAX)
+                      : 0;
+    if (step > ahead(put) && (clean || gap))
+        measure_way(put, least(ns, (uint32_t)WAY_SLOWEST_NS * put->blksize), us, clean);
+    put->block_ns = put->block_ns == 0 ? ns : (3 * put->block_ns + ns) / 4;
 }
 
 static uint32_t root(uint32_t square)
@@ -590,7 +652,8 @@ static uint32_t root(uint32_t square)
 static uint32_t best_flight(const struct eb_tftp_put *put)
 {
     uint32_t run = least(put->runs / 8 + 1, BLOCKS_MAX);
-    uint32_t trip = 2 + (put->block_ns > 0 ? least(put->least_us * 1000ULL / put->block_ns, BLOCKS_MAX) : 0);
+    uint32_t trip =
+        2 + (put->block_ns > 0 ? clipped(put->least_us * 1000ULL / put->block_ns, BLOCKS_MAX) : 0);
     if (put->windowsize <= WINDOW_SHORT || put->vain * put->vain / 2 < trip * run)
         return put->windowsize;
     return most(trip <= run ? root(run * trip / 5 * 8) : 2 * run, FLIGHT_LEAST);
@@ -627,6 +690,18 @@ static void note_gap(struct eb_tftp_put *put, uint32_t step)
     put->clean = 0;
 }
 
+/* The flight where nothing is lost: the first one again, until it has shown something of the way. */
+static uint32_t steady_flight(const struct eb_tftp_put *put)
+{
+    uint32_t bytes = WINDOW_LEAST_BYTES;
+    uint32_t trips = UINT32_MAX;
+    if (put->way_ns > 0 && !put->narrow)
+        return put->flight;
+    if (put->way_ns > 0)
+        trips = clipped(1000ULL * FLIGHT_TRIPS * put->least_us / put->way_ns, UINT32_MAX);
+    return least(most(trips, bytes / put->blksize + 1), put->windowsize);
+}
+
 static void note_clean(struct eb_tftp_put *put, uint32_t step)
 {
     put->run = least(put->run + step, RUN_MAX);
@@ -634,7 +709,7 @@ static void note_clean(struct eb_tftp_put *put, uint32_t step)
     put->pace_us -= (put->pace_us + PACE_EASE - 1) / PACE_EASE;
     put->clean = (uint8_t)(put->clean + (put->clean < UINT8_MAX));
     if (put->gaps == 0) {
-        put->flight = put->windowsize;
+        put->flight = steady_flight(put);
         return;
     }
     if (put->flight_most == 0) {
@@ -674,6 +749,7 @@ static void receive_ack(struct eb_tftp_put *put, uint16_t number, uint64_t now_u
     put->acked_bytes =
         put->acked == put->last ? put->config.source.size_bytes : (uint64_t)put->acked * put->blksize;
     put->next = put->acked + 1; /* RFC 7440 section 4: a full new window from there */
+    put->release_us = put->pace_us > 0 ? put->release_us : 0;
     if (put->acked == put->last) {
         put->state = EB_TFTP_DONE;
         put->deadline_us = EB_NEVER;
@@ -756,7 +832,7 @@ static void repeat(struct eb_tftp_put *put)
 {
     bool measured = put->round_trip_us > 0 && put->windowsize > 1 && !put->mute && put->high > put->acked;
     bool lossy = put->gaps > 0 && put->next <= put->acked + 1 + LOSSY_MOST;
-    uint32_t slow_us = least(2ULL * put->slowest_us, INTERVAL_MAX_US);
+    uint32_t slow_us = least(2 * put->slowest_us, INTERVAL_MAX_US);
     put->tries++;
     put->next = put->acked + 1;
     put->flight_last = UINT32_MAX;
@@ -764,6 +840,10 @@ static void repeat(struct eb_tftp_put *put)
     put->nudged = false;
     if (put->pace_us > 0 && put->same > 1)
         slow_down(put);
+    if (put->way_ns == 0) { /* all that went out at once behind a gap is lost, or what asked for it */
+        put->way_ns = first_way_ns(put);
+        put->narrow = true;
+    }
     if (put->interval_us < slow_us / 2)
         put->interval_us = slow_us / 2; /* it is doubled behind this */
     bool early = put->early_us != 0 && put->round_trip_us == 0 && put->high > put->acked &&
@@ -811,7 +891,7 @@ void eb_tftp_put_tick(struct eb_tftp_put *put, uint64_t now_us)
 
 uint64_t eb_tftp_put_deadline_us(const struct eb_tftp_put *put)
 {
-    bool waits = put->state == EB_TFTP_SENDING && put->pace_us > 0 && !put->blocked &&
+    bool waits = put->state == EB_TFTP_SENDING && put->release_us > 0 && !put->blocked &&
                  (put->next <= flight_end(put) || wants_nudge(put));
     return waits && put->release_us < put->deadline_us ? put->release_us : put->deadline_us;
 }

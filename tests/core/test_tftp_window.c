@@ -376,6 +376,124 @@ static void the_first_flight_of_a_long_window_is_short(void **state)
     end(&r);
 }
 
+/* A way with a narrow part, what is kept in front of it, and a device behind it by RFC 7440 section 4. */
+struct way {
+    uint64_t block_ns, trip_us;
+    unsigned keeps;    /* blocks in front of the narrow part; more are lost */
+    uint64_t pause_us; /* of the device, before its first acknowledgement */
+    uint64_t free_ns, acks_from_us;
+    unsigned taken, in_window, lost;
+    bool told_gap;
+    struct {
+        uint64_t at_us;
+        unsigned number;
+    } acks[64];
+    unsigned first, count;
+};
+
+static void bring(struct way *w, const struct eb_datagram *d, unsigned window, unsigned last, uint64_t now_us)
+{
+    unsigned number = (unsigned)d->bytes[2] << 8 | d->bytes[3];
+    uint64_t from_ns = w->free_ns > now_us * 1000 ? w->free_ns : now_us * 1000;
+    if (from_ns - now_us * 1000 > w->keeps * w->block_ns) {
+        w->lost++;
+        return;
+    }
+    w->free_ns = from_ns + w->block_ns;
+    bool in_order = number == w->taken + 1;
+    w->taken += in_order;
+    bool tells = in_order ? ++w->in_window == window || w->taken == last : !w->told_gap;
+    w->told_gap = !in_order;
+    if (!tells)
+        return;
+    assert_true(w->count < 64);
+    unsigned at = (w->first + w->count++) % 64;
+    if (w->acks_from_us == 0)
+        w->acks_from_us = w->free_ns / 1000 + w->trip_us + w->pause_us;
+    w->acks[at].at_us = w->free_ns / 1000 + w->trip_us;
+    if (w->acks[at].at_us < w->acks_from_us)
+        w->acks[at].at_us = w->acks_from_us;
+    w->acks[at].number = w->taken;
+    w->in_window = 0;
+}
+
+/* A whole transfer over it, from a port that takes everything at once.  Gives how long it took. */
+static uint64_t send_over(struct rig *r, struct way *w, unsigned blocks)
+{
+    begin(r, blocks * 1428ULL - 1, 1428, 12000);
+    r->put.config.round_trip_us = (uint32_t)w->trip_us;
+    take(r, NULL);
+    pass(r, (unsigned)w->trip_us);
+    RECEIVE(r, &peer,
+            "\0\6blksize\0"
+            "1428\0windowsize\0"
+            "12000\0");
+    uint64_t from_us = r->now_us;
+    while (r->put.state == EB_TFTP_SENDING) {
+        struct eb_datagram burst[EB_BURST_MAX];
+        size_t n = eb_tftp_put_give(&r->put, burst, EB_BURST_MAX, r->now_us);
+        for (size_t i = 0; i < n; i++)
+            bring(w, &burst[i], 12000, blocks, r->now_us);
+        eb_tftp_put_taken(&r->put, n, r->now_us);
+        if (n > 0)
+            continue;
+        uint64_t due_us = eb_tftp_put_deadline_us(&r->put);
+        if (w->count > 0 && w->acks[w->first].at_us <= due_us) {
+            unsigned number = w->acks[w->first].number;
+            r->now_us = w->acks[w->first].at_us > r->now_us ? w->acks[w->first].at_us : r->now_us;
+            w->first = (w->first + 1) % 64;
+            w->count--;
+            ack(r, number);
+        } else {
+            r->now_us = due_us > r->now_us ? due_us : r->now_us;
+            eb_tftp_put_tick(&r->put, r->now_us);
+        }
+    }
+    assert_int_equal(r->put.state, EB_TFTP_DONE);
+    assert_int_equal(w->taken, blocks);
+    return r->now_us - from_us;
+}
+
+/* From a fast port through a switch onto a slow wire: what the switch cannot keep is never sent, and the wire
+ * is full all the same.  A way that is quicker than thought at first is used, too. */
+static void a_narrow_way_loses_nothing_and_is_full(void **state)
+{
+    (void)state;
+    static const struct {
+        uint64_t block_ns, trip_us;
+        double share; /* of the wire's time, a round trip aside for the first flight and one for the last */
+    } rows[] = {
+        {119520, 300, 0.98}, {119520, 1000, 0.98}, {119520, 10000, 0.97}, {119520, 50000, 0.97},
+        {11952, 100, 0.97},  {11952, 300, 0.96},   {11952, 1000, 0.96},   {40000, 1000, 0.97},
+    };
+    for (size_t i = 0; i < sizeof rows / sizeof rows[0]; i++) {
+        enum { BLOCKS = 30000 };
+        bool quick = rows[i].block_ns < 119520; /* then what is sent at once may be as much as a window */
+        struct rig r;
+        struct way w = {
+            .block_ns = rows[i].block_ns, .trip_us = rows[i].trip_us, .keeps = quick ? 12000 : 170};
+        uint64_t took_us = send_over(&r, &w, BLOCKS);
+        double wire_us = BLOCKS * (double)rows[i].block_ns / 1000;
+        assert_int_equal(w.lost, 0);
+        assert_int_equal(r.put.repeated, 0);
+        assert_true(wire_us >= rows[i].share * (double)(took_us - 2 * rows[i].trip_us));
+        end(&r);
+    }
+}
+
+/* A device that erases before its first acknowledgement looks like a slow way.  The rest is not slow for
+ * that. */
+static void a_device_that_erases_first_is_not_taken_for_a_slow_way(void **state)
+{
+    (void)state;
+    struct rig r;
+    struct way w = {.block_ns = 119520, .trip_us = 1000, .keeps = 170, .pause_us = 3000000};
+    uint64_t took_us = send_over(&r, &w, 30000);
+    assert_in_range(took_us, 6000000, 6900000);
+    assert_true(r.put.repeated < 3000); /* asked for meanwhile, more each time */
+    end(&r);
+}
+
 /* What is known of such a device already spares it that: nothing is lost from the first flight on.  And one
  * that takes in more than is known gets more in the end. */
 static void what_is_known_of_a_device_is_used_from_the_beginning(void **state)
@@ -541,6 +659,8 @@ int main(void)
         cmocka_unit_test(slow_flash_is_not_answered_with_repeats),
         cmocka_unit_test(a_device_with_a_short_queue_gets_what_it_takes),
         cmocka_unit_test(the_first_flight_of_a_long_window_is_short),
+        cmocka_unit_test(a_narrow_way_loses_nothing_and_is_full),
+        cmocka_unit_test(a_device_that_erases_first_is_not_taken_for_a_slow_way),
         cmocka_unit_test(what_is_known_of_a_device_is_used_from_the_beginning),
         cmocka_unit_test(a_burst_of_one_stays_one),
         cmocka_unit_test(a_device_that_takes_one_block_at_a_time_gets_pauses),

@@ -69,7 +69,8 @@ static inline size_t take(struct rig *r, struct eb_datagram *first)
     size_t n;
     for (;;) {
         n = eb_tftp_put_give(&r->put, burst, EB_BURST_MAX, r->now_us);
-        if (n == 0 && r->put.pace_us > 0 && eb_tftp_put_deadline_us(&r->put) == r->put.release_us) {
+        if (n == 0 && r->put.release_us > r->now_us &&
+            eb_tftp_put_deadline_us(&r->put) == r->put.release_us) {
             r->now_us = r->put.release_us; /* the sender paces itself: the rest comes a little later */
             continue;
         }

@@ -33,6 +33,17 @@ static double simulated_ms(const struct little *l)
     return ms;
 }
 
+/* What the plan says of it, in whole seconds. */
+static double planned_ms(const struct little *l)
+{
+    char *out = einbau_says(l, 0, NULL, "plan --json");
+    json_t *root = json_loads(out, 0, NULL);
+    double ms = 1000 * number(root, "about_s");
+    json_decref(root);
+    free(out);
+    return ms;
+}
+
 static const char paces[] = "typical: {bytes-per-s: 20000, restart-s: 1}\n";
 
 /* A bus, a row of couplers behind a PLC, and a managed network: first by what profiles say, then by what such
@@ -62,12 +73,15 @@ static void it_takes_as_long_as_on_simulated_hardware(void **state)
         expect_einbau(&l, 1, NULL, "survey");
         json_t *by_pace = rehearsed(&l, "");
         double pace_ms = number(by_pace, "took_ms");
+        double planned = planned_ms(&l);
         print_message("site %zu: %.1f s by profiles (at most %.1f), %.1f s by what such devices took, %.1f s "
                       "simulated\n",
                       i, number(by_profile, "took_ms") / 1e3, number(by_profile, "most_ms") / 1e3,
                       pace_ms / 1e3, real_ms / 1e3);
         if (pace_ms < 0.85 * real_ms || pace_ms > 1.15 * real_ms)
             fail_msg("site %zu: rehearsed %.0f ms, simulated %.0f ms", i, pace_ms, real_ms);
+        if (planned < 0.85 * real_ms || planned > 1.15 * real_ms + 1000) /* it is rounded up */
+            fail_msg("site %zu: planned %.0f ms, simulated %.0f ms", i, planned, real_ms);
         assert_true(number(by_profile, "took_ms") <= number(by_profile, "most_ms"));
         json_decref(by_profile);
         json_decref(by_pace);

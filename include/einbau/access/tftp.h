@@ -20,14 +20,14 @@ struct eb_tftp_way {
 };
 /* What it needs for one device. */
 struct eb_access_tftp_context {
-    struct eb_contact *contact;
-    struct eb_operation operation;
-    int handle;
-    bool busy, back, more; /* `back`: it is read back; `more`: a poll left something that had come */
     union {
         struct eb_tftp_put put;
         struct eb_tftp_get get; /* while it is read back */
     };
+    struct eb_contact *contact;
+    struct eb_operation operation;
+    int handle;
+    bool busy, back, more; /* `back`: it is read back; `more`: a poll left something that had come */
 };
 extern const struct eb_access eb_access_tftp;
 
