@@ -1,3 +1,4 @@
+#include "einbau/record.h"
 #include "yaml_read.h"
 
 #include <string.h>
@@ -21,7 +22,9 @@ bool eb_config_read(const char *path, struct eb_config *config, struct eb_proble
     for (size_t i = 0; i < EB_CONFIG_KEYS; i++) {
         char text[EB_PATH_BYTES] = "";
         ebi_yaml_text(&map, words[i], false, text, sizeof text);
-        if (text[0] != '\0')
+        if (i == EB_CONFIG_RECORD && eb_record_is_server(text))
+            eb_text_copy(config->paths[i], EB_PATH_BYTES, text);
+        else if (text[0] != '\0')
             ebi_path_beside(path, text, config->paths[i]);
     }
     ebi_yaml_map_end(&map);

@@ -62,6 +62,7 @@ document card check card.img
 rm card.img
 document blink drive-plc --for 1
 document network show gate-master
+document record init records
 document set tower-io-1 name=tower-io-one --yes
 document show tower-io-3
 document plan

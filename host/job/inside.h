@@ -59,6 +59,7 @@ bool ebi_note_is_part(const struct eb_job_device *target);
 enum eb_outcome ebi_note_outcome(const struct eb_job_device *target);
 void ebi_note_result(const struct eb_job *job, char *to, size_t cap);
 void ebi_note_person(const struct eb_job *job, char to[EB_NAME_BYTES]);
+void ebi_note_laptop(char to[EB_NAME_BYTES]);
 /* Reads what the profiles note: of the devices of the plan before anything is done, of those that were
  * written to afterwards, which is written down.  What could not be read stays unknown; no device is the worse
  * for it. */

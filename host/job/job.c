@@ -41,7 +41,8 @@ void ebi_job_warn(struct eb_job *job, const char *format, ...)
 
 unsigned ebi_job_stop(const struct eb_job *job)
 {
-    return job->config.stop != NULL ? job->config.stop(job->config.context) : 0;
+    unsigned asked = job->config.stop != NULL ? job->config.stop(job->config.context) : 0;
+    return asked > 0 ? asked : job->cut_off;
 }
 
 /* --- opening -------------------------------------------------------------------------------------- */
@@ -248,6 +249,12 @@ void ebi_job_work(struct eb_job *job, struct eb_crew *crew,
         if (real_us() - shown_us >= SHOW_US) {
             shown_us = real_us();
             show(job);
+        }
+        if (!job->cut_off && job->record != NULL && !eb_record_answers(job->record)) {
+            job->cut_off = true;
+            ebi_job_warn(job,
+                         "the server of the record does not answer any more: what is under way is brought to "
+                         "an end as with Ctrl-C, and no other device is begun");
         }
         if (ebi_job_stop(job) > told) {
             told = ebi_job_stop(job);

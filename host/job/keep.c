@@ -86,7 +86,13 @@ void eb_job_holder_text(const struct eb_lock_holder *holder, char *text, size_t 
 {
     char since[32];
     eb_job_local_time(holder->since, since, sizeof since);
-    snprintf(text, cap, "einbau %s (process %ld, since %s)", holder->command, holder->process, since);
+    if (holder->command[0] == '\0')
+        snprintf(text, cap, "another call of einbau"); /* it has begun just now, or is just ending */
+    else if (holder->laptop[0] != '\0')
+        snprintf(text, cap, "einbau %s of %s on %s (process %ld there, since %s)", holder->command,
+                 holder->person, holder->laptop, holder->process, since);
+    else
+        snprintf(text, cap, "einbau %s (process %ld, since %s)", holder->command, holder->process, since);
 }
 
 /* --- locks --------------------------------------------------------------------------------------- */
@@ -98,24 +104,122 @@ static bool open_locks(struct eb_job *job)
     return job->locks != NULL || !job->config.locks;
 }
 
-bool eb_job_lock(struct eb_job *job, const char *name, const char *key)
+static const char *record_place(const struct eb_job *job)
 {
-    struct eb_lock_holder holder;
-    char who[160];
-    if (!job->config.locks)
+    return job->config.record != NULL ? job->config.record : job->config.state;
+}
+
+/* Rows of an earlier job that its server could not take. */
+static bool give_waiting(struct eb_job *job)
+{
+    size_t given = 0;
+    if (!eb_record_shared(job->record) || job->config.state == NULL)
         return true;
-    enum eb_status status = open_locks(job) ? eb_locks_take(job->locks, key, &holder, &job->problem) : EB_IO;
-    if (status == EB_OK)
+    if (!eb_record_outbox(job->record, job->config.state, &given, &job->problem))
+        return false;
+    if (given > 0)
+        ebi_job_warn(
+            job, "%zu entr%s of an earlier job, which the record's server could not take then, %s there now",
+            given, given == 1 ? "y" : "ies", given == 1 ? "is" : "are");
+    return true;
+}
+
+static bool open_record(struct eb_job *job, bool make)
+{
+    if (job->record != NULL)
         return true;
-    if (status != EB_BUSY) {
-        struct eb_problem problem = job->problem;
-        return ebi_job_fail(job, EB_IO, "%s. Nothing was changed", problem.text);
+    job->problem.text[0] = '\0';
+    const char *place = record_place(job);
+    if (place == NULL) {
+        snprintf(job->problem.text, sizeof job->problem.text,
+                 "found no folder for the record of jobs, expected --record DIR, or the variable "
+                 "XDG_STATE_HOME or "
+                 "HOME");
+        return false;
     }
-    eb_job_holder_text(&holder, who, sizeof who);
+    job->record = eb_record_open(place, make, &job->problem);
+    return job->record != NULL && give_waiting(job);
+}
+
+/* Another call on this laptop, or another laptop of the same record, is at work there. */
+static bool is_busy(struct eb_job *job, const char *name, const struct eb_lock_holder *holder)
+{
+    char who[4 * EB_NAME_BYTES];
+    eb_job_holder_text(holder, who, sizeof who);
     return ebi_job_fail(job, EB_BUSY,
                         "%s: %s is working on it. Wait until that has ended%s%s. Nothing was changed", name,
                         who, job->count > 1 ? ", or leave the device out: --without " : "",
                         job->count > 1 ? eb_job_word(name) : "");
+}
+
+static bool cannot_lock(struct eb_job *job)
+{
+    struct eb_problem problem = job->problem;
+    return ebi_job_fail(job, EB_IO, "%s. Nothing was changed", problem.text);
+}
+
+/* What a key means on other laptops: a serial number is one everywhere, an address on Ethernet in its site,
+ * and a bus or a USB port is this laptop's own. */
+enum { LEASE_KEY_BYTES = EB_LOCK_KEY_BYTES + EB_NAME_BYTES };
+
+static void lease_key(const struct eb_job *job, const char *key, char text[LEASE_KEY_BYTES])
+{
+    char laptop[EB_NAME_BYTES] = "";
+    bool everywhere = strncmp(key, "unit ", 5) == 0 || strncmp(key, "job ", 4) == 0;
+    bool on_site = strncmp(key, "ip ", 3) == 0 || strncmp(key, "mac ", 4) == 0;
+    if (!everywhere && !on_site)
+        ebi_note_laptop(laptop);
+    snprintf(text, LEASE_KEY_BYTES, "%s%s%s", on_site && job->site != NULL ? job->site->name : laptop,
+             everywhere ? "" : ": ", key);
+}
+
+static bool lease(struct eb_job *job, const char *name, const char *key)
+{
+    char shared[LEASE_KEY_BYTES];
+    struct eb_lock_holder holder;
+    char person[EB_NAME_BYTES];
+    char laptop[EB_NAME_BYTES];
+    const char *place = record_place(job);
+    if (!job->config.records || place == NULL || !eb_record_is_server(place))
+        return true;
+    if (!open_record(job, true))
+        return cannot_lock(job);
+    ebi_note_person(job, person);
+    ebi_note_laptop(laptop);
+    lease_key(job, key, shared);
+    enum eb_status status =
+        eb_record_lease(job->record, shared, job->config.command, person, laptop, &holder, &job->problem);
+    return status == EB_OK || (status == EB_BUSY ? is_busy(job, name, &holder) : cannot_lock(job));
+}
+
+bool eb_job_lock(struct eb_job *job, const char *name, const char *key)
+{
+    struct eb_lock_holder holder;
+    enum eb_status status = EB_OK;
+    if (job->config.locks)
+        status = open_locks(job) ? eb_locks_take(job->locks, key, &holder, &job->problem) : EB_IO;
+    if (status == EB_OK)
+        return lease(job, name, key);
+    return status == EB_BUSY ? is_busy(job, name, &holder) : cannot_lock(job);
+}
+
+static void unlock(struct eb_job *job, const char *key)
+{
+    if (job->locks != NULL)
+        eb_locks_release(job->locks, key);
+    char shared[LEASE_KEY_BYTES];
+    lease_key(job, key, shared);
+    if (job->record != NULL)
+        eb_record_release(job->record, shared);
+}
+
+/* Whether another call holds it, on this laptop or on another one. */
+static bool is_held(struct eb_job *job, const char *key, struct eb_lock_holder *holder)
+{
+    char shared[LEASE_KEY_BYTES];
+    lease_key(job, key, shared);
+    return (job->locks != NULL && eb_locks_held(job->locks, key, holder)) ||
+           (eb_record_shared(job->record) && eb_record_leased(job->record, shared, holder));
 }
 
 bool eb_job_lock_addresses(struct eb_job *job)
@@ -160,11 +264,11 @@ bool eb_job_lock_devices(struct eb_job *job)
         char key[EB_LOCK_KEY_BYTES];
         bool needed = is_needed(job, target);
         eb_job_address_key(job, target, key);
-        if (job->locks != NULL && !needed)
-            eb_locks_release(job->locks, key);
+        if (!needed)
+            unlock(job, key);
         eb_job_mac_key(target->device->mac, key);
-        if (job->locks != NULL && !needed)
-            eb_locks_release(job->locks, key);
+        if (!needed)
+            unlock(job, key);
         eb_job_unit_key(job, target, key);
         if (needed && !eb_job_lock(job, target->device->name, key))
             return false;
@@ -173,23 +277,6 @@ bool eb_job_lock_devices(struct eb_job *job)
 }
 
 /* --- the record ---------------------------------------------------------------------------------- */
-
-static bool open_record(struct eb_job *job, bool make)
-{
-    if (job->record != NULL)
-        return true;
-    job->problem.text[0] = '\0';
-    const char *folder = job->config.record != NULL ? job->config.record : job->config.state;
-    if (folder == NULL) {
-        snprintf(job->problem.text, sizeof job->problem.text,
-                 "found no folder for the record of jobs, expected --record DIR, or the variable "
-                 "XDG_STATE_HOME or "
-                 "HOME");
-        return false;
-    }
-    job->record = eb_record_open(folder, make, &job->problem);
-    return job->record != NULL;
-}
 
 /* One row for each device of the plan: who it is and what it runs before anything is done to it. */
 struct begun {
@@ -235,6 +322,10 @@ static void take_going(struct eb_job *job)
     struct eb_lock_holder holder;
     struct eb_problem problem;
     eb_record_key(job->record, job->number, key);
+    if (eb_record_shared(job->record)) {
+        (void)lease(job, "the job", key); /* its number is new: no other one has it */
+        return;
+    }
     if (job->going == NULL)
         job->going = eb_locks_open(job->config.command, &problem);
     if (job->going != NULL && eb_locks_take(job->going, key, &holder, &problem) != EB_OK) {
@@ -247,7 +338,7 @@ static void take_going(struct eb_job *job)
 static bool begin_record(struct eb_job *job)
 {
     char person[EB_NAME_BYTES];
-    char laptop[EB_NAME_BYTES] = "";
+    char laptop[EB_NAME_BYTES];
     if (job->recording)
         return true;
     job->began_us = job->port != NULL ? eb_port_now_us(job->port) : 0;
@@ -255,8 +346,7 @@ static bool begin_record(struct eb_job *job)
         return ebi_job_failed(job, EB_IO);
     char *body = ebi_note_job(job);
     ebi_note_person(job, person);
-    if (gethostname(laptop, sizeof laptop - 1) != 0)
-        eb_text_copy(laptop, sizeof laptop, "unknown");
+    ebi_note_laptop(laptop);
     const struct eb_record_start start = {.command = job->config.command,
                                           .site = job->site != NULL ? job->site->name : "",
                                           .person = person,
@@ -482,6 +572,15 @@ static void put_left(struct eb_left *left, void **tree, int (*compare)(const voi
     *at = left;
 }
 
+/* A node of another laptop's bus is another device. */
+static bool is_own_address(const struct eb_job *job, const struct eb_left *left)
+{
+    char laptop[EB_NAME_BYTES];
+    ebi_note_laptop(laptop);
+    return !eb_record_shared(job->record) || strncmp(left->address, "ip ", 3) == 0 ||
+           strcmp(left->laptop, laptop) == 0;
+}
+
 static const struct eb_left *left_of(const struct eb_job *job, const struct eb_job_device *target,
                                      const struct left_trees *trees)
 {
@@ -492,19 +591,20 @@ static const struct eb_left *left_of(const struct eb_job *job, const struct eb_j
     struct eb_left *const *unit = tfind(&wanted, &trees->units, compare_units);
     struct eb_left *const *address = told ? NULL : tfind(&wanted, &trees->addresses, compare_addresses);
     const struct eb_left *left = unit != NULL ? *unit : NULL;
-    return address != NULL && (left == NULL || *address > left) ? *address : left;
+    return address != NULL && is_own_address(job, *address) && (left == NULL || *address > left) ? *address
+                                                                                                 : left;
 }
 
 void ebi_job_find_worker(struct eb_job *job, struct eb_job_device *target)
 {
     char key[EB_LOCK_KEY_BYTES];
     target->worked_on = false;
-    if (job->locks == NULL || (!target->chosen && !target->asked))
+    if (!target->chosen && !target->asked)
         return;
     eb_job_address_key(job, target, key);
-    target->worked_on = eb_locks_held(job->locks, key, &target->worker);
+    target->worked_on = is_held(job, key, &target->worker);
     eb_job_unit_key(job, target, key);
-    target->worked_on = target->worked_on || eb_locks_held(job->locks, key, &target->worker);
+    target->worked_on = target->worked_on || is_held(job, key, &target->worker);
 }
 
 /* Leaves out what belongs to jobs that still go on. */
@@ -513,8 +613,8 @@ static void drop_living(struct eb_job *job)
     size_t kept = 0;
     for (size_t i = 0; i < job->left_count; i++) {
         struct eb_lock_holder holder;
-        bool living = job->locks != NULL && (eb_locks_held(job->locks, job->lefts[i].unit, &holder) ||
-                                             eb_locks_held(job->locks, job->lefts[i].address, &holder));
+        bool living =
+            is_held(job, job->lefts[i].unit, &holder) || is_held(job, job->lefts[i].address, &holder);
         if (!living)
             job->lefts[kept++] = job->lefts[i];
     }
@@ -549,9 +649,10 @@ void eb_job_find_left(struct eb_job *job)
         return;
     if (!open_locks(job))
         ebi_job_warn(job, "%s. Who else works on the devices is not known", job->problem.text);
+    bool there = open_record(job, false) || job->problem.text[0] == '\0';
     for (size_t i = 0; i < job->count; i++)
         ebi_job_find_worker(job, &job->devices[i]);
-    if ((!open_record(job, false) && job->problem.text[0] != '\0') ||
+    if (!there ||
         (job->record != NULL && !eb_record_left(job->record, &job->lefts, &job->left_count, &job->problem))) {
         ebi_job_warn(job, "what earlier jobs left behind is not known: %s", job->problem.text);
         return;

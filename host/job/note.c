@@ -276,6 +276,14 @@ void ebi_note_person(const struct eb_job *job, char to[EB_NAME_BYTES])
     eb_text_copy_foreign(to, EB_NAME_BYTES, (const uint8_t *)name, strlen(name));
 }
 
+void ebi_note_laptop(char to[EB_NAME_BYTES])
+{
+    char name[EB_NAME_BYTES] = "";
+    bool known = gethostname(name, sizeof name - 1) == 0 && name[0] != '\0';
+    eb_text_copy_foreign(to, EB_NAME_BYTES, (const uint8_t *)(known ? name : "unknown"),
+                         strlen(known ? name : "unknown"));
+}
+
 char *ebi_note_job(const struct eb_job *job)
 {
     char zone[8];

@@ -12,24 +12,25 @@ bool ebi_record_before(struct eb_record *record, int64_t job, uint8_t chain[EBI_
 {
     char number[24];
     snprintf(number, sizeof number, "%lld", (long long)job);
-    sqlite3_stmt *ask = EBI_SQL_ASK(&record->sql, problem,
-                                    "SELECT head FROM (SELECT number, head FROM jobs UNION ALL"
-                                    " SELECT number, head FROM forgotten) WHERE number < CAST(?1 AS INTEGER)"
-                                    " ORDER BY number DESC LIMIT 1",
-                                    number, NULL);
-    int step = ebi_sql_step(&record->sql, ask, problem);
+    struct ebi_rows ask = EBI_ASK(record, problem,
+                                  "SELECT head FROM (SELECT number, head FROM jobs UNION ALL"
+                                  " SELECT number, head FROM forgotten) h WHERE number < CAST(?1 AS BIGINT)"
+                                  " ORDER BY number DESC LIMIT 1",
+                                  number, NULL);
+    int step = ebi_rows_next(record, &ask, problem);
     memset(chain, 0, EBI_CHAIN_BYTES);
-    if (step == 1 && sqlite3_column_bytes(ask, 0) == EBI_CHAIN_BYTES)
-        memcpy(chain, sqlite3_column_blob(ask, 0), EBI_CHAIN_BYTES);
-    ebi_sql_end(&record->sql, ask);
+    const uint8_t *head = step == 1 ? ebi_rows_digest(&ask, 0) : NULL;
+    if (head != NULL)
+        memcpy(chain, head, EBI_CHAIN_BYTES);
+    ebi_rows_end(record, &ask);
     return step >= 0;
 }
 
-static void chain_row(sqlite3_stmt *row, uint8_t chain[EBI_CHAIN_BYTES])
+static void chain_row(const struct ebi_rows *row, uint8_t chain[EBI_CHAIN_BYTES])
 {
     const char *texts[EBI_ROW_TEXTS];
     for (int i = 0; i < EBI_ROW_TEXTS; i++) {
-        const char *text = (const char *)sqlite3_column_text(row, i);
+        const char *text = ebi_rows_raw(row, i);
         texts[i] = text != NULL ? text : "";
     }
     ebi_record_chain(chain, texts);
@@ -38,12 +39,11 @@ static void chain_row(sqlite3_stmt *row, uint8_t chain[EBI_CHAIN_BYTES])
 static bool put_chain(struct eb_record *record, const char *statement, int64_t number,
                       const uint8_t chain[EBI_CHAIN_BYTES], struct eb_problem *problem)
 {
-    sqlite3_stmt *ask = ebi_sql_ask_with(&record->sql, problem, statement, (const char *const[]){NULL});
-    if (ask == NULL)
-        return false;
-    sqlite3_bind_int64(ask, 1, number);
-    sqlite3_bind_blob(ask, 2, chain, EBI_CHAIN_BYTES, SQLITE_TRANSIENT);
-    return ebi_sql_done(&record->sql, ask, problem);
+    char text[24];
+    snprintf(text, sizeof text, "%lld", (long long)number);
+    return ebi_done(record,
+                    ebi_ask_with(record, problem, statement, chain, (const char *const[]){text, NULL}), NULL,
+                    problem);
 }
 
 /* All rows of a job once more, as they are now. */
@@ -55,69 +55,69 @@ static bool chain_job(struct eb_record *record, int64_t job, struct eb_problem *
     bool first = true;
     int more = 0;
     snprintf(number, sizeof number, "%lld", (long long)job);
-    sqlite3_stmt *rows =
-        EBI_SQL_ASK(&record->sql, problem,
-                    "SELECT " EBI_ROW_COLUMNS ", number FROM effects WHERE job = CAST(?1 AS INTEGER)"
-                    " ORDER BY number",
-                    number, NULL);
-    while (ok && (more = ebi_sql_step(&record->sql, rows, problem)) == 1) {
-        chain_row(rows, chain);
+    struct ebi_rows rows =
+        EBI_ASK(record, problem,
+                "SELECT " EBI_ROW_COLUMNS ", number FROM effects WHERE job = CAST(?1 AS BIGINT)"
+                " ORDER BY number",
+                number, NULL);
+    while (ok && (more = ebi_rows_next(record, &rows, problem)) == 1) {
+        chain_row(&rows, chain);
         ok =
             put_chain(record, "UPDATE effects SET chain = ?2 WHERE number = ?1",
-                      sqlite3_column_int64(rows, EBI_ROW_TEXTS), chain, problem) &&
+                      ebi_rows_number(&rows, EBI_ROW_TEXTS), chain, problem) &&
             (!first || put_chain(record, "UPDATE jobs SET head = ?2 WHERE number = ?1", job, chain, problem));
         first = false;
     }
-    ebi_sql_end(&record->sql, rows);
+    ebi_rows_end(record, &rows);
     return ok && more == 0;
 }
 
 bool ebi_record_chain_old(struct ebi_sql *sql, struct eb_problem *problem)
 {
     struct eb_record *record = (struct eb_record *)(void *)sql; /* its first member */
-    sqlite3_stmt *ask = EBI_SQL_ASK(sql, problem, "SELECT number FROM jobs ORDER BY number", NULL);
+    struct ebi_rows ask = EBI_ASK(record, problem, "SELECT number FROM jobs ORDER BY number", NULL);
     bool ok = true;
     int more = 0;
-    while (ok && (more = ebi_sql_step(sql, ask, problem)) == 1)
-        ok = chain_job(record, sqlite3_column_int64(ask, 0), problem);
-    ebi_sql_end(sql, ask);
+    while (ok && (more = ebi_rows_next(record, &ask, problem)) == 1)
+        ok = chain_job(record, ebi_rows_number(&ask, 0), problem);
+    ebi_rows_end(record, &ask);
     return ok && more == 0;
 }
 
 /* --- jobs ---------------------------------------------------------------------------------------- */
 
-static void read_job(sqlite3_stmt *ask, struct eb_record_job *job)
+static void read_job(const struct ebi_rows *ask, struct eb_record_job *job)
 {
     memset(job, 0, sizeof *job);
-    job->number = sqlite3_column_int64(ask, 0);
-    ebi_sql_text(ask, 1, job->began, sizeof job->began);
-    ebi_sql_text(ask, 2, job->ended, sizeof job->ended);
-    ebi_sql_text(ask, 3, job->command, sizeof job->command);
-    ebi_sql_text(ask, 4, job->site, sizeof job->site);
-    job->process = (long)sqlite3_column_int64(ask, 5);
-    ebi_sql_text(ask, 6, job->outcome, sizeof job->outcome);
-    job->simulated = sqlite3_column_int(ask, 7) != 0;
-    ebi_sql_text(ask, 8, job->person, sizeof job->person);
-    ebi_sql_text(ask, 9, job->laptop, sizeof job->laptop);
-    job->devices = (size_t)sqlite3_column_int64(ask, 10);
-    ebi_sql_text(ask, 11, job->result, sizeof job->result);
-    job->took_ms = (uint64_t)sqlite3_column_int64(ask, 12);
-    job->resumed_by = sqlite3_column_int64(ask, 13);
+    job->number = ebi_rows_number(ask, 0);
+    ebi_rows_text(ask, 1, job->began, sizeof job->began);
+    ebi_rows_text(ask, 2, job->ended, sizeof job->ended);
+    ebi_rows_text(ask, 3, job->command, sizeof job->command);
+    ebi_rows_text(ask, 4, job->site, sizeof job->site);
+    job->process = (long)ebi_rows_number(ask, 5);
+    ebi_rows_text(ask, 6, job->outcome, sizeof job->outcome);
+    job->simulated = ebi_rows_number(ask, 7) != 0;
+    ebi_rows_text(ask, 8, job->person, sizeof job->person);
+    ebi_rows_text(ask, 9, job->laptop, sizeof job->laptop);
+    job->devices = (size_t)ebi_rows_number(ask, 10);
+    ebi_rows_text(ask, 11, job->result, sizeof job->result);
+    job->took_ms = (uint64_t)ebi_rows_number(ask, 12);
+    job->resumed_by = ebi_rows_number(ask, 13);
 }
 
 bool eb_record_jobs(struct eb_record *record, struct eb_record_job **jobs, size_t *count,
                     struct eb_problem *problem)
 {
-    sqlite3_stmt *ask =
-        EBI_SQL_ASK(&record->sql, problem,
-                    "SELECT number, began, ended, command, site, process, outcome, simulated, person, laptop,"
-                    " devices, result, took_ms, resumed_by FROM jobs ORDER BY number DESC",
-                    NULL);
+    struct ebi_rows ask =
+        EBI_ASK(record, problem,
+                "SELECT number, began, ended, command, site, process, outcome, simulated, person, laptop,"
+                " devices, result, took_ms, resumed_by FROM jobs ORDER BY number DESC",
+                NULL);
     size_t room = 0;
     int more;
     *jobs = NULL;
     *count = 0;
-    while ((more = ebi_sql_step(&record->sql, ask, problem)) == 1) {
+    while ((more = ebi_rows_next(record, &ask, problem)) == 1) {
         if (*count == room) {
             room = 2 * room + 64;
             struct eb_record_job *longer = realloc(*jobs, room * sizeof *longer);
@@ -125,25 +125,25 @@ bool eb_record_jobs(struct eb_record *record, struct eb_record_job **jobs, size_
                 abort();
             *jobs = longer;
         }
-        read_job(ask, &(*jobs)[(*count)++]);
+        read_job(&ask, &(*jobs)[(*count)++]);
     }
-    ebi_sql_end(&record->sql, ask);
+    ebi_rows_end(record, &ask);
     return more == 0;
 }
 
 /* --- rows ---------------------------------------------------------------------------------------- */
 
-static void give(sqlite3_stmt *ask, bool (*take)(void *context, const struct eb_record_entry *entry),
+static void give(struct ebi_rows *ask, bool (*take)(void *context, const struct eb_record_entry *entry),
                  void *context, bool *wanted)
 {
     static const uint8_t none[EBI_CHAIN_BYTES];
     char texts[EBI_ROW_TEXTS][EB_LOCK_KEY_BYTES];
-    bool whole = sqlite3_column_bytes(ask, EBI_ROW_TEXTS) == EBI_CHAIN_BYTES;
+    const uint8_t *chain = ebi_rows_digest(ask, EBI_ROW_TEXTS);
     for (int i = 0; i + 1 < EBI_ROW_TEXTS; i++)
-        ebi_sql_text(ask, i, texts[i], sizeof texts[i]);
-    const char *error = (const char *)sqlite3_column_text(ask, 15);
-    const char *body = (const char *)sqlite3_column_text(ask, EBI_ROW_TEXTS - 1);
-    const struct eb_record_entry entry = {.job = sqlite3_column_int64(ask, 0),
+        ebi_rows_text(ask, i, texts[i], sizeof texts[i]);
+    const char *error = ebi_rows_raw(ask, 15);
+    const char *body = ebi_rows_raw(ask, EBI_ROW_TEXTS - 1);
+    const struct eb_record_entry entry = {.job = ebi_rows_number(ask, 0),
                                           .at = texts[1],
                                           .row = {.kind = texts[2],
                                                   .unit = texts[3],
@@ -159,23 +159,23 @@ static void give(sqlite3_stmt *ask, bool (*take)(void *context, const struct eb_
                                                   .checksum = texts[13],
                                                   .outcome = texts[14],
                                                   .error = error != NULL ? error : "",
-                                                  .left = sqlite3_column_int(ask, 16) != 0,
-                                                  .attempt = (unsigned)sqlite3_column_int(ask, 17),
-                                                  .ms = (uint64_t)sqlite3_column_int64(ask, 18),
+                                                  .left = ebi_rows_number(ask, 16) != 0,
+                                                  .attempt = (unsigned)ebi_rows_number(ask, 17),
+                                                  .ms = (uint64_t)ebi_rows_number(ask, 18),
                                                   .body = body != NULL ? body : ""},
-                                          .chain = whole ? sqlite3_column_blob(ask, EBI_ROW_TEXTS) : none};
+                                          .chain = chain != NULL ? chain : none};
     *wanted = take(context, &entry);
 }
 
-static bool give_all(struct eb_record *record, sqlite3_stmt *ask,
+static bool give_all(struct eb_record *record, struct ebi_rows ask,
                      bool (*take)(void *context, const struct eb_record_entry *entry), void *context,
                      struct eb_problem *problem)
 {
     bool wanted = true;
     int more = 0;
-    while (wanted && (more = ebi_sql_step(&record->sql, ask, problem)) == 1)
-        give(ask, take, context, &wanted);
-    ebi_sql_end(&record->sql, ask);
+    while (wanted && (more = ebi_rows_next(record, &ask, problem)) == 1)
+        give(&ask, take, context, &wanted);
+    ebi_rows_end(record, &ask);
     return more >= 0;
 }
 
@@ -186,10 +186,10 @@ bool eb_record_rows(struct eb_record *record, int64_t job,
     char number[24];
     snprintf(number, sizeof number, "%lld", (long long)job);
     return give_all(record,
-                    EBI_SQL_ASK(&record->sql, problem,
-                                "SELECT " EBI_ROW_COLUMNS ", chain FROM effects"
-                                " WHERE job = CAST(?1 AS INTEGER) ORDER BY number",
-                                number, NULL),
+                    EBI_ASK(record, problem,
+                            "SELECT " EBI_ROW_COLUMNS ", chain FROM effects"
+                            " WHERE job = CAST(?1 AS BIGINT) ORDER BY number",
+                            number, NULL),
                     take, context, problem);
 }
 
@@ -199,13 +199,12 @@ bool eb_record_device(struct eb_record *record, const char *name,
 {
     return give_all(
         record,
-        EBI_SQL_ASK(
-            &record->sql, problem,
-            "SELECT " EBI_ROW_COLUMNS ", chain FROM effects WHERE number IN"
-            " (SELECT number FROM effects WHERE serial = ?1 AND kind IN ('device', 'end', 'not-begun')"
-            " UNION SELECT number FROM effects WHERE device = ?1"
-            " AND kind IN ('device', 'end', 'not-begun')) ORDER BY number",
-            name, NULL),
+        EBI_ASK(record, problem,
+                "SELECT " EBI_ROW_COLUMNS ", chain FROM effects WHERE number IN"
+                " (SELECT number FROM effects WHERE serial = ?1 AND kind IN ('device', 'end', 'not-begun')"
+                " UNION SELECT number FROM effects WHERE device = ?1"
+                " AND kind IN ('device', 'end', 'not-begun')) ORDER BY number",
+                name, NULL),
         take, context, problem);
 }
 
@@ -245,22 +244,21 @@ static bool verify_job(struct eb_record *record, const struct eb_record_job *job
     if (!ebi_record_before(record, job->number, chain, problem))
         return false;
     snprintf(number, sizeof number, "%lld", (long long)job->number);
-    sqlite3_stmt *rows =
-        EBI_SQL_ASK(&record->sql, problem,
-                    "SELECT " EBI_ROW_COLUMNS ", chain FROM effects WHERE job = CAST(?1 AS INTEGER)"
-                    " ORDER BY number",
-                    number, NULL);
-    while ((more = ebi_sql_step(&record->sql, rows, problem)) == 1 && !broken) {
+    struct ebi_rows rows =
+        EBI_ASK(record, problem,
+                "SELECT " EBI_ROW_COLUMNS ", chain FROM effects WHERE job = CAST(?1 AS BIGINT)"
+                " ORDER BY number",
+                number, NULL);
+    while ((more = ebi_rows_next(record, &rows, problem)) == 1 && !broken) {
         char kind[EB_NAME_BYTES];
         char device[EB_NAME_BYTES];
         char at[EB_SEEN_BYTES];
-        const void *kept = sqlite3_column_blob(rows, EBI_ROW_TEXTS);
-        chain_row(rows, chain);
-        ebi_sql_text(rows, 1, at, sizeof at);
-        ebi_sql_text(rows, 2, kind, sizeof kind);
-        ebi_sql_text(rows, 5, device, sizeof device);
-        broken = kept == NULL || sqlite3_column_bytes(rows, EBI_ROW_TEXTS) != EBI_CHAIN_BYTES ||
-                 memcmp(kept, chain, EBI_CHAIN_BYTES) != 0;
+        const uint8_t *kept = ebi_rows_digest(&rows, EBI_ROW_TEXTS);
+        chain_row(&rows, chain);
+        ebi_rows_text(&rows, 1, at, sizeof at);
+        ebi_rows_text(&rows, 2, kind, sizeof kind);
+        ebi_rows_text(&rows, 5, device, sizeof device);
+        broken = kept == NULL || memcmp(kept, chain, EBI_CHAIN_BYTES) != 0;
         if (broken)
             tell(check, job->number, "the entry '%s'%s%s of %s, or one before it, was changed or taken out",
                  kind, device[0] != '\0' ? " of " : "", device, at);
@@ -268,11 +266,11 @@ static bool verify_job(struct eb_record *record, const struct eb_record_job *job
             tell(check, job->number, "its first entry is not the one that it began with");
         ended = ended || strcmp(kind, "job-end") == 0;
         if (strcmp(kind, "job-end") == 0)
-            ebi_sql_text(rows, 14, outcome, sizeof outcome);
+            ebi_rows_text(&rows, 14, outcome, sizeof outcome);
         first = false;
         check->rows++;
     }
-    ebi_sql_end(&record->sql, rows);
+    ebi_rows_end(record, &rows);
     /* Jobs of the first form had no entry of their end. */
     if (!broken && ((ended && strcmp(outcome, job->outcome) != 0) ||
                     (!ended && job->ended[0] != '\0' && job->laptop[0] != '\0')))
@@ -292,11 +290,12 @@ bool eb_record_verify(struct eb_record *record, struct eb_record_check *check, s
         uint8_t head[EBI_CHAIN_BYTES] = {0};
         char number[24];
         snprintf(number, sizeof number, "%lld", (long long)jobs[i - 1].number);
-        sqlite3_stmt *ask = EBI_SQL_ASK(
-            &record->sql, problem, "SELECT head FROM jobs WHERE number = CAST(?1 AS INTEGER)", number, NULL);
-        if (ebi_sql_step(&record->sql, ask, problem) == 1 && sqlite3_column_bytes(ask, 0) == EBI_CHAIN_BYTES)
-            memcpy(head, sqlite3_column_blob(ask, 0), EBI_CHAIN_BYTES);
-        ebi_sql_end(&record->sql, ask);
+        struct ebi_rows ask =
+            EBI_ASK(record, problem, "SELECT head FROM jobs WHERE number = CAST(?1 AS BIGINT)", number, NULL);
+        const uint8_t *begins = ebi_rows_next(record, &ask, problem) == 1 ? ebi_rows_digest(&ask, 0) : NULL;
+        if (begins != NULL)
+            memcpy(head, begins, EBI_CHAIN_BYTES);
+        ebi_rows_end(record, &ask);
         ok = verify_job(record, &jobs[i - 1], head, check, problem);
         check->jobs++;
     }
@@ -309,26 +308,21 @@ bool eb_record_verify(struct eb_record *record, struct eb_record_check *check, s
 bool eb_record_forget(struct eb_record *record, const char *before, size_t *count, struct eb_problem *problem)
 {
     /* Of a job that did not end, or of which something is still left, nothing is taken out. */
-    static const char old[] =
-        "CREATE TEMP TABLE old AS SELECT number, head FROM jobs j WHERE ended IS NOT NULL AND ended < ?1"
-        " AND NOT EXISTS (SELECT 1 FROM lefts l JOIN effects e ON e.number = l.number WHERE e.job = "
-        "j.number)";
     static const char *const steps[] = {
-        "INSERT INTO forgotten SELECT number, head, ?1 FROM temp.old",
-        "DELETE FROM effects WHERE job IN (SELECT number FROM temp.old) AND ?1 = ?1",
-        "DELETE FROM jobs WHERE number IN (SELECT number FROM temp.old) AND ?1 = ?1",
+        "INSERT INTO forgotten SELECT number, head, CAST(?1 AS TEXT) FROM jobs j WHERE ended IS NOT NULL"
+        " AND ended < CAST(?1 AS TEXT) AND NOT EXISTS"
+        " (SELECT 1 FROM lefts l JOIN effects e ON e.number = l.number WHERE e.job = j.number)",
+        "DELETE FROM effects WHERE job IN (SELECT number FROM forgotten)",
+        "DELETE FROM jobs WHERE number IN (SELECT number FROM forgotten)",
     };
-    bool ok = eb_record_together(record, true, problem) &&
-              ebi_sql_done(&record->sql, EBI_SQL_ASK(&record->sql, problem, old, before, NULL), problem);
-    for (size_t i = 0; i < sizeof steps / sizeof steps[0] && ok; i++) {
-        ok = ebi_sql_done(
-            &record->sql,
-            ebi_sql_ask_with(&record->sql, problem, steps[i], (const char *const[]){before, NULL}), problem);
-        *count = i == 0 ? (size_t)sqlite3_changes(record->sql.db) : *count;
-    }
-    ok = ok && ebi_sql_run(&record->sql, "DROP TABLE temp.old", problem) &&
-         eb_record_together(record, false, problem);
+    bool ok = ebi_transaction(record, true, problem);
+    for (size_t i = 0; i < sizeof steps / sizeof steps[0] && ok; i++)
+        ok = ebi_done(record,
+                      ebi_ask_with(record, problem, steps[i], NULL,
+                                   (const char *const[]){i == 0 ? before : NULL, NULL}),
+                      i == 0 ? count : NULL, problem);
+    ok = ok && ebi_transaction(record, false, problem);
     if (!ok)
-        sqlite3_exec(record->sql.db, "ROLLBACK", NULL, NULL, NULL);
+        ebi_roll_back(record);
     return ok;
 }

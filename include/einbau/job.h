@@ -265,6 +265,7 @@ struct eb_job {
     struct eb_locks *locks;     /* NULL: none was needed yet */
     struct eb_locks *going;     /* says that the job goes on */
     struct eb_record *record;   /* NULL: there is none, or none yet */
+    bool cut_off;               /* its server does not answer any more: the job is being ended */
     bool recording;             /* this job is in it ... */
     bool planned;               /* ... with its devices ... */
     int64_t number;             /* ... under this number; 0: none was begun */

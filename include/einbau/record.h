@@ -17,7 +17,8 @@ enum { EB_LOCK_KEY_BYTES = 160 };
 struct eb_lock_holder {
     long process;
     char command[EB_NAME_BYTES];
-    char since[EB_SEEN_BYTES]; /* ISO 8601, UTC; empty: not known */
+    char since[EB_SEEN_BYTES];                         /* ISO 8601, UTC; empty: not known */
+    char person[EB_NAME_BYTES], laptop[EB_NAME_BYTES]; /* of a lease; empty: on this laptop */
 };
 
 /* The locks that this process holds.  They are files in a folder of this user's own: $EINBAU_LOCKS, else
@@ -58,14 +59,23 @@ struct eb_record_row {
     const char *body;                           /* more of it, as a JSON object: docs/record.md */
 };
 
-/* A file `record.db` (SQLite): one row for each job, one for each effect.  Rows are only added.  Each has the
- * SHA-256 (FIPS 180-4) of its own texts and of the row before it in its job, and a job's first row follows
- * the first row of the job before: a row that is changed later no longer fits what comes behind it. */
+/* A file `record.db` (SQLite) in a folder, or the same tables on a PostgreSQL server: one row for each job,
+ * one for each effect.  Rows are only added.  Each has the SHA-256 (FIPS 180-4) of its own texts and of the
+ * row before it in its job, and a job's first row follows the first row of the job before: a row that is
+ * changed later no longer fits what comes behind it. */
 struct eb_record;
 
-/* `make`: the folder and the file are made where they are missing; else that gives NULL with `problem` empty.
- * A file of an older form is renewed; one of a newer form is refused. */
-EB_NODISCARD struct eb_record *eb_record_open(const char *folder, bool make, struct eb_problem *problem);
+/* `place`: a folder, or postgresql://... as libpq takes it (no password in it: ~/.pgpass, PGPASSFILE, a
+ * service file).  `make`: the folder and the file are made where they are missing; else that gives NULL with
+ * `problem` empty.  Of a server, eb_record_init must have made the tables.  A file of an older form is
+ * renewed; one of a newer form is refused.  On a server every call waits for its answer, 10 s at most; then
+ * the record is lost for this call, and with it what it has leased. */
+EB_NODISCARD struct eb_record *eb_record_open(const char *place, bool make, struct eb_problem *problem);
+bool eb_record_is_server(const char *place);
+
+/* Makes the tables on a server, with the rights of the role einbau_technician; where they are, nothing is
+ * changed.  `made`: whether they were made.  False with `problem` filled. */
+EB_NODISCARD bool eb_record_init(const char *place, bool *made, struct eb_problem *problem);
 void eb_record_close(struct eb_record *record); /* NULL: nothing */
 
 /* How a job begins; borrowed for the call. */
@@ -97,6 +107,31 @@ int64_t eb_record_number(const struct eb_record *record);
 bool eb_record_went_back(const struct eb_record *record);
 /* The key of the lock that is held as long as a job of this record goes on. */
 void eb_record_key(const struct eb_record *record, int64_t job, char key[EB_LOCK_KEY_BYTES]);
+
+/* --- leases --------------------------------------------------------------------------------------- */
+
+/* What eb_locks are on one laptop, leases are among all laptops that share a server.  A lease ends with the
+ * connection of its holder: at once where its process dies, within 25 s where its network is cut. */
+
+/* Whether this record is on a server; all that follows does nothing where it is not. */
+bool eb_record_shared(const struct eb_record *record);
+/* EB_OK: it is this record's from now on, or was already.  EB_BUSY: another laptop's, and `holder` says
+ * whose. EB_IO with `problem` filled. */
+EB_NODISCARD enum eb_status eb_record_lease(struct eb_record *record, const char *key, const char *command,
+                                            const char *person, const char *laptop,
+                                            struct eb_lock_holder *holder, struct eb_problem *problem);
+void eb_record_release(struct eb_record *record, const char *key);
+/* Whether another connection holds it; nothing is taken. */
+bool eb_record_leased(struct eb_record *record, const char *key, struct eb_lock_holder *holder);
+/* Whether the server still answers: to be asked every few seconds while devices are worked on.  Never waits.
+ * False: the connection is gone, or no answer came for 10 s; the leases are not this record's any more. */
+bool eb_record_answers(struct eb_record *record);
+
+/* A folder of this laptop for rows that the server cannot take as it is lost in the middle of a job: what
+ * ends, undoes and activates is done all the same, and its rows wait there.  What waits there from before is
+ * given to the server now, each row once; `given`: how many.  False with `problem` filled. */
+EB_NODISCARD bool eb_record_outbox(struct eb_record *record, const char *folder, size_t *given,
+                                   struct eb_problem *problem);
 
 /* --- reading it ---------------------------------------------------------------------------------- */
 
@@ -161,7 +196,7 @@ struct eb_left {
     char kind[16]; /* as in the row: "end" means that it could not be undone */
     char unit[EB_LOCK_KEY_BYTES], address[EB_LOCK_KEY_BYTES];
     char site[EB_NAME_BYTES], device[EB_NAME_BYTES], link[EB_NAME_BYTES];
-    char serial[EB_NAME_BYTES];
+    char serial[EB_NAME_BYTES], laptop[EB_NAME_BYTES]; /* `laptop`: of the job */
     char component[EB_NAME_BYTES], version[EB_VERSION_TEXT_BYTES];
     char command[EB_NAME_BYTES], began[EB_SEEN_BYTES]; /* of the job */
     long process;

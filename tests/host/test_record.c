@@ -1,6 +1,6 @@
-/* The record of jobs: rows before effects, chained; what a later change, a newer or an older file, and two
- * processes make of it. */
-#include "support/support.h"
+/* The record of jobs, in a file and on a PostgreSQL server: rows before effects, chained; what a later
+ * change, a newer or an older form, and several processes make of it. */
+#include "support/cluster.h"
 
 #include <sodium.h>
 #include <sqlite3.h>
@@ -11,11 +11,19 @@
 #include <unistd.h>
 
 static char folder[PATH_BYTES];
+static struct cluster cluster;
+static bool on_server;
 
 static int set_up(void **state)
 {
     (void)state;
+    struct eb_problem problem;
+    bool made = false;
     make_folder(folder);
+    if (on_server)
+        cluster_forget(&cluster);
+    if (on_server && (!eb_record_init(cluster.place, &made, &problem) || !made))
+        fail_msg("%s", problem.text);
     return 0;
 }
 
@@ -29,7 +37,7 @@ static int tear_down(void **state)
 static struct eb_record *open_record(void)
 {
     struct eb_problem problem;
-    struct eb_record *record = eb_record_open(folder, true, &problem);
+    struct eb_record *record = eb_record_open(on_server ? cluster.place : folder, true, &problem);
     if (record == NULL)
         fail_msg("%s", problem.text);
     return record;
@@ -41,6 +49,10 @@ static void run_sql(const char *statements)
     char path[PATH_BYTES + 16];
     char *why = NULL;
     sqlite3 *db;
+    if (on_server) {
+        free(cluster_sql(&cluster, statements));
+        return;
+    }
     snprintf(path, sizeof path, "%s/record.db", folder);
     assert_int_equal(sqlite3_open(path, &db), SQLITE_OK);
     if (sqlite3_exec(db, statements, NULL, NULL, &why) != SQLITE_OK)
@@ -119,6 +131,17 @@ static bool take(void *context, const struct eb_record_entry *e)
     return true;
 }
 
+static bool add_row(void *context, const struct eb_record_entry *e)
+{
+    char *text = context;
+    const struct eb_record_row *r = &e->row;
+    size_t used = strlen(text);
+    snprintf(text + used, 4096 - used, "%lld %s %s %s %s %s %s %s %s %s %d %u %llu %s\n", (long long)e->job,
+             r->kind, r->unit, r->device, r->serial, r->component, r->version, r->checksum, r->outcome,
+             r->error, r->left, r->attempt, (unsigned long long)r->ms, r->body);
+    return true;
+}
+
 static void a_job_is_there_as_it_was_written(void **state)
 {
     (void)state;
@@ -191,6 +214,25 @@ static void a_digest_is_that_of_the_texts_and_the_row_before(void **state)
 
 /* --- changed later ---------------------------------------------------------------------------------- */
 
+/* A change in the words of the place. */
+static const char *as_there(const char *change)
+{
+    static const struct {
+        const char *word, *change;
+    } others[] = {
+        {"x'00'", "UPDATE effects SET chain = '\\x00' WHERE kind = 'job-end' AND job = 2"},
+        {"zeroblob", "UPDATE jobs SET head = decode(repeat('00', 32), 'hex') WHERE number = 2"},
+        {"INSERT",
+         "INSERT INTO effects OVERRIDING SYSTEM VALUE SELECT number + 100, job, at, kind, unit, site,"
+         " device, serial, order_code, profile, link, address, component, version, checksum, outcome,"
+         " error, \"left\", attempt, ms, body, chain FROM effects WHERE kind = 'send' AND job = 3"}};
+    for (size_t i = 0; on_server && i < sizeof others / sizeof others[0]; i++) {
+        if (strstr(change, others[i].word) != NULL)
+            return others[i].change;
+    }
+    return change;
+}
+
 static void every_later_change_shows(void **state)
 {
     (void)state;
@@ -228,7 +270,7 @@ static void every_later_change_shows(void **state)
         assert_int_equal(check.wrong, 0);
         assert_int_equal(check.jobs, 3);
         assert_int_equal(check.rows, 18);
-        run_sql(rows[i].change);
+        run_sql(as_there(rows[i].change));
         check = check_of();
         if (check.wrong == 0 || check.job != rows[i].job || strstr(check.text, rows[i].says) == NULL)
             fail_msg("%s: %zu wrong, job %lld: %s", rows[i].change, check.wrong, (long long)check.job,
@@ -370,7 +412,8 @@ static void a_clock_that_was_put_back_is_noticed(void **state)
     /* A row of next century. */
     run_sql(
         "INSERT INTO effects (job, at, kind, unit, site, device, serial, order_code, profile, link, address,"
-        " component, version, checksum, outcome, error, left) VALUES (2, '2101-01-01T00:00:00Z', 'stated', "
+        " component, version, checksum, outcome, error, \"left\") VALUES (2, '2101-01-01T00:00:00Z', "
+        "'stated', "
         "'', '', '',"
         " '', '', '', '', '', '', '', '', '', '', 0)");
     record = open_record();
@@ -409,19 +452,69 @@ static void two_processes_write_at_once(void **state)
         fail_msg("job %lld: %s", (long long)check.job, check.text);
 }
 
+/* The same jobs in both: all but the times are the same, row by row. */
+static void a_server_has_the_same_rows_as_a_file(void **state)
+{
+    (void)state;
+    struct eb_problem problem;
+    static char kinds[2][4096];
+    for (int k = 0; k < 2; k++) {
+        struct eb_record_job *jobs;
+        size_t count;
+        on_server = k == 1;
+        put_job("Larchfell ropeway", true);
+        put_job("Larchfell ropeway", false);
+        struct eb_record *record = open_record();
+        assert_true(eb_record_jobs(record, &jobs, &count, &problem));
+        for (size_t i = 0; i < count; i++) {
+            size_t used = strlen(kinds[k]);
+            snprintf(kinds[k] + used, sizeof kinds[k] - used, "%lld %s %s %s %s %s %zu %llu %d\n",
+                     (long long)jobs[i].number, jobs[i].site, jobs[i].person, jobs[i].laptop, jobs[i].outcome,
+                     jobs[i].result, jobs[i].devices, (unsigned long long)jobs[i].took_ms,
+                     jobs[i].ended[0] != '\0');
+            assert_true(eb_record_rows(record, jobs[i].number, add_row, kinds[k], &problem));
+        }
+        free(jobs);
+        eb_record_close(record);
+    }
+    assert_string_equal(kinds[0], kinds[1]);
+    assert_non_null(strstr(kinds[1], "send unit D2 5201 door-01 5201 firmware 1.7.2 0badcafe"));
+}
+
+static int start_server(void **state)
+{
+    (void)state;
+    cluster_begin(&cluster);
+    on_server = true;
+    return 0;
+}
+
+static int stop_server(void **state)
+{
+    (void)state;
+    on_server = false;
+    cluster_end(&cluster);
+    return 0;
+}
+
 int main(void)
 {
 #define RECORD_TEST(test) cmocka_unit_test_setup_teardown(test, set_up, tear_down)
-    const struct CMUnitTest tests[] = {
-        RECORD_TEST(a_job_is_there_as_it_was_written),
+#define BOTH_PLACES                                                                                          \
+    RECORD_TEST(a_job_is_there_as_it_was_written), RECORD_TEST(every_later_change_shows),                    \
+        RECORD_TEST(what_was_left_is_the_last_word_of_a_device),                                             \
+        RECORD_TEST(old_jobs_are_taken_out_and_open_ones_stay),                                              \
+        RECORD_TEST(a_clock_that_was_put_back_is_noticed), RECORD_TEST(two_processes_write_at_once)
+    const struct CMUnitTest in_a_file[] = {
+        BOTH_PLACES,
         RECORD_TEST(a_digest_is_that_of_the_texts_and_the_row_before),
-        RECORD_TEST(every_later_change_shows),
         RECORD_TEST(a_newer_file_is_refused),
         RECORD_TEST(an_older_file_is_renewed),
-        RECORD_TEST(what_was_left_is_the_last_word_of_a_device),
-        RECORD_TEST(old_jobs_are_taken_out_and_open_ones_stay),
-        RECORD_TEST(a_clock_that_was_put_back_is_noticed),
-        RECORD_TEST(two_processes_write_at_once),
     };
-    return cmocka_run_group_tests(tests, NULL, NULL);
+    const struct CMUnitTest at_a_server[] = {
+        BOTH_PLACES,
+        RECORD_TEST(a_server_has_the_same_rows_as_a_file),
+    };
+    int failed = cmocka_run_group_tests(in_a_file, NULL, NULL);
+    return failed + cmocka_run_group_tests(at_a_server, start_server, stop_server);
 }

@@ -11,18 +11,21 @@
 #include <sys/resource.h>
 #include <unistd.h>
 
-const struct command *const commands[] = {
-    &command_new_site,      &command_new_profile,   &command_shelf_add,    &command_shelf_list,
-    &command_shelf_show,    &command_shelf_drop,    &command_shelf_cover,  &command_shelf_copy,
-    &command_shelf_publish, &command_shelf_fetch,   &command_pack,         &command_check,
-    &command_key_new,       &command_key_trust,     &command_key_untrust,  &command_key_list,
-    &command_secret_set,    &command_secret_change, &command_secret_list,  &command_secret_drop,
-    &command_links,         &command_survey,        &command_show,         &command_blink,
-    &command_set,           &command_backup_list,   &command_backup,       &command_restore,
-    &command_settings,      &command_act,           &command_reset,        &command_plan,
-    &command_rehearse,      &command_fit,           &command_confirm,      &command_card_check,
-    &command_card,          &command_recover,       &command_network_show, &command_jobs,
-    &command_report,        &command_manual,        &command_completion,   NULL};
+const struct command *const commands[] = {&command_new_site,    &command_new_profile, &command_shelf_add,
+                                          &command_shelf_list,  &command_shelf_show,  &command_shelf_drop,
+                                          &command_shelf_cover, &command_shelf_copy,  &command_shelf_publish,
+                                          &command_shelf_fetch, &command_pack,        &command_check,
+                                          &command_key_new,     &command_key_trust,   &command_key_untrust,
+                                          &command_key_list,    &command_secret_set,  &command_secret_change,
+                                          &command_secret_list, &command_secret_drop, &command_links,
+                                          &command_survey,      &command_show,        &command_blink,
+                                          &command_set,         &command_backup_list, &command_backup,
+                                          &command_restore,     &command_settings,    &command_act,
+                                          &command_reset,       &command_plan,        &command_rehearse,
+                                          &command_fit,         &command_confirm,     &command_card_check,
+                                          &command_card,        &command_recover,     &command_network_show,
+                                          &command_record_init, &command_jobs,        &command_report,
+                                          &command_manual,      &command_completion,  NULL};
 
 enum { COMMANDS = sizeof commands / sizeof commands[0] - 1 };
 

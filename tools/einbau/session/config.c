@@ -3,6 +3,7 @@
 #include "session/site_here.h"
 #include "ui/table.h"
 
+#include <einbau/record.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -86,6 +87,14 @@ bool config_apply(struct options *o)
         return false;
     for (int which = BESIDE; which <= OWN; which++) {
         for (int key = 0; key < EB_CONFIG_KEYS; key++) {
+            const char *value = o->config[which].paths[key];
+            if (which == BESIDE && key == EB_CONFIG_RECORD && eb_record_is_server(value)) {
+                complain(
+                    "%s: a record on a server is not taken from the file beside a site, which may come from "
+                    "anywhere. Use --record, EINBAU_RECORD or your own config.yaml",
+                    o->config_path[which]);
+                return false;
+            }
             if (o->config[which].paths[key][0] != '\0')
                 take(o, (enum eb_config_key)key, o->config[which].paths[key], o->config_path[which]);
         }

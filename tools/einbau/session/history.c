@@ -47,9 +47,11 @@ bool history_goes_on(struct eb_record *record, const struct eb_record_job *job)
     struct eb_problem problem;
     if (job->ended[0] != '\0')
         return false;
+    eb_record_key(record, job->number, key);
+    if (eb_record_shared(record))
+        return eb_record_leased(record, key, &holder);
     if (locks == NULL)
         locks = eb_locks_open("jobs", &problem);
-    eb_record_key(record, job->number, key);
     return locks != NULL && eb_locks_held(locks, key, &holder);
 }
 

@@ -25,9 +25,11 @@ static const struct option_row common[] = {
      .to = OPTION_TO(sim)},
     {"state", "DIR", "where a simulated world keeps what it must remember (or EINBAU_STATE)", TRIALS,
      OPTION_TEXT, .to = OPTION_TO(state)},
-    {"record", "DIR",
-     "where the record of jobs is (or EINBAU_RECORD), else the user's own, or that of --state", SHARED,
-     OPTION_TEXT, .to = OPTION_TO(record)},
+    {"record", "PLACE",
+     "where the record of jobs is (or EINBAU_RECORD): a folder, or postgresql://SERVER/DATABASE; else the "
+     "user's "
+     "own, or that of --state",
+     SHARED, OPTION_TEXT, .to = OPTION_TO(record)},
     {"shelf", "DIR", "the shelf of images (or EINBAU_SHELF), else the user's own", SHARED, OPTION_TEXT,
      .to = OPTION_TO(shelf)},
     {"trace", "FILE", "write all that passes on every link to FILE (pcapng)", TRIALS, OPTION_TEXT,

@@ -135,7 +135,7 @@ extern const struct command command_recover, command_links, command_survey, comm
     command_reset, command_new_site, command_new_profile;
 
 /* Without a command. */
-extern const struct command command_network_show, command_rehearse, command_here;
+extern const struct command command_network_show, command_rehearse, command_record_init, command_here;
 
 /* All of them, in the order of the help; NULL behind the last. */
 extern const struct command *const commands[];
