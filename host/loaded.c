@@ -7,7 +7,7 @@ enum { FUNCTIONS_MOST = 64 };
 
 bool ebi_load(const char *library, const char *const *names, size_t count, void *api)
 {
-    void *functions[FUNCTIONS_MOST];
+    void *functions[FUNCTIONS_MOST] = {NULL};
     void *loaded = dlopen(library, RTLD_NOW | RTLD_LOCAL);
     for (size_t i = 0; i < count; i++) {
         functions[i] = loaded != NULL && count <= FUNCTIONS_MOST ? dlsym(loaded, names[i]) : NULL;

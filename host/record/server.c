@@ -51,11 +51,9 @@ bool eb_record_is_server(const char *place)
 static void say(struct ebi_server *s, const char *text, struct eb_problem *problem)
 {
     char line[EB_PROBLEM_BYTES / 4];
-    size_t size = strcspn(text, "\n");
     if (strncmp(text, "ERROR:", 6) == 0)
         text += 6 + strspn(text + 6, " ");
-    size = strcspn(text, "\n");
-    eb_text_copy_foreign(line, sizeof line, (const uint8_t *)text, size);
+    eb_text_copy_foreign(line, sizeof line, (const uint8_t *)text, strcspn(text, "\n"));
     snprintf(problem->text, sizeof problem->text, "%s: %s", s->place, line);
 }
 
@@ -154,7 +152,7 @@ void *ebi_server_ask(struct ebi_server *s, struct eb_problem *problem, const cha
     int count = 0;
     if (!is_ready(s, problem))
         return NULL;
-    while (texts[count] != NULL && count < PARAMETERS_MOST - 1) {
+    while (count < PARAMETERS_MOST - 1 && texts[count] != NULL) {
         values[count] = texts[count];
         count++;
     }
