@@ -205,6 +205,81 @@ static void cut_off_at_each_row_of_a_job(void **state)
     assert_int_equal(said_so, cut);
 }
 
+/* --- two laptops at once, on real sockets --------------------------------------------------------------- */
+
+/* What two laptops do at the same time with the same devices, in a line for the shell; each has its own
+ * locks, state and home.  What is printed: both exit statuses. */
+static void two_laptops(const char *one, const char *other, int *a, int *b, char **said)
+{
+    struct outcome o = shell(
+        "cd %s && rm -rf laptop-* devices && mkdir laptop-a laptop-b && { " BIN_DIR
+        "/einbau-sim world.yaml --state "
+        "devices --write-site real.yaml >log 2>&1 & } && p=$! && trap \"kill $p\" EXIT && for i in $(seq "
+        "50); do grep "
+        "-q ready log && break; sleep 0.1; done; unset EINBAU_SIM EINBAU_STATE; run() { l=$1; shift; "
+        "EINBAU_LOCKS=$PWD/laptop-$l/locks XDG_STATE_HOME=$PWD/laptop-$l XDG_CONFIG_HOME=$PWD/laptop-$l "
+        "EINBAU_PERSON=\"technician $l\" " BIN_DIR "/einbau \"$@\" --site real.yaml >$l.out 2>&1; echo "
+        "$? >$l.status; }; run a %s & q=$!; run b %s; wait $q; cat a.status b.status; cat a.out b.out >&2",
+        l.folder, one, other);
+    if (sscanf(o.out, "%d %d", a, b) != 2)
+        fail_msg("%s%s", o.out, o.err);
+    *said = strdup(o.err);
+    outcome_free(&o);
+}
+
+/* Between what one job begins with a device and the end of that, there is no row of another job on this
+ * device. */
+static void expect_no_two_writers(void)
+{
+    char *wrong = cluster_sql(
+        &cluster,
+        "SELECT count(*) FROM effects a JOIN effects e ON e.job = a.job AND e.unit = a.unit AND e.kind = "
+        "'end' JOIN effects o ON o.unit = a.unit AND o.job <> a.job AND o.kind IN ('prepare', 'send', "
+        "'activate') AND o.number > a.number AND o.number < e.number WHERE a.kind IN ('prepare', 'send')");
+    assert_string_equal(wrong, "0\n");
+    free(wrong);
+}
+
+static void two_laptops_at_once(void **state)
+{
+    (void)state;
+    enum { ROUNDS = 6 };
+    unsigned refused = 0;
+    unsigned confirmed = 0;
+    for (unsigned round = 0; round < ROUNDS; round++) {
+        int a;
+        int b;
+        char *said;
+        two_laptops("fit --yes", "fit --yes", &a, &b, &said);
+        bool named = strstr(said, "of technician a on") != NULL || strstr(said, "of technician b on") != NULL;
+        refused += a == 1 || b == 1;
+        confirmed += a == 0;
+        confirmed += b == 0;
+        if ((a != 0 && b != 0) || ((a == 1 || b == 1) && !named))
+            fail_msg("%d %d: %s", a, b, said);
+        free(said);
+        expect_no_two_writers();
+    }
+    print_message("%u rounds: %u refused with who works there, %u confirmed\n", ROUNDS, refused, confirmed);
+    assert_true(refused >= ROUNDS / 2);
+    /* Each with its own half: both at once, one record of it. */
+    int a;
+    int b;
+    char *said;
+    two_laptops("fit --yes plc-1", "fit --yes coupler-1 coupler-2", &a, &b, &said);
+    if (a != 0 || b != 0)
+        fail_msg("%d %d: %s", a, b, said);
+    free(said);
+    expect_no_two_writers();
+    char *jobs =
+        cluster_sql(&cluster, "SELECT string_agg(person || ' ' || result, ', ' ORDER BY person) FROM (SELECT "
+                              "person, result FROM jobs ORDER BY number DESC LIMIT 2) j");
+    assert_string_equal(jobs, "technician a 1 confirmed, technician b 2 confirmed\n");
+    free(jobs);
+    expect_einbau(&l, 0, "technician b", "jobs");
+    expect_einbau(&l, 0, "as it was written", "jobs --verify");
+}
+
 static void without_its_server_no_job_begins(void **state)
 {
     (void)state;
@@ -236,6 +311,7 @@ int main(void)
         TEAM_TEST(what_another_laptop_works_on_is_left_alone),
         TEAM_TEST(another_laptop_takes_over_from_a_dead_one),
         TEAM_TEST(cut_off_at_each_row_of_a_job),
+        TEAM_TEST(two_laptops_at_once),
         TEAM_TEST(without_its_server_no_job_begins),
         TEAM_TEST(what_is_wrong_is_said),
     };
