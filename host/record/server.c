@@ -252,6 +252,14 @@ static const char schema[] =
     "CREATE TRIGGER effects_left AFTER INSERT ON einbau.effects FOR EACH ROW WHEN (NEW.kind IN"
     " ('prepare', 'send', 'activate', 'undo', 'end', 'address-add', 'address-remove'))"
     " EXECUTE FUNCTION einbau.keep_left();"
+    /* The list of jobs is no place to change what has ended. */
+    "CREATE FUNCTION einbau.keep_job() RETURNS trigger LANGUAGE plpgsql AS $keep$ BEGIN"
+    " IF (OLD.head IS NOT NULL AND NEW.head IS DISTINCT FROM OLD.head) OR (OLD.ended IS NOT NULL AND"
+    " (NEW.ended, NEW.outcome, NEW.result, NEW.took_ms, NEW.devices) IS DISTINCT FROM"
+    " (OLD.ended, OLD.outcome, OLD.result, OLD.took_ms, OLD.devices)) THEN"
+    " RAISE EXCEPTION 'a job that has ended is not changed'; END IF;"
+    " RETURN NEW; END $keep$;"
+    "CREATE TRIGGER jobs_kept BEFORE UPDATE ON einbau.jobs FOR EACH ROW EXECUTE FUNCTION einbau.keep_job();"
     "DO $role$ BEGIN IF NOT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = 'einbau_technician') THEN"
     " CREATE ROLE einbau_technician NOLOGIN; END IF; END $role$;"
     "GRANT USAGE ON SCHEMA einbau TO einbau_technician;"
@@ -287,6 +295,12 @@ static bool has_password(const char *place, struct eb_problem *problem)
     return has;
 }
 
+static void say_nothing(void *context, const char *text)
+{
+    (void)context;
+    (void)text;
+}
+
 static struct ebi_server *connect_to(const char *place, struct eb_problem *problem)
 {
     static const char *const words[] = {"connect_timeout",
@@ -319,6 +333,8 @@ static struct ebi_server *connect_to(const char *place, struct eb_problem *probl
         ebi_server_close(s);
         return NULL;
     }
+    /* What a server says by itself would go to the terminal as it comes. */
+    pq->PQsetNoticeProcessor(s->connection, say_nothing, NULL);
     pq->PQsetnonblocking(s->connection, 1);
     /* The server notices soon that this laptop's network is cut, and frees what it has leased. */
     if (!ebi_server_run(s,

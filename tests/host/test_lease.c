@@ -205,6 +205,13 @@ static void a_technician_adds_and_changes_nothing(void **state)
         outcome_free(&o);
     }
     assert_true(eb_record_end(record, "failed", "1 failed", 10, &problem));
+    struct outcome ended =
+        shell("PGOPTIONS='-c search_path=einbau' psql -X -q -c \"UPDATE jobs SET outcome = "
+              "'confirmed'\" '%s'",
+              place);
+    assert_true(ended.status != 0);
+    assert_non_null(strstr(ended.err, "a job that has ended is not changed"));
+    outcome_free(&ended);
     struct eb_record_check check;
     assert_true(eb_record_verify(record, &check, &problem));
     assert_int_equal(check.wrong, 0);
