@@ -26,6 +26,11 @@ struct eb_record *history_open(struct session *s)
         complain("the record of jobs cannot be read: %s", s->job->problem.text);
     else if (record == NULL)
         complain("no job was recorded yet in %s", folder);
+    size_t given;
+    if (record != NULL && s->job->config.state != NULL &&
+        !eb_record_outbox(record, s->job->config.state, &given, &s->job->problem))
+        complain("entries that wait for the record's server could not be given to it: %s",
+                 s->job->problem.text);
     return record;
 }
 
