@@ -245,6 +245,9 @@ static const char schema[] =
     /* With its owner's rights: a technician changes `lefts` only by adding to `effects`. */
     "CREATE FUNCTION einbau.keep_left() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER"
     " SET search_path = einbau, pg_temp AS $keep$ BEGIN"
+    /* One that has waited for the server may be older than what another job has done since. */
+    " IF EXISTS (SELECT 1 FROM effects e WHERE e.unit = NEW.unit AND e.job > NEW.job AND e.kind <> 'stated'"
+    " AND e.kind <> 'device') THEN RETURN NEW; END IF;"
     " DELETE FROM lefts WHERE unit = NEW.unit OR address = NEW.address;"
     " IF NEW.kind <> 'address-remove' AND NOT (NEW.kind = 'end' AND NEW.\"left\" = 0) THEN"
     " INSERT INTO lefts VALUES (NEW.number, NEW.unit, NEW.address); END IF;"

@@ -356,6 +356,44 @@ static void what_waited_is_given_once(void **state)
     remove_folder(folder);
 }
 
+/* What has waited says nothing about a device that another job has brought to its end since. */
+static void what_waited_is_older_than_what_was_done_since(void **state)
+{
+    (void)state;
+    struct eb_problem problem = {""};
+    char folder[PATH_BYTES];
+    size_t given;
+    size_t count;
+    struct eb_left *lefts;
+    const struct eb_record_start start = {.command = "fit", .site = "S"};
+    const struct eb_record_row send = {.kind = "send", .unit = "unit W", .address = "ip W"};
+    const struct eb_record_row undo = {.kind = "undo", .unit = "unit W", .address = "ip W"};
+    const struct eb_record_row done = {
+        .kind = "end", .unit = "unit W", .address = "ip W", .outcome = "confirmed"};
+    make_folder(folder);
+    free(cluster_sql(&cluster, "DELETE FROM lefts"));
+    struct eb_record *record = open_record();
+    assert_true(eb_record_outbox(record, folder, &given, &problem));
+    assert_true(eb_record_begin(record, &start, &problem) && eb_record_add(record, &send, &problem));
+    cluster_stop(&cluster);
+    assert_true(eb_record_add(record, &undo, &problem));
+    eb_record_close(record);
+    cluster_start(&cluster);
+    record = open_record();
+    assert_true(eb_record_left(record, &lefts, &count, &problem));
+    assert_int_equal(count, 1); /* the other laptop sees it, and brings it to its end */
+    free(lefts);
+    assert_true(eb_record_begin(record, &start, &problem) && eb_record_add(record, &send, &problem) &&
+                eb_record_add(record, &done, &problem));
+    assert_true(eb_record_outbox(record, folder, &given, &problem));
+    assert_int_equal(given, 1);
+    assert_true(eb_record_left(record, &lefts, &count, &problem));
+    assert_int_equal(count, 0);
+    free(lefts);
+    eb_record_close(record);
+    remove_folder(folder);
+}
+
 static void what_is_wrong_is_said(void **state)
 {
     (void)state;
@@ -390,6 +428,7 @@ int main(void)
         cmocka_unit_test(a_frozen_server_is_lost_in_time),
         cmocka_unit_test(a_server_that_goes_away_is_said),
         cmocka_unit_test(what_waited_is_given_once),
+        cmocka_unit_test(what_waited_is_older_than_what_was_done_since),
         cmocka_unit_test(what_is_wrong_is_said),
     };
     return cmocka_run_group_tests(tests, begin, end);
