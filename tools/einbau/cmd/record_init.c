@@ -52,8 +52,9 @@ const struct command command_record_init = {
         "record, "
         "and what one of them works on is left alone by the others. Where the record is already, nothing is "
         "changed.\v"
-        "Example:\n  einbau record init postgresql://ward@record.example/plant\n\n"
-        "A password belongs into ~/.pgpass, never into the address. TLS as libpq has it: PGSSLMODE, or "
+        "Example:\n  einbau record init plant-record\n\n"
+        "On a server PLACE is like postgresql://ward@record.example/plant. A password belongs into "
+        "~/.pgpass, never into the address. TLS as libpq has it: PGSSLMODE, or "
         "?sslmode=verify-full in the address.",
     .takes = SITE_OPTIONAL | NEEDS_ONE,
     .run = run,
