@@ -402,9 +402,9 @@ static void bring(struct way *w, const struct eb_datagram *d, unsigned window, u
     w->free_ns = from_ns + w->block_ns;
     bool in_order = number == w->taken + 1;
     w->taken += in_order;
-    bool tells = in_order ? ++w->in_window == window || w->taken == last : !w->told_gap;
+    bool acks = in_order ? ++w->in_window == window || w->taken == last : !w->told_gap;
     w->told_gap = !in_order;
-    if (!tells)
+    if (!acks)
         return;
     assert_true(w->count < 64);
     unsigned at = (w->first + w->count++) % 64;

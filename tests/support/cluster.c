@@ -51,7 +51,8 @@ void cluster_stop(const struct cluster *c)
 
 void cluster_signal(const struct cluster *c, const char *signal)
 {
-    must(shell("p=$(head -1 %s/pg/data/postmaster.pid) && kill -%s $p $(cat /proc/$p/task/$p/children)", c->folder, signal),
+    must(shell("p=$(head -1 %s/pg/data/postmaster.pid) && kill -%s $p $(cat /proc/$p/task/$p/children)",
+               c->folder, signal),
          signal);
 }
 
