@@ -109,19 +109,23 @@ static const char *record_place(const struct eb_job *job)
     return job->config.record != NULL ? job->config.record : job->config.state;
 }
 
-/* Rows of an earlier job that its server could not take. */
-static bool give_waiting(struct eb_job *job)
+/* Rows of an earlier job that its server could not take.  This job does not depend on them. */
+static void give_waiting(struct eb_job *job)
 {
+    struct eb_problem problem;
     size_t given = 0;
     if (!eb_record_shared(job->record) || job->config.state == NULL)
-        return true;
-    if (!eb_record_outbox(job->record, job->config.state, &given, &job->problem))
-        return false;
+        return;
+    if (!eb_record_outbox(job->record, job->config.state, &given, &problem))
+        ebi_job_warn(
+            job,
+            "entries of an earlier job, which the record's server could not take then, still wait in "
+            "%s/outbox.db: %s",
+            job->config.state, problem.text);
     if (given > 0)
         ebi_job_warn(
             job, "%zu entr%s of an earlier job, which the record's server could not take then, %s there now",
             given, given == 1 ? "y" : "ies", given == 1 ? "is" : "are");
-    return true;
 }
 
 static bool open_record(struct eb_job *job, bool make)
@@ -138,7 +142,9 @@ static bool open_record(struct eb_job *job, bool make)
         return false;
     }
     job->record = eb_record_open(place, make, &job->problem);
-    return job->record != NULL && give_waiting(job);
+    if (job->record != NULL)
+        give_waiting(job);
+    return job->record != NULL;
 }
 
 /* Another call on this laptop, or another laptop of the same record, is at work there. */

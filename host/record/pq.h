@@ -6,10 +6,10 @@
 
 #define EBI_PQ_FUNCTIONS(row)                                                                                \
     row(PQclear) row(PQcmdTuples) row(PQconnectdbParams) row(PQconninfoFree) row(PQconninfoParse)            \
-        row(PQconsumeInput) row(PQerrorMessage) row(PQfinish) row(PQflush) row(PQfreemem) row(PQgetResult)   \
-            row(PQgetisnull) row(PQgetvalue) row(PQisBusy) row(PQntuples) row(PQresultErrorMessage)          \
-                row(PQresultStatus) row(PQsendQuery) row(PQsendQueryParams) row(PQsetNoticeProcessor)        \
-                    row(PQsetnonblocking) row(PQsocket) row(PQstatus)
+        row(PQconsumeInput) row(PQerrorMessage) row(PQfinish) row(PQflush) row(PQgetResult) row(PQgetisnull) \
+            row(PQgetvalue) row(PQisBusy) row(PQntuples) row(PQresultErrorMessage) row(PQresultStatus)       \
+                row(PQsendQuery) row(PQsendQueryParams) row(PQsetNoticeProcessor) row(PQsetnonblocking)      \
+                    row(PQsocket) row(PQstatus)
 /* NOLINTNEXTLINE(bugprone-macro-parentheses): it is a declaration */
 #define EBI_PQ_MEMBER(name) __typeof__(name) *name;
 

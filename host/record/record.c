@@ -137,6 +137,17 @@ static bool ends_something(const char *kind)
     return ends;
 }
 
+/* Whether a time is before the last one.  The server's clock is known to about a second from each laptop. */
+static bool is_behind(const struct eb_record *record, const char *now)
+{
+    enum { SLACK_S = 3 };
+    struct tm parts[2] = {{0}, {0}};
+    if (record->server == NULL || strptime(now, "%Y-%m-%dT%H:%M:%SZ", &parts[0]) == NULL ||
+        strptime(record->last, "%Y-%m-%dT%H:%M:%SZ", &parts[1]) == NULL)
+        return strcmp(now, record->last) < 0;
+    return timegm(&parts[0]) + SLACK_S < timegm(&parts[1]);
+}
+
 static bool add_at(struct eb_record *record, const char now[EB_SEEN_BYTES], const struct eb_record_row *row,
                    struct eb_problem *problem)
 {
@@ -179,7 +190,7 @@ static bool add_at(struct eb_record *record, const char now[EB_SEEN_BYTES], cons
     if (!written && !(waits(record) && ebi_outbox_put(record, texts, chain, problem)))
         return false;
     memcpy(record->chain, chain, sizeof chain);
-    record->went_back = record->went_back || strcmp(now, record->last) < 0;
+    record->went_back = record->went_back || is_behind(record, now);
     eb_text_copy(record->last, sizeof record->last, now);
     return written || ends_something(row->kind);
 }

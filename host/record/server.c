@@ -4,6 +4,7 @@
 #include "record/record.h"
 
 #include <poll.h>
+#include <search.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -16,6 +17,8 @@ enum {
     STATEMENT_BYTES = 2048,
     FORM = 1,
     BEAT_MS = 3000,
+    HOLDER_TRIES = 10,
+    HOLDER_MS = 20,
     PLACE_BYTES = 400
 };
 
@@ -26,8 +29,7 @@ struct ebi_server {
     int64_t ahead_s;
     bool beats; /* a question is under way that only asks whether it answers */
     int64_t beat_ms;
-    int64_t *held; /* the leases of this connection */
-    size_t held_count;
+    void *held; /* the numbers of the leases of this connection: a tree (search.h) */
 };
 
 static const struct ebi_pq *pq;
@@ -273,29 +275,27 @@ static const char schema[] =
     "GRANT INSERT, UPDATE, DELETE ON einbau.leases TO einbau_technician;"
     "INSERT INTO einbau.form VALUES (1)";
 
-/* A password in the place would stand in the process list. */
-static bool has_password(const char *place, struct eb_problem *problem)
+/* What libpq says of an address may have the password in it, so that is not shown; and a password in the
+ * place would stand in the process list. */
+static bool is_address(const char *place, struct eb_problem *problem)
 {
-    char *why = NULL;
-    PQconninfoOption *options = pq->PQconninfoParse(place, &why);
-    bool has = options == NULL;
-    if (options == NULL)
+    PQconninfoOption *options = pq->PQconninfoParse(place, NULL);
+    bool good = options != NULL;
+    if (!good)
         snprintf(problem->text, sizeof problem->text,
-                 "the place of the record is no address of a PostgreSQL server: %.200s",
-                 why != NULL ? why : "");
-    problem->text[strcspn(problem->text, "\n")] = '\0';
-    for (const PQconninfoOption *o = options; o != NULL && o->keyword != NULL; o++) {
-        if (strcmp(o->keyword, "password") == 0 && o->val != NULL) {
+                 "the place of the record is no address of a PostgreSQL server, like "
+                 "postgresql://USER@SERVER/DATABASE");
+    for (const PQconninfoOption *o = options; o != NULL && o->keyword != NULL && good; o++) {
+        bool secret = strcmp(o->keyword, "password") == 0 || strcmp(o->keyword, "sslpassword") == 0;
+        good = !secret || o->val == NULL;
+        if (!good)
             snprintf(
                 problem->text, sizeof problem->text,
                 "the address of the record's server has a password in it, which others could read in the "
                 "process list. Put it into ~/.pgpass");
-            has = true;
-        }
     }
-    pq->PQfreemem(why);
     pq->PQconninfoFree(options);
-    return has;
+    return good;
 }
 
 static void say_nothing(void *context, const char *text)
@@ -306,15 +306,10 @@ static void say_nothing(void *context, const char *text)
 
 static struct ebi_server *connect_to(const char *place, struct eb_problem *problem)
 {
-    static const char *const words[] = {"connect_timeout",
-                                        "keepalives_idle",
-                                        "keepalives_interval",
-                                        "keepalives_count",
-                                        "tcp_user_timeout",
-                                        "fallback_application_name",
-                                        "dbname",
-                                        NULL};
-    const char *const values[] = {"5", "10", "5", "3", "20000", "einbau", place, NULL};
+    static const char *const words[] = {"connect_timeout",  "keepalives_idle",  "keepalives_interval",
+                                        "keepalives_count", "tcp_user_timeout", "fallback_application_name",
+                                        "client_encoding",  "dbname",           NULL};
+    const char *const values[] = {"5", "10", "5", "3", "20000", "einbau", "UTF8", place, NULL};
     struct ebi_server *s = calloc(1, sizeof *s);
     if (s == NULL || sodium_init() < 0)
         abort();
@@ -325,7 +320,7 @@ static struct ebi_server *connect_to(const char *place, struct eb_problem *probl
         free(s);
         return NULL;
     }
-    if (has_password(place, problem)) {
+    if (!is_address(place, problem)) {
         free(s);
         return NULL;
     }
@@ -341,7 +336,7 @@ static struct ebi_server *connect_to(const char *place, struct eb_problem *probl
     pq->PQsetnonblocking(s->connection, 1);
     /* The server notices soon that this laptop's network is cut, and frees what it has leased. */
     if (!ebi_server_run(s,
-                        "SET search_path = einbau, pg_temp; SET client_min_messages = warning; "
+                        "SET search_path = einbau, pg_temp; SET bytea_output = hex; "
                         "SET synchronous_commit = on; SET tcp_keepalives_idle = 10; SET "
                         "tcp_keepalives_interval = 5; SET tcp_keepalives_count = 3; SET tcp_user_timeout = "
                         "20000; SET lock_timeout = 8000; SET statement_timeout = 0",
@@ -352,13 +347,15 @@ static struct ebi_server *connect_to(const char *place, struct eb_problem *probl
     return s;
 }
 
+static const char is_there[] =
+    "SELECT count(*) FROM pg_tables WHERE schemaname = 'einbau' AND tablename = 'form'";
+
 struct ebi_server *ebi_server_open(const char *place, struct eb_problem *problem)
 {
     struct ebi_server *s = connect_to(place, problem);
     if (s == NULL)
         return NULL;
-    int64_t there = ask_number(
-        s, "SELECT count(*) FROM pg_tables WHERE schemaname = 'einbau' AND tablename = 'form'", problem);
+    int64_t there = ask_number(s, is_there, problem);
     int64_t form = there == 1 ? ask_number(s, "SELECT form FROM form", problem) : there;
     if (form == 0)
         snprintf(problem->text, sizeof problem->text,
@@ -386,11 +383,7 @@ bool eb_record_init(const char *place, bool *made, struct eb_problem *problem)
         return false;
     /* Two at once: the second one waits, and finds it there. */
     bool ok = ebi_server_run(s, "BEGIN; SELECT pg_advisory_xact_lock(hashtext('einbau'))", problem);
-    int64_t there =
-        ok ? ask_number(s,
-                        "SELECT count(*) FROM pg_tables WHERE schemaname = 'einbau' AND tablename = 'form'",
-                        problem)
-           : -1;
+    int64_t there = ok ? ask_number(s, is_there, problem) : -1;
     *made = there == 0;
     ok = there >= 0 && (there > 0 || ebi_server_run(s, schema, problem)) &&
          ebi_server_run(s, "COMMIT", problem);
@@ -401,14 +394,14 @@ bool eb_record_init(const char *place, bool *made, struct eb_problem *problem)
 void ebi_server_close(struct ebi_server *s)
 {
     struct eb_problem problem;
-    if (s != NULL && !s->lost && s->held_count > 0)
+    if (s == NULL)
+        return;
+    if (!s->lost && s->held != NULL)
         (void)ebi_server_run(
             s, "DELETE FROM leases WHERE session = pg_backend_pid(); SELECT pg_advisory_unlock_all()",
             &problem);
-    if (s != NULL)
-        pq->PQfinish(s->connection);
-    if (s != NULL)
-        free(s->held);
+    pq->PQfinish(s->connection);
+    tdestroy(s->held, free);
     free(s);
 }
 
@@ -445,21 +438,32 @@ static int64_t lease_number(const char *key)
     return (int64_t)number;
 }
 
-static size_t held_at(const struct ebi_server *s, int64_t number)
+static int compare_numbers(const void *a, const void *b)
 {
-    size_t i = 0;
-    while (i < s->held_count && s->held[i] != number)
-        i++;
-    return i;
+    int64_t one = *(const int64_t *)a;
+    int64_t other = *(const int64_t *)b;
+    return (one > other) - (one < other);
 }
 
 static void note_held(struct ebi_server *s, int64_t number)
 {
-    int64_t *longer = realloc(s->held, (s->held_count + 1) * sizeof *longer);
-    if (longer == NULL)
+    int64_t *own = malloc(sizeof *own);
+    if (own == NULL)
         abort();
-    s->held = longer;
-    s->held[s->held_count++] = number;
+    *own = number;
+    if (tsearch(own, &s->held, compare_numbers) == NULL)
+        abort();
+}
+
+/* False: it was not held. */
+static bool forget_held(struct ebi_server *s, int64_t number)
+{
+    int64_t **at = tfind(&number, &s->held, compare_numbers);
+    int64_t *own = at != NULL ? *at : NULL;
+    if (own != NULL)
+        tdelete(&number, &s->held, compare_numbers);
+    free(own);
+    return own != NULL;
 }
 
 static void read_holder(const PGresult *row, struct eb_lock_holder *holder)
@@ -491,7 +495,7 @@ enum eb_status eb_record_lease(struct eb_record *record, const char *key, const 
     char text[24];
     char process[24];
     memset(holder, 0, sizeof *holder);
-    if (s == NULL || (!s->lost && held_at(s, number) < s->held_count))
+    if (s == NULL || (!s->lost && tfind(&number, &s->held, compare_numbers) != NULL))
         return EB_OK;
     snprintf(text, sizeof text, "%lld", (long long)number);
     snprintf(process, sizeof process, "%ld", (long)getpid());
@@ -513,12 +517,17 @@ enum eb_status eb_record_lease(struct eb_record *record, const char *key, const 
         note_held(s, number);
         return EB_OK;
     }
-    result = ebi_server_ask(s, problem,
-                            "SELECT command, person, laptop, since, process FROM leases WHERE key = ?1", NULL,
-                            (const char *const[]){key, NULL});
-    if (result != NULL && pq->PQntuples(result) == 1)
-        read_holder(result, holder);
-    pq->PQclear(result);
+    /* The row is there a moment later than the lock. */
+    for (int i = 0; i < HOLDER_TRIES && holder->command[0] == '\0'; i++) {
+        if (i > 0)
+            poll(NULL, 0, HOLDER_MS);
+        result = ebi_server_ask(s, problem,
+                                "SELECT command, person, laptop, since, process FROM leases WHERE key = ?1",
+                                NULL, (const char *const[]){key, NULL});
+        if (result != NULL && pq->PQntuples(result) == 1)
+            read_holder(result, holder);
+        pq->PQclear(result);
+    }
     return EB_BUSY;
 }
 
@@ -527,19 +536,15 @@ void eb_record_release(struct eb_record *record, const char *key)
     struct ebi_server *s = record->server;
     struct eb_problem problem;
     char text[24];
-    if (s == NULL || s->lost)
-        return;
     int64_t number = lease_number(key);
-    size_t at = held_at(s, number);
-    if (at == s->held_count)
+    if (s == NULL || s->lost || !forget_held(s, number))
         return;
-    s->held[at] = s->held[--s->held_count];
     snprintf(text, sizeof text, "%lld", (long long)number);
-    pq->PQclear(ebi_server_ask(s, &problem,
-                               "DELETE FROM leases WHERE key = ?1 AND session = pg_backend_pid()", NULL,
-                               (const char *const[]){key, NULL}));
-    pq->PQclear(ebi_server_ask(s, &problem, "SELECT pg_advisory_unlock(CAST(?1 AS BIGINT))", NULL,
-                               (const char *const[]){text, NULL}));
+    pq->PQclear(
+        ebi_server_ask(s, &problem,
+                       "WITH gone AS (DELETE FROM leases WHERE key = ?1 AND session = pg_backend_pid())"
+                       " SELECT pg_advisory_unlock(CAST(?2 AS BIGINT))",
+                       NULL, (const char *const[]){key, text, NULL}));
 }
 
 bool eb_record_leased(struct eb_record *record, const char *key, struct eb_lock_holder *holder)

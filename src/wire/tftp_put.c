@@ -407,7 +407,7 @@ static void set_release(struct eb_tftp_put *put, size_t count, uint64_t now_us)
     put->release_us = 0;
     if (put->pace_us > 0)
         put->release_us = now_us + put->pace_us * count;
-    else if (sent > ahead(put))
+    else if (put->way_ns > 0 && sent > ahead(put))
         put->release_us = put->flight_us + (uint64_t)(sent - ahead(put)) * put->way_ns / 1000;
 }
 
