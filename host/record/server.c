@@ -1,6 +1,7 @@
 /* A record on a PostgreSQL server, through libpq: one connection for each record.  Nothing is waited for
  * longer than PATIENCE_MS; then the connection is given up, and all that follows fails at once. */
 #include "record/pq.h"
+#include "einbau/job.h"
 #include "record/record.h"
 
 #include <poll.h>
@@ -359,7 +360,8 @@ struct ebi_server *ebi_server_open(const char *place, struct eb_problem *problem
     int64_t form = there == 1 ? ask_number(s, "SELECT form FROM form", problem) : there;
     if (form == 0)
         snprintf(problem->text, sizeof problem->text,
-                 "%s: no record is there. 'einbau record init %s' makes it", s->place, s->place);
+                 "%s: no record is there. To make it: einbau record init %s", s->place,
+                 eb_job_word(s->place));
     else if (form > FORM)
         snprintf(
             problem->text, sizeof problem->text,

@@ -264,74 +264,82 @@ static void what_is_lost_costs_little_time(void **state)
 
 /* --- calls that are wrong ------------------------------------------------------------------------ */
 
+/* A site with one coupler on simulated hardware, and a run that may want an image of it. */
+struct one {
+    struct eb_sim *sim;
+    struct eb_site *site;
+    struct eb_verdict verdict;
+    struct eb_run_item item;
+    struct eb_run_config config;
+};
+
+static void one_begin(struct one *one)
+{
+    const struct little_options options = {.couplers = 1};
+    struct eb_problem problem;
+    little_make(&little, &options);
+    one->sim = eb_sim_open(little.world_path, NULL, &problem);
+    one->site = eb_site_read(little.site_path, &problem);
+    one->item = (struct eb_run_item){.component = &one->site->devices[0].profile->components[0],
+                                     .verdict = &one->verdict};
+    one->config = (struct eb_run_config){.port = eb_sim_port(one->sim),
+                                         .profile = one->site->devices[0].profile,
+                                         .memory = memory,
+                                         .memory_bytes = sizeof memory};
+}
+
 static void a_run_that_could_not_begin_has_ended(void **state)
 {
     (void)state;
-    const struct little_options options = {.couplers = 1};
-    struct eb_problem problem;
     static struct eb_run run;
     struct eb_crew crew;
     struct eb_crew_place places[1];
-    little_make(&little, &options);
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    struct eb_site *site = eb_site_read(little.site_path, &problem);
-    struct eb_verdict verdict;
-    struct eb_run_item item = {.component = &site->devices[0].profile->components[0], .verdict = &verdict};
-    const struct eb_run_config config = {.port = eb_sim_port(sim),
-                                         .profile = site->devices[0].profile,
-                                         .memory = memory,
-                                         .memory_bytes = sizeof memory,
-                                         .items = &item,
-                                         .count = 1}; /* and no buffer */
-    assert_int_equal(eb_run_init(&run, &config), EB_BAD_CALL);
+    struct one one;
+    one_begin(&one);
+    one.config.items = &one.item; /* and no buffer */
+    one.config.count = 1;
+    assert_int_equal(eb_run_init(&run, &one.config), EB_BAD_CALL);
     assert_true(eb_run_ended(&run));
     assert_int_equal(run.outcome, EB_OUTCOME_FAILED);
     eb_run_poll(&run);
     eb_run_stop(&run);
     eb_run_abandon(&run);
-    eb_crew_init(&crew, config.port, places, 1);
+    eb_crew_init(&crew, one.config.port, places, 1);
     assert_int_equal(eb_crew_add(&crew, &run), EB_OK);
     assert_int_equal(eb_crew_work(&crew, EB_NEVER), 0);
-    eb_site_free(site);
-    eb_sim_close(sim);
+    eb_site_free(one.site);
+    eb_sim_close(one.sim);
 }
 
 /* Another may wait for it: no time passes between the end of a run and that of the call. */
 static void a_run_that_ends_ends_the_wait(void **state)
 {
     (void)state;
-    const struct little_options options = {.couplers = 1};
-    struct eb_problem problem;
     static struct eb_run runs[2];
     struct eb_crew crew;
     struct eb_crew_place places[2];
-    little_make(&little, &options);
-    struct eb_sim *sim = eb_sim_open(little.world_path, NULL, &problem);
-    struct eb_site *site = eb_site_read(little.site_path, &problem);
-    struct eb_verdict verdict;
-    struct eb_run_item item = {.component = &site->devices[0].profile->components[0], .verdict = &verdict};
-    struct eb_run_config config = {.port = eb_sim_port(sim),
-                                   .profile = site->devices[0].profile,
-                                   .memory = memory,
-                                   .memory_bytes = sizeof memory,
-                                   .target = {.modbus = site->devices[0].modbus, .unit = 255},
-                                   .reach_patience_us = 1000000};
-    assert_int_equal(eb_run_init(&runs[0], &config), EB_OK);
-    config.items = &item; /* and no buffer: it ends at once */
-    config.count = 1;
-    assert_int_equal(eb_run_init(&runs[1], &config), EB_BAD_CALL);
-    eb_crew_init(&crew, config.port, places, 2);
+    struct one one;
+    one_begin(&one);
+    struct eb_run_config *config = &one.config;
+    config->target.modbus = one.site->devices[0].modbus;
+    config->target.unit = 255;
+    config->reach_patience_us = 1000000;
+    assert_int_equal(eb_run_init(&runs[0], config), EB_OK);
+    config->items = &one.item; /* and no buffer: it ends at once */
+    config->count = 1;
+    assert_int_equal(eb_run_init(&runs[1], config), EB_BAD_CALL);
+    eb_crew_init(&crew, config->port, places, 2);
     assert_int_equal(eb_crew_add(&crew, &runs[0]), EB_OK);
     assert_int_equal(eb_crew_add(&crew, &runs[1]), EB_OK);
-    uint64_t began_us = eb_port_now_us(config.port);
+    uint64_t began_us = eb_port_now_us(config->port);
     assert_int_equal(eb_crew_work(&crew, EB_NEVER), 1);
-    assert_int_equal(eb_port_now_us(config.port), began_us);
+    assert_int_equal(eb_port_now_us(config->port), began_us);
     assert_ptr_equal(eb_crew_ended(&crew), &runs[1]);
     while (eb_crew_work(&crew, EB_NEVER) > 0)
         ;
-    assert_true(eb_port_now_us(config.port) > began_us);
-    eb_site_free(site);
-    eb_sim_close(sim);
+    assert_true(eb_port_now_us(config->port) > began_us);
+    eb_site_free(one.site);
+    eb_sim_close(one.sim);
 }
 
 /* What was abandoned is not polled again, whatever comes; another run in the same crew still is. */

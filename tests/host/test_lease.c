@@ -415,7 +415,7 @@ static void what_is_wrong_is_said(void **state)
     free(none);
     cluster_forget(&cluster);
     assert_null(eb_record_open(cluster.place, true, &problem));
-    assert_non_null(strstr(problem.text, "'einbau record init postgresql:"));
+    assert_non_null(strstr(problem.text, "To make it: einbau record init 'postgresql:"));
 }
 
 int main(void)
